@@ -1,0 +1,1 @@
+"""One module per stage of the work."""

@@ -1,0 +1,1 @@
+"""All computation: no Qt, no settings, no printing."""

@@ -1,0 +1,137 @@
+"""Quantities as people write and read them: the only parser and the only formatter."""
+
+from __future__ import annotations
+
+import math
+import re
+
+from idle_lantern.core.base.errors import InputError
+
+_NUMBER = r"[-+]?(?:\d+(?:[.,]\d*)?|[.,]\d+)"
+_LENGTHS_MM = {
+    "mm": 1.0, "cm": 10.0, "m": 1000.0, "km": 1e6, "in": 25.4, '"': 25.4, "ft": 304.8, "'": 304.8,
+}
+
+
+def _number(text: str) -> float:
+    return float(text.replace(",", "."))
+
+
+def _refuse(text: str, name: str, example: str) -> InputError:
+    return InputError(f"'{text.strip()}' is not {name}", remedy=f"Write it like {example}")
+
+
+def parse_number(text: str, name: str = "a number", example: str = "12.5") -> float:
+    """Read a bare number; a decimal comma is understood.
+
+    Raises
+    ------
+    InputError
+        Not a finite number.
+    """
+    match = re.fullmatch(rf"\s*({_NUMBER})\s*", text.replace("−", "-"))
+    if not match:
+        raise _refuse(text, name, example)
+    return _number(match[1])
+
+
+def parse_angle_deg(text: str) -> float:
+    """Read an angle in degrees: ``15``, ``15°``, ``15 deg``, ``-7,5``."""
+    return parse_number(re.sub(r"(°|deg|degrees?)\s*$", "", text.strip()), "an angle", "120 or 120°")
+
+
+def parse_share(text: str) -> float:
+    """Read a share as 0..1: ``35 %``, ``0.35``, ``1/3``, ``1:3``, ``35``."""
+    cleaned = text.strip()
+    match = re.fullmatch(rf"({_NUMBER})\s*[/:]\s*({_NUMBER})", cleaned)
+    if match and _number(match[2]) != 0:
+        return _number(match[1]) / _number(match[2])
+    percent = cleaned.endswith("%")
+    value = parse_number(cleaned.rstrip("% "), "a share", "35 % or 1/3")
+    return value / 100 if percent or value > 1 else value
+
+
+def parse_length_mm(text: str, bare_unit: str = "mm") -> float:
+    """Read a length in millimetres: ``50``, ``1.8 m``, ``6ft``, ``5' 10"``."""
+    cleaned = text.strip().lower().replace("″", '"').replace("′", "'")
+    feet = re.fullmatch(rf"({_NUMBER})\s*(?:ft|')\s*({_NUMBER})\s*(?:in|\")?", cleaned)
+    if feet:
+        return _number(feet[1]) * 304.8 + _number(feet[2]) * 25.4
+    match = re.fullmatch(rf"({_NUMBER})\s*(mm|cm|km|m|in|ft|\"|')?", cleaned)
+    if not match:
+        raise _refuse(text, "a length", "50 mm or 1.8 m")
+    return _number(match[1]) * _LENGTHS_MM[match[2] or bare_unit]
+
+
+def parse_time_s(text: str) -> float:
+    """Read an exposure time in seconds: ``1/125``, ``2.5s``, ``0.004``, ``2 min``."""
+    cleaned = text.strip().lower()
+    match = re.fullmatch(rf"({_NUMBER})\s*/\s*({_NUMBER})\s*s?", cleaned)
+    if match and _number(match[2]) > 0:
+        return _number(match[1]) / _number(match[2])
+    match = re.fullmatch(rf"({_NUMBER})\s*(s|sec|min|ms)?", cleaned)
+    if not match:
+        raise _refuse(text, "a time", "1/125 or 2.5 s")
+    return _number(match[1]) * {"min": 60.0, "ms": 1e-3}.get(match[2] or "s", 1.0)
+
+
+def angle(value_deg: float, digits: int = 1) -> str:
+    """``-12.5°`` with a true minus sign; never ``-0``."""
+    rounded = round(value_deg, digits) + 0.0
+    return f"{rounded:.{digits}f}°".replace("-", "−")
+
+
+def share(value: float, digits: int = 0) -> str:
+    """``33 %``."""
+    return f"{100 * value:.{digits}f} %"
+
+
+def grouped(value: float) -> str:
+    """``11 000`` with thin spaces."""
+    return f"{round(value):,}".replace(",", "\u202f")
+
+
+def megapixels(pixels: float) -> str:
+    """``12.0 MP``, ``1.25 Gpx`` from 1 000 MP on."""
+    mega = pixels / 1e6
+    if mega >= 1000:
+        return f"{mega / 1000:.2f} Gpx"
+    return f"{mega:.1f} MP" if mega < 100 else f"{mega:.0f} MP"
+
+
+def length(value_mm: float, imperial: bool = False) -> str:
+    """A length in the unit a person would choose."""
+    if imperial:
+        inches = value_mm / 25.4
+        return f"{inches:.1f} in" if inches < 36 else f"{inches / 12:.1f} ft"
+    if value_mm < 10:
+        return f"{value_mm:.1f} mm"
+    if value_mm < 1000:
+        return f"{value_mm / 10:.1f} cm"
+    return f"{value_mm / 1000:.2f} m" if value_mm < 1e6 else f"{value_mm / 1e6:.1f} km"
+
+
+def exposure_time(value_s: float) -> str:
+    """``1/125 s``, ``0.4 s``, ``2.5 s``."""
+    if value_s >= 0.3:
+        return f"{value_s:g} s"
+    return f"1/{round(1 / value_s)} s"
+
+
+def duration(value_s: float) -> str:
+    """``8 s``, ``4 min 10 s``, ``1 h 05 min``."""
+    whole = max(0, math.ceil(value_s))
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60:02d} s"
+    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def file_size(value_bytes: float) -> str:
+    """``3.4 MB`` (powers of ten, as on a card)."""
+    for unit in ("B", "kB", "MB", "GB"):
+        if value_bytes < 1000 or unit == "GB":
+            return f"{value_bytes:.0f} {unit}" if unit == "B" else f"{value_bytes:.1f} {unit}"
+        value_bytes /= 1000
+    raise AssertionError("unreachable")

@@ -1,0 +1,1 @@
+"""Writers of finished pictures, one format a module."""

@@ -1,0 +1,1 @@
+"""Picture files: reading, metadata, the set of frames to join."""

@@ -1,0 +1,229 @@
+"""Lens models of the join contract: directions in the camera frame to pixels and back.
+
+With r the radius in pixels from the principal point, theta the angle from the
+optical axis and f the focal length in pixels:
+
+- rectilinear: q = tan(theta), q_d = q (1 + k1 q^2 + k2 q^4 + k3 q^6), r = f q_d
+- fisheyes: theta_d = theta (1 + k1 theta^2 + k2 theta^4 + k3 theta^6);
+  equidistant r = f theta_d, equisolid r = 2 f sin(theta_d / 2),
+  stereographic r = 2 f tan(theta_d / 2), orthographic r = f sin(theta_d)
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from idle_lantern.core.base.errors import InputError
+
+Array = NDArray[Any]
+
+FISHEYES = ("equidistant", "equisolid", "stereographic", "orthographic")
+MODELS = ("rectilinear", *FISHEYES)
+
+#: Beyond this angle a rectilinear picture would be 28 focal lengths wide: no real lens.
+_RECTILINEAR_LIMIT_RAD = math.radians(88.0)
+_NEWTON_STEPS = 12
+
+
+@dataclass(frozen=True)
+class Lens:
+    """A lens and the frame behind it, all lengths in pixels.
+
+    Attributes
+    ----------
+    model : str
+        One of ``MODELS``.
+    focal_px : float
+        Focal length in pixels.
+    width, height : int
+        Size of the frame.
+    k1, k2, k3 : float
+        Radial distortion, see the module.
+    cx, cy : float
+        Offset of the principal point from the frame's centre, in pixels.
+    """
+
+    model: str
+    focal_px: float
+    width: int
+    height: int
+    k1: float = 0.0
+    k2: float = 0.0
+    k3: float = 0.0
+    cx: float = 0.0
+    cy: float = 0.0
+
+    def __post_init__(self) -> None:
+        if self.model not in MODELS:
+            raise InputError(f"'{self.model}' is no lens model", remedy=f"Use one of {', '.join(MODELS)}")
+        if not (math.isfinite(self.focal_px) and self.focal_px > 0):
+            raise InputError("The focal length must be above zero")
+
+    @property
+    def principal_px(self) -> tuple[float, float]:
+        """(u, v) of the optical axis."""
+        return (self.width - 1) / 2 + self.cx, (self.height - 1) / 2 + self.cy
+
+    @property
+    def distortion(self) -> tuple[float, float, float]:
+        """k1, k2, k3."""
+        return self.k1, self.k2, self.k3
+
+    def scaled(self, factor: float) -> Lens:
+        """The same lens for a frame resized by ``factor``."""
+        return replace(
+            self,
+            focal_px=self.focal_px * factor,
+            width=max(1, round(self.width * factor)),
+            height=max(1, round(self.height * factor)),
+            cx=self.cx * factor,
+            cy=self.cy * factor,
+        )
+
+    @property
+    def limit_rad(self) -> float:
+        """Largest angle from the axis that the model maps without folding back."""
+        return _limit_rad(self.model, self.distortion)
+
+    def radius_px(self, theta_rad: ArrayLike) -> Array:
+        """Radius in pixels of the angle ``theta_rad`` from the axis."""
+        return self.focal_px * _image_radius(np.asarray(theta_rad), self.model, self.distortion)
+
+    def angle_rad(self, radius_px: ArrayLike) -> Array:
+        """Angle from the axis of the radius ``radius_px``; NaN where the lens has no such radius."""
+        return _image_angle(np.asarray(radius_px) / self.focal_px, self.model, self.distortion)
+
+    def project(self, directions: Array) -> tuple[Array, Array]:
+        """Directions (..., 3), any length, to pixels.
+
+        Returns
+        -------
+        pixels : (..., 2) array of the dtype given
+        valid : (...) bool array
+            False behind or beyond what the model can show (not: outside the frame).
+        """
+        d = np.asarray(directions)
+        x, y, z = d[..., 0], d[..., 1], d[..., 2]
+        side = np.hypot(x, y)
+        theta = np.arctan2(side, z)
+        valid = theta < self.limit_rad
+        radius = self.radius_px(np.minimum(theta, self.limit_rad)).astype(d.dtype, copy=False)
+        # at the axis r / side tends to f / z
+        scale = np.where(side > 1e-12, radius / np.maximum(side, 1e-12), self.focal_px / np.maximum(np.abs(z), 1e-12))
+        u0, v0 = self.principal_px
+        return np.stack([x * scale + d.dtype.type(u0), y * scale + d.dtype.type(v0)], -1), valid
+
+    def unproject(self, pixels: Array) -> Array:
+        """Pixels (..., 2) to unit directions (..., 3); NaN where the lens sees nothing."""
+        p = np.asarray(pixels)
+        u0, v0 = self.principal_px
+        x, y = p[..., 0] - p.dtype.type(u0), p[..., 1] - p.dtype.type(v0)
+        radius = np.hypot(x, y)
+        theta = self.angle_rad(radius)
+        scale = np.where(radius > 1e-9, np.sin(theta) / np.maximum(radius, 1e-9), 1 / self.focal_px)
+        return np.stack([x * scale, y * scale, np.cos(theta)], -1).astype(p.dtype, copy=False)
+
+    def sees(self, directions: Array, margin_px: float = 0.0) -> Array:
+        """Whether directions (..., 3) fall on the frame, at least ``margin_px`` inside."""
+        pixels, valid = self.project(directions)
+        m = margin_px - 0.5
+        inside = (pixels[..., 0] >= m) & (pixels[..., 0] <= self.width - 1 - m)
+        result: Array = valid & inside & (pixels[..., 1] >= m) & (pixels[..., 1] <= self.height - 1 - m)
+        return result
+
+    def field_rad(self) -> tuple[float, float]:
+        """Angle of view across and up, along the middle row and column."""
+        u0, v0 = self.principal_px
+        ends = np.array([[-0.5, v0], [self.width - 0.5, v0], [u0, -0.5], [u0, self.height - 0.5]])
+        angles = self.angle_rad(np.hypot(ends[:, 0] - u0, ends[:, 1] - v0))
+        angles = np.where(np.isfinite(angles), angles, self.limit_rad)
+        return float(angles[0] + angles[1]), float(angles[2] + angles[3])
+
+    def rim_px(self, per_side: int = 24) -> Array:
+        """Points round the outer edge of the frame, (4 * per_side, 2), clockwise from the top left."""
+        t = np.arange(per_side) / per_side
+        left, top, right, bottom = -0.5, -0.5, self.width - 0.5, self.height - 0.5
+        o = np.ones_like(t)
+        return np.concatenate(
+            [
+                np.stack([left + t * (right - left), top * o], -1),
+                np.stack([right * o, top + t * (bottom - top)], -1),
+                np.stack([right - t * (right - left), bottom * o], -1),
+                np.stack([left * o, bottom - t * (bottom - top)], -1),
+            ]
+        )
+
+
+def focal_px_from_mm(focal_mm: float, sensor_width_mm: float, width_px: int) -> float:
+    """Focal length in pixels of a lens on a sensor of that width."""
+    return focal_mm * width_px / sensor_width_mm
+
+
+def _radial(s: Array, k: tuple[float, float, float]) -> Array:
+    s2 = s * s
+    return s * (1 + s2 * (k[0] + s2 * (k[1] + s2 * k[2])))
+
+
+def _radial_slope(s: Array, k: tuple[float, float, float]) -> Array:
+    s2 = s * s
+    return 1 + s2 * (3 * k[0] + s2 * (5 * k[1] + s2 * 7 * k[2]))
+
+
+def _image_radius(theta: Array, model: str, k: tuple[float, float, float]) -> Array:
+    if model == "rectilinear":
+        return _radial(np.tan(theta), k)
+    theta_d = _radial(theta, k)
+    if model == "equidistant":
+        return theta_d
+    if model == "equisolid":
+        return 2 * np.sin(theta_d / 2)
+    if model == "stereographic":
+        return 2 * np.tan(theta_d / 2)
+    return np.sin(theta_d)
+
+
+def _image_angle(radius: Array, model: str, k: tuple[float, float, float]) -> Array:
+    """Inverse of ``_image_radius``; NaN beyond the model's limit."""
+    limit = _limit_rad(model, k)
+    with np.errstate(invalid="ignore"):
+        if model == "rectilinear":
+            target, top = radius, math.tan(limit)
+        elif model == "equidistant":
+            target, top = radius, limit
+        elif model == "equisolid":
+            target, top = 2 * np.arcsin(np.where(radius <= 2, radius / 2, np.nan)), limit
+        elif model == "stereographic":
+            target, top = 2 * np.arctan(radius / 2), limit
+        else:
+            target, top = np.arcsin(np.where(radius <= 1, radius, np.nan)), limit
+        if any(k):
+            s = np.minimum(target, top)
+            for _ in range(_NEWTON_STEPS):
+                s = np.clip(s - (_radial(s, k) - target) / np.maximum(_radial_slope(s, k), 1e-3), 0, top)
+            reachable = target <= float(_radial(np.asarray(top), k)) * (1 + 1e-9)
+            s = np.where(reachable, s, np.nan)
+        else:
+            s = np.where(target <= top * (1 + 1e-9), target, np.nan)
+        return np.arctan(s) if model == "rectilinear" else s
+
+
+@lru_cache(maxsize=256)
+def _limit_rad(model: str, k: tuple[float, float, float]) -> float:
+    """Where the mapping stops growing: there radial polynomials fold far rays back into the frame."""
+    full = {"rectilinear": _RECTILINEAR_LIMIT_RAD, "orthographic": math.pi / 2}.get(model, math.pi * 0.999)
+    theta = np.linspace(0, full, 4000)
+    with np.errstate(over="ignore"):
+        radius = _image_radius(theta, model, k)
+    falling = np.flatnonzero(np.diff(radius) <= 0)
+    if model != "rectilinear" and any(k):  # sin and tan of a bent angle must stay on their first branch
+        bent = _radial(theta, k)
+        branch = {"equidistant": np.inf, "orthographic": math.pi / 2}.get(model, math.pi * 0.999)
+        over = np.flatnonzero(bent >= branch)
+        falling = np.concatenate([falling, over])
+    return float(theta[falling.min()]) if falling.size else full

@@ -1,0 +1,1 @@
+"""The document of one outing: model, edits, file."""

@@ -1,0 +1,1 @@
+"""Working through the planned frames: devices, guide and log."""

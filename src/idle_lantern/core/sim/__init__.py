@@ -1,0 +1,1 @@
+"""Simulated scene, lens, sensor and head, and the truth they know."""
