@@ -119,6 +119,25 @@ class Lens:
         u0, v0 = self.principal_px
         return np.stack([x * scale + d.dtype.type(u0), y * scale + d.dtype.type(v0)], -1), valid
 
+    def project_slope(self, directions: Array) -> Array:
+        """Change of the pixel with the direction, (..., 3) -> (..., 2, 3), analytic.
+
+        With s = |(x, y)|, e = (x, y) / s and theta = atan2(s, z):
+        d(pixel) = r'(theta) e dtheta + (r / s) (I - e e^T) d(x, y).
+        """
+        d = np.asarray(directions, np.float64)
+        x, y, z = d[..., 0], d[..., 1], d[..., 2]
+        side = np.maximum(np.hypot(x, y), 1e-9)
+        theta = np.minimum(np.arctan2(side, z), self.limit_rad)
+        e = np.stack([x / side, y / side], -1)
+        squared = (side * side + z * z)[..., None]
+        gradient = np.concatenate([z[..., None] * e, -side[..., None]], -1) / squared
+        slope = (self.focal_px * _image_radius_slope(theta, self.model, self.distortion))[..., None, None]
+        result: Array = slope * e[..., :, None] * gradient[..., None, :]
+        across = np.eye(2) - e[..., :, None] * e[..., None, :]
+        result[..., :, :2] += (self.radius_px(theta) / side)[..., None, None] * across
+        return result
+
     def unproject(self, pixels: Array) -> Array:
         """Pixels (..., 2) to unit directions (..., 3); NaN where the lens sees nothing."""
         p = np.asarray(pixels)
@@ -186,6 +205,21 @@ def _image_radius(theta: Array, model: str, k: tuple[float, float, float]) -> Ar
     if model == "stereographic":
         return 2 * np.tan(theta_d / 2)
     return np.sin(theta_d)
+
+
+def _image_radius_slope(theta: Array, model: str, k: tuple[float, float, float]) -> Array:
+    """Derivative of ``_image_radius`` by theta."""
+    if model == "rectilinear":
+        q = np.tan(theta)
+        return _radial_slope(q, k) * (1 + q * q)
+    theta_d, slope = _radial(theta, k), _radial_slope(theta, k)
+    if model == "equidistant":
+        return slope
+    if model == "equisolid":
+        return np.cos(theta_d / 2) * slope
+    if model == "stereographic":
+        return slope / np.cos(theta_d / 2) ** 2
+    return np.cos(theta_d) * slope
 
 
 def _image_angle(radius: Array, model: str, k: tuple[float, float, float]) -> Array:

@@ -1,0 +1,123 @@
+"""Frame -> points worth matching, spread evenly, with their descriptors."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.reading import FrameInfo, read
+
+Array = NDArray[Any]
+
+#: Cells of the even spread: with a quota each, a busy corner cannot starve the sky's rim.
+_CELLS = 8
+#: SIFT's contrast floor, well below OpenCV's default, since the quota does the choosing.
+_CONTRAST = 0.008
+
+
+@dataclass(frozen=True)
+class Features:
+    """Points of one frame.
+
+    Attributes
+    ----------
+    points_px : (N, 2) float64
+        Places in pixels of the full-size upright frame.
+    sizes_px : (N,) float32
+        Feature diameters in full-size pixels.
+    descriptors : (N, 128) float32
+        Unit vectors (Hellinger form of SIFT: square roots of the shares).
+    """
+
+    points_px: Array
+    sizes_px: Array
+    descriptors: Array
+
+    def __len__(self) -> int:
+        return len(self.points_px)
+
+    def coarse(self, count: int) -> Array:
+        """Indices of the ``count`` largest features: few, and the most repeatable."""
+        return np.argsort(-self.sizes_px, kind="stable")[:count]
+
+
+@dataclass(frozen=True)
+class WorkingFrame:
+    """A reduced frame: pixel (x, y) of it lies at ``(x + 0.5) * scale - 0.5`` of the full frame."""
+
+    picture: Picture
+    scale: tuple[float, float]
+
+
+def working_frame(info: FrameInfo, working_mp: float) -> WorkingFrame:
+    """Read a frame at about ``working_mp`` million pixels, 8 bit."""
+    factor = math.sqrt(min(1.0, working_mp / info.megapixels))
+    reduce = 1
+    while reduce < 8 and reduce * 2 * factor <= 1:
+        reduce *= 2
+    picture = read(info.path, reduce)
+    width, height = max(16, round(info.width * factor)), max(16, round(info.height * factor))
+    pixels, alpha = picture.pixels, picture.alpha
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+        alpha = None if alpha is None else (alpha >> 8).astype(np.uint8)
+    scale = reduce * picture.width / width, reduce * picture.height / height
+    if (picture.width, picture.height) != (width, height):
+        pixels = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
+        alpha = None if alpha is None else cv2.resize(alpha, (width, height), interpolation=cv2.INTER_AREA)
+    return WorkingFrame(Picture(pixels, alpha, picture.icc), scale)
+
+
+def find_features(frame: WorkingFrame, count: int) -> Features:
+    """SIFT points of a working frame, at most ``count``, evenly spread."""
+    grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
+    sift = cv2.SIFT_create(nfeatures=0, contrastThreshold=_CONTRAST, enable_precise_upscale=True)
+    mask = _picture_area(frame.picture, grey)
+    keypoints = sift.detect(grey, mask)
+    keypoints = _evenly(keypoints, grey.shape, count)
+    if not keypoints:
+        return Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 128), np.float32))
+    keypoints, descriptors = sift.compute(grey, keypoints)
+    points = np.array([k.pt for k in keypoints], np.float64)
+    scale = np.asarray(frame.scale)
+    sizes = np.array([k.size for k in keypoints], np.float32) * np.float32(scale.mean())
+    shares = descriptors / np.maximum(descriptors.sum(1, keepdims=True), 1e-6)
+    return Features((points + 0.5) * scale - 0.5, sizes, np.sqrt(shares).astype(np.float32))
+
+
+def _picture_area(picture: Picture, grey: Array) -> Array | None:
+    """Where there is picture: inside the alpha, and off the black surround of a circular fisheye."""
+    mask = None
+    if picture.alpha is not None:
+        mask = (picture.alpha > 250).astype(np.uint8)
+    corners = grey[[2, 2, -3, -3], [2, -3, 2, -3]]
+    if (corners < 6).sum() >= 3:
+        lit = (grey > 8).astype(np.uint8)
+        mask = lit if mask is None else mask & lit
+    if mask is None or mask.all():
+        return None
+    mask = cv2.morphologyEx(mask, cv2.MORPH_CLOSE, np.ones((9, 9), np.uint8))
+    return cv2.erode(mask, np.ones((13, 13), np.uint8), borderValue=1) * 255
+
+
+def _evenly(keypoints: Any, shape: tuple[int, ...], count: int) -> list[Any]:
+    """The strongest of each cell, quotas left over going to the strongest of all."""
+    if len(keypoints) <= count:
+        return list(keypoints)
+    points = np.array([k.pt for k in keypoints])
+    strength = np.array([k.response for k in keypoints])
+    cell = (points[:, 1] * _CELLS // shape[0]).astype(int) * _CELLS + (points[:, 0] * _CELLS // shape[1]).astype(int)
+    order = np.argsort(-strength, kind="stable")
+    rank = np.empty(len(order), int)
+    for c in np.unique(cell):
+        members = order[cell[order] == c]
+        rank[members] = np.arange(len(members))
+    quota = count // (_CELLS * _CELLS)
+    best = np.lexsort((-strength, rank >= quota))[:count]
+    return [keypoints[i] for i in np.sort(best)]

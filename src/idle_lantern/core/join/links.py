@@ -1,0 +1,204 @@
+"""Pairs of frames worth trying -> matches -> links that one rotation explains."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.features import Features
+
+Array = NDArray[Any]
+
+#: Up to so many frames every pair is tried; beyond, a coarse pass chooses partners.
+ALL_PAIRS_UP_TO = 14
+_COARSE_POINTS = 400
+_PARTNERS = 9
+#: Best against second-best descriptor distance (Lowe 2004 gives 0.8).
+_RATIO = 0.8
+_TRIALS = 400
+#: Accept when inliers exceed 8 + 0.2 x matches (the form of Brown & Lowe 2007; their slope of 0.3
+#: is for a homography test, a rotation leaves chance fewer inliers).
+_ACCEPT_BASE, _ACCEPT_SLOPE = 8, 0.2
+
+
+@dataclass(frozen=True)
+class Link:
+    """Two frames and what ties them.
+
+    Attributes
+    ----------
+    a, b : int
+        Frame indices, a < b.
+    points_a, points_b : (M, 2) float64
+        Matched places in full-size pixels.
+    b_from_a : (3, 3)
+        Rotation that carries directions of camera a to camera b.
+    inlier : (M,) bool
+        Which matches that rotation explains.
+    rms_px : float
+        Of the inliers, after the last adjustment.
+    """
+
+    a: int
+    b: int
+    points_a: Array
+    points_b: Array
+    b_from_a: Array = field(default_factory=lambda: np.eye(3))
+    inlier: Array = field(default_factory=lambda: np.zeros(0, bool))
+    rms_px: float = 0.0
+
+    @property
+    def inliers(self) -> int:
+        """How many matches agree."""
+        return int(self.inlier.sum())
+
+    @property
+    def strength(self) -> float:
+        """Inliers weighed by how well they spread over the frame: clumps tie poorly."""
+        if not self.inlier.any():
+            return 0.0
+        spread = self.points_a[self.inlier].std(0).mean()
+        return self.inliers * float(min(1.0, spread / 100))
+
+
+def match(one: Features, other: Features) -> tuple[Array, Array]:
+    """Mutual best pairs that pass the ratio test: two index arrays (M,)."""
+    if len(one) < 2 or len(other) < 2:
+        return np.zeros(0, int), np.zeros(0, int)
+    return _match_descriptors(one.descriptors, other.descriptors)
+
+
+def _match_descriptors(d1: Array, d2: Array) -> tuple[Array, Array]:
+    likeness = d1 @ d2.T
+    best = likeness.argmax(1)
+    index = np.arange(len(d1))
+    top = likeness[index, best].copy()
+    mutual = likeness.argmax(0)[best] == index
+    likeness[index, best] = -1
+    second = likeness.max(1)
+    # unit vectors: squared distance is 2 - 2 x likeness
+    clear = (1 - top) < _RATIO**2 * (1 - second)
+    keep = np.flatnonzero(mutual & clear)
+    return keep, best[keep]
+
+
+def candidate_pairs(features: Sequence[Features], prior: Sequence[Array | None], reach_rad: float) -> list[tuple[int, int]]:
+    """Pairs of frames worth matching in full.
+
+    Few frames: all. With known directions: neighbours within ``reach_rad``. Else a
+    coarse pass over the largest features ranks partners for each frame, so the full
+    work grows with the number of frames and not with its square.
+    """
+    n = len(features)
+    if n <= ALL_PAIRS_UP_TO:
+        return [(i, j) for i in range(n) for j in range(i + 1, n)]
+    pairs: set[tuple[int, int]] = set()
+    known = [i for i in range(n) if prior[i] is not None]
+    if known:
+        axes = np.array([prior[i][:, 2] for i in known])  # type: ignore[index]
+        near = axes @ axes.T > np.cos(reach_rad)
+        pairs |= {(known[i], known[j]) for i, j in zip(*np.nonzero(near)) if i < j}
+        if len(known) == n:
+            return sorted(pairs)
+    chosen = [f.descriptors[f.coarse(_COARSE_POINTS)] for f in features]
+    votes = np.zeros((n, n))
+    for i in range(n):
+        for j in range(i + 1, n):
+            if len(chosen[i]) > 1 and len(chosen[j]) > 1:
+                votes[i, j] = votes[j, i] = len(_match_descriptors(chosen[i], chosen[j])[0])
+    for i in range(n):
+        for j in np.argsort(-votes[i], kind="stable")[:_PARTNERS]:
+            if votes[i, j] >= 3:
+                pairs.add((min(i, int(j)), max(i, int(j))))
+    return sorted(pairs)
+
+
+def match_pair(a: int, b: int, features: Sequence[Features]) -> Link | None:
+    """All matches of a pair as an unverified link; None if there are too few."""
+    first, second = match(features[a], features[b])
+    if len(first) <= _ACCEPT_BASE:
+        return None
+    return Link(a, b, features[a].points_px[first], features[b].points_px[second])
+
+
+def rotation_between(
+    rays_a: Array, rays_b: Array, tolerance_rad: float, rng: np.random.Generator, trials: int = _TRIALS
+) -> tuple[Array, Array]:
+    """Rotation ``b_from_a`` that explains most pairs of rays, and which it explains.
+
+    Random samples of two pairs each (RANSAC, all trials at once), then three rounds of
+    least squares on the agreeing pairs.
+
+    Parameters
+    ----------
+    rays_a, rays_b : (M, 3) unit directions in the two camera frames
+    tolerance_rad : float
+        Largest angle between ``b_from_a @ ray_a`` and ``ray_b`` that counts as agreement.
+    """
+    m = len(rays_a)
+    if m < 2:
+        return np.eye(3), np.zeros(m, bool)
+    i = rng.integers(0, m, trials)
+    j = (i + rng.integers(1, m, trials)) % m
+    candidates = _triads(rays_b[i], rays_b[j]) @ np.swapaxes(_triads(rays_a[i], rays_a[j]), -1, -2)
+    moved = (candidates.reshape(-1, 3) @ rays_a.T).reshape(trials, 3, m)
+    cosine = np.einsum("tkm,mk->tm", moved, rays_b)
+    # 1 - cos is the squared angle by two: float64 keeps it exact enough above 1e-7 rad
+    score = (1 - cosine < tolerance_rad**2 / 2).sum(1)
+    rotation = candidates[int(score.argmax())]
+    inlier = np.zeros(m, bool)
+    for _ in range(3):
+        inlier = np.linalg.norm(rays_a @ rotation.T - rays_b, axis=1) < tolerance_rad
+        if inlier.sum() < 2:
+            break
+        rotation = rotations.aligning(rays_a[inlier], rays_b[inlier])
+    return rotation, np.linalg.norm(rays_a @ rotation.T - rays_b, axis=1) < tolerance_rad
+
+
+def _triads(first: Array, second: Array) -> Array:
+    """Right-handed frames spanned by two directions each, (T, 3, 3) with axes as columns."""
+    one = first + second
+    one /= np.maximum(np.linalg.norm(one, axis=1, keepdims=True), 1e-12)
+    three = np.cross(first, second)
+    three /= np.maximum(np.linalg.norm(three, axis=1, keepdims=True), 1e-12)
+    return np.stack([one, np.cross(three, one), three], -1)
+
+
+def verify(
+    link: Link, lens_a: Lens, lens_b: Lens, tolerance_px: float, rng: np.random.Generator
+) -> Link | None:
+    """The link with its rotation and inliers, or None when chance could explain it."""
+    rays_a, rays_b = lens_a.unproject(link.points_a), lens_b.unproject(link.points_b)
+    good = np.isfinite(rays_a[:, 0]) & np.isfinite(rays_b[:, 0])
+    if good.sum() < _ACCEPT_BASE:
+        return None
+    tolerance = tolerance_px / min(lens_a.focal_px, lens_b.focal_px)
+    rotation, agreeing = rotation_between(rays_a[good], rays_b[good], tolerance, rng)
+    inlier = np.zeros(len(good), bool)
+    inlier[good] = agreeing
+    verified = replace(link, b_from_a=rotation, inlier=inlier)
+    return verified if acceptable(verified, lens_a, lens_b) else None
+
+
+def acceptable(link: Link, lens_a: Lens, lens_b: Lens) -> bool:
+    """Whether enough of the matches that the rotation puts in the overlap agree with it."""
+    rays = lens_a.unproject(link.points_a)
+    shared = lens_b.sees(np.nan_to_num(rays) @ link.b_from_a.T)
+    return link.inliers > _ACCEPT_BASE + _ACCEPT_SLOPE * int((shared | link.inlier).sum())
+
+
+def groups_of(count: int, links: Sequence[Link]) -> list[list[int]]:
+    """Frames tied to each other, largest group first."""
+    a, b = [link.a for link in links], [link.b for link in links]
+    graph = coo_array((np.ones(len(a)), (a, b)), shape=(count, count))
+    _, label = connected_components(graph, directed=False)
+    groups = [np.flatnonzero(label == k).tolist() for k in range(label.max() + 1)]
+    return sorted(groups, key=lambda g: (-len(g), g[0]))

@@ -1,0 +1,44 @@
+"""What a join can be told; one frozen object for all stages."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class JoinOptions:
+    """Options of a join, each default with its reason.
+
+    Attributes
+    ----------
+    projection : str
+        A projection name or ``auto``: chosen by field of view and rows, with the reason told.
+    width_px : int or None
+        Canvas width; None keeps the frames' own scale, so that nothing is thrown away.
+    working_mp : float
+        Size at which features are sought: 0.9 MP finds enough in any frame and costs a
+        fraction of full size; fine registration brings back what that loses.
+    features : int
+        Most points kept per frame, spread evenly.
+    refine : bool
+        Re-localise tie points at full resolution.
+    seed : int
+        Of the random samples; the same frames always give the same picture.
+    threads : int
+        Workers; OpenCV and BLAS run one thread inside each.
+    crop : bool
+        Cut the picture to the largest rectangle without gaps.
+    jpeg_quality : int
+        Of a JPEG result.
+    """
+
+    projection: str = "auto"
+    width_px: int | None = None
+    working_mp: float = 0.9
+    features: int = 2000
+    refine: bool = True
+    seed: int = 1
+    threads: int = max(1, min(8, os.cpu_count() or 1))
+    crop: bool = False
+    jpeg_quality: int = 92

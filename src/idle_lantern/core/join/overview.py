@@ -1,0 +1,117 @@
+"""All frames warped small onto one reduced canvas: what light and seams are reckoned from."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.join.canvas import Canvas
+from idle_lantern.core.join.features import WorkingFrame
+from idle_lantern.core.join.poses import Poses
+from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_map
+
+Array = NDArray[Any]
+
+OVERVIEW_PIXELS = 1_200_000
+
+
+@dataclass(frozen=True)
+class Patch:
+    """One frame on the reduced canvas.
+
+    ``columns`` are canvas columns (they wrap on a full circle), ``top`` the first row.
+    ``weight`` falls from 1 in the frame's middle to 0 at its rim.
+    """
+
+    frame: int
+    columns: Array
+    top: int
+    pixels: Array
+    inside: Array
+    weight: Array
+
+    @property
+    def index(self) -> tuple[Array, Array]:
+        """Open mesh that cuts the patch out of a canvas-sized array."""
+        return np.ix_(np.arange(self.top, self.top + self.inside.shape[0]), self.columns)
+
+
+@dataclass(frozen=True)
+class Overview:
+    """A reduced canvas and every frame on it, in the order of the poses."""
+
+    canvas: Canvas
+    patches: tuple[Patch, ...]
+
+
+def make_overview(
+    poses: Poses, working: Sequence[WorkingFrame], canvas: Canvas, *, pixels: int = OVERVIEW_PIXELS,
+    progress: Progress = SILENT,
+) -> Overview:
+    """Warp every working frame onto ``canvas`` reduced to about ``pixels``.
+
+    ``working`` is in the order of ``poses.frames``.
+    """
+    factor = min(1.0, math.sqrt(pixels / (canvas.width * canvas.height)))
+    small = canvas.scaled(factor)
+    tile = Tile(0, 0, small.width, small.height)
+    directions = coarse_directions(small, tile, 1)[1:-1, 1:-1]
+    progress.begin("warp", len(working))
+    patches = []
+    for i, frame in enumerate(working):
+        progress.advance()
+        patch = _patch(i, poses, frame.picture, frame.scale, small, directions)
+        if patch is not None:
+            patches.append(patch)
+    return Overview(small, tuple(patches))
+
+
+def _patch(
+    i: int, poses: Poses, picture: Picture, scale: tuple[float, float], small: Canvas, directions: Array
+) -> Patch | None:
+    lens, rotation = poses.lenses[i], poses.world_from_camera[i]
+    tile = Tile(0, 0, small.width, small.height)
+    padded = np.pad(directions, ((1, 1), (1, 1), (0, 0)), mode="edge")
+    places = frame_map(padded, lens, rotation, tile, 1)
+    if places is None:
+        return None
+    inside = covered(places, lens)
+    if not inside.any():
+        return None
+    rows = np.flatnonzero(inside.any(1))
+    columns = np.flatnonzero(inside.any(0))
+    if small.full_circle and len(columns) < small.width:
+        # start after the largest gap, so that a frame across the end stays in one piece
+        steps = np.diff(np.append(columns, columns[0] + small.width))
+        columns = np.roll(columns, -int(steps.argmax()) - 1)
+        span = (columns[-1] - columns[0]) % small.width + 1
+        columns = (columns[0] + np.arange(span)) % small.width
+    else:
+        columns = np.arange(columns[0], columns[-1] + 1)
+    window = np.ix_(np.arange(rows[0], rows[-1] + 1), columns)
+    places, inside = places[window], inside[window]
+    x = places[..., 0] / (lens.width - 1) * 2 - 1
+    y = places[..., 1] / (lens.height - 1) * 2 - 1
+    weight = np.clip(np.minimum(1 - np.abs(x), 1 - np.abs(y)), 0, 1)
+    on_picture = (places + np.float32(0.5)) / np.asarray(scale, np.float32) - np.float32(0.5)
+    # reduce first where the canvas is much smaller than the working frame, or it would alias
+    shrink = small.px_per_rad / (lens.focal_px / scale[0])
+    pixels, factor = picture.pixels, 1.0
+    while shrink * factor < 0.6 and min(pixels.shape[:2]) > 32:
+        pixels = cv2.resize(pixels, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+        factor *= 2
+    ratio = np.float32([pixels.shape[1] / picture.width, pixels.shape[0] / picture.height])
+    on_picture = (on_picture + np.float32(0.5)) * ratio - np.float32(0.5)
+    sampled = cv2.remap(pixels, on_picture, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    if picture.alpha is not None:
+        alpha = cv2.resize(picture.alpha, (pixels.shape[1], pixels.shape[0]), interpolation=cv2.INTER_AREA)
+        inside &= cv2.remap(alpha, on_picture, None, cv2.INTER_LINEAR) > 250
+    return Patch(i, columns, int(rows[0]), sampled, inside, weight.astype(np.float32))

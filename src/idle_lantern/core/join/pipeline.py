@@ -1,0 +1,429 @@
+"""The order of the stages: the only module that knows it.
+
+``solve`` finds where the frames belong, ``compose_picture`` makes a picture of
+any canvas from that, ``join`` does both and writes picture and report.
+"""
+
+from __future__ import annotations
+
+import resource
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from threading import Lock
+from typing import Any, TypeVar
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import JoinError
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
+from idle_lantern.core.join.blend import Compositor, compose
+from idle_lantern.core.join.canvas import Canvas, Field, field_of, make_canvas
+from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
+from idle_lantern.core.join.gains import solve_gains
+from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
+from idle_lantern.core.join.links import (
+    Link, acceptable, candidate_pairs, groups_of, match_pair, verify,
+)
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.overview import OVERVIEW_PIXELS, make_overview
+from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
+from idle_lantern.core.join.refine import full_grey, refine_link
+from idle_lantern.core.join.seams import find_seams
+from idle_lantern.core.join.straighten import centred, to_prior, upright
+
+Array = NDArray[Any]
+T = TypeVar("T")
+R = TypeVar("R")
+
+#: Usual share of each stage in the whole run, for progress and remaining time.
+STAGE_WEIGHTS = {
+    "read": 0.10, "features": 0.18, "match": 0.06, "adjust": 0.06, "refine": 0.16,
+    "warp": 0.03, "seams": 0.05, "blend": 0.28, "write": 0.08,
+}
+_REFINED_SCALE_PX = 0.15
+_CACHE_BYTES = 1_500_000_000
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Where the frames belong.
+
+    Attributes
+    ----------
+    frames : FrameSet
+    poses : Poses
+        Of the frames of the largest group, upright and centred.
+    links : tuple of Link
+        Verified links inside that group.
+    groups : list of list of int
+        Frames that belong together, the joined group first.
+    reasons : dict of int to str
+        Why a frame is left out.
+    placed_by : dict of int to str
+        ``features`` or ``plan`` for each frame of ``poses``.
+    field : Field
+    working : tuple of WorkingFrame
+        Reduced frames in the order of ``poses.frames``.
+    timings_s : dict
+    """
+
+    frames: FrameSet
+    poses: Poses
+    links: tuple[Link, ...]
+    groups: list[list[int]]
+    reasons: dict[int, str]
+    placed_by: dict[int, str]
+    field: Field
+    working: tuple[WorkingFrame, ...] = field(repr=False)
+    timings_s: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Joined:
+    """A joined picture and how it came to be."""
+
+    picture: Picture
+    canvas: Canvas
+    gains: Array
+    label: Array
+    crop: Rectangle
+    timings_s: dict[str, float]
+
+
+class _Clock:
+    """Adds up the seconds of each stage."""
+
+    def __init__(self) -> None:
+        self.seconds: dict[str, float] = {}
+
+    @contextmanager
+    def stage(self, name: str) -> Iterator[None]:
+        start = time.perf_counter()
+        try:
+            yield
+        finally:
+            self.seconds[name] = self.seconds.get(name, 0.0) + time.perf_counter() - start
+
+
+@contextmanager
+def _one_thread_each() -> Iterator[None]:
+    """OpenCV single-threaded inside our own workers: two levels of threads fight each other."""
+    before = cv2.getNumThreads()
+    cv2.setNumThreads(1)
+    try:
+        yield
+    finally:
+        cv2.setNumThreads(before)
+
+
+def _mapped(work: Callable[[T], R], items: Sequence[T], threads: int, progress: Progress) -> list[R]:
+    """``work`` on each item by a few threads, in order, with a step of progress each."""
+    results = []
+    with ThreadPoolExecutor(threads) as pool:
+        futures = [pool.submit(work, item) for item in items]
+        try:
+            for future in futures:
+                results.append(future.result())
+                progress.advance()
+        except BaseException:
+            for future in futures:
+                future.cancel()
+            raise
+    return results
+
+
+def solve(
+    frames: FrameSet,
+    options: JoinOptions | None = None,
+    prior: Sequence[Array | None] | None = None,
+    progress: Progress = SILENT,
+) -> Solution:
+    """Find how the frames lie to each other and which lens took them.
+
+    Raises
+    ------
+    JoinError
+        One frame only, or no two frames match.
+    """
+    options = options or JoinOptions()
+    n = len(frames)
+    if n < 2:
+        raise JoinError("One frame alone makes no panorama", remedy="Give at least two overlapping frames")
+    prior = list(prior) if prior is not None else [None] * n
+    clock = _Clock()
+    rng = np.random.default_rng(options.seed)
+    with _one_thread_each():
+        with clock.stage("read"):
+            progress.begin("read", n)
+            working = _mapped(lambda i: working_frame(i, options.working_mp), frames.infos, options.threads, progress)
+        with clock.stage("features"):
+            progress.begin("features", n)
+            features = _mapped(lambda w: find_features(w, options.features), working, options.threads, progress)
+        with clock.stage("match"):
+            links, lenses = _verified_links(frames, features, prior, options, rng, progress)
+        groups = groups_of(n, links)
+        main = groups[0]
+        if len(main) < 2:
+            raise JoinError(_why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail")
+        with clock.stage("adjust"):
+            poses, links = _adjusted(frames, main, links, lenses, options, progress)
+        # dropping false links may have split the group
+        if set(poses.frames) != set(main):
+            groups = groups_of(n, links)
+        if options.refine:
+            with clock.stage("refine"):
+                poses, links = _refined(frames, poses, links, options, rng, progress)
+    placed_by = dict.fromkeys(poses.frames, "features")
+    if any(prior[f] is not None for f in poses.frames):
+        poses = to_prior(poses, prior)
+        poses = _with_planned(frames, poses, prior)
+        placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
+    else:
+        poses = upright(poses)
+    poses = centred(poses, field_of(poses).middle_rad)
+    seen = field_of(poses)
+    reasons = _left_out(frames, features, groups, poses)
+    return Solution(
+        frames, poses, tuple(links), groups, reasons, placed_by, seen,
+        tuple(working[f] for f in poses.frames), clock.seconds,
+    )
+
+
+def compose_picture(
+    solution: Solution,
+    canvas: Canvas,
+    options: JoinOptions | None = None,
+    progress: Progress = SILENT,
+    *,
+    rough: bool = False,
+) -> Joined:
+    """Make the picture of a solution on a canvas.
+
+    ``rough`` uses the reduced frames instead of reading the full ones: a first look
+    within seconds, for canvases of a few megapixels.
+    """
+    options = options or JoinOptions()
+    clock = _Clock()
+    poses = solution.poses
+    with _one_thread_each():
+        with clock.stage("warp"):
+            pixels = OVERVIEW_PIXELS // 4 if rough else OVERVIEW_PIXELS
+            overview = make_overview(poses, solution.working, canvas, pixels=pixels, progress=progress)
+            gains = solve_gains(overview, len(poses.frames))
+        with clock.stage("seams"):
+            label = find_seams(overview, gains, progress)
+        if rough:
+            lenses = tuple(
+                replace(lens.scaled(1 / w.scale[0]), width=w.picture.width, height=w.picture.height)
+                for lens, w in zip(poses.lenses, solution.working)
+            )
+            poses = replace(poses, lenses=lenses)
+            load: Callable[[int], Picture] = lambda k: solution.working[k].picture  # noqa: E731
+            full_scale = 255
+        else:
+            cache = FrameCache([solution.frames.infos[f].path for f in poses.frames])
+            load = cache.load
+            full_scale = 65535 if any(solution.frames.infos[f].bits == 16 for f in poses.frames) else 255
+        with clock.stage("blend"):
+            compositor = Compositor(poses, canvas, load, label, gains, full_scale)
+            dtype = np.uint8 if full_scale == 255 else np.uint16
+            result = np.zeros((canvas.height, canvas.width, 3), dtype)
+            alpha = np.zeros((canvas.height, canvas.width), dtype)
+            for tile, part, shown in compose(compositor, options.threads, progress):
+                at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
+                result[at], alpha[at] = part, shown
+    icc = solution.working[0].picture.icc
+    return Joined(Picture(result, alpha, icc), canvas, gains, label, inner_rectangle(alpha), clock.seconds)
+
+
+def join(
+    frames: FrameSet,
+    target: Path,
+    options: JoinOptions | None = None,
+    prior: Sequence[Array | None] | None = None,
+    progress: Progress = SILENT,
+) -> tuple[Solution, Joined]:
+    """Solve, make the picture and write it to ``target``, which appears only when complete."""
+    options = options or JoinOptions()
+    check_target(target)
+    solution = solve(frames, options, prior, progress)
+    canvas = make_canvas(solution.poses, solution.field, options.projection, options.width_px)
+    check_target(target, canvas.width, canvas.height)
+    joined = compose_picture(solution, canvas, options, progress)
+    clock = _Clock()
+    with clock.stage("write"):
+        progress.begin("write", 1)
+        picture = cropped(joined.picture, joined.crop) if options.crop else joined.picture
+        write(picture, target, WriteOptions(jpeg_quality=options.jpeg_quality))
+        progress.advance()
+    return solution, replace(joined, timings_s={**joined.timings_s, **clock.seconds})
+
+
+def cropped(picture: Picture, box: Rectangle) -> Picture:
+    """The part of a picture inside ``box``, without alpha if nothing is missing there."""
+    at = (slice(box.top, box.top + box.height), slice(box.left, box.left + box.width))
+    alpha = None if picture.alpha is None else picture.alpha[at]
+    if alpha is not None and (alpha == picture.full_scale).all():
+        alpha = None
+    return Picture(picture.pixels[at], alpha, picture.icc)
+
+
+def peak_rss_mib() -> float:
+    """Most memory this process ever held."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+class FrameCache:
+    """Full-size frames, the least recently used let go when they outgrow the memory allowed."""
+
+    def __init__(self, paths: Sequence[Path], most_bytes: int = _CACHE_BYTES) -> None:
+        self._paths, self._most_bytes = list(paths), most_bytes
+        self._held: OrderedDict[int, Picture] = OrderedDict()
+        self._lock = Lock()
+        self._busy = [Lock() for _ in self._paths]
+
+    def load(self, k: int) -> Picture:
+        """Frame ``k``, read if it is not held."""
+        with self._busy[k]:
+            with self._lock:
+                if k in self._held:
+                    self._held.move_to_end(k)
+                    return self._held[k]
+            picture = read(self._paths[k])
+            with self._lock:
+                self._held[k] = picture
+                while len(self._held) > 2 and sum(p.pixels.nbytes for p in self._held.values()) > self._most_bytes:
+                    self._held.popitem(last=False)
+            return picture
+
+
+def _verified_links(
+    frames: FrameSet, features: Sequence[Features], prior: Sequence[Array | None], options: JoinOptions,
+    rng: np.random.Generator, progress: Progress,
+) -> tuple[list[Link], list[Lens]]:
+    reach = 1.1 * max(
+        (2 * np.arctan(np.hypot(i.width, i.height) / 2 / (i.metadata.focal_px(i.width, i.height) or i.width))
+         for i in frames.infos), default=1.0,
+    )
+    pairs = candidate_pairs(features, prior, float(reach))
+    progress.begin("match", len(pairs) + 1)
+    matched = _mapped(lambda p: match_pair(p[0], p[1], features), pairs, options.threads, progress)
+    raw = [link for link in matched if link is not None]
+    lenses = guess_lenses(frames, raw, rng)
+    progress.advance()
+    links = []
+    for link in raw:
+        diagonal = float(np.hypot(lenses[link.a].width, lenses[link.a].height))
+        verified = verify(link, lenses[link.a], lenses[link.b], LOOSE_SHARE * diagonal, rng)
+        if verified is not None:
+            links.append(verified)
+    return links, lenses
+
+
+def _adjusted(
+    frames: FrameSet, main: list[int], links: list[Link], lenses: list[Lens], options: JoinOptions, progress: Progress
+) -> tuple[Poses, list[Link]]:
+    """Joint adjustment, from loose to tight; links that the whole contradicts are dropped."""
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    inside = [k for k in links if k.a in set(main)]
+    poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
+    working_px = float(np.mean([np.sqrt(frames.infos[f].megapixels / options.working_mp) for f in main]))
+    working_px = max(1.0, working_px)
+    for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
+        poses = adjust(
+            poses, inside, group, scale_px=scale * working_px, told_focal=told, progress=progress,
+        )
+        anew = [reassigned(k, poses, tolerance * working_px) for k in inside]
+        kept = [k for k in anew if acceptable(k, poses.lenses[poses.index(k.a)], poses.lenses[poses.index(k.b)])]
+        component = groups_of(len(frames), kept)[0]
+        if set(component) != set(poses.frames):
+            if len(component) < 2:
+                raise JoinError("The frames match in places but not as one picture", remedy="Check that they belong together")
+            at = [poses.index(f) for f in component]
+            poses = Poses(tuple(component), tuple(poses.lenses[i] for i in at), poses.world_from_camera[at])
+        inside = [k for k in kept if k.a in set(component)]
+    poses = adjust(poses, inside, group, scale_px=working_px, told_focal=told, progress=progress)
+    return poses, [reassigned(k, poses, 3.0 * working_px) for k in inside]
+
+
+def _refined(
+    frames: FrameSet, poses: Poses, links: list[Link], options: JoinOptions, rng: np.random.Generator, progress: Progress
+) -> tuple[Poses, list[Link]]:
+    """Tie points re-localised at full resolution and adjusted again."""
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    progress.begin("refine", len(poses.frames) + len(links))
+    greys = dict(
+        zip(poses.frames, _mapped(
+            lambda f: full_grey(_eight_bit(read(frames.infos[f].path).pixels)), poses.frames, options.threads, progress
+        ))
+    )
+    seeds = rng.integers(0, 2**31, len(links))
+    before = links
+    links = _mapped(
+        lambda item: refine_link(item[0], greys[item[0].a], greys[item[0].b], poses, np.random.default_rng(int(item[1]))),
+        list(zip(links, seeds)), options.threads, progress,
+    )
+    refined = adjust(poses, links, group, scale_px=_REFINED_SCALE_PX * 4, told_focal=told)
+    refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
+    if refined.rms_px > poses.rms_px:
+        return poses, before
+    return refined, [reassigned(k, refined, max(0.6, 4 * refined.rms_px)) if k.inliers else k for k in links]
+
+
+def _eight_bit(pixels: Array) -> Array:
+    return pixels if pixels.dtype == np.uint8 else (pixels >> 8).astype(np.uint8)
+
+
+def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None]) -> Poses:
+    """Add frames that nothing ties but whose direction is known."""
+    missing = [f for f, known in enumerate(prior) if known is not None and f not in poses.frames]
+    if not missing:
+        return poses
+    group = camera_groups(frames)
+    lenses = list(poses.lenses)
+    for f in missing:
+        same = [i for i, p in enumerate(poses.frames) if group[p] == group[f]]
+        info = frames.infos[f]
+        lenses.append(replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height))
+    turned = np.concatenate([poses.world_from_camera, np.stack([prior[f] for f in missing])])  # type: ignore[misc]
+    return replace(poses, frames=(*poses.frames, *missing), lenses=tuple(lenses), world_from_camera=turned)
+
+
+def _left_out(
+    frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses
+) -> dict[int, str]:
+    reasons = {}
+    partners = {f: g for g in groups for f in g}
+    for f in range(len(frames)):
+        if f in poses.frames:
+            continue
+        others = [frames.names[k] for k in partners.get(f, [f]) if k != f]
+        if len(features[f]) < 60:
+            reasons[f] = "Nothing to match: it shows hardly any detail (clear sky, blur or darkness)."
+        elif others:
+            reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."
+        else:
+            reasons[f] = "Matches no other frame: foreign picture, blurred, or too little overlap."
+    return reasons
+
+
+def _why_nothing_matches(features: Sequence[Features]) -> str:
+    poor = sum(len(f) < 60 for f in features)
+    if poor == len(features):
+        return "No frame shows enough detail to be matched"
+    return "No two frames match each other"

@@ -1,0 +1,290 @@
+"""Links -> rotations and lenses, adjusted together.
+
+Levenberg-Marquardt on rotations, one focal length and radial terms per camera
+group, in pixels, with a Cauchy weight against wrong matches. The Jacobian by
+rotations is analytic; by the few lens numbers it is a forward difference.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import cho_factor, cho_solve
+
+from idle_lantern.core.base.errors import JoinError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.links import Link
+
+Array = NDArray[Any]
+
+#: Distortion at the frame's corner that lenses usually stay below, as share of the radius; keeps
+#: k1 and k2 from running away on narrow fields, where they hardly show.
+_CORNER_DISTORTION = 0.04
+_FOCAL_STEP = 1e-6
+_LENS_NUMBERS = 3  # log focal length, k1, k2
+
+
+@dataclass(frozen=True)
+class Poses:
+    """Solved geometry of some frames.
+
+    Attributes
+    ----------
+    frames : tuple of int
+        Indices into the frame set, in the order of the arrays below.
+    lenses : tuple of Lens
+    world_from_camera : (F, 3, 3)
+    rms_px : float
+        Of all inlier tie points.
+    focal_sigma : float
+        Standard error of the first lens's focal length, as a share of it.
+    """
+
+    frames: tuple[int, ...]
+    lenses: tuple[Lens, ...]
+    world_from_camera: Array
+    rms_px: float = 0.0
+    focal_sigma: float = math.nan
+
+    def index(self, frame: int) -> int:
+        """Place of a frame in the arrays."""
+        return self.frames.index(frame)
+
+
+def initial_rotations(frames: Sequence[int], links: Sequence[Link]) -> Array:
+    """Rotations along the tree of strongest links, the best-tied frame as world."""
+    place = {f: i for i, f in enumerate(frames)}
+    strength = np.zeros(len(frames))
+    for link in links:
+        strength[[place[link.a], place[link.b]]] += link.strength
+    result = np.tile(np.eye(3), (len(frames), 1, 1))
+    done = {int(strength.argmax())}
+    waiting = sorted((k for k in links if k.a in place and k.b in place), key=lambda k: -k.strength)
+    while len(done) < len(frames):
+        for link in waiting:
+            a, b = place[link.a], place[link.b]
+            if (a in done) != (b in done):
+                if a in done:
+                    result[b] = result[a] @ link.b_from_a.T
+                    done.add(b)
+                else:
+                    result[a] = result[b] @ link.b_from_a
+                    done.add(a)
+                break
+        else:
+            raise JoinError("The frames fall into separate pictures")
+    return result
+
+
+def adjust(
+    poses: Poses,
+    links: Sequence[Link],
+    camera_group: Sequence[int],
+    *,
+    scale_px: float,
+    told_focal: bool = False,
+    solve_distortion: bool = True,
+    rounds: int = 30,
+    progress: Progress = SILENT,
+) -> Poses:
+    """Adjust rotations and lenses jointly to the inliers of ``links``.
+
+    Parameters
+    ----------
+    poses : Poses
+        Start.
+    links : sequence of Link
+        All between frames of ``poses``; only inliers are used.
+    camera_group : sequence of int
+        For each frame of the set, which lens numbers it shares.
+    scale_px : float
+        Distance from which a tie point loses weight (Cauchy).
+    told_focal : bool
+        The focal length comes from metadata: hold it within some per cent.
+    """
+    problem = _Problem(poses, links, camera_group, scale_px, told_focal, solve_distortion)
+    damping = 1e-4
+    cost = problem.cost(problem.rotation, problem.numbers)
+    progress.begin("adjust", rounds)
+    for _ in range(rounds):
+        progress.advance()
+        normal, gradient = problem.normal_equations()
+        improved = False
+        for _ in range(8):
+            damped = normal + np.diag(damping * np.diag(normal) + 1e-12)
+            try:
+                step = cho_solve(cho_factor(damped), gradient)
+            except np.linalg.LinAlgError:
+                damping *= 10
+                continue
+            rotation, numbers = problem.stepped(step)
+            new_cost = problem.cost(rotation, numbers)
+            if new_cost < cost:
+                improved = True
+                break
+            damping *= 6
+        if not improved:
+            break
+        gain = (cost - new_cost) / max(cost, 1e-12)
+        problem.rotation, problem.numbers, cost = rotation, numbers, new_cost
+        damping = max(damping / 6, 1e-9)
+        if gain < 1e-7:
+            break
+    return problem.result()
+
+
+class _Problem:
+    """The adjustment's state: points of all links in flat arrays, sorted by link."""
+
+    def __init__(
+        self, poses: Poses, links: Sequence[Link], camera_group: Sequence[int], scale_px: float,
+        told_focal: bool, solve_distortion: bool,
+    ) -> None:
+        self.poses, self.scale_px = poses, scale_px
+        place = {f: i for i, f in enumerate(poses.frames)}
+        self.links = [k for k in links if k.a in place and k.b in place and k.inliers]
+        self.pairs = [(place[k.a], place[k.b]) for k in self.links]
+        self.points = [(k.points_a[k.inlier], k.points_b[k.inlier]) for k in self.links]
+        labels = [camera_group[f] for f in poses.frames]
+        order = {label: i for i, label in enumerate(dict.fromkeys(labels))}
+        self.group = np.array([order[label] for label in labels])
+        self.groups = len(order)
+        first = [int(np.flatnonzero(self.group == g)[0]) for g in range(self.groups)]
+        self.numbers = np.array(
+            [[math.log(poses.lenses[i].focal_px), poses.lenses[i].k1, poses.lenses[i].k2] for i in first]
+        )
+        corner = np.array([_corner_tangent(poses.lenses[i]) for i in first])
+        focal_sigma = 0.05 if told_focal else 0.5
+        distortion = _CORNER_DISTORTION if solve_distortion else 1e-9
+        self.start = self.numbers * np.array([1, 0, 0])
+        self.sigma = np.stack(
+            [np.full(self.groups, focal_sigma), distortion / corner**2, distortion / corner**4], -1
+        )
+        self.rotation = poses.world_from_camera.copy()
+
+    def lenses(self, numbers: Array) -> list[Lens]:
+        """A lens for each frame under these numbers."""
+        return [
+            replace(lens, focal_px=math.exp(numbers[g, 0]), k1=float(numbers[g, 1]), k2=float(numbers[g, 2]))
+            for lens, g in zip(self.poses.lenses, self.group)
+        ]
+
+    def residuals(self, rotation: Array, numbers: Array, link: int, lenses: list[Lens]) -> Array:
+        """Pixels by which the points of one link miss, (M, 2); NaN where the lens shows nothing."""
+        a, b = self.pairs[link]
+        points_a, points_b = self.points[link]
+        local = lenses[a].unproject(points_a) @ (rotation[b].T @ rotation[a]).T
+        pixels, valid = lenses[b].project(local)
+        return np.where(valid[:, None], pixels - points_b, np.nan)
+
+    def cost(self, rotation: Array, numbers: Array) -> float:
+        """Cauchy cost of all points plus the pull of what lenses usually are."""
+        if np.any(np.abs(numbers[:, 1:]) > 5) or np.any(numbers[:, 0] > 14):
+            return math.inf
+        lenses = self.lenses(numbers)
+        total = float((((numbers - self.start) / self.sigma) ** 2).sum())
+        c2 = self.scale_px**2
+        for k in range(len(self.links)):
+            squared = (self.residuals(rotation, numbers, k, lenses) ** 2).sum(1)
+            squared = np.where(np.isfinite(squared), squared, 1e6 * c2)
+            total += c2 * float(np.log1p(squared / c2).sum())
+        return total
+
+    def normal_equations(self) -> tuple[Array, Array]:
+        """J^T W J and -J^T W r; the first frame's rotation is held."""
+        f, g = len(self.poses.frames), self.groups
+        size = 3 * f + _LENS_NUMBERS * g
+        normal, gradient = np.zeros((size, size)), np.zeros(size)
+        lenses = self.lenses(self.numbers)
+        nudged = []
+        steps = np.array([_FOCAL_STEP, _FOCAL_STEP, _FOCAL_STEP])
+        for group in range(g):
+            for number in range(_LENS_NUMBERS):
+                numbers = self.numbers.copy()
+                numbers[group, number] += steps[number]
+                nudged.append(self.lenses(numbers))
+        for k, (a, b) in enumerate(self.pairs):
+            points_a, points_b = self.points[k]
+            b_from_a = self.rotation[b].T @ self.rotation[a]
+            rays = lenses[a].unproject(points_a)
+            local = rays @ b_from_a.T
+            pixels, valid = lenses[b].project(local)
+            r = pixels - points_b
+            good = valid & np.isfinite(r).all(1)
+            r = np.where(good[:, None], r, 0)
+            weight = good / (1 + (r**2).sum(1) / self.scale_px**2)
+            slope = np.where(good[:, None, None], lenses[b].project_slope(local), 0)
+            # camera turned by exp(w): world_from_camera @ exp(w)
+            by_a = slope @ (b_from_a @ -rotations.skew(rays))
+            by_b = slope @ rotations.skew(local)
+            columns = [*range(3 * a, 3 * a + 3), *range(3 * b, 3 * b + 3)]
+            jacobian = [by_a, by_b]
+            for group in dict.fromkeys((int(self.group[a]), int(self.group[b]))):
+                for number in range(_LENS_NUMBERS):
+                    lens_set = nudged[group * _LENS_NUMBERS + number]
+                    moved = self.residuals(self.rotation, self.numbers, k, lens_set)
+                    change = np.where(good[:, None], (np.nan_to_num(moved) - r) / steps[number], 0)
+                    jacobian.append(change[..., None])
+                    columns.append(3 * f + group * _LENS_NUMBERS + number)
+            j = np.concatenate(jacobian, -1).reshape(-1, len(columns))
+            w = np.repeat(weight, 2)
+            normal[np.ix_(columns, columns)] += j.T @ (w[:, None] * j)
+            gradient[columns] -= j.T @ (w * r.ravel())
+        inverse = 1 / self.sigma**2
+        at = np.arange(3 * f, size)
+        normal[at, at] += inverse.ravel()
+        gradient[at] -= ((self.numbers - self.start) * inverse).ravel()
+        held = np.arange(3)
+        normal[held, :] = normal[:, held] = 0
+        normal[held, held] = 1
+        gradient[held] = 0
+        return normal, gradient
+
+    def stepped(self, step: Array) -> tuple[Array, Array]:
+        """State after a step."""
+        f = len(self.poses.frames)
+        turns = rotations.from_vector(step[: 3 * f].reshape(f, 3))
+        return self.rotation @ turns, self.numbers + step[3 * f :].reshape(self.groups, _LENS_NUMBERS)
+
+    def result(self) -> Poses:
+        """Poses with the error of the fit and of the focal length."""
+        lenses = self.lenses(self.numbers)
+        squared = [(self.residuals(self.rotation, self.numbers, k, lenses) ** 2).sum(1) for k in range(len(self.links))]
+        flat = np.concatenate(squared) if squared else np.zeros(1)
+        flat = flat[np.isfinite(flat)]
+        # weighted by the Cauchy weight, so that a few wrong matches do not set the figure
+        weight = 1 / (1 + flat / self.scale_px**2)
+        rms = math.sqrt(float((weight * flat).sum() / max(weight.sum(), 1e-9)))
+        normal, _ = self.normal_equations()
+        try:
+            variance = np.linalg.inv(normal)[3 * len(self.poses.frames), 3 * len(self.poses.frames)]
+            sigma = rms * math.sqrt(max(float(variance), 0.0) / 2)
+        except np.linalg.LinAlgError:
+            sigma = math.nan
+        return replace(
+            self.poses, lenses=tuple(lenses), world_from_camera=self.rotation, rms_px=rms, focal_sigma=sigma
+        )
+
+
+def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
+    """The link with rotation, inliers and error taken anew from solved poses."""
+    a, b = poses.index(link.a), poses.index(link.b)
+    b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
+    pixels, valid = poses.lenses[b].project(poses.lenses[a].unproject(link.points_a) @ b_from_a.T)
+    miss = np.where(valid, np.linalg.norm(pixels - link.points_b, axis=1), np.inf)
+    inlier = miss < tolerance_px
+    rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
+    return replace(link, b_from_a=b_from_a, inlier=inlier, rms_px=rms)
+
+
+def _corner_tangent(lens: Lens) -> float:
+    """The radial variable at the frame's corner: tangent for rectilinear, angle for fisheye."""
+    radius = math.hypot(lens.width, lens.height) / 2 / lens.focal_px
+    return radius if lens.model == "rectilinear" else min(radius, math.pi / 2)

@@ -1,0 +1,101 @@
+"""The join report of the contract, made from results."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.join.pipeline import Joined, Solution, peak_rss_mib
+
+SCHEMA = "idle-lantern/join-report/1"
+_STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
+
+
+def report_of(solution: Solution, joined: Joined, *, crop: bool) -> dict[str, Any]:
+    """The whole report of a finished join."""
+    poses, names = solution.poses, solution.frames.names
+    timings = {**solution.timings_s, **joined.timings_s}
+    canvas, box = joined.canvas, joined.crop
+    left, top, width, height = (box.left, box.top, box.width, box.height) if crop else (0, 0, canvas.width, canvas.height)
+    return {
+        "schema": SCHEMA,
+        "frames": [_frame(solution, joined, f) for f in range(len(names))],
+        "groups": [[names[f] for f in g] for g in solution.groups if len(g) > 1],
+        "links": [
+            {"a": k.a, "b": k.b, "matches": len(k.points_a), "inliers": k.inliers, "rms_px": _plain(k.rms_px)}
+            for k in solution.links
+        ],
+        "rms_px": _plain(poses.rms_px),
+        "focal_sigma": _plain(poses.focal_sigma),
+        "canvas": {
+            "projection": canvas.projection.name,
+            "parameters": dict(canvas.projection.parameters),
+            "width": width,
+            "height": height,
+            "px_per_rad": canvas.px_per_rad,
+            "centre_px": [canvas.centre_px[0] - left, canvas.centre_px[1] - top],
+            "rotation": canvas.canvas_from_world.tolist(),
+            "full_circle": canvas.full_circle,
+            "reason": canvas.reason,
+        },
+        "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
+        "cropped": crop,
+        "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
+        "peak_rss_mib": round(peak_rss_mib(), 1),
+    }
+
+
+def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> dict[str, Any]:
+    """A report of a join that could not be: it still says why."""
+    infos = frames.infos if frames else [None] * len(names)
+    return {
+        "schema": SCHEMA,
+        "error": reason,
+        "frames": [
+            {
+                "file": name, "used": False, "reason": reason,
+                "width": info.width if info else None, "height": info.height if info else None,
+                "lens": None, "pose": None, "gain": [1, 1, 1], "placed_by": None,
+            }
+            for name, info in zip(frames.names if frames else names, infos)
+        ],
+        "groups": [], "links": [], "rms_px": None, "canvas": None,
+        "timings_s": dict.fromkeys(_STAGES, 0.0),
+        "peak_rss_mib": round(peak_rss_mib(), 1),
+    }
+
+
+def _frame(solution: Solution, joined: Joined, f: int) -> dict[str, Any]:
+    info = solution.frames.infos[f]
+    row: dict[str, Any] = {
+        "file": solution.frames.names[f],
+        "used": f in solution.poses.frames,
+        "reason": solution.reasons.get(f),
+        "width": info.width,
+        "height": info.height,
+        "lens": None,
+        "pose": None,
+        "gain": [1.0, 1.0, 1.0],
+        "placed_by": solution.placed_by.get(f),
+    }
+    if row["used"]:
+        i = solution.poses.index(f)
+        lens, rotation = solution.poses.lenses[i], solution.poses.world_from_camera[i]
+        yaw, pitch, roll = np.degrees(rotations.to_yaw_pitch_roll(rotation))
+        row["lens"] = {
+            "model": lens.model, "focal_px": lens.focal_px,
+            "k1": lens.k1, "k2": lens.k2, "k3": lens.k3, "cx": lens.cx, "cy": lens.cy,
+        }
+        row["pose"] = {
+            "yaw_deg": float(yaw), "pitch_deg": float(pitch), "roll_deg": float(roll), "rotation": rotation.tolist()
+        }
+        row["gain"] = [float(g) for g in joined.gains[i]]
+    return row
+
+
+def _plain(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None

@@ -1,0 +1,122 @@
+"""Which frame wins where, cut along the path on which neighbours differ least.
+
+Frames are laid one after another; each time a minimum cut (Boykov & Kolmogorov
+2004, by the PyMaxflow library) decides where the new one takes over, as in
+Kwatra et al., *Graphcut Textures* (2003).
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import cv2
+import maxflow
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.join.gains import gain_table, with_gain
+from idle_lantern.core.join.overview import Overview, Patch
+
+Array = NDArray[Any]
+
+NOBODY = -1
+#: Price of a step of seam where both frames are alike: keeps seams short.
+_STEP = 2.0
+#: Pull towards the frame whose middle is nearer, per pixel; far below any visible difference.
+_MIDDLE = 1.5
+_HARD = 1e6
+
+
+def find_seams(overview: Overview, gains: Array, progress: Progress = SILENT) -> Array:
+    """Label (H, W) int16 of the overview canvas: index of the winning frame, or ``NOBODY``."""
+    shape = (overview.canvas.height, overview.canvas.width)
+    label = np.full(shape, NOBODY, np.int16)
+    value = np.zeros((*shape, 3), np.float32)
+    weight = np.zeros(shape, np.float32)
+    progress.begin("seams", len(overview.patches))
+    for patch in _laying_order(overview):
+        progress.advance()
+        pixels = with_gain(patch.pixels, gain_table(gains[patch.frame], 255)).astype(np.float32)
+        pixels = cv2.GaussianBlur(pixels, (3, 3), 0)
+        there = label[patch.index]
+        take = _cut(there != NOBODY, patch, value[patch.index], pixels, weight[patch.index])
+        label[patch.index] = np.where(take, patch.frame, there)
+        value[patch.index] = np.where(take[..., None], pixels, value[patch.index])
+        weight[patch.index] = np.where(take, patch.weight, weight[patch.index])
+    return label
+
+
+def _laying_order(overview: Overview) -> list[Patch]:
+    """Outwards from the canvas middle, so that each new frame meets what is laid on one side."""
+    middle = np.array([overview.canvas.height, overview.canvas.width]) / 2
+
+    def distance(patch: Patch) -> float:
+        at = np.array([patch.top + patch.inside.shape[0] / 2, patch.columns[len(patch.columns) // 2]])
+        return float(np.abs(at - middle) @ np.array([0.3, 1.0]))
+
+    return sorted(overview.patches, key=distance)
+
+
+def _cut(laid: Array, patch: Patch, old: Array, new: Array, old_weight: Array) -> Array:
+    """Where the new frame takes over, (h, w) bool."""
+    only_new = patch.inside & ~laid
+    both = patch.inside & laid
+    if not both.any():
+        return only_new
+    only_old = laid & ~patch.inside
+    if not only_new.any():
+        # lies wholly over others: it wins only where it is clearly nearer its middle
+        core = both & (patch.weight > old_weight + 0.25)
+        if not core.any():
+            return np.zeros_like(both)
+        only_new_side = cv2.erode(core.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+        if not only_new_side.any():
+            return np.zeros_like(both)
+    else:
+        only_new_side = _beside(only_new, both)
+    only_old_side = _beside(only_old, both)
+    if not only_old_side.any():
+        only_old_side = both & (old_weight > patch.weight + 0.25)
+        only_old_side &= ~only_new_side
+    rows, columns = np.flatnonzero(both.any(1)), np.flatnonzero(both.any(0))
+    window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
+    part = both[window]
+    difference = np.abs(old[window] - new[window]).sum(-1)
+    difference = np.where(part, difference + _STEP, 0).astype(np.float64)
+    graph = maxflow.GraphFloat()
+    nodes = graph.add_grid_nodes(part.shape)
+    right, down = _pair_price(difference, 1), _pair_price(difference, 0)
+    graph.add_grid_edges(nodes, right, structure=_arrow(0, 1), symmetric=True)
+    graph.add_grid_edges(nodes, down, structure=_arrow(1, 0), symmetric=True)
+    lean = _MIDDLE * (patch.weight[window] - old_weight[window])
+    # maxflow's "source" side is the old frame, its "sink" side the new one
+    old_pull = np.where(part, np.maximum(-lean, 0), 0) + _HARD * only_old_side[window]
+    new_pull = np.where(part, np.maximum(lean, 0), 0) + _HARD * (only_new_side & ~only_old_side)[window]
+    graph.add_grid_tedges(nodes, old_pull, new_pull)
+    graph.maxflow()
+    take = np.zeros_like(both)
+    take[window] = graph.get_grid_segments(nodes) & part
+    return take | only_new
+
+
+def _pair_price(difference: Array, axis: int) -> Array:
+    """Price of cutting between a pixel and its next along ``axis``; 0 at the last and off the overlap."""
+    following = np.roll(difference, -1, axis)
+    price = np.where((difference > 0) & (following > 0), difference + following, 0)
+    last = [slice(None), slice(None)]
+    last[axis] = slice(-1, None)
+    price[tuple(last)] = 0
+    return np.asarray(price)
+
+
+def _arrow(dy: int, dx: int) -> Array:
+    structure = np.zeros((3, 3))
+    structure[1 + dy, 1 + dx] = 1
+    return structure
+
+
+def _beside(region: Array, within: Array) -> Array:
+    """Pixels of ``within`` that touch ``region``."""
+    grown = cv2.dilate(region.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    return np.asarray(grown & within)
