@@ -153,7 +153,7 @@ def make_canvas(
     box = _bounds(poses, draft)
     if projection in ("equirectangular", "cylindrical", "mercator") and seen.full_circle:
         if width_px is None:
-            width_px = round(2 * math.pi * scale)
+            width_px = 2 * round(math.pi * scale)
         scale = width_px / (2 * math.pi)
         left, right = -math.pi, math.pi
     else:
@@ -163,6 +163,9 @@ def make_canvas(
     top, bottom = box[1], box[3]
     width = max(1, math.ceil((right - left) * scale - 1e-6))
     height = max(1, math.ceil((bottom - top) * scale - 1e-6))
+    if projection == "equirectangular" and bottom - top > math.pi - 1e-4:
+        height = round(width / 2)  # a whole sphere is twice as wide as high, and has no row past the poles
+        top, bottom = -height / 2 / scale, height / 2 / scale
     if width * height > _MOST_PIXELS:
         raise InputError(
             f"The canvas would have {width} x {height} pixels", remedy="Choose another projection or give --width"

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.features import WorkingFrame
 from idle_lantern.core.join.poses import Poses
@@ -20,7 +21,9 @@ from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_
 
 Array = NDArray[Any]
 
-OVERVIEW_PIXELS = 1_200_000
+#: Enough for seams to pass round a walking person; the cost of the cuts grows faster than this.
+OVERVIEW_PIXELS = 600_000
+_PROBE = 8
 
 
 @dataclass(frozen=True)
@@ -62,8 +65,7 @@ def make_overview(
     """
     factor = min(1.0, math.sqrt(pixels / (canvas.width * canvas.height)))
     small = canvas.scaled(factor)
-    tile = Tile(0, 0, small.width, small.height)
-    directions = coarse_directions(small, tile, 1)[1:-1, 1:-1]
+    directions = coarse_directions(small, Tile(0, 0, small.width, small.height), 1)
     progress.begin("warp", len(working))
     patches = []
     for i, frame in enumerate(working):
@@ -74,30 +76,48 @@ def make_overview(
     return Overview(small, tuple(patches))
 
 
+def _window(lens: Lens, rotation: Array, small: Canvas, directions: Array) -> tuple[Array, Array]:
+    """Canvas columns (wrapping on a full circle) and rows that hold the frame, from a thinned grid."""
+    thin = directions[1:-1:_PROBE, 1:-1:_PROBE]
+    pixels, valid = lens.project(np.nan_to_num(thin) @ rotation)
+    # a thinned grid may step over the rim by its own spacing
+    margin = 1.5 * _PROBE * lens.focal_px / small.px_per_rad + 2
+    near = (
+        valid & np.isfinite(thin[..., 0])
+        & (pixels[..., 0] > -margin) & (pixels[..., 0] < lens.width + margin)
+        & (pixels[..., 1] > -margin) & (pixels[..., 1] < lens.height + margin)
+    )
+    if not near.any():
+        return np.zeros(0, int), np.zeros(0, int)
+    across, down = np.flatnonzero(near.any(0)), np.flatnonzero(near.any(1))
+    rows = np.arange(max(0, (down[0] - 1) * _PROBE), min(small.height, (down[-1] + 2) * _PROBE))
+    left, right = max(0, (across[0] - 1) * _PROBE), min(small.width, (across[-1] + 2) * _PROBE)
+    if small.full_circle and (left == 0 or right == small.width):
+        # start after the largest gap, so that a frame across the end stays in one piece
+        thin_width = near.shape[1]
+        steps = np.diff(np.append(across, across[0] + thin_width))
+        if steps.max() > 3:
+            first = int(across[(int(steps.argmax()) + 1) % len(across)])
+            span = (thin_width - int(steps.max()) + 3) * _PROBE
+            return ((first - 1) * _PROBE + np.arange(min(small.width, span))) % small.width, rows
+        return np.arange(small.width), rows
+    return np.arange(left, right), rows
+
+
 def _patch(
     i: int, poses: Poses, picture: Picture, scale: tuple[float, float], small: Canvas, directions: Array
 ) -> Patch | None:
     lens, rotation = poses.lenses[i], poses.world_from_camera[i]
-    tile = Tile(0, 0, small.width, small.height)
-    padded = np.pad(directions, ((1, 1), (1, 1), (0, 0)), mode="edge")
-    places = frame_map(padded, lens, rotation, tile, 1)
+    columns, rows = _window(lens, rotation, small, directions)
+    if len(columns) == 0:
+        return None
+    part = directions[np.ix_(np.arange(rows[0], rows[-1] + 3), np.append(columns, [columns[-1] + 1, columns[-1] + 2]) % directions.shape[1])]
+    places = frame_map(part, lens, rotation, Tile(0, 0, len(columns), len(rows)), 1)
     if places is None:
         return None
     inside = covered(places, lens)
     if not inside.any():
         return None
-    rows = np.flatnonzero(inside.any(1))
-    columns = np.flatnonzero(inside.any(0))
-    if small.full_circle and len(columns) < small.width:
-        # start after the largest gap, so that a frame across the end stays in one piece
-        steps = np.diff(np.append(columns, columns[0] + small.width))
-        columns = np.roll(columns, -int(steps.argmax()) - 1)
-        span = (columns[-1] - columns[0]) % small.width + 1
-        columns = (columns[0] + np.arange(span)) % small.width
-    else:
-        columns = np.arange(columns[0], columns[-1] + 1)
-    window = np.ix_(np.arange(rows[0], rows[-1] + 1), columns)
-    places, inside = places[window], inside[window]
     x = places[..., 0] / (lens.width - 1) * 2 - 1
     y = places[..., 1] / (lens.height - 1) * 2 - 1
     weight = np.clip(np.minimum(1 - np.abs(x), 1 - np.abs(y)), 0, 1)

@@ -23,9 +23,13 @@ Array = NDArray[Any]
 NOBODY = -1
 #: Price of a step of seam where both frames are alike: keeps seams short.
 _STEP = 2.0
+#: Prices are whole numbers for the cut; so many units make one grey level.
+_UNIT = 8
 #: Pull towards the frame whose middle is nearer, per pixel; far below any visible difference.
 _MIDDLE = 1.5
-_HARD = 1e6
+#: A pixel nearer by so much to one frame's middle than to the other's is not worth asking about.
+_CLEAR = 0.3
+_HARD = 1_000_000_000
 
 
 def find_seams(overview: Overview, gains: Array, progress: Progress = SILENT) -> Array:
@@ -64,40 +68,32 @@ def _cut(laid: Array, patch: Patch, old: Array, new: Array, old_weight: Array) -
     both = patch.inside & laid
     if not both.any():
         return only_new
-    only_old = laid & ~patch.inside
-    if not only_new.any():
-        # lies wholly over others: it wins only where it is clearly nearer its middle
-        core = both & (patch.weight > old_weight + 0.25)
-        if not core.any():
-            return np.zeros_like(both)
-        only_new_side = cv2.erode(core.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
-        if not only_new_side.any():
-            return np.zeros_like(both)
-    else:
-        only_new_side = _beside(only_new, both)
-    only_old_side = _beside(only_old, both)
-    if not only_old_side.any():
-        only_old_side = both & (old_weight > patch.weight + 0.25)
-        only_old_side &= ~only_new_side
-    rows, columns = np.flatnonzero(both.any(1)), np.flatnonzero(both.any(0))
+    lead = patch.weight - old_weight
+    # outside the belt where both frames are about equally good the choice is plain; inside it is cut
+    surely_new = only_new | (both & (lead > _CLEAR))
+    surely_old = (laid & ~patch.inside) | (both & (lead < -_CLEAR))
+    belt = both & ~surely_new & ~surely_old
+    if not belt.any():
+        return np.asarray(surely_new & patch.inside)
+    rows, columns = np.flatnonzero(belt.any(1)), np.flatnonzero(belt.any(0))
     window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
-    part = both[window]
+    part = belt[window]
     difference = np.abs(old[window] - new[window]).sum(-1)
-    difference = np.where(part, difference + _STEP, 0).astype(np.float64)
-    graph = maxflow.GraphFloat()
+    difference = np.where(part, difference + _STEP, 0).round().astype(np.int32) * _UNIT
+    graph = maxflow.GraphInt()
     nodes = graph.add_grid_nodes(part.shape)
-    right, down = _pair_price(difference, 1), _pair_price(difference, 0)
-    graph.add_grid_edges(nodes, right, structure=_arrow(0, 1), symmetric=True)
-    graph.add_grid_edges(nodes, down, structure=_arrow(1, 0), symmetric=True)
-    lean = _MIDDLE * (patch.weight[window] - old_weight[window])
+    graph.add_grid_edges(nodes, _pair_price(difference, 1), structure=_arrow(0, 1), symmetric=True)
+    graph.add_grid_edges(nodes, _pair_price(difference, 0), structure=_arrow(1, 0), symmetric=True)
+    lean = (_UNIT * _MIDDLE * lead[window]).round().astype(np.int32)
     # maxflow's "source" side is the old frame, its "sink" side the new one
-    old_pull = np.where(part, np.maximum(-lean, 0), 0) + _HARD * only_old_side[window]
-    new_pull = np.where(part, np.maximum(lean, 0), 0) + _HARD * (only_new_side & ~only_old_side)[window]
+    old_side, new_side = _beside(surely_old, belt)[window], _beside(surely_new, belt)[window]
+    old_pull = np.where(part, np.maximum(-lean, 0), 0) + _HARD * old_side
+    new_pull = np.where(part, np.maximum(lean, 0), 0) + _HARD * (new_side & ~old_side)
     graph.add_grid_tedges(nodes, old_pull, new_pull)
     graph.maxflow()
     take = np.zeros_like(both)
     take[window] = graph.get_grid_segments(nodes) & part
-    return take | only_new
+    return np.asarray(take | (surely_new & patch.inside))
 
 
 def _pair_price(difference: Array, axis: int) -> Array:
