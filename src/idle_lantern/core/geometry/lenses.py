@@ -150,8 +150,18 @@ class Lens:
 
     def sees(self, directions: Array, margin_px: float = 0.0) -> Array:
         """Whether directions (..., 3) fall on the frame, at least ``margin_px`` inside."""
-        pixels, valid = self.project(directions)
         m = margin_px - 0.5
+        if self.model == "rectilinear" and not any(self.distortion):
+            # the common case by multiplication alone: planning asks it a million times
+            d = np.asarray(directions)
+            u0, v0 = self.principal_px
+            x, y, z = d[..., 0] * self.focal_px, d[..., 1] * self.focal_px, d[..., 2]
+            flat: Array = (
+                (z > 0) & (x >= (m - u0) * z) & (x <= (self.width - 1 - m - u0) * z)
+                & (y >= (m - v0) * z) & (y <= (self.height - 1 - m - v0) * z)
+            )
+            return flat
+        pixels, valid = self.project(directions)
         inside = (pixels[..., 0] >= m) & (pixels[..., 0] <= self.width - 1 - m)
         result: Array = valid & inside & (pixels[..., 1] >= m) & (pixels[..., 1] <= self.height - 1 - m)
         return result

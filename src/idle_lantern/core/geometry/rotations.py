@@ -115,4 +115,9 @@ def _parts(angle_rad: ArrayLike) -> tuple[Array, Array, Array, Array]:
 
 
 def _stack(rows: list[list[Array]]) -> Array:
-    return np.stack([np.stack(np.broadcast_arrays(*row), -1) for row in rows], -2)
+    shape = np.broadcast_shapes(*(np.shape(x) for row in rows for x in row))
+    result = np.empty((*shape, 3, 3))
+    for i, row in enumerate(rows):
+        for j, value in enumerate(row):
+            result[..., i, j] = value
+    return result

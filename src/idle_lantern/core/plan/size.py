@@ -1,0 +1,44 @@
+"""How large the joined picture gets, in pixels and on paper."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.wish import Wish
+
+_INCH_MM = 25.4
+
+
+@dataclass(frozen=True)
+class JoinedSize:
+    """The wished field on its canvas at the frames' own scale."""
+
+    projection: str
+    width_px: int
+    height_px: int
+
+    @property
+    def pixels(self) -> int:
+        """Width times height."""
+        return self.width_px * self.height_px
+
+    def print_mm(self, dpi: float) -> tuple[float, float]:
+        """Paper size at that many pixels per inch."""
+        return self.width_px / dpi * _INCH_MM, self.height_px / dpi * _INCH_MM
+
+
+def joined_size(rig: Rig, wish: Wish) -> JoinedSize:
+    """Size on the projection that the join would choose for the field by itself."""
+    scale = rig.focal_px
+    sweep = math.radians(wish.sweep_deg)
+    low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
+    tallest = max(abs(low), abs(high))
+    if sweep <= math.radians(75) and tallest <= math.radians(46):
+        width, height, name = 2 * math.tan(sweep / 2), math.tan(high) - math.tan(low), "rectilinear"
+    elif tallest <= math.radians(40):
+        width, height, name = sweep, math.tan(high) - math.tan(low), "cylindrical"
+    else:
+        width, height, name = sweep, high - low, "equirectangular"
+    return JoinedSize(name, round(width * scale), round(height * scale))
