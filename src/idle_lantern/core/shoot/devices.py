@@ -1,0 +1,30 @@
+"""What the guide needs of a head and a camera; stand-ins and real devices fill it alike."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Reading:
+    """Where the head says it stands, in degrees."""
+
+    yaw_deg: float
+    pitch_deg: float
+    roll_deg: float = 0.0
+
+
+class HeadDevice(Protocol):
+    """A head that can be turned and read."""
+
+    def turn_to(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> Reading:
+        """Turn; returns what the scales read afterwards."""
+
+
+class CameraDevice(Protocol):
+    """A camera that writes a file."""
+
+    def shoot(self, target: Path, taken: str) -> None:
+        """Take a frame into ``target``; ``taken`` is the EXIF time."""

@@ -1,0 +1,53 @@
+"""The demo outing: an evening on Ambrel Holm, made by the simulator at first start.
+
+Made rather than shipped: seven frames take some ten seconds to render and would
+weigh several megabytes in every copy of the program.
+"""
+
+from __future__ import annotations
+
+import datetime
+from pathlib import Path
+
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.sim.devices import SimulatedRig
+
+_START = datetime.datetime(2026, 5, 14, 18, 40)
+NAME = "Ambrel Holm, evening"
+
+
+def demo_outing() -> Outing:
+    """The outing as planned, nothing shot yet."""
+    return Outing(
+        name=NAME, created=_START.isoformat(timespec="minutes"), rig=Rig(focal_mm=20.0), wish=Wish(-100, 100, -24, 24, 1 / 3)
+    )
+
+
+def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
+    """Plan and shoot the demo outing into ``folder``; one that is complete is only opened."""
+    if (folder / store.DOCUMENT).exists():
+        outing = store.load(folder)
+        if all(store.resolve(folder, r).exists() for r in outing.frames):
+            return outing
+    outing = demo_outing()
+    plan = make_plan(outing.rig, outing.wish)
+    devices = SimulatedRig(outing.rig)
+    (folder / store.FRAMES).mkdir(parents=True, exist_ok=True)
+    progress.begin("shoot", len(plan.frames))
+    for frame in plan.frames:
+        reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
+        taken = (_START + datetime.timedelta(seconds=6 * frame.number)).strftime("%Y:%m:%d %H:%M:%S")
+        target = folder / store.FRAMES / f"f{frame.number:03d}.jpg"
+        devices.shoot(target, taken)
+        ref = FrameRef(
+            store.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
+        )
+        outing = edits.add_frame(ref).apply(outing)
+        progress.advance()
+    store.save(outing, folder)
+    return outing

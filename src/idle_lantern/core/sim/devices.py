@@ -1,0 +1,71 @@
+"""Stand-ins for a head and a camera in the simulated place."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.shoot.devices import Reading
+from idle_lantern.core.sim.camera import Head, Settings, SimulatedCamera
+from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.sim.surfaces import Scene
+
+#: The stand-in renders at most so many megapixels a frame, so that a shot takes about a second.
+MOST_MEGAPIXELS = 2.4
+_SECONDS_BETWEEN = 6.0
+
+
+class SimulatedRig:
+    """Head and camera together on a tripod on the terrace of the simulated island.
+
+    Points a fraction of a degree beside where it is told, as real heads do.
+    """
+
+    def __init__(self, rig: Rig, scene: Scene | None = None, seed: int = 11) -> None:
+        self.scene = scene or ambrel_holm()
+        lens = rig.lens()
+        factor = min(1.0, math.sqrt(MOST_MEGAPIXELS * 1e6 / (lens.width * lens.height)))
+        sensor_mm = rig.sensor_height_mm if rig.upright else rig.sensor_width_mm
+        self.camera = SimulatedCamera(
+            lens.scaled(factor) if factor < 1 else lens, rig.focal_mm, sensor_mm, falloff=(-0.12, -0.05)
+        )
+        self.rig = rig
+        self.head = Head(play_deg=0.12, base_tilt_deg=0.4, base_tilt_toward_deg=60, seed=seed)
+        self.settings = Settings()
+        self.shots = 0
+        self._reached: NDArray[Any] = np.eye(3)
+
+    def turn_to(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> Reading:
+        """Turn; the scales read what was asked to a tenth of a degree."""
+        self.shots += 1
+        self._reached = self.head.pointed(yaw_deg, pitch_deg, roll_deg, shot=self.shots)
+        return Reading(round(yaw_deg, 1), round(pitch_deg, 1), round(roll_deg, 1))
+
+    def shoot(self, target: Path, taken: str) -> None:
+        """Expose and write a JPEG with EXIF."""
+        picture = self.camera.expose(
+            self.scene, self._reached, self.settings, time_s=self.shots * _SECONDS_BETWEEN, seed=self.shots
+        )
+        meta = Metadata(
+            focal_mm=self.rig.focal_mm, sensor_width_mm=self.rig.sensor_width_mm,
+            aperture=self.settings.aperture, exposure_s=self.settings.exposure_s, iso=self.settings.iso,
+            taken=taken, camera="Simulated camera", lens=f"Simulated {self.rig.focal_mm:g} mm",
+        )
+        write(picture, target, WriteOptions(jpeg_quality=94, metadata=meta))
+
+    def finder(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0, width_px: int = 360) -> Picture:
+        """What the finder shows in that direction."""
+        look = rotations.from_yaw_pitch_roll(*np.radians([yaw_deg, pitch_deg, roll_deg]))
+        return replace(self.camera.finder(width_px), falloff=(0.0, 0.0)).expose(
+            self.scene, look, self.settings, time_s=(self.shots + 1) * _SECONDS_BETWEEN
+        )
