@@ -51,8 +51,11 @@ class StageClock:
     _started_s: float = field(default_factory=time.monotonic)
 
     def begin(self, stage: str, total: int) -> None:
-        """Enter ``stage``; the one before it counts as finished."""
-        if self.stage:
+        """Enter ``stage``; those before it count as finished."""
+        if stage in self.weights:  # a stage may begin anew; what lies before it is done in any case
+            names = list(self.weights)
+            self._done = sum(self.weights[n] for n in names[: names.index(stage)])
+        elif self.stage and stage != self.stage:
             self._done += self.weights.get(self.stage, 0.05)
         self.stage, self._total, self._count = stage, max(1, total), 0
 

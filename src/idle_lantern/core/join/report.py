@@ -9,6 +9,9 @@ import numpy as np
 
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.pipeline import Joined, Solution, peak_rss_mib
 
 SCHEMA = "idle-lantern/join-report/1"
@@ -67,6 +70,22 @@ def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> di
         "timings_s": dict.fromkeys(_STAGES, 0.0),
         "peak_rss_mib": round(peak_rss_mib(), 1),
     }
+
+
+def canvas_of(report: dict[str, Any]) -> Canvas:
+    """The canvas that a report describes; raises KeyError, TypeError or ValueError for a damaged one."""
+    c = report["canvas"]
+    return Canvas(
+        Projection(c["projection"], dict(c["parameters"])), int(c["width"]), int(c["height"]), float(c["px_per_rad"]),
+        (float(c["centre_px"][0]), float(c["centre_px"][1])), np.asarray(c["rotation"], float).reshape(3, 3),
+        bool(c.get("full_circle", False)), str(c.get("reason", "")),
+    )
+
+
+def crop_of(report: dict[str, Any]) -> Rectangle:
+    """The largest rectangle that a report tells."""
+    box = report["largest_rectangle"]
+    return Rectangle(int(box["left"]), int(box["top"]), int(box["width"]), int(box["height"]))
 
 
 def _frame(solution: Solution, joined: Joined, f: int) -> dict[str, Any]:

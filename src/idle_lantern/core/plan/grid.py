@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -114,16 +115,12 @@ def _rows(lens: Lens, wish: Wish, caps: tuple[bool, bool], tighter: float) -> li
     cap_rows = [Row(_POLE, (0.0,))] * zenith + [Row(-_POLE, (0.0,))] * nadir
     if rows_low >= rows_high:
         return cap_rows
-    steps: dict[float, float] = {}
 
     def turn(pitch: float) -> float:
-        key = round(pitch, 4)
-        if key not in steps:
-            steps[key] = tighter * _row_step(lens, pitch, wish)
-        return steps[key]
+        return tighter * _row_step(lens, round(pitch, 4), wish.overlap)
 
     def band(pitch: float) -> tuple[float, float]:
-        return _band(lens, pitch, turn(pitch))
+        return _band(lens, round(pitch, 4), turn(pitch))
 
     lowest = _solve_pitch(lambda p: band(p)[0] - (rows_low - _SPARE_RAD), rising=True)
     highest = _solve_pitch(lambda p: band(p)[1] - (rows_high + _SPARE_RAD), rising=True, upper=True)
@@ -147,16 +144,18 @@ def _rows(lens: Lens, wish: Wish, caps: tuple[bool, bool], tighter: float) -> li
     return rows[::-1] if not cap_rows else [r for r in (*cap_rows[:zenith], *rows[::-1], *cap_rows[zenith:])]
 
 
-def _row_step(lens: Lens, pitch: float, wish: Wish) -> float:
+@lru_cache(maxsize=4096)
+def _row_step(lens: Lens, pitch: float, overlap: float) -> float:
     """Azimuth step that keeps the overlap between neighbours of a row at that pitch."""
     camera = rotations.about_x(pitch)
 
     def shared(angle: float) -> float:
         return shared_area(lens, camera.T @ rotations.about_y(-angle) @ camera)
 
-    return max(step_for_overlap(wish.overlap, shared, 2 * math.pi / 3), math.radians(0.05))
+    return max(step_for_overlap(overlap, shared, 2 * math.pi / 3), math.radians(0.05))
 
 
+@lru_cache(maxsize=4096)
 def _band(lens: Lens, pitch: float, step: float) -> tuple[float, float]:
     """Altitudes that a row covers at every azimuth, stepping by ``step``."""
     camera_from_world = rotations.about_x(pitch).T

@@ -1,0 +1,86 @@
+"""The one table of actions: titles, keys, where they apply, when they can run, what they do.
+
+Menus, the searchable list, shortcuts and the key list in the guide all read it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from idle_lantern.app.window import Window
+
+STAGES = ("plan", "field", "frames", "join", "deliver", "logbook")
+
+
+@dataclass(frozen=True)
+class Action:
+    """One thing the person can do.
+
+    ``stage`` is empty for what applies everywhere; ``ready`` says whether it can run now.
+    """
+
+    id: str
+    title: str
+    menu: str
+    keys: str
+    run: Callable[[Window], object]
+    stage: str = ""
+    ready: Callable[[Window], bool] = lambda _w: True
+
+
+def _go(stage: str) -> Callable[[Window], object]:
+    return lambda w: w.go(stage)
+
+
+ACTIONS: tuple[Action, ...] = (
+    Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.new_outing()),
+    Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.ask_open()),
+    Action("outing.rename", "Rename the outing …", "Outing", "", lambda w: w.rename_outing()),
+    Action("outing.bring", "Bring in pictures …", "Outing", "Ctrl+I", lambda w: w.frames_stage.ask_files()),
+    Action("outing.bring_folder", "Bring in a folder of pictures …", "Outing", "Ctrl+Shift+I", lambda w: w.frames_stage.ask_folder()),
+    Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.save_angles()),
+    Action("app.quit", "Quit", "Outing", "Ctrl+Q", lambda w: w.close()),
+    Action("edit.undo", "Undo", "Edit", "Ctrl+Z", lambda w: w.state.undo(), ready=lambda w: bool(w.state.history.undo_title)),
+    Action("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z", lambda w: w.state.redo(), ready=lambda w: bool(w.state.history.redo_title)),
+    Action("plan.upright", "Turn the camera upright or sideways", "Edit", "U", lambda w: w.plan_stage.turn_camera(), "plan"),
+    Action("plan.circle", "Plan the full circle", "Edit", "C", lambda w: w.plan_stage.full_circle(), "plan"),
+    Action("plan.sphere", "Plan the full sphere", "Edit", "B", lambda w: w.plan_stage.full_sphere(), "plan"),
+    Action("field.shoot", "Shoot this frame", "Shoot", "Space", lambda w: w.field_stage.shoot(), "field", lambda w: w.field_stage.can_shoot()),
+    Action("field.again", "Shoot the last frame again", "Shoot", "A", lambda w: w.field_stage.again(), "field", lambda w: w.field_stage.can_again()),
+    Action("field.skip", "Skip this frame, or take it back", "Shoot", "S", lambda w: w.field_stage.skip(), "field"),
+    Action("field.back", "One frame back", "Shoot", "D", lambda w: w.field_stage.step(-1), "field"),
+    Action("field.next", "One frame on", "Shoot", "F", lambda w: w.field_stage.step(1), "field"),
+    Action("field.all", "Shoot all that is missing", "Shoot", "Shift+Space", lambda w: w.field_stage.shoot_all(), "field", lambda w: w.field_stage.can_shoot()),
+    Action("field.note", "Write a note", "Shoot", "N", lambda w: w.field_stage.write_note(), "field"),
+    Action("frames.leave_out", "Leave the frame out of the join, or put it back", "Edit", "X", lambda w: w.frames_stage.toggle_left_out(), "frames"),
+    Action("frames.remove", "Remove the frame from the outing", "Edit", "Delete", lambda w: w.frames_stage.remove(), "frames"),
+    Action("join.run", "Join the frames", "Join", "Ctrl+J", lambda w: w.join_stage.run_join(), ready=lambda w: w.join_stage.can_join()),
+    Action("work.cancel", "Stop the work that runs", "Join", "Ctrl+.", lambda w: w.cancel_work(), ready=lambda w: w.tasks.shown is not None),
+    Action("picture.fit", "Show the whole picture", "View", "0", lambda w: w.picture_view().fit()),
+    Action("picture.full", "Show 100 %", "View", "1", lambda w: w.picture_view().show_full()),
+    Action("picture.in", "Zoom in", "View", "+", lambda w: w.picture_view().zoom_by(1.5)),
+    Action("picture.out", "Zoom out", "View", "-", lambda w: w.picture_view().zoom_by(1 / 1.5)),
+    Action("deliver.write", "Write the picture …", "Join", "Ctrl+E", lambda w: w.deliver_stage.ask_write(), ready=lambda w: w.state.joined is not None),
+    Action("look.dark", "Dark look", "View", "", lambda w: w.set_look("dark")),
+    Action("look.light", "Light look", "View", "", lambda w: w.set_look("light")),
+    Action("look.field", "Field look: bright and large", "View", "F9", lambda w: w.set_look("field")),
+    *(
+        Action(f"go.{s}", f"Go to {s.capitalize()}", "Go", f"Alt+{i}", _go(s))
+        for i, s in enumerate(STAGES, 1)
+    ),
+    Action("app.find", "Find an action …", "Go", "F1", lambda w: w.find_action()),
+    Action("app.about", "About Idle Lantern", "Go", "", lambda w: w.about()),
+)
+
+
+def by_id(action_id: str) -> Action:
+    """The action of that id."""
+    return next(a for a in ACTIONS if a.id == action_id)
+
+
+def shown_keys(action: Action) -> str:
+    """Keys as told to people."""
+    return action.keys.replace("+", " + ") if len(action.keys) > 1 else action.keys

@@ -1,0 +1,94 @@
+"""Pictures of every main view, made by driving the real window with the demo outing."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+from idle_lantern.app import theme
+from idle_lantern.app.main import make_application
+from idle_lantern.app.settings import Settings
+from idle_lantern.app.window import Window
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.outing import edits
+
+SIZE = (1280, 800)
+_PATIENCE_S = 180.0
+
+
+def render_views(outing: Path, target: Path) -> list[Path]:
+    """Render each main view into ``target``; returns the files in order.
+
+    Works on a copy of the outing, so that no picture taking changes the person's own.
+    """
+    target.mkdir(parents=True, exist_ok=True)
+    app = make_application()
+    theme.apply(app, "dark")
+    written = []
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch) / outing.name
+        shutil.copytree(outing, folder)
+        window = Window(Settings())
+        window.resize(*SIZE)
+        window.show()
+
+        def wait(until: Callable[[], bool]) -> None:
+            end = time.monotonic() + _PATIENCE_S
+            while not until():
+                if time.monotonic() > end:
+                    raise LanternError("A view did not become ready for its picture")
+                app.processEvents()
+                time.sleep(0.01)
+
+        def settle() -> None:
+            wait(lambda: window.tasks.shown is None)
+            for _ in range(5):
+                app.processEvents()
+
+        def shot(name: str) -> None:
+            settle()
+            path = target / f"{name}.png"
+            window.grab().save(str(path))
+            written.append(path)
+
+        window.open_outing(folder, "plan")
+        settle()
+        window.state.select(3)
+        shot("plan")
+        # the field view is shown half way through: the last frames are taken off the log
+        frames = window.state.outing.frames
+        window.state.apply(edits.Edit("For the picture", lambda o: replace(o, frames=frames[:4])))
+        window.go("field")
+        shot("field")
+        window.state.undo()
+        window.go("frames")
+        window.state.select(4)
+        shot("frames")
+        window.go("join")
+        if window.state.joined is None or window.state.join_is_stale:
+            window.join_stage.run_join()
+        settle()
+        shot("join")
+        window.join_stage.view.show_full()
+        shot("join-100")
+        window.join_stage.view.fit()
+        window.go("deliver")
+        shot("deliver")
+        window.go("logbook")
+        shot("logbook")
+        window.state.apply(edits.set_wish("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0))
+        window.go("plan")
+        window.map.set_picture(None)
+        shot("plan-sphere")
+        window.state.undo()
+        window.set_look("field")
+        window.state.apply(edits.Edit("For the picture", lambda o: replace(o, frames=frames[:4])))
+        window.go("field")
+        shot("field-bright")
+        window.set_look("dark")
+        window.close()
+    return written

@@ -1,0 +1,64 @@
+"""The person's settings: one dataclass, kept as JSON; a bad key is reset alone."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass, fields, replace
+from pathlib import Path
+
+import platformdirs
+
+from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.errors import InputError
+
+_NAME = "idle-lantern"
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What is remembered between starts."""
+
+    look: str = "dark"
+    imperial: bool = False
+    last_outing: str = ""
+    stage: str = "plan"
+
+
+def config_file() -> Path:
+    """Where settings are kept."""
+    return Path(platformdirs.user_config_dir(_NAME)) / "settings.json"
+
+
+def outings_folder() -> Path:
+    """Where outings are kept."""
+    return Path(platformdirs.user_data_dir(_NAME)) / "outings"
+
+
+def log_file() -> Path:
+    """Where the log is kept."""
+    return Path(platformdirs.user_state_dir(_NAME)) / "idle-lantern.log"
+
+
+def load() -> Settings:
+    """Read the settings; what is missing or of the wrong kind takes its default."""
+    try:
+        stored = json.loads(config_file().read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return Settings()
+    settings = Settings()
+    if isinstance(stored, dict):
+        for f in fields(Settings):
+            value = stored.get(f.name)
+            if type(value) is type(getattr(settings, f.name)):
+                settings = replace(settings, **{f.name: value})
+    return settings
+
+
+def save(settings: Settings) -> None:
+    """Keep the settings; a full or read-only disk is no reason to stop."""
+    path = config_file()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_text(path, json.dumps(asdict(settings), indent=1))
+    except (OSError, InputError):
+        return

@@ -1,0 +1,307 @@
+"""Join: run it, watch the rough picture come within seconds and sharpen, look at it at 100 %."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtWidgets import QComboBox, QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.app.tasks import Task
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.picture_view import PictureView, pyramid
+from idle_lantern.core.base import units
+from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.join.canvas import Canvas, make_canvas
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, Joined, Solution, compose_picture, solve
+from idle_lantern.core.join.report import canvas_of, crop_of, report_of
+from idle_lantern.core.join.unroll import unroll_canvas
+from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing.model import FrameRef
+
+if TYPE_CHECKING:
+    from idle_lantern.app.window import Window
+
+Array = NDArray[Any]
+
+JOINING = "Joining"
+PICTURE, REPORT = "joined.tif", "joined.json"
+_ROUGH_PX = 2_500_000
+_CHOICES = ("auto", *PROJECTIONS)
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What the window needs to show a rough or finished picture."""
+
+    levels: list[Array]
+    full_width: int
+    on_map: Array
+    rough: bool
+    solution: Solution | None = None
+    joined: Joined | None = None
+    files: tuple[str, ...] = ()
+
+
+class JoinStage(QWidget):
+    """From frames to one picture."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__()
+        self.window_ = window
+        self.state = window.state
+        self.setObjectName("ground")
+        self.view = PictureView()
+        self.view.placeholder = "The joined picture appears here: a rough one within seconds, then the full one."
+        self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")
+        self.projection = QComboBox()
+        self.projection.setAccessibleName("Projection")
+        self.projection.setObjectName("projection")
+        self.projection.addItems(["by itself (auto)", *PROJECTIONS])
+        self.projection.activated.connect(self._choose_projection)
+        self.status = label("", wrap=True, name="join-status")
+        self.reason = label("", "dim", wrap=True)
+        self.facts = {k: label("", "figure", name=f"join-{k}") for k in ("size", "crop", "fit", "lens", "frames", "time")}
+        figures = form([
+            ("Picture", self.facts["size"]), ("Without gaps", self.facts["crop"]), ("Mean miss", self.facts["fit"]),
+            ("Lens found", self.facts["lens"]), ("Frames used", self.facts["frames"]), ("It took", self.facts["time"]),
+        ])
+        self.left_out = label("", wrap=True, name="join-left-out")
+        self.zoom_text = label("", "dim")
+        self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
+        tools = row(
+            self.zoom_text, None, button("Fit   [0]", self.view.fit, quiet=True),
+            button("100 %   [1]", self.view.show_full, quiet=True),
+            button("+", lambda: self.view.zoom_by(1.5), quiet=True), button("−", lambda: self.view.zoom_by(1 / 1.5), quiet=True),
+        )
+        side = column(
+            self.run_button, self.status, 8, form([("Projection", self.projection)]), self.reason, 8, figures,
+            self.left_out, None, row(None, button("Deliver it", lambda: window.go("deliver"), name="go-deliver")),
+        )
+        side_panel = panel(side, "ground")
+        side_panel.setFixedWidth(380)
+        layout = row(margin=16, space=theme.SPACE * 2)
+        layout.addWidget(panel(column(self.view, tools), "ground"), 1)
+        layout.addWidget(side_panel)
+        self.setLayout(layout)
+        self.state.changed.connect(self._refresh)
+        window.tasks.changed.connect(self._show_status)
+
+    # --- running ----------------------------------------------------------------
+
+    def can_join(self) -> bool:
+        """Whether there is something to join and nothing is being joined."""
+        return len(self.state.outing.frames_to_join()) >= 2 and not self.window_.tasks.busy(JOINING)
+
+    def run_join(self) -> None:
+        """Join the frames of the outing."""
+        refs = self.state.outing.frames_to_join()
+        if len(refs) < 2:
+            self.state.told.emit("A join needs at least two frames. Shoot them in Field or bring pictures in under Frames.", True)
+            return
+        self._start(refs, None)
+
+    def _choose_projection(self, index: int) -> None:
+        name = _CHOICES[index]
+        if name == self.state.outing.choices.projection:
+            return
+        self.state.apply(edits.choose(f"Choose the projection {name}", projection=name))
+
+    def _start(self, refs: tuple[FrameRef, ...], solution: Solution | None) -> None:
+        folder = self.state.folder
+        if folder is None or self.window_.tasks.busy(JOINING):
+            return
+        projection = self.state.outing.choices.projection
+        paths = [self.state.path_of(r) for r in refs]
+        prior = [_prior(r) for r in refs]
+        files = tuple(r.file for r in refs)
+
+        def work(task: Task) -> Shown:
+            options = JoinOptions(projection=projection)
+            solved = solution
+            if solved is None:
+                frames = gather(paths)
+                known = prior if all(p is not None for p in prior) else None
+                solved = solve(frames, options, known, task)
+            canvas = make_canvas(solved.poses, solved.field, projection)
+            _check_size(canvas)
+            small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
+            rough = compose_picture(solved, small, options, _Quiet(task), rough=True)
+            task.show(_shown(rough, canvas.width, solved, rough=True))
+            joined = compose_picture(solved, canvas, options, task)
+            task.begin("write", 1)
+            target = folder / store.PICTURES
+            target.mkdir(parents=True, exist_ok=True)
+            report = {**report_of(solved, joined, crop=False), "outing_files": list(files)}
+            write(joined.picture, target / PICTURE)
+            write_text(target / REPORT, json.dumps(report, indent=1))
+            task.advance()
+            return _shown(joined, canvas.width, solved, rough=False, files=files)
+
+        self.window_.tasks.start(JOINING, work, self._finished, self._failed, weights=STAGE_WEIGHTS, on_partial=self._partial)
+        self._show_status()
+
+    def _partial(self, shown: Shown) -> None:
+        self.view.crop = None
+        self.view.set_levels(shown.levels, shown.full_width)
+        self.window_.map.set_picture(shown.on_map)
+
+    def _finished(self, shown: Shown) -> None:
+        self.view.set_levels(shown.levels, shown.full_width)
+        self.window_.map.set_picture(shown.on_map)
+        self.state.set_joined(shown.solution, shown.joined, shown.files)
+        self.window_.deliver_stage.view.set_levels(shown.levels, shown.full_width)
+
+    def _failed(self, error: LanternError) -> None:
+        self.state.told.emit(error.sentence, True)
+        self.status.setText(error.sentence)
+
+    def load_finished(self) -> None:
+        """Bring the picture of an earlier join back, when the outing has one."""
+        folder = self.state.folder
+        if folder is None or not (folder / store.PICTURES / REPORT).exists() or not (folder / store.PICTURES / PICTURE).exists():
+            return
+        target = folder / store.PICTURES
+
+        def work(_task: Task) -> Shown:
+            try:
+                report = json.loads((target / REPORT).read_text(encoding="utf-8"))
+                canvas, crop = canvas_of(report), crop_of(report)
+            except (OSError, ValueError, KeyError, TypeError) as error:
+                raise InputError("The report of the last join is damaged", where=str(target / REPORT), remedy="Join again") from error
+            picture = read(target / PICTURE)
+            joined = Joined(picture, canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, report.get("timings_s", {}))
+            return _shown(joined, canvas.width, None, rough=False, files=tuple(report.get("outing_files", ())))
+
+        def done(shown: Shown) -> None:
+            if self.state.folder == folder and self.state.joined is None:
+                self._finished(shown)
+
+        self.window_.tasks.start("Opening the joined picture", work, done, lambda e: self.state.told.emit(e.sentence, True))
+
+    # --- showing ----------------------------------------------------------------
+
+    def showEvent(self, event: Any) -> None:
+        self._refresh({"join", "frames", "choices"})
+        super().showEvent(event)
+
+    def _refresh(self, topics: set[str]) -> None:
+        if "outing" in topics and "join" in topics and self.state.joined is None:
+            self.view.set_levels([])
+        choice = self.state.outing.choices.projection
+        if "choices" in topics:
+            self.projection.setCurrentIndex(_CHOICES.index(choice))
+            solution = self.state.solution
+            if solution is not None and not self.state.join_is_stale and self._chosen_before not in (None, choice):
+                self._start(self.state.outing.frames_to_join(), solution)
+            self._chosen_before = choice
+        if topics & {"join", "frames", "choices"}:
+            self._show_facts()
+            self._show_status()
+
+    _chosen_before: str | None = None
+
+    def _show_status(self) -> None:
+        task = self.window_.tasks.shown
+        joining = self.window_.tasks.busy(JOINING)
+        self.run_button.setEnabled(self.can_join())
+        n = len(self.state.outing.frames_to_join())
+        if joining and task is not None and task.title == JOINING:
+            left = task.clock.remaining_s
+            rest = f", about {units.duration(left)} left" if left is not None else ""
+            self.status.setText(f"{task.clock.fraction:.0%}: {_PLAIN.get(task.clock.stage, task.clock.stage)}{rest}")
+        elif self.state.join_is_stale:
+            self.status.setText("Frames came or went since this join. Join again to take them in.")
+        elif self.state.joined is not None:
+            self.status.setText("Joined. The picture and its report are kept in the outing's folder.")
+        elif n < 2:
+            self.status.setText("Two frames at least are needed. Shoot them in Field or bring them in under Frames.")
+        else:
+            self.status.setText(f"{n} frames are ready to be joined.")
+
+    def _show_facts(self) -> None:
+        joined, solution = self.state.joined, self.state.solution
+        for value in self.facts.values():
+            value.setText("–")
+        self.left_out.setText("")
+        self.reason.setText("")
+        self.view.crop = None
+        if joined is None:
+            return
+        c = joined.canvas
+        self.facts["size"].setText(f"{units.grouped(c.width)} × {units.grouped(c.height)} px")
+        self.facts["crop"].setText(f"{units.grouped(joined.crop.width)} × {units.grouped(joined.crop.height)} px")
+        self.view.crop = joined.crop
+        self.view.update()
+        self.reason.setText(c.reason)
+        self.facts["time"].setText(units.duration(sum(joined.timings_s.values()) + sum(solution.timings_s.values() if solution else ())))
+        if solution is None:
+            self.facts["frames"].setText(f"{len(self.state.joined_files)}")
+            return
+        poses = solution.poses
+        self.facts["fit"].setText(f"{poses.rms_px:.2f} px")
+        lens = poses.lenses[0]
+        self.facts["lens"].setText(f"{lens.model}, f = {lens.focal_px:.1f} px")
+        self.facts["frames"].setText(f"{len(poses.frames)} of {len(solution.frames)}")
+        self.left_out.setText("\n".join(f"{solution.frames.names[f]}: {r}" for f, r in solution.reasons.items()))
+
+
+class _Quiet:
+    """Lets the rough picture be cancelled without moving the progress of the whole run."""
+
+    def __init__(self, task: Task) -> None:
+        self._task = task
+
+    def begin(self, stage: str, total: int) -> None:
+        """Only the chance to stop."""
+        self._task.advance(0)
+
+    def advance(self, n: int = 1) -> None:
+        """Only the chance to stop."""
+        self._task.advance(0)
+
+
+_PLAIN = {
+    "read": "reading the frames", "features": "finding points", "match": "matching", "adjust": "turning the frames into place",
+    "refine": "placing points exactly", "warp": "laying frames on the canvas", "seams": "choosing seams",
+    "blend": "melting frames together", "write": "saving",
+}
+
+
+def _prior(ref: FrameRef) -> Array | None:
+    if ref.yaw_deg is None or ref.pitch_deg is None:
+        return None
+    return rotations.from_yaw_pitch_roll(*np.radians([ref.yaw_deg, ref.pitch_deg, ref.roll_deg or 0.0]))
+
+
+def _check_size(canvas: Canvas) -> None:
+    most = 700e6
+    if canvas.width * canvas.height > most:
+        raise InputError(
+            f"The {canvas.projection.name} picture would have {units.megapixels(canvas.width * canvas.height)}",
+            remedy="Choose another projection; the window joins up to 700 MP",
+        )
+
+
+def _shown(joined: Joined, full_width: int, solution: Solution | None, *, rough: bool, files: tuple[str, ...] = ()) -> Shown:
+    levels = pyramid(joined.picture.pixels, joined.picture.alpha)
+    h, w = levels[0].shape[:2]
+    fitting = next((level for level in levels if level.shape[1] <= 4000), levels[-1])
+    alpha = joined.picture.alpha
+    thin = None if alpha is None else alpha[:: max(1, h // fitting.shape[0]), :: max(1, w // fitting.shape[1])][: fitting.shape[0], : fitting.shape[1]]
+    if thin is not None and thin.dtype != np.uint8:
+        thin = (thin >> 8).astype(np.uint8)
+    on_map = unroll_canvas(fitting, thin, joined.canvas)
+    return Shown(levels, full_width, on_map, rough, None if rough else solution, None if rough else joined, files)
+

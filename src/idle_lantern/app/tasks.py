@@ -1,0 +1,159 @@
+"""Core work off the interface thread: progress, cancel, results and partial results."""
+
+from __future__ import annotations
+
+import logging
+import traceback
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+
+from idle_lantern.core.base.errors import Cancelled, LanternError
+from idle_lantern.core.base.progress import StageClock
+
+log = logging.getLogger(__name__)
+
+
+class Task(QObject):
+    """One piece of work; lives on the interface thread, its function runs elsewhere.
+
+    The function gets the task: it is the ``Progress`` to report to, and ``show``
+    hands partial results over.
+    """
+
+    done = pyqtSignal(object)
+    failed = pyqtSignal(object)
+    partial = pyqtSignal(object)
+    ended = pyqtSignal()
+
+    def __init__(self, title: str, work: Callable[[Task], Any], weights: dict[str, float]) -> None:
+        super().__init__()
+        self.title = title
+        self.clock = StageClock(dict(weights) or {"work": 1.0})
+        self._work = work
+        self._stop = False
+        self.running = True
+
+    def begin(self, stage: str, total: int) -> None:
+        """Progress: enter a stage."""
+        self._check()
+        self.clock.begin(stage, total)
+
+    def advance(self, n: int = 1) -> None:
+        """Progress: count steps."""
+        self._check()
+        self.clock.advance(n)
+
+    def show(self, result: object) -> None:
+        """Hand a partial result to the interface."""
+        self._check()
+        self.partial.emit(result)
+
+    def cancel(self) -> None:
+        """Ask the work to stop at its next report."""
+        self._stop = True
+
+    @property
+    def cancelled(self) -> bool:
+        """Whether stopping was asked for."""
+        return self._stop
+
+    def _check(self) -> None:
+        if self._stop:
+            raise Cancelled
+
+    def run(self) -> None:
+        """Carry the work out (called on a worker thread)."""
+        try:
+            result = self._work(self)
+        except Cancelled:
+            pass
+        except LanternError as error:
+            self.failed.emit(error)
+        except MemoryError:
+            self.failed.emit(LanternError("The computer ran out of memory", remedy="Use a smaller size or fewer frames"))
+        except Exception as error:  # the last barrier: everything else is our mistake, told as such
+            log.exception("task %s failed", self.title)
+            self.failed.emit(LanternError(
+                f"{self.title} met an unexpected fault ({type(error).__name__}: {error})",
+                remedy="Nothing was lost; the details are in the log",
+            ))
+            log.debug("%s", traceback.format_exc())
+        else:
+            if not self._stop:
+                self.done.emit(result)
+        finally:
+            self.ended.emit()
+
+
+class _Runnable(QRunnable):
+    def __init__(self, task: Task) -> None:
+        super().__init__()
+        self._task = task
+
+    def run(self) -> None:
+        """Qt's entry on the worker thread."""
+        self._task.run()
+
+
+class TaskRunner(QObject):
+    """Starts tasks, keeps the one worth showing, and can wait for all at closing."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = QThreadPool(self)
+        self._pool.setMaxThreadCount(3)
+        self._tasks: list[Task] = []
+        self._tick = QTimer(self)
+        self._tick.setInterval(100)
+        self._tick.timeout.connect(self.changed)
+
+    def start(
+        self,
+        title: str,
+        work: Callable[[Task], Any],
+        on_done: Callable[[Any], None],
+        on_failed: Callable[[LanternError], None],
+        *,
+        weights: dict[str, float] | None = None,
+        on_partial: Callable[[Any], None] | None = None,
+    ) -> Task:
+        """Run ``work(task)`` off the thread; the callbacks run on the interface thread."""
+        task = Task(title, work, weights or {})
+        task.done.connect(on_done)
+        task.failed.connect(on_failed)
+        if on_partial is not None:
+            task.partial.connect(on_partial)
+        task.ended.connect(lambda: self._ended(task))
+        self._tasks.append(task)
+        self._tick.start()
+        self._pool.start(_Runnable(task))
+        self.changed.emit()
+        return task
+
+    def _ended(self, task: Task) -> None:
+        task.running = False
+        if task in self._tasks:
+            self._tasks.remove(task)
+        if not self._tasks:
+            self._tick.stop()
+        self.changed.emit()
+
+    @property
+    def shown(self) -> Task | None:
+        """The oldest task still running."""
+        return self._tasks[0] if self._tasks else None
+
+    def busy(self, title: str) -> bool:
+        """Whether a task of that title runs."""
+        return any(t.title == title and not t.cancelled for t in self._tasks)
+
+    def cancel_all(self, wait_ms: int = 4000) -> None:
+        """Stop everything and wait; for closing."""
+        for task in self._tasks:
+            task.cancel()
+        self._pool.waitForDone(wait_ms)
+        self._tick.stop()

@@ -1,0 +1,142 @@
+"""The look, decided once: greys, one accent, type sizes, spacing, shapes of states.
+
+Surroundings are neutral grey, since colour is judged next to them. The accent is
+the yellow-green of lichen on stone, used for what is chosen or next and for the one
+main action of a stage. States differ by line and pattern as well as by tone.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import resources
+
+from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtWidgets import QApplication
+
+SPACE = 8
+FAMILY = "B612"
+FIGURES = "B612 Mono"
+
+#: Type sizes in pixels at scale 1.
+SMALL, BODY, HEAD, BIG, HUGE = 12, 13, 15, 22, 44
+
+
+@dataclass(frozen=True)
+class Look:
+    """One set of tones; all neutral but the accent and the warning."""
+
+    name: str
+    ground: str
+    panel: str
+    raised: str
+    line: str
+    text: str
+    dim: str
+    accent: str
+    on_accent: str
+    warn: str
+    scale: float = 1.0
+
+
+LOOKS = {
+    "dark": Look("dark", "#1b1b1b", "#252525", "#313131", "#4a4a4a", "#dedede", "#9c9c9c", "#b7c63f", "#161616", "#e0a070"),
+    "light": Look("light", "#cfcfcf", "#dddddd", "#ececec", "#9a9a9a", "#161616", "#4c4c4c", "#5d6b00", "#ffffff", "#8a3b00"),
+    "field": Look("field", "#ffffff", "#ffffff", "#f0f0f0", "#000000", "#000000", "#222222", "#3f4a00", "#ffffff", "#7a2000", 1.2),
+}
+
+_current = LOOKS["dark"]
+
+
+def look() -> Look:
+    """The look in force."""
+    return _current
+
+
+def colour(name: str, alpha: int = 255) -> QColor:
+    """A tone of the look in force by its field name."""
+    c = QColor(getattr(_current, name))
+    c.setAlpha(alpha)
+    return c
+
+
+def font(size: int = BODY, *, bold: bool = False, figures: bool = False) -> QFont:
+    """The typeface at one of the sizes; ``figures`` has digits of equal width."""
+    f = QFont(FIGURES if figures else FAMILY)
+    f.setPixelSize(round(size * _current.scale))
+    f.setBold(bold)
+    return f
+
+
+def load_typeface() -> None:
+    """Register the bundled typeface."""
+    folder = resources.files(__package__).joinpath("resources/fonts")
+    for entry in folder.iterdir():
+        if entry.name.endswith(".otf"):
+            QFontDatabase.addApplicationFontFromData(entry.read_bytes())
+
+
+def apply(app: QApplication, name: str) -> None:
+    """Put a look into force for the whole application."""
+    global _current
+    _current = LOOKS.get(name, LOOKS["dark"])
+    app.setFont(font())
+    app.setStyleSheet(_sheet(_current))
+
+
+def _sheet(k: Look) -> str:
+    def px(size: int) -> str:
+        return f"{round(size * k.scale)}px"
+
+    return f"""
+* {{ font-family: '{FAMILY}'; font-size: {px(BODY)}; color: {k.text}; }}
+QMainWindow, QWidget#ground, QDialog {{ background: {k.ground}; }}
+QWidget#panel, QScrollArea#panel {{ background: {k.panel}; }}
+QLabel {{ background: transparent; }}
+QLabel[role="head"] {{ font-size: {px(HEAD)}; font-weight: bold; }}
+QLabel[role="dim"] {{ color: {k.dim}; font-size: {px(SMALL)}; }}
+QLabel[role="figure"] {{ font-family: '{FIGURES}'; }}
+QLabel[role="big"] {{ font-size: {px(BIG)}; font-weight: bold; }}
+QLabel[role="huge"] {{ font-family: '{FIGURES}'; font-size: {px(HUGE)}; font-weight: bold; }}
+QLabel[role="warn"] {{ color: {k.warn}; }}
+QLineEdit, QComboBox, QPlainTextEdit {{ background: {k.raised}; border: 1px solid {k.line}; border-radius: 2px;
+  padding: 4px 7px; selection-background-color: {k.accent}; selection-color: {k.on_accent}; min-height: 18px; }}
+QLineEdit[kind="figure"] {{ font-family: '{FIGURES}'; }}
+QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 2px solid {k.accent}; padding: 3px 6px; }}
+QLineEdit[wrong="true"] {{ border: 2px dashed {k.warn}; padding: 3px 6px; }}
+QComboBox::drop-down {{ width: 18px; border: none; }}
+QComboBox QAbstractItemView {{ background: {k.raised}; border: 1px solid {k.line};
+  selection-background-color: {k.accent}; selection-color: {k.on_accent}; }}
+QPushButton {{ background: {k.raised}; border: 1px solid {k.line}; border-radius: 2px; padding: 6px 14px; }}
+QPushButton:hover {{ border-color: {k.text}; }}
+QPushButton:focus {{ border: 2px solid {k.accent}; padding: 5px 13px; }}
+QPushButton:disabled {{ color: {k.dim}; border-style: dashed; }}
+QPushButton[main="true"] {{ background: {k.accent}; color: {k.on_accent}; border-color: {k.accent};
+  font-weight: bold; padding: 9px 18px; }}
+QPushButton[main="true"]:focus {{ border: 2px solid {k.text}; padding: 8px 17px; }}
+QPushButton[main="true"]:disabled {{ background: {k.panel}; color: {k.dim}; border: 1px dashed {k.line}; }}
+QPushButton[quiet="true"] {{ background: transparent; border: none; padding: 4px 8px; text-decoration: underline; }}
+QCheckBox {{ spacing: 8px; background: transparent; }}
+QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised}; }}
+QCheckBox::indicator:checked {{ background: {k.accent}; border: 3px solid {k.raised}; }}
+QCheckBox:focus {{ color: {k.accent}; }}
+QListWidget, QTableWidget, QTreeWidget {{ background: {k.panel}; border: 1px solid {k.line}; outline: none;
+  selection-background-color: {k.accent}; selection-color: {k.on_accent}; gridline-color: {k.raised}; }}
+QListWidget::item {{ padding: 5px; }}
+QListWidget::item:selected {{ background: {k.accent}; color: {k.on_accent}; }}
+QHeaderView::section {{ background: {k.panel}; color: {k.dim}; border: none; border-bottom: 1px solid {k.line}; padding: 4px; }}
+QProgressBar {{ background: {k.raised}; border: 1px solid {k.line}; height: 12px; text-align: center; }}
+QProgressBar::chunk {{ background: {k.accent}; }}
+QMenuBar {{ background: {k.ground}; padding: 2px; }}
+QMenuBar::item {{ background: transparent; padding: 4px 10px; }}
+QMenuBar::item:selected, QMenu::item:selected {{ background: {k.accent}; color: {k.on_accent}; }}
+QMenu {{ background: {k.panel}; border: 1px solid {k.line}; }}
+QMenu::item {{ padding: 5px 28px 5px 14px; background: transparent; }}
+QMenu::item:disabled {{ color: {k.dim}; }}
+QMenu::separator {{ height: 1px; background: {k.line}; margin: 4px 8px; }}
+QScrollBar {{ background: {k.panel}; width: 10px; height: 10px; }}
+QScrollBar::handle {{ background: {k.line}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QSplitter::handle {{ background: {k.line}; }}
+QToolTip {{ background: {k.raised}; color: {k.text}; border: 1px solid {k.line}; padding: 4px; }}
+QScrollArea {{ border: none; background: transparent; }}
+"""

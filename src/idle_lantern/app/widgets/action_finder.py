@@ -1,0 +1,68 @@
+"""The searchable list of all actions with their keys."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem
+
+from idle_lantern.app import theme
+from idle_lantern.app.actions import ACTIONS, Action, shown_keys
+from idle_lantern.app.widgets.basics import column, label
+
+if TYPE_CHECKING:
+    from idle_lantern.app.window import Window
+
+
+class ActionFinder(QDialog):
+    """Type some letters, choose with the arrows, Enter runs."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.setWindowTitle("Find an action")
+        self.resize(560, 440)
+        self._window = window
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Type part of what you want to do")
+        self.search.setAccessibleName("Search actions")
+        self.list = QListWidget()
+        self.list.setAccessibleName("Actions")
+        self.list.setFont(theme.font())
+        self.setLayout(column(label("All actions and their keys", "head"), self.search, self.list, margin=16))
+        self.search.textChanged.connect(self._fill)
+        self.search.installEventFilter(self)
+        self.search.returnPressed.connect(self._run)
+        self.list.itemActivated.connect(lambda _i: self._run())
+        self._fill("")
+
+    def _fill(self, text: str) -> None:
+        self.list.clear()
+        words = text.lower().split()
+        for action in ACTIONS:
+            place = f"in {action.stage.capitalize()}" if action.stage else ""
+            if all(w in f"{action.title} {action.menu} {place}".lower() for w in words):
+                keys = shown_keys(action)
+                item = QListWidgetItem("   ".join(t for t in (action.title, place, f"[{keys}]" if keys else "") if t))
+                item.setData(Qt.ItemDataRole.UserRole, action.id)
+                if not self._can(action):
+                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEnabled)
+                self.list.addItem(item)
+        self.list.setCurrentRow(0)
+
+    def _can(self, action: Action) -> bool:
+        return action.ready(self._window)
+
+    def _run(self) -> None:
+        item = self.list.currentItem()
+        if item is None or not item.flags() & Qt.ItemFlag.ItemIsEnabled:
+            return
+        self.accept()
+        self._window.trigger(item.data(Qt.ItemDataRole.UserRole))
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self.list.setCurrentRow(self.list.currentRow() + (1 if event.key() == Qt.Key.Key_Down else -1))
+            return True
+        return super().eventFilter(watched, event)

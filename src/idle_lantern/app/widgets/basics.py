@@ -1,0 +1,99 @@
+"""Small pieces that every stage uses: labels by role, buttons, rows of a form, QImage from pixels."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from idle_lantern.app import theme
+
+
+def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "") -> QLabel:
+    """A label in one of the theme's roles: head, dim, figure, big, huge, warn."""
+    result = QLabel(text)
+    if role:
+        result.setProperty("role", role)
+    result.setWordWrap(wrap)
+    if name:
+        result.setObjectName(name)
+    if role in ("figure", "huge"):
+        result.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+    return result
+
+
+def button(text: str, run: Callable[[], Any], *, main: bool = False, quiet: bool = False, name: str = "") -> QPushButton:
+    """A button; ``main`` marks the one main action of a stage."""
+    result = QPushButton(text)
+    result.setProperty("main", main)
+    result.setProperty("quiet", quiet)
+    result.setAccessibleName(text)
+    if name:
+        result.setObjectName(name)
+    result.clicked.connect(lambda _checked=False: run())
+    return result
+
+
+def column(*items: Any, margin: int = 0, space: int = theme.SPACE) -> QVBoxLayout:
+    """Widgets, layouts and stretches (None) below each other."""
+    return _filled(QVBoxLayout(), items, margin, space)
+
+
+def row(*items: Any, margin: int = 0, space: int = theme.SPACE) -> QHBoxLayout:
+    """Widgets, layouts and stretches (None) beside each other."""
+    return _filled(QHBoxLayout(), items, margin, space)
+
+
+def _filled(box: Any, items: tuple[Any, ...], margin: int, space: int) -> Any:
+    box.setContentsMargins(margin, margin, margin, margin)
+    box.setSpacing(space)
+    for item in items:
+        if item is None:
+            box.addStretch(1)
+        elif isinstance(item, QWidget):
+            box.addWidget(item)
+        elif isinstance(item, (QBoxLayout, QGridLayout)):
+            box.addLayout(item)
+        else:
+            box.addSpacing(int(item))
+    return box
+
+
+def panel(layout: Any, name: str = "panel") -> QWidget:
+    """A widget around a layout."""
+    result = QWidget()
+    result.setObjectName(name)
+    result.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+    result.setLayout(layout)
+    return result
+
+
+def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
+    """Labels and their fields in two columns; each label names its field for screen readers."""
+    grid = QGridLayout()
+    grid.setHorizontalSpacing(theme.SPACE * 2)
+    grid.setVerticalSpacing(theme.SPACE - 2)
+    for i, (text, field) in enumerate(rows):
+        title = label(text)
+        title.setBuddy(field)
+        if not field.accessibleName():
+            field.setAccessibleName(text)
+        grid.addWidget(title, i, 0)
+        grid.addWidget(field, i, 1)
+    grid.setColumnStretch(2, 1)
+    return grid
+
+
+def to_qimage(pixels: NDArray[Any]) -> QImage:
+    """(H, W, 3) or (H, W, 4) pixels, 8 or 16 bit, as a QImage with its own memory."""
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+    pixels = np.ascontiguousarray(pixels)
+    h, w, channels = pixels.shape
+    kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
+    return QImage(pixels.data, w, h, channels * w, kind).copy()

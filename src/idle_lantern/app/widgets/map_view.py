@@ -1,0 +1,338 @@
+"""The map: the sphere round the camera, unrolled, with the frames on it through all stages.
+
+Azimuth runs across, altitude up, both at one scale. A frame is drawn by its true
+outline; its state is told by line and pattern. The wanted field can be dragged by
+its edges; frames are chosen by click or arrow keys.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QBrush, QImage, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF, QTransform,
+)
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.app.state import AppState
+from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.core.base import units
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.shoot.guide import FrameState
+
+Array = NDArray[Any]
+
+_GRIP_PX = 7
+_EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
+
+
+def outline(lens: Lens, frame: GridFrame) -> QPainterPath:
+    """A frame's rim as a path in degrees (azimuth, altitude), continuous about the frame's yaw."""
+    rays = lens.unproject(lens.rim_px(16))
+    rays = rays[np.isfinite(rays[:, 0])]
+    camera = frame.world_from_camera
+    azimuth, altitude = azimuth_altitude(rays @ camera.T)
+    az, alt = np.degrees(azimuth), np.degrees(altitude)
+    path = QPainterPath()
+    for pole, sign in ((90.0, -1.0), (-90.0, 1.0)):
+        if lens.sees(camera.T @ np.array([0.0, sign, 0.0])):
+            order = np.argsort(az)
+            points = [QPointF(-180.0, float(alt[order[0]]))]
+            points += [QPointF(float(az[i]), float(alt[i])) for i in order]
+            points += [QPointF(180.0, float(alt[order[-1]])), QPointF(180.0, pole), QPointF(-180.0, pole)]
+            path.addPolygon(QPolygonF(points))
+            path.closeSubpath()
+            return path
+    az = frame.yaw_deg + (az - frame.yaw_deg + 180) % 360 - 180
+    path.addPolygon(QPolygonF([QPointF(float(x), float(y)) for x, y in zip(az, alt)]))
+    path.closeSubpath()
+    return path
+
+
+class MapView(QWidget):
+    """The unrolled sphere with the frames on it."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, state: AppState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.state = state
+        self.setAccessibleName("Map of frames")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumHeight(110)
+        self.editable = True
+        self._paths: list[QPainterPath] = []
+        self._image: QImage | None = None
+        self._drag: str | None = None
+        state.changed.connect(self._refresh)
+        self._refresh({"plan"})
+
+    # --- what it shows ----------------------------------------------------------
+
+    def set_picture(self, rgba: Array | None) -> None:
+        """A picture of the whole sphere to lie under the frames, (H, W, 4)."""
+        self._image = None if rgba is None else to_qimage(rgba)
+        self.update()
+
+    def _refresh(self, topics: set[str]) -> None:
+        if "plan" in topics:
+            lens = self.state.plan.rig.lens()
+            self._paths = [outline(lens, f) for f in self.state.plan.frames]
+        self.update()
+
+    # --- geometry ---------------------------------------------------------------
+
+    def to_screen(self) -> QTransform:
+        """Degrees (azimuth, altitude) to widget pixels; one scale both ways."""
+        wish = self.state.plan.wish
+        bounds = QRectF(wish.left_deg, wish.low_deg, wish.sweep_deg, wish.high_deg - wish.low_deg)
+        for path in self._paths:
+            box = path.boundingRect()
+            if box.width() < 350:
+                shift = 360 * round((bounds.center().x() - box.center().x()) / 360)
+                bounds = bounds.united(box.translated(shift, 0))
+        low, high = max(-90.0, bounds.top()), min(90.0, bounds.bottom())
+        left, right = bounds.left(), bounds.right()
+        if wish.full_circle:
+            left, right = wish.left_deg, wish.right_deg
+        pad_x, pad_top, pad_bottom = 26, 14, 22
+        scale = min(
+            (self.width() - 2 * pad_x) / max(1.0, right - left),
+            (self.height() - pad_top - pad_bottom) / max(1.0, high - low),
+        )
+        transform = QTransform()
+        transform.translate(self.width() / 2, pad_top + (self.height() - pad_top - pad_bottom) / 2)
+        transform.scale(scale, -scale)
+        transform.translate(-(left + right) / 2, -(low + high) / 2)
+        return transform
+
+    def _edges(self, t: QTransform) -> dict[str, tuple[QPointF, QPointF]]:
+        w = self.state.plan.wish
+        corner = {
+            "left": ((w.left_deg, w.low_deg), (w.left_deg, w.high_deg)),
+            "right": ((w.right_deg, w.low_deg), (w.right_deg, w.high_deg)),
+            "low": ((w.left_deg, w.low_deg), (w.right_deg, w.low_deg)),
+            "high": ((w.left_deg, w.high_deg), (w.right_deg, w.high_deg)),
+        }
+        return {k: (t.map(QPointF(*a)), t.map(QPointF(*b))) for k, (a, b) in corner.items()}
+
+    def edge_at(self, pos: QPointF) -> str | None:
+        """Which edge of the wanted field lies under the pointer."""
+        if not self.editable:
+            return None
+        for name, (a, b) in self._edges(self.to_screen()).items():
+            box = QRectF(a, b).normalized().adjusted(-_GRIP_PX, -_GRIP_PX, _GRIP_PX, _GRIP_PX)
+            if box.contains(pos):
+                return name
+        return None
+
+    def frame_at(self, pos: QPointF) -> int | None:
+        """Number of the frame whose middle is nearest among those under the pointer."""
+        inverse, _ = self.to_screen().inverted()
+        at = inverse.map(pos)
+        best, number = math.inf, None
+        for frame, path in zip(self.state.plan.frames, self._paths):
+            for turn in (-360, 0, 360):
+                if path.contains(at + QPointF(turn, 0)):
+                    d = math.hypot((at.x() + turn - frame.yaw_deg), at.y() - frame.pitch_deg)
+                    if d < best:
+                        best, number = d, frame.number
+        return number
+
+    # --- painting ---------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), theme.colour("panel"))
+        t = self.to_screen()
+        self._paint_ground(painter, t)
+        if self._image is not None:
+            target = t.mapRect(QRectF(-180, -90, 360, 180))
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            for turn in (-360, 0, 360):
+                painter.drawImage(target.translated(turn * t.m11(), 0), self._image)
+        self._paint_wish(painter, t)
+        self._paint_frames(painter, t)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("accent"), 2))
+            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
+        painter.end()
+
+    def _paint_ground(self, painter: QPainter, t: QTransform) -> None:
+        inverse, _ = t.inverted()
+        left, right = inverse.map(QPointF(0, 0)).x(), inverse.map(QPointF(self.width(), 0)).x()
+        step = next(s for s in (5, 10, 15, 30, 45, 90) if s * t.m11() > 54 or s == 90)
+        painter.setFont(theme.font(theme.SMALL, figures=True))
+        for azimuth in range(int(math.floor(left / step)) * step, int(right) + step, step):
+            x = t.map(QPointF(azimuth, 0)).x()
+            painter.setPen(QPen(theme.colour("raised"), 1))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - 18))
+            painter.setPen(theme.colour("dim"))
+            shown = (azimuth + 180) % 360 - 180
+            painter.drawText(
+                QRectF(x - 40, self.height() - 18, 80, 16), Qt.AlignmentFlag.AlignCenter, units.angle(shown, 0)
+            )
+        horizon = t.map(QPointF(0, 0)).y()
+        painter.setPen(QPen(theme.colour("dim"), 1))
+        painter.drawLine(QPointF(0, horizon), QPointF(self.width(), horizon))
+        if 14 < horizon < self.height() - 20:
+            painter.drawText(QPointF(4, horizon - 4), "horizon")
+
+    def _paint_wish(self, painter: QPainter, t: QTransform) -> None:
+        w = self.state.plan.wish
+        box = t.mapRect(QRectF(w.left_deg, w.low_deg, w.sweep_deg, w.high_deg - w.low_deg))
+        if self._image is None:
+            painter.fillRect(box, theme.colour("raised", 150))
+        painter.setPen(QPen(theme.colour("text"), 1.4, Qt.PenStyle.DashDotLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(box)
+        if self.editable:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("text"))
+            for a, b in self._edges(t).values():
+                middle = (a + b) / 2
+                flat = abs(a.y() - b.y()) < 1
+                size = (26, 5) if flat else (5, 26)
+                painter.drawRoundedRect(
+                    QRectF(middle.x() - size[0] / 2, middle.y() - size[1] / 2, *size), 2, 2
+                )
+
+    def _paint_frames(self, painter: QPainter, t: QTransform) -> None:
+        states = self.state.guide.states
+        used = self._used_numbers()
+        many = len(self._paths) > 60
+        painter.setFont(theme.font(theme.SMALL, figures=True))
+        for frame, path, state in zip(self.state.plan.frames, self._paths, states):
+            drawn = t.map(path)
+            for turn in self._turns(path):
+                shape = drawn.translated(turn * t.m11(), 0)
+                pen, brush = self._style(state, frame.number in used)
+                painter.setPen(pen)
+                painter.setBrush(brush)
+                painter.drawPath(shape)
+                if frame.number == self.state.selected:
+                    painter.setPen(QPen(theme.colour("accent"), 3))
+                    painter.setBrush(Qt.BrushStyle.NoBrush)
+                    painter.drawPath(shape)
+                if not many:
+                    self._paint_number(painter, shape, frame, state)
+
+    def _turns(self, path: QPainterPath) -> list[int]:
+        """Copies of a path that may show where the map runs past a full turn."""
+        w, box = self.state.plan.wish, path.boundingRect()
+        if box.width() > 350:
+            return [0] if abs((w.left_deg + w.right_deg) / 2) < 1 else [-360, 0, 360]
+        shown = []
+        for turn in (-720, -360, 0, 360, 720):
+            if box.right() + turn > w.left_deg - 8 and box.left() + turn < w.right_deg + 8:
+                shown.append(turn)
+        return shown if w.full_circle else shown[:1] if len(shown) < 2 else [
+            min(shown, key=lambda k: abs(box.center().x() + k - (w.left_deg + w.right_deg) / 2))
+        ]
+
+    def _style(self, state: FrameState, used: bool) -> tuple[QPen, QBrush]:
+        line = theme.colour("text", 200)
+        plain = theme.colour("text", 16)
+        if state is FrameState.NEXT:
+            return QPen(theme.colour("accent"), 2.6), QBrush(theme.colour("accent", 40))
+        if state is FrameState.SHOT:
+            if self._image is not None:
+                return QPen(line, 1.0 if used else 1.4), QBrush(Qt.BrushStyle.NoBrush)
+            return QPen(line, 1.4), QBrush(theme.colour("text", 70), Qt.BrushStyle.BDiagPattern)
+        if state is FrameState.SKIPPED:
+            return QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DotLine), QBrush(theme.colour("dim", 60), Qt.BrushStyle.DiagCrossPattern)
+        return QPen(line, 1.2, Qt.PenStyle.DashLine), QBrush(plain)
+
+    def _paint_number(self, painter: QPainter, shape: QPainterPath, frame: GridFrame, state: FrameState) -> None:
+        middle = shape.boundingRect().center()
+        text = str(frame.number)
+        sign = {FrameState.SHOT: "■", FrameState.NEXT: "▶", FrameState.SKIPPED: "×", FrameState.PLANNED: ""}[state]
+        box = QRectF(middle.x() - 24, middle.y() - 9, 48, 18)
+        plate = theme.colour("ground", 190)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(plate)
+        painter.drawRoundedRect(box.adjusted(6, 0, -6, 0), 3, 3)
+        painter.setPen(theme.colour("accent") if state is FrameState.NEXT else theme.colour("text"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{sign}{text}" if sign else text)
+
+    def _used_numbers(self) -> set[int]:
+        files = set(self.state.joined_files)
+        return {r.number for r in self.state.outing.frames if r.file in files and r.number is not None}
+
+    # --- hands ------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        self._drag = self.edge_at(event.position())
+        if self._drag is None:
+            number = self.frame_at(event.position())
+            self.state.select(number)
+            if number is not None:
+                self.chosen.emit(number)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is None:
+            return
+        if self._drag is None:
+            edge = self.edge_at(event.position())
+            shape = {
+                "left": Qt.CursorShape.SizeHorCursor, "right": Qt.CursorShape.SizeHorCursor,
+                "low": Qt.CursorShape.SizeVerCursor, "high": Qt.CursorShape.SizeVerCursor,
+            }.get(edge or "", Qt.CursorShape.ArrowCursor)
+            self.setCursor(shape)
+            return
+        inverse, _ = self._frozen().inverted()
+        at = inverse.map(event.position())
+        self._move_edge(self._drag, at)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        if self._drag is not None:
+            self._drag = None
+            self._held = None
+            self.state.history.seal()
+
+    _held: QTransform | None = None
+
+    def _frozen(self) -> QTransform:
+        """The scale from when the drag began: a map that rescales under the hand runs away."""
+        if self._held is None:
+            self._held = self.to_screen()
+        return self._held
+
+    def _move_edge(self, edge: str, at: QPointF) -> None:
+        w = self.state.plan.wish
+        value = round((at.x() if edge in ("left", "right") else at.y()) * 2) / 2
+        if edge == "left":
+            value = min(max(value, w.right_deg - 360), w.right_deg - 1)
+        elif edge == "right":
+            value = max(min(value, w.left_deg + 360), w.left_deg + 1)
+        elif edge == "low":
+            value = max(-90.0, min(value, w.high_deg - 1))
+        else:
+            value = min(90.0, max(value, w.low_deg + 1))
+        names = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
+        self.state.apply(edits.set_wish(f"Move the {names[edge]}", f"drag-{edge}", **{_EDGE_FIELDS[edge]: value}))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if step is not None and self.state.plan.frames:
+            present = self.state.selected or 0
+            number = min(max(1, present + step), len(self.state.plan.frames))
+            self.state.select(number)
+            self.chosen.emit(number)
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,65 @@
+"""``idle-lantern demo``: the window with the demo outing, or pictures of every view."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.progress import StageClock
+from idle_lantern.core.base.units import duration
+
+
+def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+    """Declare the command and its arguments."""
+    parser = commands.add_parser("demo", help="open the window with the demo outing", description=__doc__)
+    parser.add_argument("--screenshots", type=Path, metavar="DIR", help="render each view to a PNG in DIR and end")
+    parser.set_defaults(run=run)
+
+
+class _Line:
+    """One line of progress on standard error."""
+
+    def __init__(self) -> None:
+        self._clock = StageClock({"shoot": 1.0})
+
+    def begin(self, stage: str, total: int) -> None:
+        """Start counting."""
+        self._clock.begin(stage, total)
+        print(f"Shooting the demo outing with the simulated camera: {total} frames, some ten seconds, once.", file=sys.stderr)
+
+    def advance(self, n: int = 1) -> None:
+        """Count a frame."""
+        self._clock.advance(n)
+        left = self._clock.remaining_s
+        print(f"  {self._clock.fraction:4.0%}" + (f", about {duration(left)} left" if left else ""), file=sys.stderr)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Make the demo outing if needed and show it."""
+    if args.screenshots is not None:
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    # Qt is imported only now: the platform must be chosen before, and the other commands need none of it
+    from idle_lantern.app.main import has_display
+    from idle_lantern.app.main import run as open_window
+    from idle_lantern.app.settings import outings_folder
+    from idle_lantern.core.sim.demo import make_demo
+
+    if args.screenshots is None and not has_display():
+        print("There is no display to open a window on; use --screenshots DIR to render each view to a PNG.", file=sys.stderr)
+        return 2
+    folder = outings_folder() / "ambrel-holm-evening"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InputError(f"Cannot be made ({error.strerror})", where=str(folder)) from error
+    make_demo(folder, _Line())
+    if args.screenshots is not None:
+        from idle_lantern.app.screenshots import render_views
+
+        for path in render_views(folder, args.screenshots):
+            print(path)
+        return 0
+    return open_window(folder)
