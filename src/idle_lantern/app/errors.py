@@ -27,7 +27,7 @@ def start_logging() -> None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handler = logging.handlers.RotatingFileHandler(path, maxBytes=500_000, backupCount=2, encoding="utf-8")
-        _crash_file = open(path.with_name("crash.txt"), "a", encoding="utf-8")  # noqa: SIM115 (kept open for the faulthandler)
+        _crash_file = open(path.with_name("crash.txt"), "a", encoding="utf-8")
         faulthandler.enable(_crash_file)
     except OSError:
         return
@@ -45,7 +45,8 @@ def catch_all(window: Window) -> None:
         try:
             window.state.save_now()
             window.tell(
-                f"Something unexpected happened ({kind.__name__}: {error}). Your outing is saved; details are in {settings.log_file()}.", True
+                f"Something unexpected happened ({kind.__name__}: {error}). Your outing is saved; details are in {settings.log_file()}.",
+                True,
             )
         except Exception:
             sys.__excepthook__(kind, error, trace)

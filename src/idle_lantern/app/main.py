@@ -31,9 +31,7 @@ def make_application() -> QApplication:
 
 def has_display() -> bool:
     """Whether a window can be shown."""
-    return bool(
-        os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
-    )
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
 
 
 def run(outing: Path | None = None) -> int:

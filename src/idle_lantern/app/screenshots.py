@@ -45,7 +45,7 @@ def render_views(outing: Path, target: Path) -> list[Path]:
                 time.sleep(0.01)
 
         def settle() -> None:
-            wait(lambda: window.tasks.shown is None)
+            wait(lambda: window.tasks.idle)
             for _ in range(5):
                 app.processEvents()
 
@@ -80,7 +80,9 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         shot("deliver")
         window.go("logbook")
         shot("logbook")
-        window.state.apply(edits.set_wish("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0))
+        window.state.apply(
+            edits.set_wish("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
+        )
         window.go("plan")
         window.map.set_picture(None)
         shot("plan-sphere")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
+from typing import Any
 
 import platformdirs
 
@@ -46,12 +47,13 @@ def load() -> Settings:
     except (OSError, ValueError):
         return Settings()
     settings = Settings()
+    known: dict[str, Any] = {}
     if isinstance(stored, dict):
         for f in fields(Settings):
             value = stored.get(f.name)
             if type(value) is type(getattr(settings, f.name)):
-                settings = replace(settings, **{f.name: value})
-    return settings
+                known[f.name] = value
+    return replace(settings, **known)
 
 
 def save(settings: Settings) -> None:

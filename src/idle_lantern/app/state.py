@@ -126,7 +126,11 @@ class AppState(QObject):
             store.save(self.outing, self.folder)
             self._dirty = False
         except (LanternError, OSError) as error:
-            text = error.sentence if isinstance(error, LanternError) else f"{self.folder}: cannot be saved ({error.strerror})."
+            text = (
+                error.sentence
+                if isinstance(error, LanternError)
+                else f"{self.folder}: cannot be saved ({error.strerror})."
+            )
             self.told.emit(text, True)
 
     # --- selection and view -----------------------------------------------------
@@ -134,10 +138,13 @@ class AppState(QObject):
     def select(self, number: int | None, file: str | None = None) -> None:
         """Select a planned frame and the file shot for it, or a file on its own."""
         if file is None and number is not None:
-            shot = self.outing.shot(number)
+            planned = self.plan.frame(number)
+            shot = self.outing.shot(planned) if planned else None
             file = shot.file if shot else None
         if number is None and file is not None:
-            number = next((r.number for r in self.outing.frames if r.file == file), None)
+            ref = next((r for r in self.outing.frames if r.file == file), None)
+            planned = self.plan.frame(ref.number) if ref and ref.number else None
+            number = planned.number if planned and self.outing.shot(planned) is ref else None
         if (number, file) == (self.selected, self.selected_file):
             return
         self.selected, self.selected_file = number, file

@@ -34,6 +34,7 @@ class Task(QObject):
         self._work = work
         self._stop = False
         self.running = True
+        self.quiet = False
 
     def begin(self, stage: str, total: int) -> None:
         """Progress: enter a stage."""
@@ -72,13 +73,17 @@ class Task(QObject):
         except LanternError as error:
             self.failed.emit(error)
         except MemoryError:
-            self.failed.emit(LanternError("The computer ran out of memory", remedy="Use a smaller size or fewer frames"))
+            self.failed.emit(
+                LanternError("The computer ran out of memory", remedy="Use a smaller size or fewer frames")
+            )
         except Exception as error:  # the last barrier: everything else is our mistake, told as such
             log.exception("task %s failed", self.title)
-            self.failed.emit(LanternError(
-                f"{self.title} met an unexpected fault ({type(error).__name__}: {error})",
-                remedy="Nothing was lost; the details are in the log",
-            ))
+            self.failed.emit(
+                LanternError(
+                    f"{self.title} met an unexpected fault ({type(error).__name__}: {error})",
+                    remedy="Nothing was lost; the details are in the log",
+                )
+            )
             log.debug("%s", traceback.format_exc())
         else:
             if not self._stop:
@@ -120,9 +125,14 @@ class TaskRunner(QObject):
         *,
         weights: dict[str, float] | None = None,
         on_partial: Callable[[Any], None] | None = None,
+        quiet: bool = False,
     ) -> Task:
-        """Run ``work(task)`` off the thread; the callbacks run on the interface thread."""
+        """Run ``work(task)`` off the thread; the callbacks run on the interface thread.
+
+        ``quiet`` work (a look through the finder) is too small to be shown or stopped.
+        """
         task = Task(title, work, weights or {})
+        task.quiet = quiet
         task.done.connect(on_done)
         task.failed.connect(on_failed)
         if on_partial is not None:
@@ -144,8 +154,13 @@ class TaskRunner(QObject):
 
     @property
     def shown(self) -> Task | None:
-        """The oldest task still running."""
-        return self._tasks[0] if self._tasks else None
+        """The oldest task worth showing that still runs."""
+        return next((t for t in self._tasks if not t.quiet), None)
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing runs at all."""
+        return not self._tasks
 
     def busy(self, title: str) -> bool:
         """Whether a task of that title runs."""

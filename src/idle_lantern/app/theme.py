@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import QApplication
 
 SPACE = 8
 FAMILY = "B612"
-FIGURES = "B612 Mono"
 
 #: Type sizes in pixels at scale 1.
 SMALL, BODY, HEAD, BIG, HUGE = 12, 13, 15, 22, 44
@@ -39,9 +38,15 @@ class Look:
 
 
 LOOKS = {
-    "dark": Look("dark", "#1b1b1b", "#252525", "#313131", "#4a4a4a", "#dedede", "#9c9c9c", "#b7c63f", "#161616", "#e0a070"),
-    "light": Look("light", "#cfcfcf", "#dddddd", "#ececec", "#9a9a9a", "#161616", "#4c4c4c", "#5d6b00", "#ffffff", "#8a3b00"),
-    "field": Look("field", "#ffffff", "#ffffff", "#f0f0f0", "#000000", "#000000", "#222222", "#3f4a00", "#ffffff", "#7a2000", 1.2),
+    "dark": Look(
+        "dark", "#1b1b1b", "#252525", "#313131", "#4a4a4a", "#dedede", "#9c9c9c", "#b7c63f", "#161616", "#e0a070"
+    ),
+    "light": Look(
+        "light", "#cfcfcf", "#dddddd", "#ececec", "#9a9a9a", "#161616", "#4c4c4c", "#5d6b00", "#ffffff", "#8a3b00"
+    ),
+    "field": Look(
+        "field", "#ffffff", "#ffffff", "#f0f0f0", "#000000", "#000000", "#222222", "#3f4a00", "#ffffff", "#7a2000", 1.2
+    ),
 }
 
 _current = LOOKS["dark"]
@@ -59,9 +64,9 @@ def colour(name: str, alpha: int = 255) -> QColor:
     return c
 
 
-def font(size: int = BODY, *, bold: bool = False, figures: bool = False) -> QFont:
-    """The typeface at one of the sizes; ``figures`` has digits of equal width."""
-    f = QFont(FIGURES if figures else FAMILY)
+def font(size: int = BODY, *, bold: bool = False) -> QFont:
+    """The typeface at one of the sizes; its digits are all of one width."""
+    f = QFont(FAMILY)
     f.setPixelSize(round(size * _current.scale))
     f.setBold(bold)
     return f
@@ -94,13 +99,11 @@ QWidget#panel, QScrollArea#panel {{ background: {k.panel}; }}
 QLabel {{ background: transparent; }}
 QLabel[role="head"] {{ font-size: {px(HEAD)}; font-weight: bold; }}
 QLabel[role="dim"] {{ color: {k.dim}; font-size: {px(SMALL)}; }}
-QLabel[role="figure"] {{ font-family: '{FIGURES}'; }}
 QLabel[role="big"] {{ font-size: {px(BIG)}; font-weight: bold; }}
-QLabel[role="huge"] {{ font-family: '{FIGURES}'; font-size: {px(HUGE)}; font-weight: bold; }}
+QLabel[role="huge"] {{ font-size: {px(HUGE)}; font-weight: bold; }}
 QLabel[role="warn"] {{ color: {k.warn}; }}
 QLineEdit, QComboBox, QPlainTextEdit {{ background: {k.raised}; border: 1px solid {k.line}; border-radius: 2px;
   padding: 4px 7px; selection-background-color: {k.accent}; selection-color: {k.on_accent}; min-height: 18px; }}
-QLineEdit[kind="figure"] {{ font-family: '{FIGURES}'; }}
 QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 2px solid {k.accent}; padding: 3px 6px; }}
 QLineEdit[wrong="true"] {{ border: 2px dashed {k.warn}; padding: 3px 6px; }}
 QComboBox::drop-down {{ width: 18px; border: none; }}
@@ -123,7 +126,10 @@ QListWidget, QTableWidget, QTreeWidget {{ background: {k.panel}; border: 1px sol
   selection-background-color: {k.accent}; selection-color: {k.on_accent}; gridline-color: {k.raised}; }}
 QListWidget::item {{ padding: 5px; }}
 QListWidget::item:selected {{ background: {k.accent}; color: {k.on_accent}; }}
-QHeaderView::section {{ background: {k.panel}; color: {k.dim}; border: none; border-bottom: 1px solid {k.line}; padding: 4px; }}
+QListWidget#thumbs::item {{ border: 3px solid transparent; }}
+QListWidget#thumbs::item:selected {{ background: {k.raised}; color: {k.text}; border: 3px solid {k.accent}; }}
+QHeaderView::section {{ background: {k.panel}; color: {k.dim}; border: none; border-bottom: 1px solid {k.line}; padding: 4px 8px; }}
+QTableWidget::item {{ padding: 2px 8px; }}
 QProgressBar {{ background: {k.raised}; border: 1px solid {k.line}; height: 12px; text-align: center; }}
 QProgressBar::chunk {{ background: {k.accent}; }}
 QMenuBar {{ background: {k.ground}; padding: 2px; }}
@@ -139,4 +145,5 @@ QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QSplitter::handle {{ background: {k.line}; }}
 QToolTip {{ background: {k.raised}; color: {k.text}; border: 1px solid {k.line}; padding: 4px; }}
 QScrollArea {{ border: none; background: transparent; }}
+QScrollArea > QWidget > QWidget {{ background: transparent; }}
 """

@@ -4,14 +4,31 @@ from __future__ import annotations
 
 import datetime
 import re
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
 from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence
 from PyQt6.QtWidgets import (
-    QApplication, QFileDialog, QFrame, QHBoxLayout, QInputDialog, QLabel, QLineEdit, QMainWindow, QMessageBox, QPlainTextEdit,
-    QProgressBar, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget,
+    QApplication,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QMainWindow,
+    QMessageBox,
+    QPlainTextEdit,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
 )
 
 from idle_lantern import __version__
@@ -79,6 +96,15 @@ class StageTab(QPushButton):
 class Window(QMainWindow):
     """Holds the parts together; logic lives in the state, the stages and the core."""
 
+    state: AppState
+    tasks: TaskRunner
+    plan_stage: PlanStage
+    field_stage: FieldStage
+    frames_stage: FramesStage
+    join_stage: JoinStage
+    deliver_stage: DeliverStage
+    logbook_stage: LogbookStage
+
     def __init__(self, settings: Settings | None = None) -> None:
         super().__init__()
         self.settings = settings or settings_module.load()
@@ -98,15 +124,19 @@ class Window(QMainWindow):
         self.deliver_stage = DeliverStage(self)
         self.logbook_stage = LogbookStage(self)
         self.pages: dict[str, QWidget] = {
-            "plan": self.plan_stage, "field": self.field_stage, "frames": self.frames_stage,
-            "join": self.join_stage, "deliver": self.deliver_stage, "logbook": self.logbook_stage,
+            "plan": self.plan_stage,
+            "field": self.field_stage,
+            "frames": self.frames_stage,
+            "join": self.join_stage,
+            "deliver": self.deliver_stage,
+            "logbook": self.logbook_stage,
         }
         self.stack = QStackedWidget()
         for page in self.pages.values():
             self.stack.addWidget(page)
         self._build_frame()
         self._build_menus()
-        self._map_frames: dict[str, float] = {}
+        self._map_frames: set[str] = set()
         self._map_image = np.zeros((MAP_SIZE[1], MAP_SIZE[0], 4), np.uint8)
         self.state.told.connect(self.tell)
         self.state.changed.connect(self._refresh)
@@ -228,8 +258,10 @@ class Window(QMainWindow):
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """While text is typed, plain keys are letters and not shortcuts."""
         if (
-            event is not None and event.type() == QEvent.Type.ShortcutOverride
-            and isinstance(watched, (QLineEdit, QPlainTextEdit)) and hasattr(event, "modifiers")
+            event is not None
+            and event.type() == QEvent.Type.ShortcutOverride
+            and isinstance(watched, (QLineEdit, QPlainTextEdit))
+            and hasattr(event, "modifiers")
             and event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
             and event.key() not in (Qt.Key.Key_F1, Qt.Key.Key_F9)  # type: ignore[attr-defined]
         ):
@@ -252,7 +284,9 @@ class Window(QMainWindow):
 
     def picture_view(self) -> PictureView:
         """The picture that view keys act on."""
-        return {"frames": self.frames_stage.view, "deliver": self.deliver_stage.view}.get(self.stage, self.join_stage.view)
+        return {"frames": self.frames_stage.view, "deliver": self.deliver_stage.view}.get(
+            self.stage, self.join_stage.view
+        )
 
     def cancel_work(self) -> None:
         """Stop the work that the work line shows."""
@@ -268,7 +302,8 @@ class Window(QMainWindow):
     def about(self) -> None:
         """Version, licence, where things are kept."""
         QMessageBox.about(
-            self, "About Idle Lantern",
+            self,
+            "About Idle Lantern",
             f"<b>Idle Lantern {__version__}</b><br>Plans, shoots, joins and delivers panoramas.<br><br>"
             "Free software under the GNU General Public License, version 3 or later; the notices of what it is built on "
             f"are in the folder LICENSES.<br><br>Outings: {settings_module.outings_folder()}<br>Log: {settings_module.log_file()}",
@@ -276,8 +311,6 @@ class Window(QMainWindow):
 
     def set_look(self, name: str) -> None:
         """Dark, light or field."""
-        from dataclasses import replace
-
         self.settings = replace(self.settings, look=name)
         app = QApplication.instance()
         if isinstance(app, QApplication):
@@ -294,12 +327,12 @@ class Window(QMainWindow):
         except LanternError as error:
             self.tell(error.sentence, True)
             return False
-        self._opened(stage or ("plan" if not self.state.outing.frames else self.stage if self.stage != "logbook" else "plan"))
+        self._opened(
+            stage or ("plan" if not self.state.outing.frames else self.stage if self.stage != "logbook" else "plan")
+        )
         return True
 
     def _opened(self, stage: str) -> None:
-        from dataclasses import replace
-
         self.settings = replace(self.settings, last_outing=str(self.state.folder))
         self._map_frames.clear()
         self._map_image[...] = 0
@@ -370,11 +403,16 @@ class Window(QMainWindow):
         guide, n = self.state.guide, len(self.state.plan.frames)
         joined = self.state.joined
         lacks = {
-            "plan": f"{n} frame{'s' if n != 1 else ''}" + ("" if self.state.plan.coverage.complete else ", with a hole"),
+            "plan": f"{n} frame{'s' if n != 1 else ''}"
+            + ("" if self.state.plan.coverage.complete else ", with a hole"),
             "field": f"{guide.shot} of {n} shot" if guide.missing or guide.shot else "nothing shot yet",
             "frames": f"{len(o.frames)} file{'s' if len(o.frames) != 1 else ''}" if o.frames else "none yet",
             "join": "frames changed since" if self.state.join_is_stale else "joined" if joined else "not joined yet",
-            "deliver": units.megapixels(joined.crop.area if o.choices.crop else joined.canvas.width * joined.canvas.height) if joined else "waits for the join",
+            "deliver": units.megapixels(
+                joined.crop.area if o.choices.crop else joined.canvas.width * joined.canvas.height
+            )
+            if joined
+            else "waits for the join",
             "logbook": "outings so far",
         }
         for stage, tab in self.tabs.items():
@@ -402,11 +440,14 @@ class Window(QMainWindow):
         if self.state.joined is not None or self.state.folder is None:
             return
         refs = [r for r in self.state.outing.frames if r.yaw_deg is not None and r.pitch_deg is not None]
+        if self._map_frames - {r.file for r in refs}:  # some were taken back: draw the rest anew
+            self._map_frames.clear()
+            self._map_image[...] = 0
+            self.map.set_picture(None)
         missing = [(r, self.state.path_of(r)) for r in refs if r.file not in self._map_frames]
         if not missing:
             return
-        for ref, _ in missing:
-            self._map_frames[ref.file] = 1.0
+        self._map_frames |= {ref.file for ref, _ in missing}
         rig, folder = self.state.outing.rig, self.state.folder
 
         def work(task: Task) -> None:
@@ -416,15 +457,18 @@ class Window(QMainWindow):
                 # drawn on a map of its own, so that the window never sees a half-drawn one
                 patch = np.zeros_like(self._map_image)
                 unroll_frame(patch, pixels, rig.lens(), rotations.from_yaw_pitch_roll(*angles))
-                task.show(patch)
+                task.show((ref.file, patch))
 
-        def laid(patch: np.ndarray) -> None:
-            if self.state.folder == folder and self.state.joined is None:
+        def laid(drawn: tuple[str, NDArray[Any]]) -> None:
+            ref_file, patch = drawn
+            if self.state.folder == folder and self.state.joined is None and ref_file in self._map_frames:
                 shown = patch[..., 3] > 0
                 self._map_image[shown] = patch[shown]
                 self.map.set_picture(self._map_image)
 
-        self.tasks.start("Drawing frames on the map", work, lambda _r: None, lambda _e: None, on_partial=laid)
+        self.tasks.start(
+            "Drawing frames on the map", work, lambda _r: None, lambda _e: None, on_partial=laid, quiet=True
+        )
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self.tasks.cancel_all()

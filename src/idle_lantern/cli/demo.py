@@ -28,7 +28,10 @@ class _Line:
     def begin(self, stage: str, total: int) -> None:
         """Start counting."""
         self._clock.begin(stage, total)
-        print(f"Shooting the demo outing with the simulated camera: {total} frames, some ten seconds, once.", file=sys.stderr)
+        print(
+            f"Shooting the demo outing with the simulated camera: {total} frames, some ten seconds, once.",
+            file=sys.stderr,
+        )
 
     def advance(self, n: int = 1) -> None:
         """Count a frame."""
@@ -48,7 +51,10 @@ def run(args: argparse.Namespace) -> int:
     from idle_lantern.core.sim.demo import make_demo
 
     if args.screenshots is None and not has_display():
-        print("There is no display to open a window on; use --screenshots DIR to render each view to a PNG.", file=sys.stderr)
+        print(
+            "There is no display to open a window on; use --screenshots DIR to render each view to a PNG.",
+            file=sys.stderr,
+        )
         return 2
     folder = outings_folder() / "ambrel-holm-evening"
     try:

@@ -85,7 +85,9 @@ def run(args: argparse.Namespace) -> int:
             raise InputError("Its folder does not exist", where=str(args.report), remedy="Make the folder first")
         frames = gather(args.frames)
         if args.out.exists() and args.out.resolve() in {i.path.resolve() for i in frames.infos}:
-            raise InputError("Is one of the frames", where=str(args.out), remedy="Give another name, or the frame would be lost")
+            raise InputError(
+                "Is one of the frames", where=str(args.out), remedy="Give another name, or the frame would be lost"
+            )
         prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else None
         options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop)
         solution, joined = join(frames, args.out, options, prior, progress)
@@ -102,7 +104,9 @@ def run(args: argparse.Namespace) -> int:
     except LanternError as error:
         print(error.sentence, file=sys.stderr)
         if args.report and args.report.parent.is_dir():
-            write_text(args.report, json.dumps(failure_report(frames, [str(f) for f in args.frames], error.sentence), indent=1))
+            write_text(
+                args.report, json.dumps(failure_report(frames, [str(f) for f in args.frames], error.sentence), indent=1)
+            )
         return CANNOT_JOIN if isinstance(error, JoinError) else BAD_INPUT
     except MemoryError:
         print("The picture does not fit into memory. Give a smaller --width.", file=sys.stderr)

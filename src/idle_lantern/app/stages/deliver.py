@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 
 WRITING = "Writing the picture"
 _FORMATS = (
-    ("TIFF: nothing lost, for going on elsewhere", ".tif"), ("PNG: nothing lost, 8 or 16 bit", ".png"), ("JPEG: small, for showing", ".jpg"),
+    ("TIFF: nothing lost, for going on elsewhere", ".tif"),
+    ("PNG: nothing lost, 8 or 16 bit", ".png"),
+    ("JPEG: small, for showing", ".jpg"),
 )
 
 
@@ -50,7 +52,9 @@ class DeliverStage(QWidget):
         self.state = window.state
         self.setObjectName("ground")
         self.view = PictureView()
-        self.view.placeholder = "There is no joined picture yet. Join the frames first; it then appears here with its crop."
+        self.view.placeholder = (
+            "There is no joined picture yet. Join the frames first; it then appears here with its crop."
+        )
         self.format = QComboBox()
         self.format.setObjectName("format")
         self.format.setAccessibleName("Format")
@@ -59,25 +63,39 @@ class DeliverStage(QWidget):
         self.format.currentIndexChanged.connect(lambda _i: self._show_facts())
         self.crop = QCheckBox("Crop to the largest rectangle without gaps")
         self.crop.setObjectName("crop")
-        self.crop.clicked.connect(lambda on: self.state.apply(edits.choose("Crop" if on else "Do not crop", crop=bool(on))))
+        self.crop.clicked.connect(
+            lambda on: self.state.apply(edits.choose("Crop" if on else "Do not crop", crop=bool(on)))
+        )
         self.quality = QuantityEdit("JPEG quality", _quality, lambda v: f"{v:.0f}", 1)
         self.quality.show_value(92)
         self.dpi = QuantityEdit("Print resolution", _dpi, lambda v: f"{v:g} dpi", 10)
         self.dpi.show_value(300)
         for field in (self.quality, self.dpi):
-            field.submitted.connect(lambda v, f=field: (f.show_value(v), self._show_facts()))
+            field.submitted.connect(field.show_value)
+            field.submitted.connect(lambda _v: self._show_facts())
             field.refused.connect(lambda s: self.state.told.emit(s, True))
         self.facts = {k: label("", "figure", name=f"deliver-{k}") for k in ("size", "pixels", "print", "raw")}
         self.limit = label("", "warn", wrap=True)
         self.write_button = button("Write the picture …   [Ctrl + E]", self.ask_write, main=True, name="write")
         self.status = label("", wrap=True, name="deliver-status")
         side = column(
-            label("What to write", "head"), self.format, self.crop,
-            form([("JPEG quality", self.quality), ("Print resolution", self.dpi)]), 8,
-            form([
-                ("Picture", self.facts["size"]), ("Pixels", self.facts["pixels"]), ("Print", self.facts["print"]), ("In memory", self.facts["raw"]),
-            ]),
-            self.limit, self.write_button, self.status, None,
+            label("What to write", "head"),
+            self.format,
+            self.crop,
+            form([("JPEG quality", self.quality), ("Print resolution", self.dpi)]),
+            8,
+            form(
+                [
+                    ("Picture", self.facts["size"]),
+                    ("Pixels", self.facts["pixels"]),
+                    ("Print", self.facts["print"]),
+                    ("In memory", self.facts["raw"]),
+                ]
+            ),
+            self.limit,
+            self.write_button,
+            self.status,
+            None,
         )
         side_panel = panel(side, "ground")
         side_panel.setFixedWidth(380)
@@ -109,9 +127,13 @@ class DeliverStage(QWidget):
         sources = {self.state.path_of(r).resolve() for r in self.state.outing.frames}
         try:
             box = joined.crop
-            check_target(target, box.width if crop else joined.canvas.width, box.height if crop else joined.canvas.height)
+            check_target(
+                target, box.width if crop else joined.canvas.width, box.height if crop else joined.canvas.height
+            )
             if target.exists() and target.resolve() in sources:
-                raise InputError("Is one of the frames", where=target.name, remedy="Give another name, or the frame would be lost")
+                raise InputError(
+                    "Is one of the frames", where=target.name, remedy="Give another name, or the frame would be lost"
+                )
         except LanternError as error:
             self.state.told.emit(error.sentence, True)
             return
@@ -162,7 +184,9 @@ class DeliverStage(QWidget):
         self.facts["pixels"].setText(units.megapixels(w * h))
         per_inch = self.dpi.value
         imperial = self.window_.settings.imperial
-        self.facts["print"].setText(f"{units.length(w / per_inch * 25.4, imperial)} × {units.length(h / per_inch * 25.4, imperial)}")
+        self.facts["print"].setText(
+            f"{units.length(w / per_inch * 25.4, imperial)} × {units.length(h / per_inch * 25.4, imperial)}"
+        )
         channels = 3 if crop or suffix == ".jpg" else 4
         depth = 1 if suffix == ".jpg" or joined.picture.full_scale == 255 else 2
         self.facts["raw"].setText(units.file_size(w * h * channels * depth))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtWidgets import QInputDialog, QWidget
@@ -40,7 +41,13 @@ class FieldStage(QWidget):
         self.number = label("", "huge", name="field-number")
         self.turn = label("", "big", wrap=True, name="field-turn")
         self.where = {k: label("", "figure") for k in ("yaw", "pitch", "row")}
-        angles = form([("Yaw on the scale", self.where["yaw"]), ("Pitch on the scale", self.where["pitch"]), ("Row", self.where["row"])])
+        angles = form(
+            [
+                ("Yaw on the scale", self.where["yaw"]),
+                ("Pitch on the scale", self.where["pitch"]),
+                ("Row", self.where["row"]),
+            ]
+        )
         self.shoot_button = button("Shoot   [Space]", self.shoot, main=True, name="shoot")
         self.shoot_button.setMinimumHeight(56)
         again = button("Again   [A]", self.again, name="again")
@@ -49,8 +56,15 @@ class FieldStage(QWidget):
         following = button("On   [F]", lambda: self.step(1), name="on")
         self.again_button = again
         left = column(
-            label("Frame", "dim"), self.number, self.turn, 8, angles, None,
-            self.shoot_button, row(again, skip), row(back, following),
+            label("Frame", "dim"),
+            self.number,
+            self.turn,
+            8,
+            angles,
+            None,
+            self.shoot_button,
+            row(again, skip),
+            row(back, following),
         )
         self.finder = FinderView()
         self.progress = label("", "big", name="field-progress")
@@ -59,16 +73,29 @@ class FieldStage(QWidget):
         self.all_button = button("Shoot all that is missing   [Shift + Space]", self.shoot_all, name="shoot-all")
         caution = label(
             "Look up from the finder before you step: edges, water and traffic come first. Never look at the sun through "
-            "an optical finder or a long lens. Local rules and trained people decide.", "dim", wrap=True,
+            "an optical finder or a long lens. Local rules and trained people decide.",
+            "dim",
+            wrap=True,
         )
         stand_in = label(
             "Head and camera are simulated: they stand on the terrace of Ambrel Holm, an invented island, and write real "
-            "JPEG files with EXIF.", "dim", wrap=True,
+            "JPEG files with EXIF.",
+            "dim",
+            wrap=True,
         )
         self.to_frames = button("Look at the frames", lambda: window.go("frames"), name="go-frames")
         right = column(
-            self.progress, self.missing, 8, self.all_button, row(self.to_frames, None), 8, self.note,
-            row(button("Write a note   [N]", self.write_note, quiet=True), None), None, stand_in, caution,
+            self.progress,
+            self.missing,
+            8,
+            self.all_button,
+            row(self.to_frames, None),
+            8,
+            self.note,
+            row(button("Write a note   [N]", self.write_note, quiet=True), None),
+            None,
+            stand_in,
+            caution,
         )
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 3)
@@ -133,10 +160,10 @@ class FieldStage(QWidget):
 
     def write_note(self) -> None:
         """A line for the log book."""
-        text, yes = QInputDialog.getMultiLineText(self, "Note", "What is worth remembering of this shoot?", self.state.outing.note)
+        text, yes = QInputDialog.getMultiLineText(
+            self, "Note", "What is worth remembering of this shoot?", self.state.outing.note
+        )
         if yes:
-            from dataclasses import replace
-
             self.state.apply(edits.Edit("Write a note", lambda o: replace(o, note=text)))
             self._refresh({"frames"})
 
@@ -199,6 +226,7 @@ class FieldStage(QWidget):
             self.turn.setText("All frames are shot." if guide.shot else "The plan holds no frames.")
             for value in self.where.values():
                 value.setText("")
+            self._look_for = None
             self.finder.clear("Go back or on with D and F to shoot a frame once more.")
             return
         self.number.setText(f"{frame.number}/{len(plan.frames)}")
@@ -226,7 +254,7 @@ class FieldStage(QWidget):
             if self._look_for == wanted:  # a later look was asked for meanwhile
                 self.finder.show_look(picture.pixels, frame.pitch_deg, frame.roll_deg, height, text)
 
-        self.window_.tasks.start("Finder", work, done, self._failed)
+        self.window_.tasks.start("Finder", work, done, self._failed, quiet=True)
 
 
 def _shoot_one(devices: SimulatedRig, frame: GridFrame, folder: Any, taken_names: set[str]) -> FrameRef:

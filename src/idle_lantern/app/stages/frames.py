@@ -43,22 +43,28 @@ class FramesStage(QWidget):
 
         self.list = QListWidget()
         self.list.setAccessibleName("Frames")
+        self.list.setObjectName("thumbs")
+        self.list.setTextElideMode(Qt.TextElideMode.ElideNone)
         self.list.setViewMode(QListView.ViewMode.IconMode)
         self.list.setResizeMode(QListView.ResizeMode.Adjust)
         self.list.setMovement(QListView.Movement.Static)
         self.list.setIconSize(QSize(_THUMB, _THUMB))
-        self.list.setGridSize(QSize(_THUMB + 20, _THUMB + 46))
+        self.list.setGridSize(QSize(_THUMB + 24, _THUMB + 60))
         self.list.setUniformItemSizes(True)
         self.list.currentItemChanged.connect(self._chosen)
         self.summary = label("", "head", name="frames-summary")
         self.empty = label(
-            "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.", wrap=True
+            "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
+            wrap=True,
         )
         left = column(
-            self.summary, self.empty, self.list,
+            self.summary,
+            self.empty,
+            self.list,
             row(
                 button("Bring in pictures …", self.ask_files, name="bring-files"),
-                button("Bring in a folder …", self.ask_folder, name="bring-folder"), None,
+                button("Bring in a folder …", self.ask_folder, name="bring-folder"),
+                None,
                 button("Join these frames", self._join, main=True, name="go-join"),
             ),
         )
@@ -66,16 +72,30 @@ class FramesStage(QWidget):
         self.view.placeholder = "Choose a frame to look at it at 100 %."
         self.title = label("", "head")
         self.facts = {k: label("", "figure") for k in ("size", "focal", "exposure", "taken", "direction", "state")}
-        details = form([
-            ("Size", self.facts["size"]), ("Focal length", self.facts["focal"]), ("Exposure", self.facts["exposure"]),
-            ("Taken", self.facts["taken"]), ("Direction told by the head", self.facts["direction"]), ("In the join", self.facts["state"]),
-        ])
+        details = form(
+            [
+                ("Size", self.facts["size"]),
+                ("Focal length", self.facts["focal"]),
+                ("Exposure", self.facts["exposure"]),
+                ("Taken", self.facts["taken"]),
+                ("Direction told by the head", self.facts["direction"]),
+                ("In the join", self.facts["state"]),
+            ]
+        )
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
         right = column(
-            row(self.title, None, self.zoom_text, button("Fit   [0]", self.view.fit, quiet=True), button("100 %   [1]", self.view.show_full, quiet=True)),
-            self.view, details, row(self.out_button, button("Remove   [Delete]", self.remove, name="remove"), None),
+            row(
+                self.title,
+                None,
+                self.zoom_text,
+                button("Fit   [0]", self.view.fit, quiet=True),
+                button("100 %   [1]", self.view.show_full, quiet=True),
+            ),
+            self.view,
+            details,
+            row(self.out_button, button("Remove   [Delete]", self.remove, name="remove"), None),
         )
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 5)
@@ -184,14 +204,17 @@ class FramesStage(QWidget):
         frames = self.state.outing.frames
         self.empty.setVisible(not frames)
         joined = len(self.state.outing.frames_to_join())
-        self.summary.setText(f"{len(frames)} frame{'s' if len(frames) != 1 else ''}, {joined} of them for the join" if frames else "")
+        self.summary.setText(
+            f"{len(frames)} frame{'s' if len(frames) != 1 else ''}, {joined} of them for the join" if frames else ""
+        )
         self.list.blockSignals(True)
-        if [self.list.item(i).data(Qt.ItemDataRole.UserRole) for i in range(self.list.count())] != [r.file for r in frames]:  # type: ignore[union-attr]
+        listed = [self._file_at(i) for i in range(self.list.count())]
+        if listed != [r.file for r in frames]:
             self.list.clear()
             for ref in frames:
-                item = QListWidgetItem()
-                item.setData(Qt.ItemDataRole.UserRole, ref.file)
-                self.list.addItem(item)
+                new = QListWidgetItem()
+                new.setData(Qt.ItemDataRole.UserRole, ref.file)
+                self.list.addItem(new)
         used = {r.file for r in self.state.outing.frames_to_join()}
         for i, ref in enumerate(frames):
             item = self.list.item(i)
@@ -199,9 +222,13 @@ class FramesStage(QWidget):
                 continue
             sign = "" if ref.file in used else "⊘ "
             item.setText(f"{sign}{Path(ref.file).name}" + (f"\nframe {ref.number}" if ref.number else ""))
-            item.setIcon(QIcon(self._thumb(ref.file)))
+            item.setIcon(_plain_icon(self._thumb(ref.file)))
         self.list.blockSignals(False)
         self._load([r for r in frames if r.file not in self._thumbs and r.file not in self._loading])
+
+    def _file_at(self, index: int) -> str | None:
+        item = self.list.item(index)
+        return item.data(Qt.ItemDataRole.UserRole) if item is not None else None
 
     def _thumb(self, file: str) -> QPixmap:
         if file in self._thumbs:
@@ -210,7 +237,11 @@ class FramesStage(QWidget):
         blank.fill(theme.colour("raised"))
         painter = QPainter(blank)
         painter.setPen(theme.colour("dim"))
-        painter.drawText(blank.rect(), int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap), "cannot be read" if file in self._faults else "…")
+        painter.drawText(
+            blank.rect(),
+            int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap),
+            "cannot be read" if file in self._faults else "…",
+        )
         painter.end()
         return blank
 
@@ -232,7 +263,9 @@ class FramesStage(QWidget):
                     task.show((file, None, None, error.sentence))
                 task.advance()
 
-        self.window_.tasks.start(LOADING, work, lambda _r: None, lambda e: self.state.told.emit(e.sentence, True), on_partial=self._loaded)
+        self.window_.tasks.start(
+            LOADING, work, lambda _r: None, lambda e: self.state.told.emit(e.sentence, True), on_partial=self._loaded
+        )
 
     def _loaded(self, result: tuple[str, FrameInfo | None, Any, str]) -> None:
         file, info, pixels, fault = result
@@ -248,7 +281,7 @@ class FramesStage(QWidget):
         for i, ref in enumerate(self.state.outing.frames):
             item = self.list.item(i)
             if ref.file == file and item is not None:
-                item.setIcon(QIcon(self._thumb(file)))
+                item.setIcon(_plain_icon(self._thumb(file)))
         if file == self.state.selected_file:
             self._show_facts()
 
@@ -276,7 +309,10 @@ class FramesStage(QWidget):
                 self.view.set_levels(levels)
 
         self.window_.tasks.start(
-            "Opening a frame", lambda _t: pyramid(read(path).pixels), done, lambda e: self.state.told.emit(e.sentence, True)
+            "Opening a frame",
+            lambda _t: pyramid(read(path).pixels),
+            done,
+            lambda e: self.state.told.emit(e.sentence, True),
         )
 
     def _show_facts(self) -> None:
@@ -292,10 +328,15 @@ class FramesStage(QWidget):
         info = self._infos.get(ref.file)
         if info is not None:
             m = info.metadata
-            self.facts["size"].setText(f"{info.width} × {info.height} px, {units.megapixels(info.width * info.height)}, {info.bits} bit")
-            self.facts["focal"].setText(f"{m.focal_mm:g} mm" if m.focal_mm else "not told: it is found from the matches")
+            self.facts["size"].setText(
+                f"{info.width} × {info.height} px, {units.megapixels(info.width * info.height)}, {info.bits} bit"
+            )
+            self.facts["focal"].setText(
+                f"{m.focal_mm:g} mm" if m.focal_mm else "not told: it is found from the matches"
+            )
             parts = [
-                units.exposure_time(m.exposure_s) if m.exposure_s else "", f"f/{m.aperture:g}" if m.aperture else "",
+                units.exposure_time(m.exposure_s) if m.exposure_s else "",
+                f"f/{m.aperture:g}" if m.aperture else "",
                 f"ISO {m.iso:.0f}" if m.iso else "",
             ]
             self.facts["exposure"].setText("  ".join(p for p in parts if p) or "not told")
@@ -308,3 +349,10 @@ class FramesStage(QWidget):
         used = ref in self.state.outing.frames_to_join()
         self.facts["state"].setText("left out by you" if out else "yes" if used else "no: shot again later")
         self.out_button.setText("Put back   [X]" if out else "Leave out   [X]")
+
+
+def _plain_icon(pixmap: QPixmap) -> QIcon:
+    """An icon that keeps its colours when chosen: nothing is tinted where colour is judged."""
+    icon = QIcon(pixmap)
+    icon.addPixmap(pixmap, QIcon.Mode.Selected)
+    return icon

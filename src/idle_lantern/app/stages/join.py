@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.tasks import Task
@@ -65,6 +65,7 @@ class JoinStage(QWidget):
         self.view = PictureView()
         self.view.placeholder = "The joined picture appears here: a rough one within seconds, then the full one."
         self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")
+        self.deliver_button = button("Deliver it", lambda: window.go("deliver"), name="go-deliver")
         self.projection = QComboBox()
         self.projection.setAccessibleName("Projection")
         self.projection.setObjectName("projection")
@@ -72,22 +73,41 @@ class JoinStage(QWidget):
         self.projection.activated.connect(self._choose_projection)
         self.status = label("", wrap=True, name="join-status")
         self.reason = label("", "dim", wrap=True)
-        self.facts = {k: label("", "figure", name=f"join-{k}") for k in ("size", "crop", "fit", "lens", "frames", "time")}
-        figures = form([
-            ("Picture", self.facts["size"]), ("Without gaps", self.facts["crop"]), ("Mean miss", self.facts["fit"]),
-            ("Lens found", self.facts["lens"]), ("Frames used", self.facts["frames"]), ("It took", self.facts["time"]),
-        ])
+        self.facts = {
+            k: label("", "figure", name=f"join-{k}") for k in ("size", "crop", "fit", "lens", "frames", "time")
+        }
+        figures = form(
+            [
+                ("Picture", self.facts["size"]),
+                ("Without gaps", self.facts["crop"]),
+                ("Mean miss", self.facts["fit"]),
+                ("Lens found", self.facts["lens"]),
+                ("Frames used", self.facts["frames"]),
+                ("It took", self.facts["time"]),
+            ]
+        )
         self.left_out = label("", wrap=True, name="join-left-out")
         self.zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
         tools = row(
-            self.zoom_text, None, button("Fit   [0]", self.view.fit, quiet=True),
+            self.zoom_text,
+            None,
+            button("Fit   [0]", self.view.fit, quiet=True),
             button("100 %   [1]", self.view.show_full, quiet=True),
-            button("+", lambda: self.view.zoom_by(1.5), quiet=True), button("−", lambda: self.view.zoom_by(1 / 1.5), quiet=True),
+            button("+", lambda: self.view.zoom_by(1.5), quiet=True),
+            button("−", lambda: self.view.zoom_by(1 / 1.5), quiet=True),
         )
         side = column(
-            self.run_button, self.status, 8, form([("Projection", self.projection)]), self.reason, 8, figures,
-            self.left_out, None, row(None, button("Deliver it", lambda: window.go("deliver"), name="go-deliver")),
+            self.run_button,
+            self.status,
+            8,
+            form([("Projection", self.projection)]),
+            self.reason,
+            8,
+            figures,
+            self.left_out,
+            None,
+            row(None, self.deliver_button),
         )
         side_panel = panel(side, "ground")
         side_panel.setFixedWidth(380)
@@ -108,7 +128,9 @@ class JoinStage(QWidget):
         """Join the frames of the outing."""
         refs = self.state.outing.frames_to_join()
         if len(refs) < 2:
-            self.state.told.emit("A join needs at least two frames. Shoot them in Field or bring pictures in under Frames.", True)
+            self.state.told.emit(
+                "A join needs at least two frames. Shoot them in Field or bring pictures in under Frames.", True
+            )
             return
         self._start(refs, None)
 
@@ -134,7 +156,7 @@ class JoinStage(QWidget):
                 frames = gather(paths)
                 known = prior if all(p is not None for p in prior) else None
                 solved = solve(frames, options, known, task)
-            canvas = make_canvas(solved.poses, solved.field, projection)
+            canvas = make_canvas(solved.poses, solved.seen, projection)
             _check_size(canvas)
             small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
             rough = compose_picture(solved, small, options, _Quiet(task), rough=True)
@@ -149,7 +171,9 @@ class JoinStage(QWidget):
             task.advance()
             return _shown(joined, canvas.width, solved, rough=False, files=files)
 
-        self.window_.tasks.start(JOINING, work, self._finished, self._failed, weights=STAGE_WEIGHTS, on_partial=self._partial)
+        self.window_.tasks.start(
+            JOINING, work, self._finished, self._failed, weights=STAGE_WEIGHTS, on_partial=self._partial
+        )
         self._show_status()
 
     def _partial(self, shown: Shown) -> None:
@@ -170,7 +194,11 @@ class JoinStage(QWidget):
     def load_finished(self) -> None:
         """Bring the picture of an earlier join back, when the outing has one."""
         folder = self.state.folder
-        if folder is None or not (folder / store.PICTURES / REPORT).exists() or not (folder / store.PICTURES / PICTURE).exists():
+        if (
+            folder is None
+            or not (folder / store.PICTURES / REPORT).exists()
+            or not (folder / store.PICTURES / PICTURE).exists()
+        ):
             return
         target = folder / store.PICTURES
 
@@ -179,7 +207,9 @@ class JoinStage(QWidget):
                 report = json.loads((target / REPORT).read_text(encoding="utf-8"))
                 canvas, crop = canvas_of(report), crop_of(report)
             except (OSError, ValueError, KeyError, TypeError) as error:
-                raise InputError("The report of the last join is damaged", where=str(target / REPORT), remedy="Join again") from error
+                raise InputError(
+                    "The report of the last join is damaged", where=str(target / REPORT), remedy="Join again"
+                ) from error
             picture = read(target / PICTURE)
             joined = Joined(picture, canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, report.get("timings_s", {}))
             return _shown(joined, canvas.width, None, rough=False, files=tuple(report.get("outing_files", ())))
@@ -188,7 +218,9 @@ class JoinStage(QWidget):
             if self.state.folder == folder and self.state.joined is None:
                 self._finished(shown)
 
-        self.window_.tasks.start("Opening the joined picture", work, done, lambda e: self.state.told.emit(e.sentence, True))
+        self.window_.tasks.start(
+            "Opening the joined picture", work, done, lambda e: self.state.told.emit(e.sentence, True)
+        )
 
     # --- showing ----------------------------------------------------------------
 
@@ -216,6 +248,10 @@ class JoinStage(QWidget):
         task = self.window_.tasks.shown
         joining = self.window_.tasks.busy(JOINING)
         self.run_button.setEnabled(self.can_join())
+        finished = self.state.joined is not None and not self.state.join_is_stale and not joining
+        self._lead(self.run_button, not finished)
+        self._lead(self.deliver_button, finished)
+        self.run_button.setText("Join again   [Ctrl + J]" if finished else "Join the frames   [Ctrl + J]")
         n = len(self.state.outing.frames_to_join())
         if joining and task is not None and task.title == JOINING:
             left = task.clock.remaining_s
@@ -229,6 +265,16 @@ class JoinStage(QWidget):
             self.status.setText("Two frames at least are needed. Shoot them in Field or bring them in under Frames.")
         else:
             self.status.setText(f"{n} frames are ready to be joined.")
+
+    @staticmethod
+    def _lead(one: QPushButton, main: bool) -> None:
+        """Make a button the stage's main action, or an ordinary one."""
+        if one.property("main") != main:
+            one.setProperty("main", main)
+            style = one.style()
+            if style is not None:
+                style.unpolish(one)
+                style.polish(one)
 
     def _show_facts(self) -> None:
         joined, solution = self.state.joined, self.state.solution
@@ -245,7 +291,9 @@ class JoinStage(QWidget):
         self.view.crop = joined.crop
         self.view.update()
         self.reason.setText(c.reason)
-        self.facts["time"].setText(units.duration(sum(joined.timings_s.values()) + sum(solution.timings_s.values() if solution else ())))
+        self.facts["time"].setText(
+            units.duration(sum(joined.timings_s.values()) + sum(solution.timings_s.values() if solution else ()))
+        )
         if solution is None:
             self.facts["frames"].setText(f"{len(self.state.joined_files)}")
             return
@@ -273,9 +321,15 @@ class _Quiet:
 
 
 _PLAIN = {
-    "read": "reading the frames", "features": "finding points", "match": "matching", "adjust": "turning the frames into place",
-    "refine": "placing points exactly", "warp": "laying frames on the canvas", "seams": "choosing seams",
-    "blend": "melting frames together", "write": "saving",
+    "read": "reading the frames",
+    "features": "finding points",
+    "match": "matching",
+    "adjust": "turning the frames into place",
+    "refine": "placing points exactly",
+    "warp": "laying frames on the canvas",
+    "seams": "choosing seams",
+    "blend": "melting frames together",
+    "write": "saving",
 }
 
 
@@ -294,14 +348,21 @@ def _check_size(canvas: Canvas) -> None:
         )
 
 
-def _shown(joined: Joined, full_width: int, solution: Solution | None, *, rough: bool, files: tuple[str, ...] = ()) -> Shown:
+def _shown(
+    joined: Joined, full_width: int, solution: Solution | None, *, rough: bool, files: tuple[str, ...] = ()
+) -> Shown:
     levels = pyramid(joined.picture.pixels, joined.picture.alpha)
     h, w = levels[0].shape[:2]
     fitting = next((level for level in levels if level.shape[1] <= 4000), levels[-1])
     alpha = joined.picture.alpha
-    thin = None if alpha is None else alpha[:: max(1, h // fitting.shape[0]), :: max(1, w // fitting.shape[1])][: fitting.shape[0], : fitting.shape[1]]
+    thin = (
+        None
+        if alpha is None
+        else alpha[:: max(1, h // fitting.shape[0]), :: max(1, w // fitting.shape[1])][
+            : fitting.shape[0], : fitting.shape[1]
+        ]
+    )
     if thin is not None and thin.dtype != np.uint8:
         thin = (thin >> 8).astype(np.uint8)
     on_map = unroll_canvas(fitting, thin, joined.canvas)
     return Shown(levels, full_width, on_map, rough, None if rough else solution, None if rough else joined, files)
-

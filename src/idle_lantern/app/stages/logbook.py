@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from idle_lantern.app import settings, theme
@@ -64,6 +65,7 @@ class LogbookStage(QWidget):
         if header is not None:
             header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             header.setStretchLastSection(True)
+            header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         side = self.table.verticalHeader()
         if side is not None:
             side.setVisible(False)
@@ -73,13 +75,21 @@ class LogbookStage(QWidget):
         self.table.setShowGrid(False)
         self.table.itemActivated.connect(lambda item: self._open(item.row()))
         self.where = label("", "dim")
-        self.setLayout(column(
-            label("Outings", "head"), self.table, self.where,
-            row(
-                button("Open", self._open_chosen, name="open-outing"), button("New outing …", window.new_outing, name="new-outing"),
-                button("Open another folder …", window.ask_open), None,
-            ), margin=16, space=theme.SPACE,
-        ))
+        self.setLayout(
+            column(
+                label("Outings", "head"),
+                self.table,
+                self.where,
+                row(
+                    button("Open", self._open_chosen, name="open-outing"),
+                    button("New outing …", window.new_outing, name="new-outing"),
+                    button("Open another folder …", window.ask_open),
+                    None,
+                ),
+                margin=16,
+                space=theme.SPACE,
+            )
+        )
         self._entries: list[Entry] = []
 
     def showEvent(self, event: Any) -> None:
@@ -90,15 +100,20 @@ class LogbookStage(QWidget):
         for i, e in enumerate(self._entries):
             here = " (open)" if self.state.folder and e.folder.resolve() == self.state.folder.resolve() else ""
             cells = (
-                e.name + here, e.created.replace("T", "  "), f"{e.planned}" if not e.fault else "", f"{e.frames}" if not e.fault else "",
-                "yes" if e.joined else "no" if not e.fault else "", e.fault or e.note.replace("\n", "  "),
+                e.name + here,
+                e.created.replace("T", "  "),
+                f"{e.planned}" if not e.fault else "",
+                f"{e.frames}" if not e.fault else "",
+                "yes" if e.joined else "no" if not e.fault else "",
+                e.fault or e.note.replace("\n", "  "),
             )
             for j, text in enumerate(cells):
                 self.table.setItem(i, j, QTableWidgetItem(text))
         super().showEvent(event)
 
     def _open_chosen(self) -> None:
-        rows = self.table.selectionModel().selectedRows() if self.table.selectionModel() else []
+        model = self.table.selectionModel()
+        rows = model.selectedRows() if model is not None else []
         if rows:
             self._open(rows[0].row())
         else:

@@ -7,7 +7,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QScrollArea, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHeaderView,
+    QScrollArea,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
@@ -24,14 +32,20 @@ if TYPE_CHECKING:
     from idle_lantern.app.window import Window
 
 _OVERLAP_SCHOOLS = (
-    ("one third: the usual default", 1 / 3), ("20 %: long lens, firm tripod", 0.2),
-    ("40 %: each thing in three frames", 0.4), ("50 %: only the sharp middle is used", 0.5),
+    ("one third: the usual default", 1 / 3),
+    ("20 %: long lens, firm tripod", 0.2),
+    ("40 %: each thing in three frames", 0.4),
+    ("50 %: only the sharp middle is used", 0.5),
 )
 _PRINT_DPI = 300.0
 
 
 def _pixels(text: str) -> float:
     return float(round(units.parse_number(text.replace("px", ""), "a number of pixels", "6000")))
+
+
+def _millimetres(value: float) -> str:
+    return f"{value:.6g} mm"
 
 
 class PlanStage(QWidget):
@@ -43,13 +57,15 @@ class PlanStage(QWidget):
         self.state = window.state
         self.setObjectName("ground")
         self.fields: dict[str, QuantityEdit] = {}
-        wish = form([
-            ("Left end", self._wish("left_deg", "Left end", units.parse_angle_deg, units.angle)),
-            ("Right end", self._wish("right_deg", "Right end", units.parse_angle_deg, units.angle)),
-            ("Lower edge", self._wish("low_deg", "Lower edge", units.parse_angle_deg, units.angle)),
-            ("Upper edge", self._wish("high_deg", "Upper edge", units.parse_angle_deg, units.angle)),
-            ("Overlap", self._wish("overlap", "Overlap", units.parse_share, units.share, 0.05)),
-        ])
+        wish = form(
+            [
+                ("Left end", self._wish("left_deg", "Left end", units.parse_angle_deg, units.angle)),
+                ("Right end", self._wish("right_deg", "Right end", units.parse_angle_deg, units.angle)),
+                ("Lower edge", self._wish("low_deg", "Lower edge", units.parse_angle_deg, units.angle)),
+                ("Upper edge", self._wish("high_deg", "Upper edge", units.parse_angle_deg, units.angle)),
+                ("Overlap", self._wish("overlap", "Overlap", units.parse_share, units.share, 0.05)),
+            ]
+        )
         self.school = QComboBox()
         self.school.setAccessibleName("Overlap by school")
         self.school.addItem("overlap by school …")
@@ -58,34 +74,45 @@ class PlanStage(QWidget):
         self.school.activated.connect(self._take_school)
         kinds = row(
             button("Full circle", self.full_circle, name="full-circle"),
-            button("Full sphere", self.full_sphere, name="full-sphere"), None,
+            button("Full sphere", self.full_sphere, name="full-sphere"),
+            None,
         )
         wanted = column(label("Wanted picture", "head"), wish, self.school, kinds, None)
 
         self.model = QComboBox()
         self.model.setAccessibleName("Lens kind")
         self.model.addItems([m if m == "rectilinear" else f"{m} fisheye" for m in MODELS])
-        self.model.activated.connect(lambda i: self.state.apply(edits.set_rig("Change the lens kind", lens_model=MODELS[i])))
+        self.model.activated.connect(
+            lambda i: self.state.apply(edits.set_rig("Change the lens kind", lens_model=MODELS[i]))
+        )
         self.held = button("Held upright", self.turn_camera, name="turn-camera")
-        rig = form([
-            ("Sensor width", self._rig("sensor_width_mm", "Sensor width", units.parse_length_mm, units.length)),
-            ("Sensor height", self._rig("sensor_height_mm", "Sensor height", units.parse_length_mm, units.length)),
-            ("Pixels across", self._rig("width_px", "Pixels across", _pixels, units.grouped, 100)),
-            ("Pixels up", self._rig("height_px", "Pixels up", _pixels, units.grouped, 100)),
-            ("Focal length", self._rig("focal_mm", "Focal length", units.parse_length_mm, lambda v: f"{v:g} mm")),
-            ("Lens kind", self.model),
-            ("Camera", self.held),
-        ])
+        rig = form(
+            [
+                ("Sensor width", self._rig("sensor_width_mm", "Sensor width", units.parse_length_mm, _millimetres)),
+                ("Sensor height", self._rig("sensor_height_mm", "Sensor height", units.parse_length_mm, _millimetres)),
+                ("Pixels across", self._rig("width_px", "Pixels across", _pixels, units.grouped, 100)),
+                ("Pixels up", self._rig("height_px", "Pixels up", _pixels, units.grouped, 100)),
+                ("Focal length", self._rig("focal_mm", "Focal length", units.parse_length_mm, _millimetres)),
+                ("Lens kind", self.model),
+                ("Camera", self.held),
+            ]
+        )
         camera = column(label("Camera and lens", "head"), rig, None)
 
         self.count = label("", "big", name="plan-count")
         self.rows_text = label("", wrap=True)
-        self.facts = {name: label("", "figure", name=f"fact-{name}") for name in ("overlap", "size", "pixels", "print", "time")}
-        results = form([
-            ("Smallest overlap found", self.facts["overlap"]), ("Joined picture", self.facts["size"]),
-            ("Pixels", self.facts["pixels"]), (f"Print at {_PRINT_DPI:.0f} dpi", self.facts["print"]),
-            ("Time to shoot", self.facts["time"]),
-        ])
+        self.facts = {
+            name: label("", "figure", name=f"fact-{name}") for name in ("overlap", "size", "pixels", "print", "time")
+        }
+        results = form(
+            [
+                ("Smallest overlap found", self.facts["overlap"]),
+                ("Joined picture", self.facts["size"]),
+                ("Pixels", self.facts["pixels"]),
+                (f"Print at {_PRINT_DPI:.0f} dpi", self.facts["print"]),
+                ("Time to shoot", self.facts["time"]),
+            ]
+        )
         self.remarks = JudgementList(
             {
                 "overlap-third": ("Overlap a third", lambda: self._set("overlap", 1 / 3)),
@@ -110,13 +137,16 @@ class PlanStage(QWidget):
         self.angles.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.angles.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
         self.angles.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
-        self.angles.setFont(theme.font(figures=True))
+        self.angles.setFont(theme.font())
         self.angles.itemSelectionChanged.connect(self._row_chosen)
-        listing = column(label("Angles", "head"), self.angles, row(None, button("Save list …", self.save_angles, quiet=True)))
+        listing = column(
+            label("Angles", "head"), self.angles, row(None, button("Save list …", self.save_angles, quiet=True))
+        )
 
         layout = row(margin=16, space=theme.SPACE * 4)
-        for part, stretch in ((wanted, 0), (camera, 0), (takes, 5), (listing, 3)):
+        for part, stretch in ((wanted, 0), (camera, 0), (takes, 1), (listing, 0)):
             layout.addWidget(panel(part, "ground"), stretch)
+        self.angles.setFixedWidth(292)
         self.setLayout(layout)
         self.state.changed.connect(self._refresh)
         self._refresh({"plan", "choices", "selection"})
@@ -127,7 +157,7 @@ class PlanStage(QWidget):
         self, key: str, name: str, parse: Callable[[str], float], write: Callable[[float], str], step: float = 1.0
     ) -> QuantityEdit:
         def use(value: float) -> None:
-            self._submit(field, edits.set_wish(f"Change the {name.lower()}", **{key: value}))
+            self._submit(field, edits.set_wish(f"Change the {name.lower()}", merge="", **{key: value}))
 
         field = QuantityEdit(name, parse, write, step)
         field.submitted.connect(use)
@@ -155,7 +185,7 @@ class PlanStage(QWidget):
             field.mark_refused(self.window_.message_text())
 
     def _set(self, key: str, value: float) -> None:
-        self.state.apply(edits.set_wish("Change the overlap", **{key: value}))
+        self.state.apply(edits.set_wish("Change the overlap", merge="", **{key: value}))
 
     def _take_school(self, index: int) -> None:
         value = self.school.itemData(index)
@@ -175,7 +205,9 @@ class PlanStage(QWidget):
 
     def full_sphere(self) -> None:
         """Everything: straight up and straight down too."""
-        self.state.apply(edits.set_wish("Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0))
+        self.state.apply(
+            edits.set_wish("Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
+        )
 
     def save_angles(self) -> None:
         """Write the angle list as text."""
@@ -188,7 +220,8 @@ class PlanStage(QWidget):
                 self.state.told.emit(error.sentence, True)
 
     def _row_chosen(self) -> None:
-        rows = self.angles.selectionModel().selectedRows() if self.angles.selectionModel() else []
+        model = self.angles.selectionModel()
+        rows = model.selectedRows() if model is not None else []
         if rows:
             self.state.select(rows[0].row() + 1)
 
@@ -206,7 +239,8 @@ class PlanStage(QWidget):
             self._show_angles()
         if topics & {"plan", "choices"}:
             self.remarks.show_judgements(
-                plan.judgements, self.state.outing.put_aside,
+                plan.judgements,
+                self.state.outing.put_aside,
                 "Nothing speaks against this plan: the whole field is covered, as sampled on the sphere.",
             )
         if "selection" in topics or "plan" in topics:
@@ -215,15 +249,19 @@ class PlanStage(QWidget):
     def _show_results(self) -> None:
         plan = self.state.plan
         n, rows = len(plan.frames), plan.rows
-        self.count.setText(f"{n} frame{'s' if n != 1 else ''}" + (f" in {len(rows)} rows" if len(rows) > 1 else " in one row"))
+        self.count.setText(
+            f"{n} frame{'s' if n != 1 else ''}" + (f" in {len(rows)} rows" if len(rows) > 1 else " in one row")
+        )
         wide, high = (v * 57.29578 for v in plan.rig.lens().field_rad())
         shown = rows if len(rows) <= 6 else rows[:5]
         described = ", ".join(f"{len(r)} at {units.angle(r[0].pitch_deg)}" for r in shown)
         more = f" and {len(rows) - 5} rows more" if len(rows) > 6 else ""
         self.rows_text.setText(f"{described}{more}. Each frame sees {units.angle(wide)} by {units.angle(high)}.")
         c = plan.coverage
-        overlap = "one frame, no neighbour" if c.smallest_overlap is None or c.smallest_between is None else (
-            f"{units.share(c.smallest_overlap)} (frames {c.smallest_between[0]} and {c.smallest_between[1]})"
+        overlap = (
+            "one frame, no neighbour"
+            if c.smallest_overlap is None or c.smallest_between is None
+            else (f"{units.share(c.smallest_overlap)} (frames {c.smallest_between[0]} and {c.smallest_between[1]})")
         )
         self.facts["overlap"].setText(overlap)
         s = plan.size

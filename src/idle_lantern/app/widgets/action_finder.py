@@ -62,7 +62,11 @@ class ActionFinder(QDialog):
         self._window.trigger(item.data(Qt.ItemDataRole.UserRole))
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.KeyPress
+            and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down)
+        ):
             self.list.setCurrentRow(self.list.currentRow() + (1 if event.key() == Qt.Key.Key_Down else -1))
             return True
         return super().eventFilter(watched, event)

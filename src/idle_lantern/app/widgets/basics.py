@@ -27,7 +27,9 @@ def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "")
     return result
 
 
-def button(text: str, run: Callable[[], Any], *, main: bool = False, quiet: bool = False, name: str = "") -> QPushButton:
+def button(
+    text: str, run: Callable[[], Any], *, main: bool = False, quiet: bool = False, name: str = ""
+) -> QPushButton:
     """A button; ``main`` marks the one main action of a stage."""
     result = QPushButton(text)
     result.setProperty("main", main)
@@ -96,4 +98,4 @@ def to_qimage(pixels: NDArray[Any]) -> QImage:
     pixels = np.ascontiguousarray(pixels)
     h, w, channels = pixels.shape
     kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
-    return QImage(pixels.data, w, h, channels * w, kind).copy()
+    return QImage(pixels.data, w, h, channels * w, kind).copy()  # type: ignore[call-overload]

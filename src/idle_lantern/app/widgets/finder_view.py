@@ -27,7 +27,9 @@ class FinderView(QWidget):
         self._height_deg = 60.0
         self._text = ""
 
-    def show_look(self, pixels: NDArray[Any] | None, pitch_deg: float, roll_deg: float, height_deg: float, text: str) -> None:
+    def show_look(
+        self, pixels: NDArray[Any] | None, pitch_deg: float, roll_deg: float, height_deg: float, text: str
+    ) -> None:
         """Show a picture and the camera's pitch and roll; None keeps the picture."""
         if pixels is not None:
             self._image = to_qimage(pixels)
@@ -62,11 +64,15 @@ class FinderView(QWidget):
         offset = self._pitch_deg / max(self._height_deg, 1) * box.height()
         if abs(offset) < box.height() / 2:
             middle = box.center() + QPointF(0, offset)
-            along = QPointF(math.cos(math.radians(-self._roll_deg)), math.sin(math.radians(-self._roll_deg))) * box.width() * 0.12
+            along = (
+                QPointF(math.cos(math.radians(-self._roll_deg)), math.sin(math.radians(-self._roll_deg)))
+                * box.width()
+                * 0.12
+            )
             painter.setPen(QPen(theme.colour("accent"), 3))
             painter.drawLine(middle - along * 2, middle - along)
             painter.drawLine(middle + along, middle + along * 2)
-        painter.setFont(theme.font(theme.HEAD, bold=True, figures=True))
+        painter.setFont(theme.font(theme.HEAD, bold=True))
         plate = QRectF(box.left() + 8, box.top() + 8, 15 + 10 * len(self._text), 26)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground", 200))

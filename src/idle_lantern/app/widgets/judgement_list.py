@@ -22,9 +22,9 @@ class JudgementList(QWidget):
 
     def __init__(
         self,
-        remedies: dict[str, tuple[str, Callable[[], None]]],
-        put_aside: Callable[[str], None],
-        bring_back: Callable[[], None],
+        remedies: dict[str, tuple[str, Callable[[], object]]],
+        put_aside: Callable[[str], object],
+        bring_back: Callable[[], object],
         parent: QWidget | None = None,
     ) -> None:
         super().__init__(parent)

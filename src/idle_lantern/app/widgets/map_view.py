@@ -14,7 +14,16 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
-    QBrush, QImage, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF, QTransform,
+    QBrush,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QTransform,
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -154,27 +163,39 @@ class MapView(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), theme.colour("panel"))
+        painter.fillRect(self.rect(), theme.colour("ground"))
         t = self.to_screen()
-        self._paint_ground(painter, t)
+        turn = self._one_turn(t)
+        painter.setClipRect(turn)
+        painter.fillRect(turn, theme.colour("panel"))
+        self._paint_ground(painter, t, turn)
         if self._image is not None:
             target = t.mapRect(QRectF(-180, -90, 360, 180))
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            for turn in (-360, 0, 360):
-                painter.drawImage(target.translated(turn * t.m11(), 0), self._image)
+            for k in (-360, 0, 360):
+                painter.drawImage(target.translated(k * t.m11(), 0), self._image)
         self._paint_wish(painter, t)
         self._paint_frames(painter, t)
+        painter.setClipping(False)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("accent"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         painter.end()
 
-    def _paint_ground(self, painter: QPainter, t: QTransform) -> None:
+    def _one_turn(self, t: QTransform) -> QRectF:
+        """The part of the widget that shows one full turn about the field's middle, never anything twice."""
+        w = self.state.plan.wish
+        middle = (w.left_deg + w.right_deg) / 2
+        left, right = t.map(QPointF(middle - 180, 0)).x(), t.map(QPointF(middle + 180, 0)).x()
+        return QRectF(max(0.0, left), 0, min(self.width(), right) - max(0.0, left), self.height())
+
+    def _paint_ground(self, painter: QPainter, t: QTransform, turn: QRectF) -> None:
         inverse, _ = t.inverted()
-        left, right = inverse.map(QPointF(0, 0)).x(), inverse.map(QPointF(self.width(), 0)).x()
+        left, right = inverse.map(turn.topLeft()).x(), inverse.map(turn.topRight()).x()
         step = next(s for s in (5, 10, 15, 30, 45, 90) if s * t.m11() > 54 or s == 90)
-        painter.setFont(theme.font(theme.SMALL, figures=True))
-        for azimuth in range(int(math.floor(left / step)) * step, int(right) + step, step):
+        painter.setFont(theme.font(theme.SMALL))
+        for azimuth in range(math.floor(left / step) * step, int(right) + step, step):
             x = t.map(QPointF(azimuth, 0)).x()
             painter.setPen(QPen(theme.colour("raised"), 1))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - 18))
@@ -187,7 +208,7 @@ class MapView(QWidget):
         painter.setPen(QPen(theme.colour("dim"), 1))
         painter.drawLine(QPointF(0, horizon), QPointF(self.width(), horizon))
         if 14 < horizon < self.height() - 20:
-            painter.drawText(QPointF(4, horizon - 4), "horizon")
+            painter.drawText(QPointF(turn.left() + 4, horizon - 4), "horizon")
 
     def _paint_wish(self, painter: QPainter, t: QTransform) -> None:
         w = self.state.plan.wish
@@ -204,15 +225,13 @@ class MapView(QWidget):
                 middle = (a + b) / 2
                 flat = abs(a.y() - b.y()) < 1
                 size = (26, 5) if flat else (5, 26)
-                painter.drawRoundedRect(
-                    QRectF(middle.x() - size[0] / 2, middle.y() - size[1] / 2, *size), 2, 2
-                )
+                painter.drawRoundedRect(QRectF(middle.x() - size[0] / 2, middle.y() - size[1] / 2, *size), 2, 2)
 
     def _paint_frames(self, painter: QPainter, t: QTransform) -> None:
         states = self.state.guide.states
         used = self._used_numbers()
         many = len(self._paths) > 60
-        painter.setFont(theme.font(theme.SMALL, figures=True))
+        painter.setFont(theme.font(theme.SMALL))
         for frame, path, state in zip(self.state.plan.frames, self._paths, states):
             drawn = t.map(path)
             for turn in self._turns(path):
@@ -237,9 +256,13 @@ class MapView(QWidget):
         for turn in (-720, -360, 0, 360, 720):
             if box.right() + turn > w.left_deg - 8 and box.left() + turn < w.right_deg + 8:
                 shown.append(turn)
-        return shown if w.full_circle else shown[:1] if len(shown) < 2 else [
-            min(shown, key=lambda k: abs(box.center().x() + k - (w.left_deg + w.right_deg) / 2))
-        ]
+        return (
+            shown
+            if w.full_circle
+            else shown[:1]
+            if len(shown) < 2
+            else [min(shown, key=lambda k: abs(box.center().x() + k - (w.left_deg + w.right_deg) / 2))]
+        )
 
     def _style(self, state: FrameState, used: bool) -> tuple[QPen, QBrush]:
         line = theme.colour("text", 200)
@@ -251,7 +274,9 @@ class MapView(QWidget):
                 return QPen(line, 1.0 if used else 1.4), QBrush(Qt.BrushStyle.NoBrush)
             return QPen(line, 1.4), QBrush(theme.colour("text", 70), Qt.BrushStyle.BDiagPattern)
         if state is FrameState.SKIPPED:
-            return QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DotLine), QBrush(theme.colour("dim", 60), Qt.BrushStyle.DiagCrossPattern)
+            return QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DotLine), QBrush(
+                theme.colour("dim", 60), Qt.BrushStyle.DiagCrossPattern
+            )
         return QPen(line, 1.2, Qt.PenStyle.DashLine), QBrush(plain)
 
     def _paint_number(self, painter: QPainter, shape: QPainterPath, frame: GridFrame, state: FrameState) -> None:
@@ -288,8 +313,10 @@ class MapView(QWidget):
         if self._drag is None:
             edge = self.edge_at(event.position())
             shape = {
-                "left": Qt.CursorShape.SizeHorCursor, "right": Qt.CursorShape.SizeHorCursor,
-                "low": Qt.CursorShape.SizeVerCursor, "high": Qt.CursorShape.SizeVerCursor,
+                "left": Qt.CursorShape.SizeHorCursor,
+                "right": Qt.CursorShape.SizeHorCursor,
+                "low": Qt.CursorShape.SizeVerCursor,
+                "high": Qt.CursorShape.SizeVerCursor,
             }.get(edge or "", Qt.CursorShape.ArrowCursor)
             self.setCursor(shape)
             return
@@ -323,7 +350,7 @@ class MapView(QWidget):
         else:
             value = min(90.0, max(value, w.low_deg + 1))
         names = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
-        self.state.apply(edits.set_wish(f"Move the {names[edge]}", f"drag-{edge}", **{_EDGE_FIELDS[edge]: value}))
+        self.state.apply(edits.set_wish(f"Move the {names[edge]}", merge=f"drag-{edge}", **{_EDGE_FIELDS[edge]: value}))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

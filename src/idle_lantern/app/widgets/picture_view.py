@@ -126,7 +126,8 @@ class PictureView(QWidget):
     def _keep_in_sight(self) -> None:
         w, h = self.size_px
         for get, put, size, extent in (
-            (self._centre.x, self._centre.setX, w, self.width()), (self._centre.y, self._centre.setY, h, self.height()),
+            (self._centre.x, self._centre.setX, w, self.width()),
+            (self._centre.y, self._centre.setY, h, self.height()),
         ):
             half = extent / self._zoom / 2
             put(size / 2 if half * 2 >= size else min(max(get(), half), size - half))
@@ -138,13 +139,16 @@ class PictureView(QWidget):
             painter.setPen(theme.colour("dim"))
             painter.drawText(
                 self.rect().adjusted(40, 20, -40, -20),
-                int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap), self.placeholder,
+                int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap),
+                self.placeholder,
             )
             return
         self._paint_picture(painter)
         if self.crop is not None:
             c = self.crop
-            box = QRectF(self.to_widget(QPointF(c.left, c.top)), self.to_widget(QPointF(c.left + c.width, c.top + c.height)))
+            box = QRectF(
+                self.to_widget(QPointF(c.left, c.top)), self.to_widget(QPointF(c.left + c.width, c.top + c.height))
+            )
             painter.setPen(QPen(theme.colour("ground"), 3))
             painter.drawRect(box)
             painter.setPen(QPen(theme.colour("accent"), 1.4, Qt.PenStyle.DashLine))
@@ -152,14 +156,17 @@ class PictureView(QWidget):
         painter.end()
 
     def _paint_picture(self, painter: QPainter) -> None:
-        w, h = self.size_px
+        w, _h = self.size_px
         own = self._levels[0].shape[1] / w
         level = min(len(self._levels) - 1, max(0, math.floor(math.log2(max(1.0, own / self._zoom)))))
         pixels = self._levels[level]
         ratio = pixels.shape[1] / w
         a, b = self.to_picture(QPointF(0, 0)), self.to_picture(QPointF(self.width(), self.height()))
         left, top = max(0, math.floor(a.x() * ratio) - 1), max(0, math.floor(a.y() * ratio) - 1)
-        right, bottom = min(pixels.shape[1], math.ceil(b.x() * ratio) + 1), min(pixels.shape[0], math.ceil(b.y() * ratio) + 1)
+        right, bottom = (
+            min(pixels.shape[1], math.ceil(b.x() * ratio) + 1),
+            min(pixels.shape[0], math.ceil(b.y() * ratio) + 1),
+        )
         if right <= left or bottom <= top:
             return
         image: QImage = to_qimage(pixels[top:bottom, left:right])
@@ -207,7 +214,10 @@ class PictureView(QWidget):
         if event is None:
             return
         pan = {
-            Qt.Key.Key_Left: (-0.2, 0.0), Qt.Key.Key_Right: (0.2, 0.0), Qt.Key.Key_Up: (0.0, -0.2), Qt.Key.Key_Down: (0.0, 0.2),
+            Qt.Key.Key_Left: (-0.2, 0.0),
+            Qt.Key.Key_Right: (0.2, 0.0),
+            Qt.Key.Key_Up: (0.0, -0.2),
+            Qt.Key.Key_Down: (0.0, 0.2),
         }.get(Qt.Key(event.key()))
         if pan is not None and self._levels:
             self._centre += QPointF(pan[0] * self.width(), pan[1] * self.height()) / self._zoom

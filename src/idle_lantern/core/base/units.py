@@ -9,7 +9,14 @@ from idle_lantern.core.base.errors import InputError
 
 _NUMBER = r"[-+]?(?:\d+(?:[.,]\d*)?|[.,]\d+)"
 _LENGTHS_MM = {
-    "mm": 1.0, "cm": 10.0, "m": 1000.0, "km": 1e6, "in": 25.4, '"': 25.4, "ft": 304.8, "'": 304.8,
+    "mm": 1.0,
+    "cm": 10.0,
+    "m": 1000.0,
+    "km": 1e6,
+    "in": 25.4,
+    '"': 25.4,
+    "ft": 304.8,
+    "'": 304.8,
 }
 
 

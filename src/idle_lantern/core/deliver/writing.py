@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import cv2
@@ -30,7 +30,7 @@ class WriteOptions:
 
     jpeg_quality: int = 92
     dpi: float = 300.0
-    metadata: Metadata = Metadata()
+    metadata: Metadata = field(default_factory=Metadata)
 
 
 def check_target(target: Path, width: int | None = None, height: int | None = None) -> None:
@@ -80,7 +80,7 @@ def write(picture: Picture, target: Path, options: WriteOptions | None = None) -
 
 def _write_tiff(picture: Picture, path: Path, options: WriteOptions) -> None:
     with_alpha = picture.alpha is not None
-    pixels = np.dstack([picture.pixels, picture.alpha]) if with_alpha else picture.pixels
+    pixels = picture.pixels if picture.alpha is None else np.dstack([picture.pixels, picture.alpha])
     tifffile.imwrite(
         path,
         pixels,

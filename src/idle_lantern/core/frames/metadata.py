@@ -69,7 +69,9 @@ def to_exif(meta: Metadata, width: int, height: int) -> Image.Exif:
         exif[_BASE.Model.value] = meta.camera
     sub: dict[int, Any] = {}
     for tag, value in (
-        (_BASE.FocalLength, meta.focal_mm), (_BASE.FNumber, meta.aperture), (_BASE.ExposureTime, meta.exposure_s),
+        (_BASE.FocalLength, meta.focal_mm),
+        (_BASE.FNumber, meta.aperture),
+        (_BASE.ExposureTime, meta.exposure_s),
     ):
         if value:
             sub[tag.value] = float(value)

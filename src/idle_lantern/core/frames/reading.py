@@ -154,7 +154,7 @@ def _probe_tiff(path: Path) -> FrameInfo:
 def _tiff_bits(path: Path) -> int:
     try:
         with tifffile.TiffFile(path) as tiff:
-            dtype = tiff.pages[0].dtype  # type: ignore[union-attr]
+            dtype = tiff.pages[0].dtype
     except Exception as error:
         raise _damaged(path) from error
     return 8 if dtype is not None and dtype.itemsize == 1 else 16

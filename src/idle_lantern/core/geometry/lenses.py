@@ -157,8 +157,11 @@ class Lens:
             u0, v0 = self.principal_px
             x, y, z = d[..., 0] * self.focal_px, d[..., 1] * self.focal_px, d[..., 2]
             flat: Array = (
-                (z > 0) & (x >= (m - u0) * z) & (x <= (self.width - 1 - m - u0) * z)
-                & (y >= (m - v0) * z) & (y <= (self.height - 1 - m - v0) * z)
+                (z > 0)
+                & (x >= (m - u0) * z)
+                & (x <= (self.width - 1 - m - u0) * z)
+                & (y >= (m - v0) * z)
+                & (y <= (self.height - 1 - m - v0) * z)
             )
             return flat
         pixels, valid = self.project(directions)

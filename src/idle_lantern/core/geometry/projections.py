@@ -157,11 +157,18 @@ def _stereographic_inverse(u: Array, v: Array, _: Projection) -> tuple[Array, Ar
 
 
 _FORWARD: dict[str, Callable[[Array, Array, Array, Projection], tuple[Array, Array]]] = {
-    "equirectangular": _equirectangular, "cylindrical": _cylindrical, "mercator": _mercator,
-    "rectilinear": _rectilinear, "panini": _panini, "stereographic": _stereographic,
+    "equirectangular": _equirectangular,
+    "cylindrical": _cylindrical,
+    "mercator": _mercator,
+    "rectilinear": _rectilinear,
+    "panini": _panini,
+    "stereographic": _stereographic,
 }
 _INVERSE: dict[str, Callable[[Array, Array, Projection], tuple[Array, Array, Array]]] = {
-    "equirectangular": _equirectangular_inverse, "cylindrical": _cylindrical_inverse,
-    "mercator": _mercator_inverse, "rectilinear": _rectilinear_inverse,
-    "panini": _panini_inverse, "stereographic": _stereographic_inverse,
+    "equirectangular": _equirectangular_inverse,
+    "cylindrical": _cylindrical_inverse,
+    "mercator": _mercator_inverse,
+    "rectilinear": _rectilinear_inverse,
+    "panini": _panini_inverse,
+    "stereographic": _stereographic_inverse,
 }

@@ -24,9 +24,7 @@ def azimuth_altitude(directions: Array) -> tuple[Array, Array]:
     return np.arctan2(d[..., 0], d[..., 2]), np.arctan2(-d[..., 1], np.hypot(d[..., 0], d[..., 2]))
 
 
-def even_samples(
-    azimuth_rad: tuple[float, float], altitude_rad: tuple[float, float], count: int
-) -> Array:
+def even_samples(azimuth_rad: tuple[float, float], altitude_rad: tuple[float, float], count: int) -> Array:
     """About ``count`` evenly spread directions (N, 3) of an azimuth-altitude field, rims included.
 
     Inside: a golden-angle spiral, equal area each (a Fibonacci lattice). Rims are

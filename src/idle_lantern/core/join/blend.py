@@ -118,7 +118,9 @@ class Compositor:
             return {winners[0]: np.ones((tile.height, tile.width), np.float32)}
         places = np.stack(np.meshgrid(x.astype(np.float32), y.astype(np.float32)), -1)
         return {
-            k: cv2.remap((part == k).astype(np.float32), places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+            k: cv2.remap(
+                (part == k).astype(np.float32), places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
+            )
             for k in winners
         }
 
@@ -222,7 +224,7 @@ def _melted(
         if not difference.any():
             continue
         mask = (winner == k).astype(np.float32)
-        levels = []
+        levels: list[Array] = []
         for _ in range(bands):
             smaller, small_mask = cv2.pyrDown(difference), cv2.pyrDown(mask)
             band = difference - cv2.pyrUp(smaller, dstsize=(difference.shape[1], difference.shape[0]))

@@ -126,7 +126,10 @@ def choose_projection(seen: Field) -> tuple[str, str]:
 
 
 def make_canvas(
-    poses: Poses, seen: Field, projection: str = "auto", width_px: int | None = None,
+    poses: Poses,
+    seen: Field,
+    projection: str = "auto",
+    width_px: int | None = None,
     parameters: dict[str, float] | None = None,
 ) -> Canvas:
     """A canvas that holds all frames at their own scale, or at ``width_px`` across.
@@ -145,7 +148,9 @@ def make_canvas(
     canvas_from_world = np.eye(3)
     middle_altitude = (seen.low_rad + seen.high_rad) / 2
     wide = seen.high_rad - seen.low_rad > math.radians(100)
-    if projection == "stereographic" or (projection == "rectilinear" and abs(middle_altitude) > math.radians(25) and not wide):
+    if projection == "stereographic" or (
+        projection == "rectilinear" and abs(middle_altitude) > math.radians(25) and not wide
+    ):
         # looking far up or down: the plane stands square to the look
         canvas_from_world = rotations.about_x(-middle_altitude)
     scale = max(lens.focal_px for lens in poses.lenses)

@@ -77,7 +77,7 @@ def working_frame(info: FrameInfo, working_mp: float) -> WorkingFrame:
 def find_features(frame: WorkingFrame, count: int) -> Features:
     """SIFT points of a working frame, at most ``count``, evenly spread."""
     grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
-    sift = cv2.SIFT_create(nfeatures=0, contrastThreshold=_CONTRAST, enable_precise_upscale=True)
+    sift = cv2.SIFT.create(nfeatures=0, contrastThreshold=_CONTRAST, enable_precise_upscale=True)
     mask = _picture_area(frame.picture, grey)
     keypoints = sift.detect(grey, mask)
     keypoints = _evenly(keypoints, grey.shape, count)

@@ -90,7 +90,9 @@ def _match_descriptors(d1: Array, d2: Array) -> tuple[Array, Array]:
     return keep, best[keep]
 
 
-def candidate_pairs(features: Sequence[Features], prior: Sequence[Array | None], reach_rad: float) -> list[tuple[int, int]]:
+def candidate_pairs(
+    features: Sequence[Features], prior: Sequence[Array | None], reach_rad: float
+) -> list[tuple[int, int]]:
     """Pairs of frames worth matching in full.
 
     Few frames: all. With known directions: neighbours within ``reach_rad``. Else a
@@ -172,9 +174,7 @@ def _triads(first: Array, second: Array) -> Array:
     return np.stack([one, np.cross(three, one), three], -1)
 
 
-def verify(
-    link: Link, lens_a: Lens, lens_b: Lens, tolerance_px: float, rng: np.random.Generator
-) -> Link | None:
+def verify(link: Link, lens_a: Lens, lens_b: Lens, tolerance_px: float, rng: np.random.Generator) -> Link | None:
     """The link with its rotation and inliers, or None when chance could explain it."""
     rays_a, rays_b = lens_a.unproject(link.points_a), lens_b.unproject(link.points_b)
     good = np.isfinite(rays_a[:, 0]) & np.isfinite(rays_b[:, 0])

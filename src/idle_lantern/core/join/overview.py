@@ -44,7 +44,7 @@ class Patch:
     @property
     def index(self) -> tuple[Array, Array]:
         """Open mesh that cuts the patch out of a canvas-sized array."""
-        return np.ix_(np.arange(self.top, self.top + self.inside.shape[0]), self.columns)
+        return np.arange(self.top, self.top + self.inside.shape[0])[:, None], self.columns[None, :]
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,11 @@ class Overview:
 
 
 def make_overview(
-    poses: Poses, working: Sequence[WorkingFrame], canvas: Canvas, *, pixels: int = OVERVIEW_PIXELS,
+    poses: Poses,
+    working: Sequence[WorkingFrame],
+    canvas: Canvas,
+    *,
+    pixels: int = OVERVIEW_PIXELS,
     progress: Progress = SILENT,
 ) -> Overview:
     """Warp every working frame onto ``canvas`` reduced to about ``pixels``.
@@ -83,9 +87,12 @@ def _window(lens: Lens, rotation: Array, small: Canvas, directions: Array) -> tu
     # a thinned grid may step over the rim by its own spacing
     margin = 1.5 * _PROBE * lens.focal_px / small.px_per_rad + 2
     near = (
-        valid & np.isfinite(thin[..., 0])
-        & (pixels[..., 0] > -margin) & (pixels[..., 0] < lens.width + margin)
-        & (pixels[..., 1] > -margin) & (pixels[..., 1] < lens.height + margin)
+        valid
+        & np.isfinite(thin[..., 0])
+        & (pixels[..., 0] > -margin)
+        & (pixels[..., 0] < lens.width + margin)
+        & (pixels[..., 1] > -margin)
+        & (pixels[..., 1] < lens.height + margin)
     )
     if not near.any():
         return np.zeros(0, int), np.zeros(0, int)
@@ -111,7 +118,12 @@ def _patch(
     columns, rows = _window(lens, rotation, small, directions)
     if len(columns) == 0:
         return None
-    part = directions[np.ix_(np.arange(rows[0], rows[-1] + 3), np.append(columns, [columns[-1] + 1, columns[-1] + 2]) % directions.shape[1])]
+    part = directions[
+        np.ix_(
+            np.arange(rows[0], rows[-1] + 3),
+            np.append(columns, [columns[-1] + 1, columns[-1] + 2]) % directions.shape[1],
+        )
+    ]
     places = frame_map(part, lens, rotation, Tile(0, 0, len(columns), len(rows)), 1)
     if places is None:
         return None
@@ -128,7 +140,7 @@ def _patch(
     while shrink * factor < 0.6 and min(pixels.shape[:2]) > 32:
         pixels = cv2.resize(pixels, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
         factor *= 2
-    ratio = np.float32([pixels.shape[1] / picture.width, pixels.shape[0] / picture.height])
+    ratio = np.array([pixels.shape[1] / picture.width, pixels.shape[0] / picture.height], np.float32)
     on_picture = (on_picture + np.float32(0.5)) * ratio - np.float32(0.5)
     sampled = cv2.remap(pixels, on_picture, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     if picture.alpha is not None:

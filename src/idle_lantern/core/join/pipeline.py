@@ -12,7 +12,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Lock
 from typing import Any, TypeVar
@@ -35,7 +35,12 @@ from idle_lantern.core.join.features import Features, WorkingFrame, find_feature
 from idle_lantern.core.join.gains import solve_gains
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
 from idle_lantern.core.join.links import (
-    Link, acceptable, candidate_pairs, groups_of, match_pair, verify,
+    Link,
+    acceptable,
+    candidate_pairs,
+    groups_of,
+    match_pair,
+    verify,
 )
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.overview import OVERVIEW_PIXELS, make_overview
@@ -50,8 +55,15 @@ R = TypeVar("R")
 
 #: Usual share of each stage in the whole run, for progress and remaining time.
 STAGE_WEIGHTS = {
-    "read": 0.10, "features": 0.18, "match": 0.06, "adjust": 0.06, "refine": 0.16,
-    "warp": 0.03, "seams": 0.05, "blend": 0.28, "write": 0.08,
+    "read": 0.10,
+    "features": 0.18,
+    "match": 0.06,
+    "adjust": 0.06,
+    "refine": 0.16,
+    "warp": 0.03,
+    "seams": 0.05,
+    "blend": 0.28,
+    "write": 0.08,
 }
 _REFINED_SCALE_PX = 0.15
 _CACHE_BYTES = 1_500_000_000
@@ -74,7 +86,8 @@ class Solution:
         Why a frame is left out.
     placed_by : dict of int to str
         ``features`` or ``plan`` for each frame of ``poses``.
-    field : Field
+    seen : Field
+        What part of the sphere the frames cover.
     working : tuple of WorkingFrame
         Reduced frames in the order of ``poses.frames``.
     timings_s : dict
@@ -86,8 +99,8 @@ class Solution:
     groups: list[list[int]]
     reasons: dict[int, str]
     placed_by: dict[int, str]
-    field: Field
-    working: tuple[WorkingFrame, ...] = field(repr=False)
+    seen: Field
+    working: tuple[WorkingFrame, ...]
     timings_s: dict[str, float]
 
 
@@ -177,7 +190,9 @@ def solve(
         groups = groups_of(n, links)
         main = groups[0]
         if len(main) < 2:
-            raise JoinError(_why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail")
+            raise JoinError(
+                _why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail"
+            )
         with clock.stage("adjust"):
             poses, links = _adjusted(frames, main, links, lenses, options, progress)
         # dropping false links may have split the group
@@ -197,8 +212,15 @@ def solve(
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses)
     return Solution(
-        frames, poses, tuple(links), groups, reasons, placed_by, seen,
-        tuple(working[f] for f in poses.frames), clock.seconds,
+        frames,
+        poses,
+        tuple(links),
+        groups,
+        reasons,
+        placed_by,
+        seen,
+        tuple(working[f] for f in poses.frames),
+        clock.seconds,
     )
 
 
@@ -260,7 +282,7 @@ def join(
     options = options or JoinOptions()
     check_target(target)
     solution = solve(frames, options, prior, progress)
-    canvas = make_canvas(solution.poses, solution.field, options.projection, options.width_px)
+    canvas = make_canvas(solution.poses, solution.seen, options.projection, options.width_px)
     check_target(target, canvas.width, canvas.height)
     joined = compose_picture(solution, canvas, options, progress)
     clock = _Clock()
@@ -311,12 +333,19 @@ class FrameCache:
 
 
 def _verified_links(
-    frames: FrameSet, features: Sequence[Features], prior: Sequence[Array | None], options: JoinOptions,
-    rng: np.random.Generator, progress: Progress,
+    frames: FrameSet,
+    features: Sequence[Features],
+    prior: Sequence[Array | None],
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
 ) -> tuple[list[Link], list[Lens]]:
     reach = 1.1 * max(
-        (2 * np.arctan(np.hypot(i.width, i.height) / 2 / (i.metadata.focal_px(i.width, i.height) or i.width))
-         for i in frames.infos), default=1.0,
+        (
+            2 * np.arctan(np.hypot(i.width, i.height) / 2 / (i.metadata.focal_px(i.width, i.height) or i.width))
+            for i in frames.infos
+        ),
+        default=1.0,
     )
     pairs = candidate_pairs(features, prior, float(reach))
     progress.begin("match", len(pairs) + 1)
@@ -345,14 +374,21 @@ def _adjusted(
     working_px = max(1.0, working_px)
     for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
         poses = adjust(
-            poses, inside, group, scale_px=scale * working_px, told_focal=told, progress=progress,
+            poses,
+            inside,
+            group,
+            scale_px=scale * working_px,
+            told_focal=told,
+            progress=progress,
         )
         anew = [reassigned(k, poses, tolerance * working_px) for k in inside]
         kept = [k for k in anew if acceptable(k, poses.lenses[poses.index(k.a)], poses.lenses[poses.index(k.b)])]
         component = groups_of(len(frames), kept)[0]
         if set(component) != set(poses.frames):
             if len(component) < 2:
-                raise JoinError("The frames match in places but not as one picture", remedy="Check that they belong together")
+                raise JoinError(
+                    "The frames match in places but not as one picture", remedy="Check that they belong together"
+                )
             at = [poses.index(f) for f in component]
             poses = Poses(tuple(component), tuple(poses.lenses[i] for i in at), poses.world_from_camera[at])
         inside = [k for k in kept if k.a in set(component)]
@@ -361,22 +397,37 @@ def _adjusted(
 
 
 def _refined(
-    frames: FrameSet, poses: Poses, links: list[Link], options: JoinOptions, rng: np.random.Generator, progress: Progress
+    frames: FrameSet,
+    poses: Poses,
+    links: list[Link],
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
 ) -> tuple[Poses, list[Link]]:
     """Tie points re-localised at full resolution and adjusted again."""
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     progress.begin("refine", len(poses.frames) + len(links))
     greys = dict(
-        zip(poses.frames, _mapped(
-            lambda f: full_grey(_eight_bit(read(frames.infos[f].path).pixels)), poses.frames, options.threads, progress
-        ))
+        zip(
+            poses.frames,
+            _mapped(
+                lambda f: full_grey(_eight_bit(read(frames.infos[f].path).pixels)),
+                poses.frames,
+                options.threads,
+                progress,
+            ),
+        )
     )
     seeds = rng.integers(0, 2**31, len(links))
     before = links
     links = _mapped(
-        lambda item: refine_link(item[0], greys[item[0].a], greys[item[0].b], poses, np.random.default_rng(int(item[1]))),
-        list(zip(links, seeds)), options.threads, progress,
+        lambda item: refine_link(
+            item[0], greys[item[0].a], greys[item[0].b], poses, np.random.default_rng(int(item[1]))
+        ),
+        list(zip(links, seeds)),
+        options.threads,
+        progress,
     )
     refined = adjust(poses, links, group, scale_px=_REFINED_SCALE_PX * 4, told_focal=told)
     refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
@@ -404,9 +455,7 @@ def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None])
     return replace(poses, frames=(*poses.frames, *missing), lenses=tuple(lenses), world_from_camera=turned)
 
 
-def _left_out(
-    frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses
-) -> dict[int, str]:
+def _left_out(frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses) -> dict[int, str]:
     reasons = {}
     partners = {f: g for g in groups for f in g}
     for f in range(len(frames)):

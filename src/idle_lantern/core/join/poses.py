@@ -144,8 +144,13 @@ class _Problem:
     """The adjustment's state: points of all links in flat arrays, sorted by link."""
 
     def __init__(
-        self, poses: Poses, links: Sequence[Link], camera_group: Sequence[int], scale_px: float,
-        told_focal: bool, solve_distortion: bool,
+        self,
+        poses: Poses,
+        links: Sequence[Link],
+        camera_group: Sequence[int],
+        scale_px: float,
+        told_focal: bool,
+        solve_distortion: bool,
     ) -> None:
         self.poses, self.scale_px = poses, scale_px
         place = {f: i for i, f in enumerate(poses.frames)}
@@ -164,9 +169,7 @@ class _Problem:
         focal_sigma = 0.05 if told_focal else 0.5
         distortion = _CORNER_DISTORTION if solve_distortion else 1e-9
         self.start = self.numbers * np.array([1, 0, 0])
-        self.sigma = np.stack(
-            [np.full(self.groups, focal_sigma), distortion / corner**2, distortion / corner**4], -1
-        )
+        self.sigma = np.stack([np.full(self.groups, focal_sigma), distortion / corner**2, distortion / corner**4], -1)
         self.rotation = poses.world_from_camera.copy()
 
     def lenses(self, numbers: Array) -> list[Lens]:
@@ -268,9 +271,7 @@ class _Problem:
             sigma = rms * math.sqrt(max(float(variance), 0.0) / 2)
         except np.linalg.LinAlgError:
             sigma = math.nan
-        return replace(
-            self.poses, lenses=tuple(lenses), world_from_camera=self.rotation, rms_px=rms, focal_sigma=sigma
-        )
+        return replace(self.poses, lenses=tuple(lenses), world_from_camera=self.rotation, rms_px=rms, focal_sigma=sigma)
 
 
 def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:

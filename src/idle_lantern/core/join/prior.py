@@ -43,9 +43,7 @@ def read_prior(path: Path) -> dict[str, Array]:
             roll = float(row.get("roll_deg", 0.0))
             name = str(row["file"])
         except (KeyError, TypeError, ValueError, AttributeError) as error:
-            raise InputError(
-                "Each of 'frames' needs file, yaw_deg and pitch_deg", where=str(path)
-            ) from error
+            raise InputError("Each of 'frames' needs file, yaw_deg and pitch_deg", where=str(path)) from error
         if not all(math.isfinite(v) for v in (yaw, pitch, roll)):
             raise InputError(f"The direction of {name} is no number", where=str(path))
         known[Path(name).name] = rotations.from_yaw_pitch_roll(*np.radians([yaw, pitch, roll]))

@@ -65,7 +65,7 @@ def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.
         patch = _normalised(current)
         # slopes along the patch grid of the mean of both, in pixels of frame b
         image = ((template + patch) / 2).reshape(-1, side, side)
-        gy, gx = np.gradient(image, axis=(1, 2))
+        gy, gx = np.gradient(image, axis=1), np.gradient(image, axis=2)
         jacobian = _grid_slope(at_b, side)
         g = np.stack([gx, gy], -1).reshape(len(chosen), -1, 2) @ np.linalg.inv(jacobian)
         g -= g.mean(1, keepdims=True)
@@ -120,5 +120,5 @@ def _normalised(patches: Array) -> Array:
 def _inside(places: Array, shape: tuple[int, ...]) -> Array:
     with np.errstate(invalid="ignore"):
         x, y = places[..., 0], places[..., 1]
-        result: Array = ((x >= 2) & (y >= 2) & (x <= shape[1] - 3) & (y <= shape[0] - 3)).all(1)
-    return result
+        inside = (x >= 2) & (y >= 2) & (x <= shape[1] - 3) & (y <= shape[0] - 3)
+    return np.asarray(inside.all(1))

@@ -23,7 +23,9 @@ def report_of(solution: Solution, joined: Joined, *, crop: bool) -> dict[str, An
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
     canvas, box = joined.canvas, joined.crop
-    left, top, width, height = (box.left, box.top, box.width, box.height) if crop else (0, 0, canvas.width, canvas.height)
+    left, top, width, height = (
+        (box.left, box.top, box.width, box.height) if crop else (0, 0, canvas.width, canvas.height)
+    )
     return {
         "schema": SCHEMA,
         "frames": [_frame(solution, joined, f) for f in range(len(names))],
@@ -60,13 +62,22 @@ def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> di
         "error": reason,
         "frames": [
             {
-                "file": name, "used": False, "reason": reason,
-                "width": info.width if info else None, "height": info.height if info else None,
-                "lens": None, "pose": None, "gain": [1, 1, 1], "placed_by": None,
+                "file": name,
+                "used": False,
+                "reason": reason,
+                "width": info.width if info else None,
+                "height": info.height if info else None,
+                "lens": None,
+                "pose": None,
+                "gain": [1, 1, 1],
+                "placed_by": None,
             }
             for name, info in zip(frames.names if frames else names, infos)
         ],
-        "groups": [], "links": [], "rms_px": None, "canvas": None,
+        "groups": [],
+        "links": [],
+        "rms_px": None,
+        "canvas": None,
         "timings_s": dict.fromkeys(_STAGES, 0.0),
         "peak_rss_mib": round(peak_rss_mib(), 1),
     }
@@ -76,9 +87,14 @@ def canvas_of(report: dict[str, Any]) -> Canvas:
     """The canvas that a report describes; raises KeyError, TypeError or ValueError for a damaged one."""
     c = report["canvas"]
     return Canvas(
-        Projection(c["projection"], dict(c["parameters"])), int(c["width"]), int(c["height"]), float(c["px_per_rad"]),
-        (float(c["centre_px"][0]), float(c["centre_px"][1])), np.asarray(c["rotation"], float).reshape(3, 3),
-        bool(c.get("full_circle", False)), str(c.get("reason", "")),
+        Projection(c["projection"], dict(c["parameters"])),
+        int(c["width"]),
+        int(c["height"]),
+        float(c["px_per_rad"]),
+        (float(c["centre_px"][0]), float(c["centre_px"][1])),
+        np.asarray(c["rotation"], float).reshape(3, 3),
+        bool(c.get("full_circle", False)),
+        str(c.get("reason", "")),
     )
 
 
@@ -106,11 +122,19 @@ def _frame(solution: Solution, joined: Joined, f: int) -> dict[str, Any]:
         lens, rotation = solution.poses.lenses[i], solution.poses.world_from_camera[i]
         yaw, pitch, roll = np.degrees(rotations.to_yaw_pitch_roll(rotation))
         row["lens"] = {
-            "model": lens.model, "focal_px": lens.focal_px,
-            "k1": lens.k1, "k2": lens.k2, "k3": lens.k3, "cx": lens.cx, "cy": lens.cy,
+            "model": lens.model,
+            "focal_px": lens.focal_px,
+            "k1": lens.k1,
+            "k2": lens.k2,
+            "k3": lens.k3,
+            "cx": lens.cx,
+            "cy": lens.cy,
         }
         row["pose"] = {
-            "yaw_deg": float(yaw), "pitch_deg": float(pitch), "roll_deg": float(roll), "rotation": rotation.tolist()
+            "yaw_deg": float(yaw),
+            "pitch_deg": float(pitch),
+            "roll_deg": float(roll),
+            "rotation": rotation.tolist(),
         }
         row["gain"] = [float(g) for g in joined.gains[i]]
     return row

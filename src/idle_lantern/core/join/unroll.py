@@ -41,7 +41,9 @@ def unroll_canvas(pixels: Array, alpha: Array | None, canvas: Canvas, size: tupl
     target = np.zeros((size[1], size[0], 4), np.uint8)
     places = canvas.pixels(map_directions(size))
     with np.errstate(invalid="ignore"):
-        inside = (places >= -0.5).all(-1) & (places[..., 0] < canvas.width - 0.5) & (places[..., 1] < canvas.height - 0.5)
+        inside = (
+            (places >= -0.5).all(-1) & (places[..., 0] < canvas.width - 0.5) & (places[..., 1] < canvas.height - 0.5)
+        )
     scale = np.array([pixels.shape[1] / canvas.width, pixels.shape[0] / canvas.height])
     on_pixels = np.nan_to_num((places + 0.5) * scale - 0.5)
     if alpha is not None:

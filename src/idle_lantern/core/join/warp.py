@@ -61,8 +61,10 @@ def frame_map(directions: Array, lens: Lens, world_from_camera: Array, tile: Til
     margin = 2.0 * step
     near = (
         valid
-        & (pixels[..., 0] > -margin) & (pixels[..., 0] < lens.width + margin)
-        & (pixels[..., 1] > -margin) & (pixels[..., 1] < lens.height + margin)
+        & (pixels[..., 0] > -margin)
+        & (pixels[..., 0] < lens.width + margin)
+        & (pixels[..., 1] > -margin)
+        & (pixels[..., 1] < lens.height + margin)
     )
     if not near.any():
         return None
@@ -103,5 +105,5 @@ def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -
     part = pixels[top:bottom, left:right]
     if max(part.shape[:2]) > REMAP_MAX_SIDE:
         raise ValueError("a tile needs more of a frame than can be sampled at once")
-    shifted = places - np.float32([left, top]) if left or top else places
+    shifted = places - np.array([left, top], np.float32) if left or top else places
     return cv2.remap(part, shifted, None, interpolation, borderMode=cv2.BORDER_REPLICATE)

@@ -18,7 +18,7 @@ class Edit:
     merge: str = ""
 
 
-def set_wish(title: str, merge: str = "", **changes: Any) -> Edit:
+def set_wish(title: str, *, merge: str = "", **changes: Any) -> Edit:
     """Change the wished field or overlap; positions that were skipped start anew."""
     return Edit(title, lambda o: replace(o, wish=replace(o.wish, **changes), skipped=()), merge)
 
@@ -30,9 +30,10 @@ def set_rig(title: str, **changes: Any) -> Edit:
 
 def add_frame(ref: FrameRef) -> Edit:
     """Log a frame just shot."""
-    return Edit(f"Shoot frame {ref.number}", lambda o: replace(
-        o, frames=(*o.frames, ref), skipped=tuple(n for n in o.skipped if n != ref.number)
-    ))
+    return Edit(
+        f"Shoot frame {ref.number}",
+        lambda o: replace(o, frames=(*o.frames, ref), skipped=tuple(n for n in o.skipped if n != ref.number)),
+    )
 
 
 def bring_frames(files: Sequence[str]) -> Edit:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
+from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
 
@@ -52,18 +54,38 @@ class Outing:
     put_aside: tuple[str, ...] = ()
     note: str = ""
 
-    def shot(self, number: int) -> FrameRef | None:
-        """The last frame shot for a planned number."""
+    def shot(self, planned: GridFrame) -> FrameRef | None:
+        """The last frame shot for a planned one.
+
+        Number and direction must agree: after the plan has changed, frame 3 may be
+        another place, and what was shot for the old one does not count for it.
+        """
         for ref in reversed(self.frames):
-            if ref.number == number:
+            if ref.number == planned.number and _points_at(ref, planned):
                 return ref
         return None
 
     def frames_to_join(self) -> tuple[FrameRef, ...]:
         """The last frame of each position, and all that were brought in, without those left out."""
-        last = {ref.number: ref for ref in self.frames if ref.number is not None}
+        last = {_place(ref): ref for ref in self.frames if ref.number is not None}
         return tuple(
             ref
             for ref in self.frames
-            if ref.file not in self.choices.left_out and (ref.number is None or last[ref.number] is ref)
+            if ref.file not in self.choices.left_out and (ref.number is None or last[_place(ref)] is ref)
         )
+
+
+#: A head that stands this far from the plan has been turned for another plan.
+_SAME_PLACE_DEG = 2.0
+
+
+def _points_at(ref: FrameRef, planned: GridFrame) -> bool:
+    if ref.yaw_deg is None or ref.pitch_deg is None:
+        return False
+    steep = math.cos(math.radians(planned.pitch_deg))
+    turn = ((ref.yaw_deg - planned.yaw_deg + 180) % 360 - 180) * steep
+    return math.hypot(turn, ref.pitch_deg - planned.pitch_deg) <= _SAME_PLACE_DEG
+
+
+def _place(ref: FrameRef) -> tuple[int | None, float | None, float | None]:
+    return ref.number, ref.yaw_deg, ref.pitch_deg

@@ -75,7 +75,8 @@ def from_text(text: str, where: str = "") -> Outing:
     if not version.isdigit() or int(version) > VERSION:
         raise DocumentError(
             f"Was written by a newer Idle Lantern (document version {version}, this one reads up to {VERSION})",
-            where=where, remedy="Update Idle Lantern; the file was left as it is",
+            where=where,
+            remedy="Update Idle Lantern; the file was left as it is",
         )
     try:
         jsonschema.validate(document, _schema())
@@ -86,7 +87,9 @@ def from_text(text: str, where: str = "") -> Outing:
             f"Is damaged at {place} ({error.message})", where=where, remedy="It was left as it is"
         ) from error
     except LanternError as error:
-        raise DocumentError(f"Holds an impossible value: {error.sentence}", where=where, remedy="It was left as it is") from error
+        raise DocumentError(
+            f"Holds an impossible value: {error.sentence}", where=where, remedy="It was left as it is"
+        ) from error
 
 
 def resolve(folder: Path, ref: FrameRef) -> Path:

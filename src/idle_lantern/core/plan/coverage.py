@@ -44,7 +44,8 @@ class Coverage:
 
 def holes(lens: Lens, frames: Sequence[GridFrame], wish: Wish, count: int) -> Array:
     """Which of about ``count`` sampled directions no frame shows, (N,) bool."""
-    return ~seen_by(lens, cameras_of(frames), samples_of(wish, count)).any(1)
+    seen = seen_by(lens, cameras_of(frames), samples_of(wish, count))
+    return np.asarray(~seen.any(1))
 
 
 def cameras_of(frames: Sequence[GridFrame]) -> Array:
@@ -115,7 +116,7 @@ def _smallest_overlap(
             fewer, more = (row, below) if len(row) <= len(below) else (below, row)
             for k in fewer[:: max(1, len(fewer) // 4)]:
                 share = float(seen_by(lens, cameras[more], rays @ cameras[k].T).any(1).mean())
-                nearest = max(more, key=lambda m: float(cameras[m][:, 2] @ cameras[k][:, 2]))  # noqa: B023
+                nearest = max(more, key=lambda m: float(cameras[m][:, 2] @ cameras[k][:, 2]))
                 best = min(best, (share, (frames[k].number, frames[nearest].number)))
     return best if best[0] <= 1 else (None, None)
 

@@ -130,9 +130,7 @@ def _rows(lens: Lens, wish: Wish, caps: tuple[bool, bool], tighter: float) -> li
         up = step_for_overlap(wish.overlap, lambda a: shared_area(lens, rotations.about_x(-a)), math.pi)
         count = 1 + math.ceil((highest - lowest) / (up * tighter) - 1e-9)
         pitches = np.linspace(lowest, highest, count).tolist()
-        while count < 200 and any(
-            band(a)[1] < band(b)[0] + 2 * _SPARE_RAD for a, b in zip(pitches, pitches[1:])
-        ):
+        while count < 200 and any(band(a)[1] < band(b)[0] + 2 * _SPARE_RAD for a, b in zip(pitches, pitches[1:])):
             count += 1
             pitches = np.linspace(lowest, highest, count).tolist()
     bands = [band(p) for p in pitches]
@@ -141,7 +139,7 @@ def _rows(lens: Lens, wish: Wish, caps: tuple[bool, bool], tighter: float) -> li
         bottom = rows_low if i == 0 else (bands[i - 1][1] + bands[i][0]) / 2
         top = rows_high if i == len(pitches) - 1 else (bands[i][1] + bands[i + 1][0]) / 2
         rows.append(Row(pitch, _row_yaws(lens, pitch, turn(pitch), wish, bottom, top)))
-    return rows[::-1] if not cap_rows else [r for r in (*cap_rows[:zenith], *rows[::-1], *cap_rows[zenith:])]
+    return rows[::-1] if not cap_rows else [*cap_rows[:zenith], *rows[::-1], *cap_rows[zenith:]]
 
 
 @lru_cache(maxsize=4096)
@@ -214,7 +212,7 @@ def _half_width(lens: Lens, pitch: float, bottom: float, top: float) -> float:
 
 
 def _numbered(rows: list[Row]) -> tuple[GridFrame, ...]:
-    frames = []
+    frames: list[GridFrame] = []
     for r, row in enumerate(rows):
         for c, yaw in enumerate(row.yaws_rad):
             wrapped = (math.degrees(yaw) + 180) % 360 - 180

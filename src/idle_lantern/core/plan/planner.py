@@ -69,47 +69,67 @@ def _judge(
     found = []
     if not coverage.complete:
         share = len(coverage.uncovered) / coverage.samples
-        found.append(Judgement(
-            "hole", Severity.STOP,
-            f"{units.share(share, 1)} of the wanted field lies in no frame: this lens does not reach there.",
-            "Use a wider lens or a smaller field.",
-        ))
+        found.append(
+            Judgement(
+                "hole",
+                Severity.STOP,
+                f"{units.share(share, 1)} of the wanted field lies in no frame: this lens does not reach there.",
+                "Use a wider lens or a smaller field.",
+            )
+        )
     if coverage.smallest_overlap is not None and coverage.smallest_between:
         a, b = coverage.smallest_between
         if coverage.smallest_overlap < 0.15:
-            found.append(Judgement(
-                "overlap-small", Severity.CARE,
-                f"Frames {a} and {b} share only {units.share(coverage.smallest_overlap)}: "
-                "with less than 15 % a little missed turning leaves too few points to match.",
-                "Take a third: it costs few frames and forgives a missed step.", "overlap-third",
-            ))
+            found.append(
+                Judgement(
+                    "overlap-small",
+                    Severity.CARE,
+                    f"Frames {a} and {b} share only {units.share(coverage.smallest_overlap)}: "
+                    "with less than 15 % a little missed turning leaves too few points to match.",
+                    "Take a third: it costs few frames and forgives a missed step.",
+                    "overlap-third",
+                )
+            )
     field_w, field_h = (math.degrees(v) for v in rig.lens().field_rad())
     if wish.high_deg - wish.low_deg > field_h * 0.9 and not rig.upright and len({f.row for f in frames}) > 1:
-        found.append(Judgement(
-            "turn-upright", Severity.NOTE,
-            f"Held sideways a frame is {units.angle(field_h)} high, so the picture takes "
-            f"{len({f.row for f in frames})} rows.",
-            f"Hold the camera upright: {units.angle(field_w)} of height in one frame.", "upright",
-        ))
+        found.append(
+            Judgement(
+                "turn-upright",
+                Severity.NOTE,
+                f"Held sideways a frame is {units.angle(field_h)} high, so the picture takes "
+                f"{len({f.row for f in frames})} rows.",
+                f"Hold the camera upright: {units.angle(field_w)} of height in one frame.",
+                "upright",
+            )
+        )
     sky = [f for f in frames if f.pitch_deg - field_h / 2 > 1.0 and f.pitch_deg < 89]
     if sky:
-        found.append(Judgement(
-            "sky-row", Severity.CARE,
-            f"{len(sky)} frame{'s' if len(sky) > 1 else ''} from frame {sky[0].number} on hold{'' if len(sky) > 1 else 's'} "
-            "no land: a clear sky has nothing to match.",
-            "Keep the horizon in the frame with more overlap between the rows, or shoot when there are clouds.",
-            "overlap-half",
-        ))
+        found.append(
+            Judgement(
+                "sky-row",
+                Severity.CARE,
+                f"{len(sky)} frame{'s' if len(sky) > 1 else ''} from frame {sky[0].number} on hold{'' if len(sky) > 1 else 's'} "
+                "no land: a clear sky has nothing to match.",
+                "Keep the horizon in the frame with more overlap between the rows, or shoot when there are clouds.",
+                "overlap-half",
+            )
+        )
     if max(size.width_px, size.height_px) > _JPEG_SIDE:
-        found.append(Judgement(
-            "jpeg-limit", Severity.CARE,
-            f"The joined picture is {units.grouped(size.width_px)} px wide; a JPEG holds {units.grouped(_JPEG_SIDE)}.",
-            "Deliver as TIFF.",
-        ))
+        found.append(
+            Judgement(
+                "jpeg-limit",
+                Severity.CARE,
+                f"The joined picture is {units.grouped(size.width_px)} px wide; a JPEG holds {units.grouped(_JPEG_SIDE)}.",
+                "Deliver as TIFF.",
+            )
+        )
     if len(frames) > 150:
-        found.append(Judgement(
-            "many-frames", Severity.NOTE,
-            f"{len(frames)} frames take about {units.duration(len(frames) * SECONDS_PER_FRAME)}: the light moves on meanwhile.",
-            "Use a shorter focal length or less overlap, unless the print needs the pixels.",
-        ))
+        found.append(
+            Judgement(
+                "many-frames",
+                Severity.NOTE,
+                f"{len(frames)} frames take about {units.duration(len(frames) * SECONDS_PER_FRAME)}: the light moves on meanwhile.",
+                "Use a shorter focal length or less overlap, unless the print needs the pixels.",
+            )
+        )
     return tuple(sorted(found, key=lambda j: -j.severity))

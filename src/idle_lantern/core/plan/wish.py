@@ -33,14 +33,16 @@ class Wish:
                 raise InputError("must lie between -90° (straight down) and 90° (straight up)", where=name)
         if not 0.5 <= self.sweep_deg <= FULL_TURN_DEG + 1e-9:
             raise InputError(
-                f"The sweep from left to right end is {self.sweep_deg:g}°", where="Right end",
+                f"The sweep from left to right end is {self.sweep_deg:g}°",
+                where="Right end",
                 remedy="Set the right end 0.5° to 360° beyond the left end",
             )
         if self.high_deg - self.low_deg < 0.5:
             raise InputError("must lie at least 0.5° above the lower edge", where="Upper edge")
         if not (math.isfinite(self.overlap) and 0.05 <= self.overlap <= 0.8):
             raise InputError(
-                f"must lie between 5 % and 80 %, not {100 * self.overlap:.0f} %", where="Overlap",
+                f"must lie between 5 % and 80 %, not {100 * self.overlap:.0f} %",
+                where="Overlap",
                 remedy="A third is the usual choice",
             )
 

@@ -36,7 +36,7 @@ class Guide:
 
 def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
     """State of the shoot; ``at`` is the frame chosen by hand as the next one."""
-    done = {ref.number for ref in outing.frames if ref.number is not None}
+    done = {f.number for f in plan.frames if outing.shot(f) is not None}
     missing = tuple(f.number for f in plan.frames if f.number not in done and f.number not in outing.skipped)
     following = at if at is not None and plan.frame(at) else (missing[0] if missing else None)
     states = []
@@ -49,7 +49,7 @@ def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
             states.append(FrameState.SKIPPED)
         else:
             states.append(FrameState.PLANNED)
-    return Guide(tuple(states), following, len(done & {f.number for f in plan.frames}), missing)
+    return Guide(tuple(states), following, len(done), missing)
 
 
 def turn_to_next(previous: GridFrame | None, following: GridFrame) -> tuple[float, float]:

@@ -169,14 +169,16 @@ class Head:
         play = np.random.default_rng([self.seed, shot]).normal(0, self.play_deg, 3) if self.play_deg else np.zeros(3)
         yaw, pitch, roll = np.radians(np.array([yaw_deg, pitch_deg, roll_deg]) + play)
         toward = math.radians(self.base_tilt_toward_deg)
-        lean = rotations.about_y(toward) @ rotations.about_x(math.radians(self.base_tilt_deg)) @ rotations.about_y(-toward)
+        lean = (
+            rotations.about_y(toward) @ rotations.about_x(math.radians(self.base_tilt_deg)) @ rotations.about_y(-toward)
+        )
         result: Array = lean @ rotations.from_yaw_pitch_roll(yaw, pitch, roll)
         return result
 
 
 def _disc(diameter: float) -> Array:
     """A disc of that diameter with soft rim, sum 1."""
-    n = int(math.ceil(diameter / 2)) + 1
+    n = math.ceil(diameter / 2) + 1
     y, x = np.mgrid[-n : n + 1, -n : n + 1]
     disc = np.clip(diameter / 2 - np.hypot(x, y) + 0.5, 0, 1)
     return (disc / disc.sum()).astype(np.float32)
@@ -192,8 +194,10 @@ def _smeared(light: Array, shake_px: tuple[float, float]) -> Array:
         x, y = size + t * dx, size + t * dy
         i, j = int(y), int(x)
         for di, dj, w in (
-            (0, 0, (1 - y + i) * (1 - x + j)), (1, 0, (y - i) * (1 - x + j)),
-            (0, 1, (1 - y + i) * (x - j)), (1, 1, (y - i) * (x - j)),
+            (0, 0, (1 - y + i) * (1 - x + j)),
+            (1, 0, (y - i) * (1 - x + j)),
+            (0, 1, (1 - y + i) * (x - j)),
+            (1, 1, (y - i) * (x - j)),
         ):
             kernel[i + di, j + dj] += w
     return cv2.filter2D(light, -1, kernel / kernel.sum(), borderType=cv2.BORDER_REFLECT)

@@ -24,7 +24,10 @@ NAME = "Ambrel Holm, evening"
 def demo_outing() -> Outing:
     """The outing as planned, nothing shot yet."""
     return Outing(
-        name=NAME, created=_START.isoformat(timespec="minutes"), rig=Rig(focal_mm=20.0), wish=Wish(-100, 100, -24, 24, 1 / 3)
+        name=NAME,
+        created=_START.isoformat(timespec="minutes"),
+        rig=Rig(focal_mm=20.0),
+        wish=Wish(-100, 100, -24, 24, 1 / 3),
     )
 
 

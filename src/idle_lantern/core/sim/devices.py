@@ -57,9 +57,14 @@ class SimulatedRig:
             self.scene, self._reached, self.settings, time_s=self.shots * _SECONDS_BETWEEN, seed=self.shots
         )
         meta = Metadata(
-            focal_mm=self.rig.focal_mm, sensor_width_mm=self.rig.sensor_width_mm,
-            aperture=self.settings.aperture, exposure_s=self.settings.exposure_s, iso=self.settings.iso,
-            taken=taken, camera="Simulated camera", lens=f"Simulated {self.rig.focal_mm:g} mm",
+            focal_mm=self.rig.focal_mm,
+            sensor_width_mm=self.rig.sensor_width_mm,
+            aperture=self.settings.aperture,
+            exposure_s=self.settings.exposure_s,
+            iso=self.settings.iso,
+            taken=taken,
+            camera="Simulated camera",
+            lens=f"Simulated {self.rig.focal_mm:g} mm",
         )
         write(picture, target, WriteOptions(jpeg_quality=94, metadata=meta))
 

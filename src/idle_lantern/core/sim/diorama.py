@@ -26,13 +26,20 @@ _DOWN = (0.0, 1.0, 0.0)
 
 
 def ambrel_holm(
-    *, clouds: float = 1.0, walkers: int = 18, railing: bool = True, sun_azimuth_deg: float = 250.0,
-    sun_altitude_deg: float = 24.0, seed: int = 1,
+    *,
+    clouds: float = 1.0,
+    walkers: int = 18,
+    railing: bool = True,
+    sun_azimuth_deg: float = 250.0,
+    sun_altitude_deg: float = 24.0,
+    seed: int = 1,
 ) -> Scene:
     """The whole place. ``railing`` adds what stands within 5 m; ``walkers`` move with time."""
     azimuth, altitude = math.radians(sun_azimuth_deg), math.radians(sun_altitude_deg)
     sun = (
-        math.cos(altitude) * math.sin(azimuth), -math.sin(altitude), math.cos(altitude) * math.cos(azimuth),
+        math.cos(altitude) * math.sin(azimuth),
+        -math.sin(altitude),
+        math.cos(altitude) * math.cos(azimuth),
     )
     rng = np.random.default_rng(seed)
     quads = [*_sea_and_land(), *_far_islands(rng), *_signal_house(), *_sheds(rng), *_heaps(rng), *_trees(rng)]
@@ -46,12 +53,12 @@ def ambrel_holm(
 
 
 def _plain(colour: tuple[float, float, float], seed: int, strength: float = 0.3) -> Material:
-    base = np.float32(colour)
+    base = np.array(colour, np.float32)
     return lambda a, b, f: base * textures.detail(a, b, f, seed, strength)[..., None]
 
 
 def _masonry(colour: tuple[float, float, float], seed: int, length: float = 0.55, height: float = 0.28) -> Material:
-    base = np.float32(colour)
+    base = np.array(colour, np.float32)
 
     def material(a: Array, b: Array, f: Array) -> Array:
         course = np.floor(b / height)
@@ -60,14 +67,14 @@ def _masonry(colour: tuple[float, float, float], seed: int, length: float = 0.55
         block = textures.cell_noise(np.floor(shifted / length), course, seed) - 0.5
         block = block * np.clip(1.5 - f / length, 0, 1)
         tone = (0.75 + 0.6 * block) * textures.detail(a, b, f, seed, 0.3) * (1 - 0.5 * joint)
-        warm = 1 + block[..., None] * np.float32([0.18, 0.0, -0.18])
+        warm = 1 + block[..., None] * np.array([0.18, 0.0, -0.18], np.float32)
         return base * tone[..., None] * warm
 
     return material
 
 
 def _planks(colour: tuple[float, float, float], seed: int, width: float = 0.16) -> Material:
-    base = np.float32(colour)
+    base = np.array(colour, np.float32)
 
     def material(a: Array, b: Array, f: Array) -> Array:
         gap = textures.lines(a, f, width, 0.012)
@@ -90,15 +97,18 @@ def _wall_with_windows(wall: Material, width: float, height: float, seed: int) -
         pane = textures.edge(np.minimum(0.43 - np.abs(x), 0.69 - np.abs(y)), f)
         bars = np.maximum(textures.lines(x + 0.02, f, 0.43, 0.04), textures.lines(y + 0.02, f, 0.46, 0.04))
         lit = textures.cell_noise(np.floor(a / cell_w), np.floor(b / cell_h), seed)
-        glass = np.float32([0.10, 0.13, 0.16]) * (0.6 + lit + 0.15 * textures.noise(a, b, f, 5.0, seed))[..., None]
-        colour = colour + frame * (np.float32([0.75, 0.74, 0.70]) - colour)
+        glass = (
+            np.array([0.10, 0.13, 0.16], np.float32)
+            * (0.6 + lit + 0.15 * textures.noise(a, b, f, 5.0, seed))[..., None]
+        )
+        colour = colour + frame * (np.array([0.75, 0.74, 0.70], np.float32) - colour)
         return colour + (pane * (1 - bars))[..., None] * (glass - colour)
 
     return material
 
 
 def _tiles(colour: tuple[float, float, float], seed: int) -> Material:
-    base = np.float32(colour)
+    base = np.array(colour, np.float32)
 
     def material(a: Array, b: Array, f: Array) -> Array:
         rows = textures.lines(b, f, 0.33, 0.05)
@@ -112,19 +122,23 @@ def _tiles(colour: tuple[float, float, float], seed: int) -> Material:
 
 def _land_material(a: Array, b: Array, f: Array) -> Array:
     """Grass, tracks and a field of salt pans in different states of drying."""
-    grass = np.float32([0.20, 0.24, 0.09]) * textures.detail(a, b, f, 11, 0.5)[..., None]
+    grass = np.array([0.20, 0.24, 0.09], np.float32) * textures.detail(a, b, f, 11, 0.5)[..., None]
     dry = np.clip(textures.noise(a, b, f, 60.0, 15) * 0.5 + 0.4, 0, 1)[..., None]
-    ground = grass + dry * (np.float32([0.36, 0.31, 0.20]) * textures.detail(b, a, f, 12, 0.4)[..., None] - grass)
+    ground = grass + dry * (
+        np.array([0.36, 0.31, 0.20], np.float32) * textures.detail(b, a, f, 12, 0.4)[..., None] - grass
+    )
     pan_w, pan_h, dike = 11.0, 7.0, 0.9
     i, j = np.floor(a / pan_w), np.floor(b / pan_h)
     dikes = np.maximum(textures.lines(a, f, pan_w, dike), textures.lines(b, f, pan_h, dike))
     state = textures.cell_noise(i, j, 3)[..., None]
     ripple = (1 + 0.05 * textures.noise(a, b, f, 3.1, 19))[..., None]
-    brine = np.float32([0.34, 0.46, 0.52]) * ripple + np.clip(state - 0.6, 0, 1) * np.float32([0.45, -0.10, -0.12])
-    crust = np.float32([0.78, 0.78, 0.76]) * textures.detail(a, b, f, 21, 0.16)[..., None]
+    brine = np.array([0.34, 0.46, 0.52], np.float32) * ripple + np.clip(state - 0.6, 0, 1) * np.array(
+        [0.45, -0.10, -0.12], np.float32
+    )
+    crust = np.array([0.78, 0.78, 0.76], np.float32) * textures.detail(a, b, f, 21, 0.16)[..., None]
     dried = np.clip((textures.noise(a, b, f, 9.0, 23)[..., None] * 0.5 + state - 0.35) * 2.5, 0, 1)
     pan = brine + dried * (crust - brine)
-    mud = np.float32([0.30, 0.25, 0.19]) * textures.detail(a, b, f, 25, 0.45)[..., None]
+    mud = np.array([0.30, 0.25, 0.19], np.float32) * textures.detail(a, b, f, 25, 0.45)[..., None]
     pans = pan + dikes[..., None] * (mud - pan)
     soft = np.maximum(f, 0.3)
     within = textures.edge(np.minimum(np.minimum(a - 88, 220 - a), np.minimum(b - 70, 188 - b)), soft)
@@ -137,8 +151,8 @@ def _sea_material(a: Array, b: Array, f: Array) -> Array:
     chop = textures.noise(a, b * 2, f, 4.1, 33)
     tone = 1 + 0.16 * swell + 0.14 * chop
     foam = np.clip((chop + 0.5 * swell - 3.0) * 1.2, 0, 1)[..., None]
-    water = np.float32([0.26, 0.40, 0.48]) * np.clip(tone, 0.4, 2)[..., None]
-    return water + foam * (np.float32([0.8, 0.8, 0.8]) - water)
+    water = np.array([0.26, 0.40, 0.48], np.float32) * np.clip(tone, 0.4, 2)[..., None]
+    return water + foam * (np.array([0.8, 0.8, 0.8], np.float32) - water)
 
 
 # --- outlines --------------------------------------------------------------------------------
@@ -192,8 +206,13 @@ def _figure(a: Array, b: Array, f: Array) -> Array:
 
 
 def _box(
-    centre: tuple[float, float], size: tuple[float, float, float], base_y: float, turn_deg: float,
-    material: Material | list[Material], layer: int = 4, top: Material | None = None,
+    centre: tuple[float, float],
+    size: tuple[float, float, float],
+    base_y: float,
+    turn_deg: float,
+    material: Material | list[Material],
+    layer: int = 4,
+    top: Material | None = None,
 ) -> list[Quad]:
     """Four walls and, if given, a top; ``size`` is (width, height, depth)."""
     w, h, dep = size
@@ -212,9 +231,7 @@ def _box(
     return quads
 
 
-def _quad(
-    corner: Any, across: Any, down: Any, size: tuple[float, float], material: Material, **more: Any
-) -> Quad:
+def _quad(corner: Any, across: Any, down: Any, size: tuple[float, float], material: Material, **more: Any) -> Quad:
     def plain(v: Any) -> tuple[float, float, float]:
         return float(v[0]), float(v[1]), float(v[2])
 
@@ -222,8 +239,14 @@ def _quad(
 
 
 def _facing(
-    x: float, z: float, base_y: float, size: tuple[float, float], material: Material,
-    outline: Outline | None, layer: int = 4, **more: Any,
+    x: float,
+    z: float,
+    base_y: float,
+    size: tuple[float, float],
+    material: Material,
+    outline: Outline | None,
+    layer: int = 4,
+    **more: Any,
 ) -> Quad:
     """An upright picture that stands square to the viewer."""
     length = math.hypot(x, z)
@@ -256,11 +279,20 @@ def _scaled(material: Material, factor: float) -> Material:
 
 
 def _house(
-    x: float, z: float, size: tuple[float, float, float], turn: float, wall: Material, roof: Material,
-    seed: int, rise: float, windows: bool = True,
+    x: float,
+    z: float,
+    size: tuple[float, float, float],
+    turn: float,
+    wall: Material,
+    roof: Material,
+    seed: int,
+    rise: float,
+    windows: bool = True,
 ) -> list[Quad]:
     w, h, dep = size
-    walls = [_wall_with_windows(wall, side, h, seed + i) if windows else wall for i, side in enumerate((w, dep, w, dep))]
+    walls = [
+        _wall_with_windows(wall, side, h, seed + i) if windows else wall for i, side in enumerate((w, dep, w, dep))
+    ]
     quads = _box((x, z), size, LAND_Y, turn, walls)
     c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
     right, back = np.array([c, 0, s]), np.array([-s, 0, c])
@@ -280,7 +312,8 @@ def _signal_house() -> list[Quad]:
     quads = _house(9, 37, (11, 6.5, 7), 12, stone, _tiles((0.42, 0.17, 0.11), 103), 105, 3.0)
     plaster = _plain((0.74, 0.73, 0.69), 111, 0.16)
     for base, height, radius, material in (
-        (LAND_Y, 15.0, 2.3, plaster), (LAND_Y - 15, 2.6, 1.6, _wall_with_windows(_plain((0.4, 0.1, 0.08), 113), 1.3, 2.6, 9)),
+        (LAND_Y, 15.0, 2.3, plaster),
+        (LAND_Y - 15, 2.6, 1.6, _wall_with_windows(_plain((0.4, 0.1, 0.08), 113), 1.3, 2.6, 9)),
     ):
         side = 2 * radius * math.tan(math.pi / 8)
         for k in range(8):
@@ -296,15 +329,27 @@ def _signal_house() -> list[Quad]:
 def _sheds(rng: Any) -> list[Quad]:
     quads = []
     for i, (azimuth, distance, width) in enumerate(
-        ((-52, 46, 9), (-33, 63, 12), (47, 52, 10), (66, 34, 7), (108, 48, 11), (141, 60, 9), (178, 41, 8), (-150, 55, 12),
-         (-118, 38, 8), (-84, 58, 10))
+        (
+            (-52, 46, 9),
+            (-33, 63, 12),
+            (47, 52, 10),
+            (66, 34, 7),
+            (108, 48, 11),
+            (141, 60, 9),
+            (178, 41, 8),
+            (-150, 55, 12),
+            (-118, 38, 8),
+            (-84, 58, 10),
+        )
     ):
         x, z = distance * math.sin(math.radians(azimuth)), distance * math.cos(math.radians(azimuth))
         tone = rng.uniform(0.6, 1.2)
         wall = _planks((0.30 * tone, 0.22 * tone, 0.15 * tone), 130 + 10 * i)
         roof = _tiles((0.34, 0.20 * tone, 0.15), 134 + 10 * i)
         size = (width, rng.uniform(2.6, 4.2), width * 0.6)
-        quads += _house(x, z, size, float(rng.uniform(-40, 40)), wall, roof, 137 + 10 * i, rng.uniform(1.2, 2.4), i % 2 == 0)
+        quads += _house(
+            x, z, size, float(rng.uniform(-40, 40)), wall, roof, 137 + 10 * i, rng.uniform(1.2, 2.4), i % 2 == 0
+        )
     return quads
 
 
@@ -316,7 +361,9 @@ def _heaps(rng: Any) -> list[Quad]:
         size = (width, width * 0.42)
         salt = _plain((0.78, 0.78, 0.77), 300 + 4 * i, 0.22)
         quads.append(
-            _facing(distance * math.sin(azimuth), distance * math.cos(azimuth), LAND_Y + 0.05, size, salt, _gable(*size))
+            _facing(
+                distance * math.sin(azimuth), distance * math.cos(azimuth), LAND_Y + 0.05, size, salt, _gable(*size)
+            )
         )
     return quads
 
@@ -329,7 +376,14 @@ def _trees(rng: Any) -> list[Quad]:
         size = (height * 0.9, height)
         leaf = _plain((0.13, 0.19, 0.07), 420 + 5 * i, 0.8)
         quads.append(
-            _facing(distance * math.sin(azimuth), distance * math.cos(azimuth), LAND_Y, size, leaf, _crown(*size, 423 + 5 * i))
+            _facing(
+                distance * math.sin(azimuth),
+                distance * math.cos(azimuth),
+                LAND_Y,
+                size,
+                leaf,
+                _crown(*size, 423 + 5 * i),
+            )
         )
     return quads
 
@@ -356,7 +410,9 @@ def _boats(rng: Any) -> list[Quad]:
             canvas = np.minimum(np.minimum(a - 2.2, 9.2 - b), (b - 0.4) * 0.55 - (a - 2.2))
             return textures.edge(np.maximum(hull, canvas), f)
 
-        quads.append(_facing(distance * math.sin(azimuth), distance * math.cos(azimuth), SEA_Y, size, paint, sail, layer=2))
+        quads.append(
+            _facing(distance * math.sin(azimuth), distance * math.cos(azimuth), SEA_Y, size, paint, sail, layer=2)
+        )
     return quads
 
 
@@ -369,9 +425,7 @@ def _walkers(rng: Any, count: int) -> list[Quad]:
         coat = (tone * (1 + warmth), tone, tone * (1 - warmth))
         speed = rng.uniform(0.7, 1.4) * rng.choice([-1, 1])
         velocity = (float(speed * math.cos(azimuth)), 0.0, float(-speed * math.sin(azimuth)))
-        quads.append(
-            _facing(x, z, LAND_Y, (0.6, 1.7), _plain(coat, 640 + i, 0.3), _figure, velocity_m_s=velocity)
-        )
+        quads.append(_facing(x, z, LAND_Y, (0.6, 1.7), _plain(coat, 640 + i, 0.3), _figure, velocity_m_s=velocity))
     return quads
 
 
@@ -404,7 +458,9 @@ def _rail() -> list[Quad]:
 
 def _things_near(rng: Any) -> list[Quad]:
     quads = []
-    for i, (x, z, size) in enumerate(((-3.4, 2.6, 0.62), (-4.1, 2.2, 0.7), (-3.7, 3.1, 0.55), (3.9, -2.1, 0.7), (-1.8, -3.6, 0.8))):
+    for i, (x, z, size) in enumerate(
+        ((-3.4, 2.6, 0.62), (-4.1, 2.2, 0.7), (-3.7, 3.1, 0.55), (3.9, -2.1, 0.7), (-1.8, -3.6, 0.8))
+    ):
         wood = _planks((0.42, 0.31, 0.20), 760 + 4 * i, 0.11)
         quads += _box((x, z), (size, size, size), TERRACE_Y, float(rng.uniform(-40, 40)), wood, layer=6, top=wood)
     iron = _plain((0.10, 0.11, 0.11), 790, 0.4)

@@ -12,8 +12,8 @@ from idle_lantern.core.sim.surfaces import Sky
 
 Array = NDArray[Any]
 
-_ZENITH = np.float32([0.16, 0.30, 0.55])
-_HORIZON = np.float32([0.58, 0.68, 0.78])
+_ZENITH = np.array([0.16, 0.30, 0.55], np.float32)
+_HORIZON = np.array([0.58, 0.68, 0.78], np.float32)
 _CLOUD_HEIGHT_M = 900.0
 
 
@@ -27,7 +27,7 @@ def make_sky(sun_direction: tuple[float, float, float], clouds: float = 1.0, see
         colour = _HORIZON + lift[..., None] * (_ZENITH - _HORIZON)
         toward = np.clip(directions @ sun, 0, 1)
         glow = 0.5 * toward**8 + 0.8 * toward**90 + 6.0 * np.clip((toward - 0.99996) / 0.00002, 0, 1)
-        colour = colour + glow[..., None] * np.float32([1.0, 0.88, 0.7])
+        colour = colour + glow[..., None] * np.array([1.0, 0.88, 0.7], np.float32)
         if clouds > 0:
             t = np.float32(_CLOUD_HEIGHT_M) / np.maximum(up, np.float32(0.03))
             x, z = directions[..., 0] * t, directions[..., 2] * t
@@ -38,7 +38,7 @@ def make_sky(sun_direction: tuple[float, float, float], clouds: float = 1.0, see
                 + 0.10 * textures.noise(x, z, fine, 190.0, seed + 2)
             )
             cover = np.clip((shape - np.float32(0.35)) * 0.9, 0, 1) * np.clip(up * 14 - 0.5, 0, 1) * np.float32(clouds)
-            white = np.float32([0.86, 0.86, 0.88]) * (1 - 0.18 * np.clip(shape - 1.0, 0, 1.2))[..., None]
+            white = np.array([0.86, 0.86, 0.88], np.float32) * (1 - 0.18 * np.clip(shape - 1.0, 0, 1.2))[..., None]
             colour = colour + cover[..., None] * (white - colour)
         return colour.astype(np.float32)
 

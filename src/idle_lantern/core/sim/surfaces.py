@@ -101,9 +101,7 @@ def look(
     light = np.zeros((h, w, 3), np.float32)
     distance = np.full((h, w), np.inf, np.float32)
     here = np.asarray(origin_m, float)
-    order = sorted(
-        scene.quads, key=lambda q: (q.layer, -float(np.linalg.norm(q.middle_at(time_s) - here)))
-    )
+    order = sorted(scene.quads, key=lambda q: (q.layer, -float(np.linalg.norm(q.middle_at(time_s) - here))))
     strips = [slice(top, min(top + 256, h)) for top in range(0, h, 256)]
 
     def one(rows: slice) -> None:
@@ -111,7 +109,7 @@ def look(
         blind = ~np.isfinite(d[..., 0])
         if blind.all():
             return
-        d = np.where(blind[..., None], np.float32([0, -1, 0]), d) if blind.any() else d
+        d = np.where(blind[..., None], np.array([0, -1, 0], np.float32), d) if blind.any() else d
         part = scene.sky(d, pixel_rad)
         coarse = np.ascontiguousarray(d[::_COARSE, ::_COARSE])
         for quad in order:
@@ -190,9 +188,9 @@ def _paint(
     # narrow to the rows and columns really touched
     rows, columns = np.flatnonzero(seen.any(1)), np.flatnonzero(seen.any(0))
     cut = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
-    t, a, b, footprint, seen, slope = (x[cut] for x in (t, a, b, footprint, seen, slope))
-    t, a, b = (np.where(seen, x, np.float32(1)) for x in (t, a, b))
-    footprint = np.where(seen, footprint, np.float32(1))
+    seen, slope = seen[cut], slope[cut]
+    t, a, b = (np.where(seen, x[cut], np.float32(1)) for x in (t, a, b))
+    footprint = np.where(seen, footprint[cut], np.float32(1))
     blur = footprint / np.maximum(np.abs(slope), np.float32(0.02)) ** np.float32(0.7)
     if quad.outline is None:
         cover = textures.edge(np.minimum(np.minimum(a, w - a), np.minimum(b, h - b)), footprint)
