@@ -12,6 +12,7 @@ from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from idle_lantern.app import errors, settings, theme
+from idle_lantern.app.collector import InterfaceThreadCollector
 from idle_lantern.app.window import Window
 
 
@@ -20,6 +21,7 @@ def make_application() -> QApplication:
     app = QApplication.instance()
     if not isinstance(app, QApplication):
         app = QApplication(["idle-lantern"])
+        InterfaceThreadCollector(app)
     app.setApplicationName("Idle Lantern")
     app.setDesktopFileName("idle-lantern")
     theme.load_typeface()

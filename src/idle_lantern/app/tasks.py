@@ -148,6 +148,7 @@ class TaskRunner(QObject):
         task.running = False
         if task in self._tasks:
             self._tasks.remove(task)
+        task.deleteLater()
         if not self._tasks:
             self._tick.stop()
         self.changed.emit()

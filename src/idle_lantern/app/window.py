@@ -219,11 +219,13 @@ class Window(QMainWindow):
                 menu = menus[action.menu] = bar.addMenu(action.menu)
                 if menu is not None:
                     menu.aboutToShow.connect(self._enable_actions)
+                    menu.aboutToHide.connect(self._arm_shortcuts)
             item = QAction(action.title, self)
             if action.keys:
                 item.setShortcut(QKeySequence(action.keys))
             item.triggered.connect(lambda _c=False, i=action.id: self.trigger(i))
             self.qactions[action.id] = item
+            self.addAction(item)
             menu = menus[action.menu]
             if menu is not None:
                 menu.addAction(item)
@@ -237,9 +239,9 @@ class Window(QMainWindow):
             self.go(action.stage)
         if action.ready(self):
             action.run(self)
-        self._enable_actions()
 
     def _enable_actions(self) -> None:
+        """For a menu that opens: what cannot run now is shown so. ``trigger`` asks again by itself."""
         for action in ACTIONS:
             item = self.qactions[action.id]
             item.setEnabled(action.ready(self))
@@ -249,7 +251,7 @@ class Window(QMainWindow):
                 item.setText(f"Redo: {self.state.history.redo_title}" if self.state.history.redo_title else "Redo")
 
     def _arm_shortcuts(self) -> None:
-        """Plain keys work in their own stage only, so that two stages may use the same."""
+        """Keys work in their own stage only, so that two stages may use the same; none is switched off."""
         for action in ACTIONS:
             here = not action.stage or action.stage == self.stage
             self.qactions[action.id].setShortcut(QKeySequence(action.keys) if here and action.keys else QKeySequence())

@@ -103,6 +103,7 @@ class FieldStage(QWidget):
         layout.addWidget(panel(right, "ground"), 3)
         self.setLayout(layout)
         self.state.changed.connect(self._refresh)
+        window.tasks.changed.connect(self._arm_buttons)
 
     # --- devices ----------------------------------------------------------------
 
@@ -210,9 +211,7 @@ class FieldStage(QWidget):
             return
         guide, plan = self.state.guide, self.state.plan
         frame = plan.frame(guide.next_number) if guide.next_number else None
-        self.shoot_button.setEnabled(self.can_shoot())
-        self.all_button.setEnabled(self.can_shoot() and bool(guide.missing))
-        self.again_button.setEnabled(self.can_again())
+        self._arm_buttons()
         self.progress.setText(f"{guide.shot} of {len(plan.frames)} shot")
         if guide.missing:
             shown = ", ".join(map(str, guide.missing[:12])) + (" …" if len(guide.missing) > 12 else "")
@@ -236,6 +235,12 @@ class FieldStage(QWidget):
         self.where["pitch"].setText(units.angle(frame.pitch_deg))
         self.where["row"].setText(f"{frame.row} of {len(plan.rows)}")
         self._show_finder(frame)
+
+    def _arm_buttons(self) -> None:
+        """What can be pressed now; asked again whenever work begins or ends."""
+        self.shoot_button.setEnabled(self.can_shoot())
+        self.all_button.setEnabled(self.can_shoot() and bool(self.state.guide.missing))
+        self.again_button.setEnabled(self.can_again())
 
     def _show_finder(self, frame: GridFrame) -> None:
         height = self.state.plan.rig.lens().field_rad()[1] * 57.29578

@@ -40,6 +40,7 @@ class FramesStage(QWidget):
         self._infos: dict[str, FrameInfo] = {}
         self._faults: dict[str, str] = {}
         self._loading: set[str] = set()
+        self._folder: Path | None = None
 
         self.list = QListWidget()
         self.list.setAccessibleName("Frames")
@@ -193,6 +194,12 @@ class FramesStage(QWidget):
             self.state.select(None, item.data(Qt.ItemDataRole.UserRole))
 
     def _refresh(self, topics: set[str]) -> None:
+        if self._folder != self.state.folder:  # file names mean other files now
+            self._folder = self.state.folder
+            for kept in (self._thumbs, self._infos, self._faults):
+                kept.clear()
+            self._loading.clear()
+            self._viewed = None
         if not self.isVisible():
             return
         if topics & {"frames", "choices", "outing"}:
@@ -251,6 +258,7 @@ class FramesStage(QWidget):
             return
         self._loading |= {r.file for r in refs}
         jobs = [(r.file, self.state.path_of(r)) for r in refs]
+        folder = self.state.folder
 
         def work(task: Task) -> None:
             task.begin("work", len(jobs))
@@ -264,7 +272,11 @@ class FramesStage(QWidget):
                 task.advance()
 
         self.window_.tasks.start(
-            LOADING, work, lambda _r: None, lambda e: self.state.told.emit(e.sentence, True), on_partial=self._loaded
+            LOADING,
+            work,
+            lambda _r: None,
+            lambda e: self.state.told.emit(e.sentence, True),
+            on_partial=lambda r: self._loaded(r) if folder == self.state.folder else None,
         )
 
     def _loaded(self, result: tuple[str, FrameInfo | None, Any, str]) -> None:

@@ -40,7 +40,8 @@ class JudgementList(QWidget):
             item = self._box.takeAt(0)
             widget = item.widget() if item else None
             if widget is not None:
-                widget.setParent(None)
+                # not setParent(None): a widget about to be shown would come up as a window of its own
+                widget.hide()
                 widget.deleteLater()
         open_ones = [j for j in judgements if j.key not in aside]
         hidden = [j for j in judgements if j.key in aside]

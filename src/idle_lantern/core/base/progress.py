@@ -48,7 +48,8 @@ class StageClock:
     _done: float = 0.0
     _total: int = 1
     _count: int = 0
-    _started_s: float = field(default_factory=time.monotonic)
+    _best: float = 0.0
+    _started_s: float = field(default_factory=lambda: time.monotonic())
 
     def begin(self, stage: str, total: int) -> None:
         """Enter ``stage``; those before it count as finished."""
@@ -65,10 +66,11 @@ class StageClock:
 
     @property
     def fraction(self) -> float:
-        """Share of the whole run that is done, 0 to 1."""
+        """Share of the whole run that is done, 0 to 1; never falls, though a stage may begin anew."""
         whole = sum(self.weights.values()) or 1.0
         part = self.weights.get(self.stage, 0.05) * self._count / self._total if self.stage else 0.0
-        return min(1.0, (self._done + part) / whole)
+        self._best = max(self._best, min(1.0, (self._done + part) / whole))
+        return self._best
 
     @property
     def elapsed_s(self) -> float:

@@ -76,9 +76,15 @@ class Projection:
             u, v = _FORWARD[self.name](d[..., 0], d[..., 1], d[..., 2], self)
         return np.stack([u, v], -1).astype(d.dtype, copy=False)
 
-    def inverse(self, plane: Array) -> Array:
-        """Plane coordinates (..., 2) to unit directions (..., 3); NaN off the plane's sphere."""
+    def inverse(self, plane: Array, *, over_the_pole: bool = False) -> Array:
+        """Plane coordinates (..., 2) to unit directions (..., 3); NaN off the plane's sphere.
+
+        ``over_the_pole`` lets the equirectangular plane run on beyond its edge, down
+        the other side of the sphere: what grids need that are interpolated up to it.
+        """
         p = np.asarray(plane)
+        if over_the_pole and self.name == "equirectangular":
+            return np.stack(_from_lon_lat(p[..., 0], p[..., 1]), -1).astype(p.dtype, copy=False)
         with np.errstate(divide="ignore", invalid="ignore"):
             x, y, z = _INVERSE[self.name](p[..., 0], p[..., 1], self)
         return np.stack([x, y, z], -1).astype(p.dtype, copy=False)

@@ -50,10 +50,10 @@ class Canvas:
     full_circle: bool = False
     reason: str = ""
 
-    def directions(self, pixels: Array) -> Array:
+    def directions(self, pixels: Array, *, over_the_pole: bool = False) -> Array:
         """Unit world directions of canvas pixels (..., 2); NaN where the canvas has none."""
         plane = (np.asarray(pixels) - np.asarray(self.centre_px)) / self.px_per_rad
-        result: Array = self.projection.inverse(plane) @ self.canvas_from_world
+        result: Array = self.projection.inverse(plane, over_the_pole=over_the_pole) @ self.canvas_from_world
         return result
 
     def pixels(self, directions: Array) -> Array:

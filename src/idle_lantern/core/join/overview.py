@@ -22,7 +22,7 @@ from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_
 Array = NDArray[Any]
 
 #: Enough for seams to pass round a walking person; the cost of the cuts grows faster than this.
-OVERVIEW_PIXELS = 600_000
+OVERVIEW_PIXELS = 450_000
 _PROBE = 8
 
 

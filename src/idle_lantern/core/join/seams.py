@@ -28,7 +28,7 @@ _UNIT = 8
 #: Pull towards the frame whose middle is nearer, per pixel; far below any visible difference.
 _MIDDLE = 1.5
 #: A pixel nearer by so much to one frame's middle than to the other's is not worth asking about.
-_CLEAR = 0.3
+_CLEAR = 0.6
 _HARD = 1_000_000_000
 
 

@@ -47,7 +47,7 @@ def coarse_directions(canvas: Canvas, tile: Tile, step: int) -> Array:
     """World directions at the coarse grid of a tile, one grid point beyond each side, (h, w, 3)."""
     columns = (np.arange(-1, math.ceil(tile.width / step) + 1) + 0.5) * step - 0.5 + tile.left
     rows = (np.arange(-1, math.ceil(tile.height / step) + 1) + 0.5) * step - 0.5 + tile.top
-    return canvas.directions(np.stack(np.meshgrid(columns, rows), -1))
+    return canvas.directions(np.stack(np.meshgrid(columns, rows), -1), over_the_pole=True)
 
 
 def frame_map(directions: Array, lens: Lens, world_from_camera: Array, tile: Tile, step: int) -> Array | None:

@@ -1,0 +1,69 @@
+"""A real window for each test, closed and quiet afterwards."""
+
+from __future__ import annotations
+
+import gc
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from idle_lantern.app import settings as settings_module
+from idle_lantern.app import theme
+from idle_lantern.app.main import make_application
+from idle_lantern.app.settings import Settings
+from idle_lantern.app.window import Window
+from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.rig import Rig
+
+#: A camera with few pixels: shots take a third of a second.
+SMALL = {"width_px": 600, "height_px": 400}
+
+
+@pytest.fixture(scope="session", autouse=True)
+def application():
+    """The one application with typeface and look."""
+    app = make_application()
+    theme.apply(app, "dark")
+    return app
+
+
+@pytest.fixture
+def window(qtbot: QtBot) -> Iterator[Window]:
+    """A window with a new, empty outing taken with a small camera."""
+    w = Window(Settings())
+    qtbot.addWidget(w, before_close_func=lambda x: x.tasks.cancel_all())
+    w.resize(1280, 800)
+    w.show()
+    w.activateWindow()
+    qtbot.waitExposed(w)
+    qtbot.waitUntil(w.isActiveWindow, timeout=5000)
+    w.begin_outing("Test outing")
+    w.state.apply(edits.set_rig("Small camera", **SMALL))
+    w.state.history = type(w.state.history)()
+    yield w
+    w.tasks.cancel_all()
+    gc.collect()
+
+
+@pytest.fixture
+def settled(qtbot: QtBot) -> Callable[[Window], None]:
+    """Wait until no work runs."""
+
+    def wait(w: Window) -> None:
+        qtbot.waitUntil(lambda: w.tasks.idle, timeout=120_000)
+        qtbot.wait(20)
+
+    return wait
+
+
+@pytest.fixture
+def outing_root() -> Path:
+    """Where the window keeps outings."""
+    return settings_module.outings_folder()
+
+
+def small_rig() -> Rig:
+    """The small camera as a rig."""
+    return Rig(**SMALL)

@@ -1,0 +1,184 @@
+"""Plan, shoot, join, crop, save: through the real window with mouse and keys, then against the truth."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QPushButton
+from pytestqt.qtbot import QtBot
+from tests.helpers.sets import rms
+
+from idle_lantern.app.settings import Settings
+from idle_lantern.app.window import Window
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.outing import store
+from idle_lantern.core.sim.truth import registration_error_px
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def _press(qtbot: QtBot, window: Window, name: str) -> None:
+    button = window.findChild(QPushButton, name)
+    assert button is not None, name
+    assert button.isVisible(), name
+    qtbot.mouseClick(button, LEFT)
+
+
+def _type(qtbot: QtBot, window: Window, field: str, text: str) -> None:
+    edit = window.plan_stage.fields[field]
+    edit.setFocus()
+    edit.selectAll()
+    qtbot.keyClicks(edit, text)
+    qtbot.keyClick(edit, Qt.Key.Key_Return)
+
+
+def test_from_plan_to_saved_picture(
+    qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+):
+    # plan: type the field, the grid follows
+    _type(qtbot, window, "left_deg", "-60")
+    _type(qtbot, window, "right_deg", "45°")
+    _type(qtbot, window, "overlap", "2/5")
+    plan = window.state.plan
+    assert (plan.wish.left_deg, plan.wish.right_deg, plan.wish.overlap) == (-60, 45, 0.4)
+    assert window.plan_stage.angles.rowCount() == len(plan.frames) == 4
+    assert "4 frames" in window.plan_stage.count.text()
+
+    # field: the first by key, the rest by the button
+    _press(qtbot, window, "go-field")
+    assert window.stage == "field"
+    qtbot.waitUntil(lambda: window.field_stage.can_shoot(), timeout=5000)
+    truth: dict[int, np.ndarray] = {}
+    devices = window.field_stage.devices()
+    original = devices.turn_to
+
+    def remembering(yaw: float, pitch: float, roll: float = 0.0):
+        reading = original(yaw, pitch, roll)
+        number = min(plan.frames, key=lambda f: abs(f.yaw_deg - yaw)).number
+        truth[number] = devices._reached
+        return reading
+
+    monkeypatch.setattr(devices, "turn_to", remembering)
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    settled(window)
+    assert [r.number for r in window.state.outing.frames] == [1]
+    _press(qtbot, window, "shoot-all")
+    settled(window)
+    assert window.state.guide.missing == ()
+    assert "Nothing is missing" in window.field_stage.missing.text()
+
+    # frames: look at one
+    _press(qtbot, window, "go-frames")
+    window.frames_stage.list.setCurrentRow(2)
+    settled(window)
+    assert window.frames_stage.facts["size"].text().startswith("400 × 600 px")
+    assert window.state.selected == 3
+
+    # join: by key, watch the rough one come first
+    rough: list[int] = []
+    window.join_stage.view.zoomed.connect(lambda _z: rough.append(window.join_stage.view._levels[0].shape[1]))
+    _press(qtbot, window, "go-join")
+    settled(window)
+    assert window.stage == "join"
+    assert window.state.joined is not None
+    assert "of 4" in window.join_stage.facts["frames"].text()
+    assert window.join_stage.status.text().startswith("Joined.")
+
+    # deliver: crop is on; choose PNG and write
+    _press(qtbot, window, "go-deliver")
+    window.findChild(QComboBox, "format").setCurrentIndex(1)
+    target = tmp_path / "wide.png"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(target), ""))
+    _press(qtbot, window, "write")
+    settled(window)
+    picture = read(target)
+    crop = window.state.joined.crop
+    assert (picture.width, picture.height) == (crop.width, crop.height)
+    assert picture.alpha is None
+    assert str(target) in window.deliver_stage.status.text()
+
+    # truth: registration of what the window joined
+    solution = window.state.solution
+    assert solution is not None
+    numbers = [window.state.outing.frames[f].number for f in solution.poses.frames]
+    lens: Lens = devices.camera.lens
+    errors = registration_error_px(
+        lens, [truth[n] for n in numbers], list(solution.poses.lenses), list(solution.poses.world_from_camera)
+    )
+    assert rms(errors) < 0.05
+
+    # the outing on disk opens to the same state, with its picture
+    window.state.save_now()
+    folder = window.state.folder
+    assert folder is not None
+    report = json.loads((folder / store.PICTURES / "joined.json").read_text())
+    assert report["schema"] == "idle-lantern/join-report/1"
+    again = Window(Settings())
+    qtbot.addWidget(again)
+    again.show()
+    assert again.open_outing(folder, "join")
+    settled(again)
+    assert again.state.outing == window.state.outing
+    assert again.state.joined is not None
+    assert again.state.joined.crop == crop
+    assert not again.state.join_is_stale
+
+
+def test_another_projection_is_made_without_matching_again(qtbot: QtBot, window: Window, settled: Callable):
+    _type(qtbot, window, "left_deg", "-40")
+    _type(qtbot, window, "right_deg", "40")
+    window.go("field")
+    window.field_stage.shoot_all()
+    settled(window)
+    window.go("join")
+    qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
+    settled(window)
+    before = window.state.solution
+    assert window.state.joined is not None
+    choice = window.findChild(QComboBox, "projection")
+    choice.setCurrentIndex(choice.findText("equirectangular"))
+    choice.activated.emit(choice.currentIndex())
+    settled(window)
+    assert window.state.solution is before
+    assert window.state.joined.canvas.projection.name == "equirectangular"
+    window.trigger("edit.undo")
+    settled(window)
+    assert window.state.joined.canvas.projection.name == "cylindrical"
+
+
+def test_stopping_a_join_leaves_nothing_half_written(qtbot: QtBot, window: Window, settled: Callable):
+    window.go("field")
+    window.field_stage.shoot_all()
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    qtbot.waitUntil(lambda: window.tasks.shown is not None and window.tasks.shown.clock.fraction > 0.1, timeout=30_000)
+    qtbot.waitUntil(lambda: window.work_line.isVisible(), timeout=5000)
+    _press(qtbot, window, "stop")
+    settled(window)
+    assert window.state.joined is None
+    folder = window.state.folder
+    assert folder is not None
+    assert not list(folder.glob(f"{store.PICTURES}/*"))
+    assert window.join_stage.can_join()
+
+
+def test_a_join_that_fails_says_why(qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path):
+    from PIL import Image
+
+    for i in range(2):
+        Image.fromarray(np.full((300, 400, 3), 90 + 20 * i, np.uint8)).save(tmp_path / f"plain{i}.jpg")
+    window.frames_stage.bring([tmp_path / "plain0.jpg", tmp_path / "plain1.jpg"])
+    settled(window)
+    assert len(window.state.outing.frames) == 2
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    assert "enough detail to be matched" in window.message_text()
+    assert window.state.joined is None

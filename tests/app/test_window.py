@@ -1,0 +1,469 @@
+"""The window's parts: fields, map, actions, undo, looks, bad input, brought-in pictures."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QInputDialog, QLineEdit, QWidget
+from pytestqt.qtbot import QtBot
+
+from idle_lantern.app import settings as settings_module
+from idle_lantern.app.actions import ACTIONS, STAGES, shown_keys
+from idle_lantern.app.history import History
+from idle_lantern.app.settings import Settings
+from idle_lantern.app.widgets.action_finder import ActionFinder
+from idle_lantern.app.widgets.picture_view import PictureView, pyramid
+from idle_lantern.app.window import Window
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing.model import Outing
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def _retype(qtbot: QtBot, window: Window, field: str, text: str) -> QLineEdit:
+    edit = window.plan_stage.fields[field]
+    edit.setFocus()
+    edit.selectAll()
+    qtbot.keyClick(edit, Qt.Key.Key_Delete)
+    qtbot.keyClicks(edit, text)
+    qtbot.keyClick(edit, Qt.Key.Key_Return)
+    return edit
+
+
+# --- plan ------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("text", ["", "abc", "1e9", "-400000", "99%%", "12;5", "nan", "½"])
+@pytest.mark.parametrize("field", ["left_deg", "overlap", "focal_mm", "width_px"])
+def test_absurd_input_is_refused_and_kept_for_mending(qtbot: QtBot, window: Window, field: str, text: str):
+    before = window.state.outing
+    edit = _retype(qtbot, window, field, text)
+    assert window.state.outing == before
+    assert edit.text() == text
+    assert edit.property("wrong")
+    assert len(window.message_text()) > 15
+    qtbot.keyClick(edit, Qt.Key.Key_Escape)
+    assert not edit.property("wrong")
+    assert edit.text() != text or text == ""
+
+
+@pytest.mark.parametrize(
+    ("field", "text", "value"),
+    [
+        ("focal_mm", "1.6 cm", 16),
+        ("overlap", "1:4", 0.25),
+        ("left_deg", "-90,5", -90.5),
+        ("sensor_width_mm", "1 in", 25.4),
+    ],
+)
+def test_fields_take_what_people_write(qtbot: QtBot, window: Window, field: str, text: str, value: float):
+    _retype(qtbot, window, field, text)
+    outing = window.state.outing
+    source = outing.wish if hasattr(outing.wish, field) else outing.rig
+    assert getattr(source, field) == pytest.approx(value)
+
+
+def test_plan_edits_are_undone_and_done_again_by_keys(qtbot: QtBot, window: Window):
+    first = window.state.outing
+    _retype(qtbot, window, "left_deg", "-50")
+    _retype(qtbot, window, "focal_mm", "35")
+    second = window.state.outing
+    window.map.setFocus()
+    qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.state.outing == first
+    assert window.plan_stage.fields["left_deg"].text() == "−100.0°"
+    modifiers = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+    for _ in range(2):
+        qtbot.keyClick(window, Qt.Key.Key_Z, modifiers)
+    assert window.state.outing == second
+
+
+def test_dragging_an_end_on_the_map_moves_the_number_in_one_step(qtbot: QtBot, window: Window):
+    edge_a, edge_b = window.map._edges(window.map.to_screen())["right"]
+    start = ((edge_a + edge_b) / 2).toPoint()
+    qtbot.mousePress(window.map, LEFT, pos=start)
+    for k in range(1, 9):
+        qtbot.mouseMove(window.map, start - QPoint(10 * k, 0))
+    qtbot.mouseRelease(window.map, LEFT, pos=start - QPoint(80, 0))
+    assert window.state.outing.wish.right_deg < 95
+    assert window.plan_stage.fields["right_deg"].value == window.state.outing.wish.right_deg
+    assert len(window.state.plan.frames) <= 7
+    window.state.undo()
+    assert window.state.outing.wish.right_deg == 100
+    assert window.state.history.undo_title == ""
+
+
+def test_selecting_a_frame_anywhere_selects_it_everywhere(qtbot: QtBot, window: Window):
+    frame = window.state.plan.frames[4]
+    at = window.map.to_screen().map(QPointF(frame.yaw_deg, frame.pitch_deg)).toPoint()
+    qtbot.mouseClick(window.map, LEFT, pos=at)
+    assert window.state.selected == 5
+    assert window.plan_stage.angles.selectionModel().selectedRows()[0].row() == 4
+    qtbot.keyClick(window.map, Qt.Key.Key_Left)
+    assert window.state.selected == 4
+    window.plan_stage.angles.selectRow(0)
+    assert window.state.selected == 1
+
+
+def test_nothing_but_the_window_comes_up(window: Window, qtbot: QtBot):
+    """A widget without a parent would show as a stray window and take the keys away."""
+    _retype(qtbot, window, "overlap", "8 %")
+    _retype(qtbot, window, "overlap", "40 %")
+    for stage in STAGES:
+        window.go(stage)
+        qtbot.wait(10)
+        assert [w for w in QApplication.topLevelWidgets() if w.isVisible()] == [window]
+
+
+def test_remarks_act_and_can_be_put_aside(qtbot: QtBot, window: Window):
+    _retype(qtbot, window, "overlap", "8 %")
+    remarks = window.plan_stage.remarks
+    assert any("share only" in s for s in remarks.sentences)
+
+    def press(text: str) -> None:
+        qtbot.wait(10)
+        qtbot.mouseClick(
+            next(b for b in remarks.findChildren(QAbstractButton) if b.text() == text and b.isVisible()), LEFT
+        )
+
+    press("Put aside")
+    assert not any("share only" in s for s in remarks.sentences)
+    press("Show 1 put aside")
+    assert any("share only" in s for s in remarks.sentences)
+    press("Overlap a third")
+    assert window.state.outing.wish.overlap == pytest.approx(1 / 3)
+    assert not any("share only" in s for s in remarks.sentences)
+
+
+def test_sphere_circle_and_upright_by_single_keys(qtbot: QtBot, window: Window):
+    window.map.setFocus()
+    qtbot.keyClick(window, Qt.Key.Key_B)
+    assert window.state.outing.wish.high_deg == 90
+    qtbot.keyClick(window, Qt.Key.Key_U)
+    assert not window.state.outing.rig.upright
+    assert "Held sideways" in window.plan_stage.held.text()
+    window.state.undo()
+    window.state.undo()
+    qtbot.keyClick(window, Qt.Key.Key_C)
+    assert window.state.outing.wish.full_circle
+    assert window.state.outing.wish.high_deg == 24
+
+
+def test_letters_typed_into_a_field_are_no_shortcuts(qtbot: QtBot, window: Window):
+    edit = window.plan_stage.fields["focal_mm"]
+    edit.setFocus()
+    edit.selectAll()
+    qtbot.keyClicks(edit, "bu1")
+    assert edit.text() == "bu1"
+    assert window.state.outing.wish.high_deg == 24
+
+
+# --- field -----------------------------------------------------------------------------------
+
+
+def test_skip_back_on_and_again(qtbot: QtBot, window: Window, settled: Callable):
+    window.go("field")
+    settled(window)
+    qtbot.keyClick(window, Qt.Key.Key_S)
+    assert window.state.outing.skipped == (1,)
+    assert window.state.guide.next_number == 2
+    qtbot.keyClick(window, Qt.Key.Key_F)
+    assert window.state.guide.next_number == 3
+    qtbot.keyClick(window, Qt.Key.Key_D)
+    assert window.state.guide.next_number == 2
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    settled(window)
+    qtbot.keyClick(window, Qt.Key.Key_A)
+    settled(window)
+    files = [r.file for r in window.state.outing.frames]
+    assert files == ["frames/f002.jpg", "frames/f002-2.jpg"]
+    assert [r.file for r in window.state.outing.frames_to_join()] == ["frames/f002-2.jpg"]
+    assert window.field_stage.turn.text().startswith("Turn right")
+
+
+def test_the_finder_shows_a_look_and_the_level(qtbot: QtBot, window: Window, settled: Callable):
+    window.go("field")
+    settled(window)
+    image = window.field_stage.finder.grab().toImage()
+    assert len({image.pixel(x, image.height() // 2) for x in range(60, image.width() - 60, 5)}) > 10
+
+
+def test_notes_are_kept(window: Window, monkeypatch: pytest.MonkeyPatch):
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_a, **_k: ("Wind from the west", True))
+    window.go("field")
+    window.trigger("field.note")
+    assert window.state.outing.note == "Wind from the west"
+    assert "Wind" in window.field_stage.note.text()
+
+
+# --- frames ----------------------------------------------------------------------------------
+
+
+def _pictures(folder: Path, count: int = 3) -> list[Path]:
+    folder.mkdir(exist_ok=True)
+    rng = np.random.default_rng(0)
+    paths = []
+    for i in range(count):
+        path = folder / f"p{i + 8}.jpg"
+        Image.fromarray(rng.integers(0, 255, (90, 120, 3), dtype=np.uint8)).save(path)
+        paths.append(path)
+    return paths
+
+
+def test_a_folder_is_brought_in_and_bad_files_are_named(window: Window, settled: Callable, tmp_path: Path):
+    folder = tmp_path / "mine"
+    _pictures(folder)
+    (folder / "broken.jpg").write_bytes(b"no picture")
+    (folder / "empty.png").write_bytes(b"")
+    window.frames_stage.bring([folder])
+    settled(window)
+    assert [Path(r.file).name for r in window.state.outing.frames] == ["p8.jpg", "p9.jpg", "p10.jpg"]
+    assert "broken.jpg" in window.message_text()
+    assert "1 more could not be read" in window.message_text()
+
+
+def test_leaving_out_removing_and_taking_back(qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path):
+    window.frames_stage.bring(_pictures(tmp_path / "mine"))
+    settled(window)
+    window.frames_stage.list.setCurrentRow(1)
+    settled(window)
+    window.frames_stage.list.setFocus()
+    qtbot.keyClick(window, Qt.Key.Key_X)
+    assert len(window.state.outing.frames_to_join()) == 2
+    assert window.frames_stage.facts["state"].text() == "left out by you"
+    qtbot.keyClick(window, Qt.Key.Key_Delete)
+    assert len(window.state.outing.frames) == 2
+    window.state.undo()
+    window.state.undo()
+    assert len(window.state.outing.frames_to_join()) == 3
+
+
+def test_a_frame_whose_file_went_is_shown_as_such(window: Window, settled: Callable, tmp_path: Path):
+    paths = _pictures(tmp_path / "mine")
+    window.frames_stage.bring(paths)
+    settled(window)
+    first = window.state.folder
+    window.begin_outing("Another")
+    paths[0].unlink()
+    window.open_outing(first)
+    window.go("frames")
+    settled(window)
+    window.frames_stage.list.setCurrentRow(0)
+    settled(window)
+    assert "missing" in window.frames_stage.facts["size"].text()
+
+
+# --- outings ---------------------------------------------------------------------------------
+
+
+def test_edits_save_themselves(qtbot: QtBot, window: Window):
+    _retype(qtbot, window, "left_deg", "-33")
+    folder = window.state.folder
+    assert folder is not None
+    qtbot.waitUntil(lambda: json.loads((folder / store.DOCUMENT).read_text())["wish"]["left_deg"] == -33, timeout=3000)
+
+
+@pytest.mark.parametrize(
+    ("text", "word"),
+    [("{broken", "damaged"), ('{"schema": "idle-lantern/outing/7"}', "newer"), ("[]", "no outing document")],
+)
+def test_a_damaged_outing_is_told_and_the_present_one_stays(window: Window, tmp_path: Path, text: str, word: str):
+    (tmp_path / store.DOCUMENT).write_text(text)
+    before = window.state.outing
+    assert not window.open_outing(tmp_path)
+    assert word in window.message_text()
+    assert window.state.outing is before
+    assert (tmp_path / store.DOCUMENT).read_text() == text
+
+
+def test_logbook_lists_and_opens(qtbot: QtBot, window: Window, outing_root: Path):
+    first = window.state.folder
+    window.begin_outing("Second evening")
+    (outing_root / "bad").mkdir()
+    (outing_root / "bad" / store.DOCUMENT).write_text("{")
+    window.go("logbook")
+    table = window.logbook_stage.table
+    names = [table.item(i, 0).text() for i in range(table.rowCount())]
+    assert sorted(names) == ["Second evening (open)", "Test outing", "bad"]
+    assert "damaged" in table.item(names.index("bad"), 5).text()
+    table.selectRow(names.index("Test outing"))
+    button = window.logbook_stage.findChild(QWidget, "open-outing")
+    qtbot.mouseClick(button, LEFT)
+    assert window.state.folder == first
+
+
+def test_an_outing_of_the_same_name_gets_its_own_folder(window: Window):
+    first = window.state.folder
+    window.begin_outing("Test outing")
+    assert window.state.folder != first
+
+
+def test_closing_saves_and_settings_come_back(qtbot: QtBot, window: Window):
+    window.state.apply(edits.rename("Renamed"))
+    window.set_look("light")
+    folder = window.state.folder
+    window.close()
+    assert folder is not None
+    assert store.load(folder).name == "Renamed"
+    assert settings_module.load() == Settings(look="light", last_outing=str(folder))
+    window.set_look("dark")
+
+
+def test_one_bad_setting_is_reset_alone():
+    path = settings_module.config_file()
+    path.parent.mkdir(parents=True)
+    path.write_text('{"look": "light", "imperial": "perhaps", "unknown": 3}')
+    assert settings_module.load() == Settings(look="light")
+
+
+# --- actions ---------------------------------------------------------------------------------
+
+
+def test_actions_have_unique_ids_and_no_key_twice_in_a_stage():
+    ids = [a.id for a in ACTIONS]
+    assert len(ids) == len(set(ids))
+    for stage in STAGES:
+        keys = [a.keys for a in ACTIONS if a.keys and a.stage in ("", stage)]
+        assert len(keys) == len(set(keys)), stage
+    assert all(a.title and (not a.stage or a.stage in STAGES) for a in ACTIONS)
+
+
+def test_every_action_is_in_a_menu_and_can_be_found(window: Window, qtbot: QtBot):
+    in_menus = {a.text() for m in window.menuBar().actions() for a in m.menu().actions()}
+    finder = ActionFinder(window)
+    qtbot.addWidget(finder)
+    listed = [finder.list.item(i).text() for i in range(finder.list.count())]
+    assert len(listed) == len(ACTIONS)
+    for action, text in zip(ACTIONS, listed):
+        assert action.title in in_menus
+        assert text.startswith(action.title)
+        assert shown_keys(action) in text
+
+
+def test_finding_an_action_runs_it(window: Window, qtbot: QtBot):
+    finder = ActionFinder(window)
+    qtbot.addWidget(finder)
+    finder.show()
+    qtbot.keyClicks(finder.search, "go join")
+    assert finder.list.count() == 1
+    qtbot.keyClick(finder.search, Qt.Key.Key_Return)
+    assert window.stage == "join"
+
+
+def test_stages_are_reached_by_keys_and_tell_what_they_lack(window: Window, qtbot: QtBot):
+    for i, stage in enumerate(STAGES, 1):
+        qtbot.keyClick(window, getattr(Qt.Key, f"Key_{i}"), Qt.KeyboardModifier.AltModifier)
+        assert window.stage == stage
+        assert window.pages[stage].isVisible()
+    lacks = {s: t.accessibleDescription() for s, t in window.tabs.items()}
+    assert lacks["plan"] == "7 frames"
+    assert lacks["field"] == "0 of 7 shot"
+    assert lacks["frames"] == "none yet"
+    assert lacks["join"] == "not joined yet"
+
+
+def test_every_control_has_an_accessible_name(window: Window):
+    for stage in STAGES:
+        window.go(stage)
+        for kind in (QAbstractButton, QLineEdit, QComboBox):
+            for control in window.pages[stage].findChildren(kind):
+                if control.objectName().startswith("qt_") or isinstance(control.parent(), QComboBox):
+                    continue
+                name = control.accessibleName() or (control.text() if isinstance(control, QAbstractButton) else "")
+                assert name or not control.isVisible(), f"{stage}: {control}"
+
+
+@pytest.mark.parametrize("look", ["dark", "light", "field"])
+@pytest.mark.parametrize("size", [(1100, 700), (1280, 800), (2560, 1440)])
+def test_stages_fit_the_window_in_every_look(window: Window, qtbot: QtBot, look: str, size: tuple[int, int]):
+    window.set_look(look)
+    window.resize(*size)
+    for stage in STAGES:
+        window.go(stage)
+        qtbot.wait(5)
+        assert window.width() <= size[0] + 60, f"{stage} forces the window to {window.width()}"
+        assert not window.grab().toImage().isNull()
+    window.set_look("dark")
+
+
+# --- small parts -----------------------------------------------------------------------------
+
+
+def test_history_merges_a_drag_and_names_its_steps():
+    history, outings = History(), [Outing(str(i), "") for i in range(5)]
+    history.push("Drag", outings[0], "drag")
+    history.push("Drag", outings[1], "drag")
+    history.seal()
+    history.push("Drag", outings[2], "drag")
+    assert history.undo_title == "Drag"
+    assert history.undo(outings[3]).outing == outings[2]
+    assert history.undo(outings[2]).outing == outings[0]
+    assert history.undo(outings[0]) is None
+    assert history.redo(outings[0]).outing == outings[2]
+
+
+def test_picture_view_zooms_at_the_pointer_and_pans(qtbot: QtBot):
+    view = PictureView()
+    qtbot.addWidget(view)
+    view.resize(400, 300)
+    view.show()
+    rng = np.random.default_rng(0)
+    view.set_levels(pyramid(rng.integers(0, 255, (1500, 4000, 3), dtype=np.uint8)))
+    assert view.zoom == pytest.approx(0.1)
+    pointer = QPointF(120, 150)
+    view.zoom_by(4, pointer)
+    under = view.to_picture(pointer)
+    view.zoom_by(1.7, pointer)
+    after = view.to_picture(pointer)
+    assert (after.x(), after.y()) == pytest.approx((under.x(), under.y()), abs=1e-6)
+    view.show_full()
+    assert view.zoom == 1
+    left = view.to_picture(QPointF(0, 0)).x()
+    qtbot.mousePress(view, LEFT, pos=QPoint(200, 150))
+    qtbot.mouseMove(view, QPoint(150, 150))
+    qtbot.mouseRelease(view, LEFT, pos=QPoint(150, 150))
+    assert view.to_picture(QPointF(0, 0)).x() == pytest.approx(left + 50)
+    view.fit()
+    assert view.zoom == pytest.approx(0.1)
+
+
+def test_picture_view_shows_the_pixels_at_100_percent(qtbot: QtBot):
+    view = PictureView()
+    qtbot.addWidget(view)
+    view.resize(400, 300)
+    view.show()
+    pixels = np.zeros((1500, 4000, 3), np.uint8)
+    pixels[700:800, 1900:2100] = (200, 40, 10)
+    view.set_levels(pyramid(pixels))
+    view.show_full()
+    image = view.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
+    assert image.pixelColor(200, 150).getRgb()[:3] == (200, 40, 10)
+    assert image.pixelColor(90, 150).getRgb()[:3] == (0, 0, 0)
+
+
+def test_gaps_are_shown_neutral_grey():
+    alpha = np.full((600, 800), 255, np.uint8)
+    alpha[:100] = 0
+    levels = pyramid(np.full((600, 800, 3), 255, np.uint8), alpha)
+    assert levels[0][50, 50].tolist() == [58, 58, 58]
+    assert levels[-1].shape[1] <= 512
+
+
+def test_tasks_report_failures_in_a_sentence(window: Window, settled: Callable):
+    told: list[LanternError] = []
+
+    def fail(_task):
+        raise ZeroDivisionError("a mistake of ours")
+
+    window.tasks.start("Testing", fail, lambda _r: None, told.append)
+    settled(window)
+    assert "Testing met an unexpected fault" in told[0].sentence

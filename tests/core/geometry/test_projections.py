@@ -1,0 +1,95 @@
+"""Canvas projections against Snyder's worked examples and their own inverses."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from tests.reference import snyder
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.projections import PROJECTIONS, Projection
+from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
+
+#: The examples are printed to seven digits.
+PRINTED = 6e-8
+
+
+def _place(example: dict[str, float]) -> np.ndarray:
+    return direction(math.radians(example["lon_deg"]), math.radians(example["lat_deg"]))
+
+
+def test_mercator_of_snyder():
+    u, v = Projection("mercator").forward(_place(snyder.MERCATOR))
+    assert u == pytest.approx(snyder.MERCATOR["x"], abs=PRINTED)
+    assert -v == pytest.approx(snyder.MERCATOR["y"], abs=PRINTED)
+
+
+@pytest.mark.parametrize(
+    ("name", "example"), [("rectilinear", snyder.GNOMONIC), ("stereographic", snyder.STEREOGRAPHIC)]
+)
+def test_oblique_azimuthals_of_snyder(name: str, example: dict[str, float]):
+    """The gnomonic map is our flat projection; the oblique centre is a rotation of the canvas."""
+    canvas_from_world = rotations.about_x(-math.radians(example["centre_lat_deg"]))
+    u, v = Projection(name).forward(canvas_from_world @ _place(example))
+    assert u == pytest.approx(example["x"], abs=PRINTED)
+    assert -v == pytest.approx(example["y"], abs=PRINTED)
+
+
+@pytest.mark.parametrize("name", PROJECTIONS)
+def test_places_come_back(name: str):
+    """Forward, then inverse, within the projection's reach."""
+    rng = np.random.default_rng(3)
+    limits = Projection(name).limits
+    azimuth = rng.uniform(-1, 1, 300) * min(limits.longitude_rad * 0.97, 1.2 if name == "rectilinear" else 9)
+    altitude = rng.uniform(-1, 1, 300) * min(limits.latitude_rad * 0.97, 1.2)
+    d = direction(azimuth, altitude)
+    np.testing.assert_allclose(Projection(name).inverse(Projection(name).forward(d)), d, atol=1e-9)
+
+
+@pytest.mark.parametrize("name", PROJECTIONS)
+def test_scale_is_one_at_the_centre(name: str):
+    """A thousandth of a radian to the right and down is a thousandth on the plane."""
+    small = 1e-3
+    d = direction(np.array([small, 0.0]), np.array([0.0, -small]))
+    np.testing.assert_allclose(Projection(name).forward(d), [[small, 0], [0, small]], atol=1e-8)
+
+
+def test_formulas_of_the_contract():
+    """Equirectangular and cylinder, written out."""
+    d = np.array([0.3, -0.4, 0.5])
+    across = math.hypot(0.3, 0.5)
+    expected = [math.atan2(0.3, 0.5), math.asin(-0.4 / np.linalg.norm(d))]
+    np.testing.assert_allclose(Projection("equirectangular").forward(d), expected, atol=1e-12)
+    np.testing.assert_allclose(Projection("cylindrical").forward(d), [expected[0], -0.4 / across], atol=1e-12)
+
+
+def test_panini_keeps_uprights_and_radial_lines():
+    """Verticals map to verticals; with d = 0 it is the flat projection."""
+    altitude = np.radians([-30.0, 0, 40])
+    u = Projection("panini").forward(direction(0.8, altitude))[:, 0]
+    np.testing.assert_allclose(u, u[0], atol=1e-12)
+    d = direction(np.radians([10.0, -50]), np.radians([20.0, 5]))
+    flat = Projection("rectilinear").forward(d)
+    np.testing.assert_allclose(Projection("panini", {"distance": 0.0}).forward(d), flat, atol=1e-12)
+
+
+def test_flat_canvas_has_no_place_for_what_lies_behind():
+    assert np.isnan(Projection("rectilinear").forward(np.array([0.1, 0.1, -1.0]))).all()
+
+
+def test_beyond_the_poles_there_is_nothing():
+    assert np.isnan(Projection("equirectangular").inverse(np.array([0.0, 1.7]))).any()
+
+
+def test_unknown_name_is_refused():
+    with pytest.raises(InputError, match="is no projection"):
+        Projection("sinusoidal")
+
+
+def test_azimuth_and_altitude_come_back():
+    azimuth, altitude = azimuth_altitude(direction(np.radians([-170.0, 20]), np.radians([80.0, -35])))
+    np.testing.assert_allclose(np.degrees(azimuth), [-170, 20], atol=1e-9)
+    np.testing.assert_allclose(np.degrees(altitude), [80, -35], atol=1e-9)

@@ -1,0 +1,262 @@
+"""Whole joins of rendered sets, against the simulator's truth."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from PIL import ExifTags, Image
+from tests.helpers.sets import FrameFiles, render, rms
+
+from idle_lantern.core.base.errors import Cancelled, JoinError
+from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
+from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.join.canvas import make_canvas
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.pipeline import compose_picture, join, solve
+from idle_lantern.core.join.prior import prior_for, prior_text, read_prior
+from idle_lantern.core.join.report import canvas_of, report_of
+from idle_lantern.core.sim.camera import SCENE_EV, Settings
+from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.sim.truth import ideal_canvas
+
+#: The issue asks for 0.5 px; fine registration gives far less, and this keeps it so.
+PROMISED_PX = 0.05
+
+
+def _joined(files: FrameFiles, folder: Path, **options):
+    solution, joined = join(gather(files.paths), folder / "out.tif", JoinOptions(**options))
+    return report_of(solution, joined, crop=False), joined
+
+
+def test_row_registers_exactly_and_shows_the_true_picture(row_set: FrameFiles, tmp_path: Path):
+    report, joined = _joined(row_set, tmp_path)
+    errors = row_set.error_px(report)
+    assert all(f["used"] for f in report["frames"])
+    assert rms(errors) < PROMISED_PX
+    assert errors.max() < 0.3
+    focal = report["frames"][0]["lens"]["focal_px"]
+    assert focal == pytest.approx(row_set.lens.focal_px, rel=1e-3)
+
+    # the picture itself: drawn straight from the scene onto the same canvas, one gain per channel
+    canvas = canvas_of(report)
+    first = np.array(report["frames"][0]["pose"]["rotation"])
+    true_world_from_world = row_set.cameras[0] @ first.T
+    ideal = ideal_canvas(
+        row_set.scene,
+        canvas.projection,
+        (canvas.height, canvas.width),
+        canvas.px_per_rad,
+        canvas.centre_px,
+        canvas.canvas_from_world @ true_world_from_world.T,
+    )
+    inside = cv2.erode((joined.picture.alpha > 0).astype(np.uint8), np.ones((9, 9))) > 0
+    shown = srgb_to_linear(joined.picture.pixels.astype(np.float32) / 255)
+    ideal = np.clip(ideal, 0, 1)
+    usable = inside[..., None] & (ideal < 0.95) & (ideal > 0.01)
+    gain = [np.median(shown[..., c][usable[..., c]] / ideal[..., c][usable[..., c]]) for c in range(3)]
+    expected = linear_to_srgb(np.clip(ideal * np.array(gain, np.float32), 0, 1))
+    error = (joined.picture.pixels / 255.0 - expected)[inside]
+    psnr = -10 * math.log10(float((error**2).mean()))
+    assert psnr > 30, f"PSNR {psnr:.1f} dB"
+
+
+def test_distorted_grid_finds_its_lens(grid_set: FrameFiles, tmp_path: Path):
+    report, _ = _joined(grid_set, tmp_path)
+    assert rms(grid_set.error_px(report)) < PROMISED_PX
+    assert report["frames"][0]["lens"]["k1"] == pytest.approx(-0.05, abs=0.005)
+
+
+def test_fisheye_sphere_without_being_told(sphere_set: FrameFiles, tmp_path: Path):
+    """The metadata say only a focal length; the matches tell that it is a fisheye."""
+    report, joined = _joined(sphere_set, tmp_path)
+    assert report["frames"][0]["lens"]["model"] == "equidistant"
+    assert all(f["used"] for f in report["frames"])
+    assert rms(sphere_set.error_px(report)) < PROMISED_PX
+    assert (joined.canvas.projection.name, joined.canvas.width) == ("equirectangular", 2 * joined.canvas.height)
+    assert (joined.picture.alpha > 0).all()
+    # the ends of the circle meet: the step across them is like any step inside
+    pixels = joined.picture.pixels.astype(int)
+    across = np.abs(pixels[:, 0] - pixels[:, -1]).mean()
+    inside = np.abs(pixels[:, 1:] - pixels[:, :-1]).mean()
+    assert across < 2 * inside
+
+
+def test_order_and_names_do_not_matter(row_set: FrameFiles, tmp_path: Path):
+    """Shuffled files give the same registration."""
+    shuffled = [row_set.paths[i] for i in (5, 2, 7, 0, 3, 6, 1, 4)]
+    solution = solve(gather(shuffled))
+    place = {solution.frames.infos[f].path: i for i, f in enumerate(solution.poses.frames)}
+    ordered = [solution.poses.world_from_camera[place[p]] for p in row_set.paths]
+    for a, b in zip(range(7), range(1, 8)):
+        wanted = row_set.cameras[a].T @ row_set.cameras[b]
+        found = ordered[a].T @ ordered[b]
+        assert np.linalg.norm(found - wanted) < 2e-4
+
+
+def test_focal_length_is_found_without_metadata(tmp_path: Path):
+    lens = Lens("rectilinear", 640, 480, 680)
+    files = render(tmp_path, lens, [(-40.0 + 26 * i, 0, 0) for i in range(4)], metadata=False)
+    report, _ = _joined(files, tmp_path)
+    assert report["frames"][0]["lens"]["focal_px"] == pytest.approx(640, rel=3e-3)
+    assert rms(files.error_px(report)) < PROMISED_PX
+
+
+def test_wrong_metadata_are_not_believed(tmp_path: Path):
+    """A cropped frame tells a focal length that is far off; the matches know better."""
+    files = render(tmp_path, Lens("rectilinear", 640, 480, 680), [(-40.0 + 26 * i, 0, 0) for i in range(4)])
+    exif = Image.Exif()
+    exif.get_ifd(ExifTags.IFD.Exif)[ExifTags.Base.FocalLengthIn35mmFilm.value] = 135
+    for path in files.paths:
+        pixels = read(path).pixels
+        Image.fromarray(pixels).save(path, quality=95, exif=exif)
+    report, _ = _joined(files, tmp_path)
+    assert report["frames"][0]["lens"]["focal_px"] == pytest.approx(640, rel=0.01)
+
+
+def test_sideways_files_are_turned_by_their_orientation(row_set: FrameFiles, tmp_path: Path):
+    """Half of the frames stored turned, as cameras held upright do."""
+    paths = []
+    for i, path in enumerate(row_set.paths[:4]):
+        target = tmp_path / path.name
+        if i % 2:
+            with Image.open(path) as image:
+                exif = image.getexif()
+                exif[ExifTags.Base.Orientation.value] = 6
+                image.rotate(90, expand=True).save(target, quality=95, exif=exif)
+        else:
+            target.write_bytes(path.read_bytes())
+        paths.append(target)
+    solution, joined = join(gather(paths), tmp_path / "out.tif")
+    report = report_of(solution, joined, crop=False)
+    assert rms(row_set.error_px(report)) < PROMISED_PX
+
+
+def test_exposure_and_colour_drift_is_evened_out(tmp_path: Path):
+    settings = [
+        Settings(exposure_s=1 / 256 * 2 ** (i * 0.3 - 0.6), white_balance=(1 + 0.03 * i, 1, 1)) for i in range(4)
+    ]
+    lens = Lens("rectilinear", 500, 400, 520)
+    files = render(tmp_path, lens, [(30.0 + 24 * i, 0, 0) for i in range(4)], settings=settings)
+    report, _ = _joined(files, tmp_path)
+    gain = np.array([f["gain"] for f in report["frames"]])
+    shot = np.array([2.0 ** (SCENE_EV - s.exposure_value) for s in settings])
+    evened = gain[:, 1] * shot
+    np.testing.assert_allclose(evened / evened.mean(), 1, atol=0.03)
+    red = gain[:, 0] / gain[:, 1] * (1 + 0.03 * np.arange(4))
+    np.testing.assert_allclose(red / red.mean(), 1, atol=0.03)
+
+
+def test_two_pictures_in_one_folder_are_told_apart(row_set: FrameFiles, tmp_path: Path):
+    other = render(
+        tmp_path, Lens("rectilinear", 640, 480, 680), [(150.0, 0, 0), (176.0, 0, 0)], scene=ambrel_holm(seed=9)
+    )
+    foreign = tmp_path / "other"
+    foreign.mkdir()
+    moved = [p.rename(foreign / f"g{p.name}") for p in other.paths]
+    solution = solve(gather([*row_set.paths[1:5], *moved]))
+    assert [len(g) for g in solution.groups] == [4, 2]
+    assert set(solution.poses.frames) == {0, 1, 2, 3}
+    assert "another picture" in solution.reasons[4]
+
+
+def test_a_blank_frame_is_left_out_with_its_reason(row_set: FrameFiles, tmp_path: Path):
+    Image.fromarray(np.full((680, 480, 3), 128, np.uint8)).save(tmp_path / "sky.jpg")
+    solution = solve(gather([*row_set.paths[:3], tmp_path / "sky.jpg"]))
+    assert 3 not in solution.poses.frames
+    assert "Nothing to match" in solution.reasons[3]
+
+
+def test_a_blank_frame_is_placed_by_the_plan(row_set: FrameFiles, tmp_path: Path):
+    """Known directions place what cannot be matched, and turn the whole as planned."""
+    Image.fromarray(np.full((680, 480, 3), 128, np.uint8)).save(tmp_path / "sky.jpg")
+    paths = [*row_set.paths[:3], tmp_path / "sky.jpg"]
+    angles = [(-98.0 + 28 * i, 0.0, 0.0) for i in range(3)] + [(-70.0, 40.0, 0.0)]
+    (tmp_path / "plan.json").write_text(prior_text([p.name for p in paths], angles))
+    frames = gather(paths)
+    solution = solve(frames, prior=prior_for(frames.names, read_prior(tmp_path / "plan.json")))
+    assert solution.placed_by == {0: "features", 1: "features", 2: "features", 3: "plan"}
+
+
+def test_frames_that_do_not_match_are_told(tmp_path: Path):
+    rng = np.random.default_rng(8)
+    for i in range(2):
+        noise = cv2.resize(rng.integers(0, 255, (60, 90, 3), dtype=np.uint8), (900, 600), interpolation=cv2.INTER_CUBIC)
+        Image.fromarray(noise).save(tmp_path / f"n{i}.jpg")
+    with pytest.raises(JoinError, match="No two frames match"):
+        solve(gather(sorted(tmp_path.glob("n*.jpg"))))
+
+
+def test_sixteen_bit_frames_stay_sixteen_bit(tmp_path: Path):
+    lens = Lens("rectilinear", 500, 400, 520)
+    files = render(tmp_path, lens, [(20.0 * i, 0, 0) for i in range(3)], suffix=".tif", bits=16, metadata=False)
+    _, joined = _joined(files, tmp_path)
+    assert joined.picture.pixels.dtype == np.uint16
+    assert read(tmp_path / "out.tif").pixels.dtype == np.uint16
+
+
+@pytest.mark.parametrize("name", PROJECTIONS)
+def test_every_projection_makes_a_picture(row_set: FrameFiles, name: str):
+    """The same solved frames on every canvas; nothing is matched again."""
+    solution = solve(gather(row_set.paths[2:5]), JoinOptions(refine=False))
+    canvas = make_canvas(solution.poses, solution.seen, name, width_px=500)
+    joined = compose_picture(solution, canvas, rough=True)
+    assert joined.picture.pixels.shape == (canvas.height, canvas.width, 3)
+    assert (joined.picture.alpha > 0).mean() > 0.5
+    assert joined.crop.area > 0
+
+
+def test_stopping_raises_at_every_stage(row_set: FrameFiles, tmp_path: Path):
+    """Cancel at the n-th report: the work ends there and no file appears."""
+
+    class StopAt:
+        def __init__(self, at: int) -> None:
+            self.left = at
+
+        def begin(self, stage: str, total: int) -> None:
+            self.advance()
+
+        def advance(self, n: int = 1) -> None:
+            self.left -= 1
+            if self.left < 0:
+                raise Cancelled
+
+    for at in (0, 3, 12, 20, 45):
+        with pytest.raises(Cancelled):
+            join(gather(row_set.paths[:3]), tmp_path / "out.tif", progress=StopAt(at))
+        assert not (tmp_path / "out.tif").exists()
+
+
+def test_rough_picture_stands_for_the_fine_one(row_set: FrameFiles):
+    """Same canvas at a reduced scale: the rough look shows the same things in the same places."""
+    solution = solve(gather(row_set.paths[3:6]))
+    canvas = make_canvas(solution.poses, solution.seen, "cylindrical")
+    small = canvas.scaled(0.5)
+    rough = compose_picture(solution, small, rough=True).picture.pixels
+    fine = compose_picture(solution, canvas).picture.pixels
+    reduced = cv2.resize(fine, (small.width, small.height), interpolation=cv2.INTER_AREA)
+    assert np.abs(rough.astype(int) - reduced)[40:-40, 40:-40].mean() < 6
+
+
+def test_unequal_sizes_join(row_set: FrameFiles, tmp_path: Path):
+    """A frame stored at another size has a lens of its own and still fits."""
+    target = tmp_path / "small.jpg"
+    with Image.open(row_set.paths[1]) as image:
+        image.resize((360, 510), Image.Resampling.LANCZOS).save(target, quality=95)
+    solution = solve(gather([row_set.paths[0], target, row_set.paths[2]]))
+    assert len(solution.poses.frames) == 3
+    lens = solution.poses.lenses[solution.poses.index(1)]
+    assert lens.focal_px == pytest.approx(640 * 0.75, rel=5e-3)
+
+
+def test_seed_makes_runs_alike(row_set: FrameFiles):
+    one, two = (solve(gather(row_set.paths[:3])) for _ in range(2))
+    np.testing.assert_array_equal(one.poses.world_from_camera, two.poses.world_from_camera)
+    assert replace(one.poses, world_from_camera=0) == replace(two.poses, world_from_camera=0)

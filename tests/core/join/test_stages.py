@@ -1,0 +1,347 @@
+"""Stages of the join on their own: matching, rotations, adjustment, canvas, light, seams, blend."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+from idle_lantern.core.base.errors import InputError, JoinError
+from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.blend import Compositor, compose
+from idle_lantern.core.join.canvas import choose_projection, field_of, make_canvas
+from idle_lantern.core.join.features import Features
+from idle_lantern.core.join.gains import gain_table, solve_gains, with_gain
+from idle_lantern.core.join.links import Link, candidate_pairs, groups_of, match, rotation_between, verify
+from idle_lantern.core.join.overview import Overview, Patch
+from idle_lantern.core.join.poses import Poses, adjust, initial_rotations
+from idle_lantern.core.join.seams import find_seams
+from idle_lantern.core.join.straighten import to_prior, upright
+from idle_lantern.core.join.warp import Tile, coarse_directions, frame_map, grid_step
+
+LENS = Lens("rectilinear", 1000, 1200, 900)
+
+
+def _row(count: int, step_deg: float, lens: Lens = LENS, tilt: np.ndarray | None = None) -> Poses:
+    turned = np.stack([rotations.from_yaw_pitch_roll(math.radians(step_deg * i), 0, 0) for i in range(count)])
+    if tilt is not None:
+        turned = tilt @ turned
+    return Poses(tuple(range(count)), (lens,) * count, turned)
+
+
+def _link(poses: Poses, a: int, b: int, noise_px: float, rng: np.random.Generator, wrong: int = 0) -> Link:
+    """Points of a that b sees too, with noise, and some wrong ones."""
+    lens_a, lens_b = poses.lenses[a], poses.lenses[b]
+    points = rng.uniform([0, 0], [lens_a.width - 1, lens_a.height - 1], (3000, 2))
+    b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
+    local = lens_a.unproject(points) @ b_from_a.T
+    seen = lens_b.sees(local)
+    points, there = points[seen][:150], lens_b.project(local[seen][:150])[0]
+    there = there + rng.normal(0, noise_px, there.shape)
+    if wrong:
+        there[:wrong] = rng.uniform(0, 800, (wrong, 2))
+    return Link(a, b, points, there, b_from_a, np.ones(len(points), bool))
+
+
+# --- links -----------------------------------------------------------------------------------
+
+
+def test_matching_finds_the_partners():
+    """Shuffled and slightly changed descriptors find their originals."""
+    rng = np.random.default_rng(0)
+    d = rng.random((80, 128)).astype(np.float32)
+    d /= np.linalg.norm(d, axis=1, keepdims=True)
+    order = rng.permutation(80)
+    e = d[order] + rng.normal(0, 0.005, d.shape).astype(np.float32)
+    e /= np.linalg.norm(e, axis=1, keepdims=True)
+    blank = np.zeros((80, 2))
+    sizes = np.ones(80, np.float32)
+    first, second = match(Features(blank, sizes, d), Features(blank, sizes, e))
+    assert len(first) > 75
+    assert (order[second] == first).all()
+
+
+@pytest.mark.parametrize("wrong_share", [0.0, 0.5, 0.75])
+def test_rotation_is_found_among_wrong_matches(wrong_share: float):
+    rng = np.random.default_rng(1)
+    rays = rng.normal(size=(200, 3))
+    rays /= np.linalg.norm(rays, axis=1, keepdims=True)
+    true = Rotation.from_rotvec([0.1, 0.5, -0.2]).as_matrix()
+    moved = rays @ true.T
+    wrong = rng.random(200) < wrong_share
+    moved[wrong] = rng.normal(size=(wrong.sum(), 3))
+    moved /= np.linalg.norm(moved, axis=1, keepdims=True)
+    found, inlier = rotation_between(rays, moved, 0.002, rng)
+    assert float(rotations.angle_between(found, true)) < 1e-6
+    assert inlier[~wrong].all()
+    assert inlier[wrong].sum() <= 1
+
+
+def test_chance_does_not_make_a_link():
+    """Thirty random matches between frames that do not overlap are refused."""
+    rng = np.random.default_rng(2)
+    points = rng.uniform([0, 0], [1199, 899], (30, 2))
+    other = rng.uniform([0, 0], [1199, 899], (30, 2))
+    assert verify(Link(0, 1, points, other), LENS, LENS, 12.0, rng) is None
+
+
+def test_true_overlap_makes_a_link():
+    rng = np.random.default_rng(3)
+    poses = _row(2, 30)
+    link = verify(_link(poses, 0, 1, 0.5, rng, wrong=40), LENS, LENS, 12.0, rng)
+    assert link is not None
+    assert link.inliers >= 105
+
+
+def test_groups_are_told_apart_largest_first():
+    empty = np.zeros((0, 2))
+    links = [Link(0, 3, empty, empty), Link(3, 5, empty, empty), Link(1, 2, empty, empty)]
+    assert groups_of(6, links) == [[0, 3, 5], [1, 2], [4]]
+
+
+def test_known_directions_limit_the_pairs():
+    """Sixty frames round: each is tried with its neighbours only."""
+    blank = Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 128), np.float32))
+    prior = [rotations.from_yaw_pitch_roll(math.radians(6 * i), 0, 0) for i in range(60)]
+    pairs = candidate_pairs([blank] * 60, prior, math.radians(20))
+    assert len(pairs) == 60 * 3
+    assert (0, 59) in pairs
+
+
+# --- poses -----------------------------------------------------------------------------------
+
+
+def test_adjustment_recovers_focal_length_and_distortion():
+    """Full circle of twelve frames with half a pixel of noise and five wrong matches each."""
+    rng = np.random.default_rng(4)
+    lens = Lens("rectilinear", 1000, 1200, 900, k1=-0.05)
+    true = _row(12, 30, lens)
+    links = [_link(true, i, (i + 1) % 12, 0.5, rng, wrong=5) for i in range(11)]
+    links.append(replace(_link(true, 0, 11, 0.5, rng), a=0, b=11))
+    start = Poses(true.frames, (replace(lens, focal_px=1060.0, k1=0.0),) * 12, initial_rotations(true.frames, links))
+    found = adjust(start, links, [0] * 12, scale_px=2.0)
+    assert found.lenses[0].focal_px == pytest.approx(1000, rel=5e-4)
+    assert found.lenses[0].k1 == pytest.approx(-0.05, abs=0.002)
+    relative = found.world_from_camera[0].T @ found.world_from_camera[5]
+    wanted = true.world_from_camera[0].T @ true.world_from_camera[5]
+    assert math.degrees(float(rotations.angle_between(relative, wanted))) < 0.03
+    assert 0.5 < found.rms_px < 0.9  # sqrt(2) x 0.5 px, lowered by the robust weight
+
+
+def test_told_uncertainty_of_the_focal_length_is_honest():
+    """Over thirty draws the error divided by its told sigma has a spread near 1."""
+    errors = []
+    for seed in range(30):
+        rng = np.random.default_rng(100 + seed)
+        true = _row(4, 25)
+        links = [_link(true, i, i + 1, 0.4, rng) for i in range(3)]
+        start = Poses(true.frames, true.lenses, true.world_from_camera)
+        found = adjust(start, links, [0] * 4, scale_px=5.0)
+        errors.append((math.log(found.lenses[0].focal_px / 1000)) / found.focal_sigma)
+    assert 0.6 < float(np.std(errors)) < 1.6
+
+
+def test_separate_frames_cannot_be_placed():
+    with pytest.raises(JoinError, match="separate"):
+        initial_rotations([0, 1, 2], [])
+
+
+@pytest.mark.parametrize("tilt_deg", [0, 7, -15])
+def test_straightening_takes_the_tilt_out(tilt_deg: float):
+    tilt = rotations.from_vector(np.radians([tilt_deg, 10, tilt_deg / 2]))
+    level = upright(_row(6, 30, tilt=tilt))
+    pitch_roll = np.degrees(rotations.to_yaw_pitch_roll(level.world_from_camera)[1:])
+    np.testing.assert_allclose(pitch_roll, 0, atol=0.1)
+
+
+def test_a_single_column_stays_upright():
+    """All x-axes alike: the cameras' own up decides."""
+    turned = np.stack([rotations.from_yaw_pitch_roll(0, math.radians(p), 0) for p in (-20, 0, 20)])
+    level = upright(Poses((0, 1, 2), (LENS,) * 3, turned))
+    np.testing.assert_allclose(
+        np.degrees(rotations.to_yaw_pitch_roll(level.world_from_camera)[1]), [-20, 0, 20], atol=0.5
+    )
+
+
+def test_known_directions_fix_the_whole():
+    true = _row(4, 30)
+    turned = replace(true, world_from_camera=rotations.from_vector([0.1, 0.4, -0.2]) @ true.world_from_camera)
+    back = to_prior(turned, list(true.world_from_camera))
+    np.testing.assert_allclose(back.world_from_camera, true.world_from_camera, atol=1e-9)
+
+
+# --- canvas and warp -------------------------------------------------------------------------
+
+
+def test_full_circle_closes_exactly():
+    poses = _row(12, 30)
+    canvas = make_canvas(poses, field_of(poses), "equirectangular")
+    assert canvas.full_circle
+    ends = canvas.directions(np.array([[-0.5, 200.0], [canvas.width - 0.5, 200.0]]))
+    np.testing.assert_allclose(ends[0], ends[1], atol=1e-9)
+
+
+def test_field_across_the_back_is_one_piece():
+    """Frames at 170 and -170 degrees belong together."""
+    turned = np.stack([rotations.from_yaw_pitch_roll(math.radians(y), 0, 0) for y in (170.0, -170.0)])
+    seen = field_of(Poses((0, 1), (LENS, LENS), turned))
+    assert abs(abs(math.degrees(seen.middle_rad)) - 180) < 0.2
+    assert math.degrees(seen.width_rad) == pytest.approx(20 + 2 * math.degrees(math.atan(0.6)), abs=0.3)
+
+
+@pytest.mark.parametrize(
+    ("count", "step", "expected"), [(2, 12, "rectilinear"), (5, 35, "cylindrical"), (12, 30, "cylindrical")]
+)
+def test_projection_is_chosen_with_a_reason(count: int, step: float, expected: str):
+    name, reason = choose_projection(field_of(_row(count, step)))
+    assert name == expected
+    assert "°" in reason
+
+
+def test_too_wide_for_flat_is_told_or_cut():
+    """A flat canvas shows at most 150 degrees; frames behind it make a canvas all the same."""
+    poses = _row(12, 30)
+    canvas = make_canvas(poses, field_of(poses), "rectilinear", width_px=800)
+    assert canvas.width == 800
+    with pytest.raises(InputError, match="would have"):
+        make_canvas(
+            replace(poses, lenses=(Lens("rectilinear", 4e6, 3000000, 2000000),) * 12), field_of(poses), "mercator"
+        )
+
+
+@pytest.mark.parametrize("name", ["cylindrical", "equirectangular", "rectilinear", "stereographic"])
+def test_coarse_map_agrees_with_the_exact_one(name: str):
+    """The promise of the module: below 0.02 px."""
+    poses = _row(3, 20)
+    canvas = make_canvas(poses, field_of(poses), name)
+    tile = Tile(canvas.width // 3, canvas.height // 4, 300, 260)
+    step = grid_step(canvas)
+    found = frame_map(coarse_directions(canvas, tile, step), LENS, poses.world_from_camera[1], tile, step)
+    assert found is not None
+    v, u = np.mgrid[tile.top : tile.top + tile.height, tile.left : tile.left + tile.width].astype(float)
+    exact, _ = LENS.project(canvas.directions(np.stack([u, v], -1)) @ poses.world_from_camera[1])
+    inside = LENS.sees(canvas.directions(np.stack([u, v], -1)) @ poses.world_from_camera[1])
+    assert np.abs(found - exact)[inside].max() < 0.02
+
+
+# --- light -----------------------------------------------------------------------------------
+
+
+def _overview(values: list[np.ndarray], lefts: list[int], width: int) -> Overview:
+    """Patches of given pixels side by side on a small canvas."""
+    poses = _row(2, 10)
+    canvas = replace(make_canvas(poses, field_of(poses), "cylindrical"), width=width, height=values[0].shape[0])
+    patches = []
+    for k, (pixels, left) in enumerate(zip(values, lefts)):
+        h, w = pixels.shape[:2]
+        weight = np.minimum(np.linspace(0, 1, w), np.linspace(1, 0, w)) * 2
+        weights = np.broadcast_to(weight, (h, w)).astype(np.float32)
+        patches.append(Patch(k, np.arange(left, left + w), 0, pixels, np.ones((h, w), bool), weights))
+    return Overview(canvas, tuple(patches))
+
+
+def test_gains_undo_an_exposure_difference():
+    """One frame a third of a stop brighter and a little warmer."""
+    rng = np.random.default_rng(5)
+    light = rng.uniform(0.05, 0.5, (60, 150, 3))
+    factor = 2 ** (1 / 3) * np.array([1.05, 1.0, 0.95])
+    one = np.rint(255 * linear_to_srgb(light[:, :100])).astype(np.uint8)
+    other = np.rint(255 * linear_to_srgb(light[:, 50:] * factor)).astype(np.uint8)
+    gains = solve_gains(_overview([one, other], [0, 50], 150), 2)
+    np.testing.assert_allclose(gains[0] / gains[1], factor, rtol=0.01)
+    np.testing.assert_allclose(np.log(gains).mean(0), 0, atol=1e-9)
+
+
+def test_gain_table_works_in_linear_light():
+    table = gain_table(np.array([2.0, 1.0, 0.5]), 255)
+    assert table[:, 1].tolist() == list(range(256))
+    expected = 255 * linear_to_srgb(2 * srgb_to_linear(np.array(100 / 255)))
+    assert table[100, 0] == round(float(expected))
+    pixels = np.full((2, 2, 3), 100, np.uint8)
+    assert with_gain(pixels, table)[0, 0].tolist() == [table[100, 0], 100, table[100, 2]]
+
+
+# --- seams and blend -------------------------------------------------------------------------
+
+
+def test_seam_runs_round_a_thing_that_only_one_frame_shows():
+    """A square in the overlap of one frame must be kept whole or left out whole."""
+    rng = np.random.default_rng(6)
+    ground = rng.integers(90, 110, (80, 160, 3)).astype(np.uint8)
+    one, other = ground[:, :100].copy(), ground[:, 60:].copy()
+    one[30:50, 70:88] = 250
+    label = find_seams(_overview([one, other], [0, 60], 160), np.ones((2, 3)))
+    inside = label[30:50, 70:88]
+    assert (inside == inside[0, 0]).all()
+    assert set(np.unique(label)) == {0, 1}
+    assert (label[:, :60] == 0).all()
+    assert (label[:, 100:] == 1).all()
+
+
+def test_seam_is_the_cheapest_path():
+    """One pixel high, the cut can be checked by hand: it takes the column where both agree."""
+    one, other = np.full((1, 60, 3), 100, np.uint8), np.full((1, 60, 3), 160, np.uint8)
+    other = np.repeat(other, 20, 0)
+    one = np.repeat(one, 20, 0)
+    other[:, 17:20] = 100  # canvas columns 47..49
+    label = find_seams(_overview([one, other], [0, 30], 90), np.ones((2, 3)))
+    change = np.flatnonzero(np.diff(label[10]))
+    assert len(change) == 1
+    assert 45 <= change[0] <= 50
+
+
+def _composite(values: list[int], label_split: float = 0.5) -> tuple[np.ndarray, np.ndarray]:
+    poses = _row(2, 25)
+    canvas = make_canvas(poses, field_of(poses), "cylindrical")
+    frames = [Picture(np.full((900, 1200, 3), v, np.uint8)) for v in values]
+    label = np.zeros((40, 100), np.int16)
+    label[:, round(100 * label_split) :] = 1
+    compositor = Compositor(poses, canvas, lambda k: frames[k], label, np.ones((2, 3)), 255)
+    pixels = np.zeros((canvas.height, canvas.width, 3), np.uint8)
+    alpha = np.zeros((canvas.height, canvas.width), np.uint8)
+    for tile, part, shown in compose(compositor, 2, size=512):
+        at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
+        pixels[at], alpha[at] = part, shown
+    return pixels, alpha
+
+
+def test_blending_alike_frames_changes_nothing():
+    """Burt & Adelson (1983): the bands add up to the picture; exact to the rim, no halo."""
+    pixels, alpha = _composite([140, 140])
+    assert (pixels[alpha == 255] == 140).all()
+    assert (pixels[alpha == 0] == 0).all()
+    assert 0.9 < (alpha == 255).mean() < 1
+
+
+def test_blending_steps_melt_and_far_from_the_seam_frames_are_untouched():
+    pixels, alpha = _composite([100, 140])
+    row = pixels.shape[0] // 2
+    middle = pixels[row, alpha[row] > 0, 0].astype(int)
+    assert middle[20] == 100
+    assert middle[-20] == 140
+    assert np.abs(np.diff(middle)).max() <= 3
+    assert (np.diff(middle) >= -1).all()
+
+
+def test_tiles_meet_without_a_mark():
+    """The same picture whatever the tile size."""
+    poses = _row(2, 25)
+    canvas = make_canvas(poses, field_of(poses), "cylindrical", width_px=700)
+    rng = np.random.default_rng(7)
+    frames = [Picture(rng.integers(0, 255, (900, 1200, 3), dtype=np.uint8)) for _ in range(2)]
+    label = np.zeros((40, 100), np.int16)
+    label[:, 50:] = 1
+    results = []
+    for size in (4096, 256):
+        compositor = Compositor(poses, canvas, lambda k: frames[k], label, np.ones((2, 3)), 255)
+        whole = np.zeros((canvas.height, canvas.width, 3), int)
+        for tile, part, _ in compose(compositor, 2, size=size):
+            whole[tile.top : tile.top + tile.height, tile.left : tile.left + tile.width] = part
+        results.append(whole)
+    # coarse grids and pyramids start elsewhere: differences of interpolation, no visible step
+    assert np.percentile(np.abs(results[0] - results[1]), 99) <= 4

@@ -1,0 +1,69 @@
+"""Shared generators of lenses, rigs, wishes and outings."""
+
+from __future__ import annotations
+
+from hypothesis import strategies as st
+
+from idle_lantern.core.geometry.lenses import FISHEYES, Lens
+from idle_lantern.core.outing.model import FrameRef, JoinChoices, Outing
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.wish import Wish
+
+angles_rad = st.floats(-3.1, 3.1)
+pitches_rad = st.floats(-1.5, 1.5)
+
+
+@st.composite
+def lenses(draw: st.DrawFn) -> Lens:
+    """Rectilinear and fisheye lenses with mild distortion."""
+    model = draw(st.sampled_from(("rectilinear", *FISHEYES)))
+    width, height = draw(st.integers(400, 6000)), draw(st.integers(400, 6000))
+    share = draw(st.floats(0.5, 4.0))
+    k1, k2 = draw(st.floats(-0.03, 0.06)), draw(st.floats(-0.003, 0.01))
+    return Lens(model, share * max(width, height), width, height, k1, k2)
+
+
+@st.composite
+def rigs(draw: st.DrawFn) -> Rig:
+    """Cameras from small to large, from wide to long."""
+    width = draw(st.floats(6, 54))
+    return Rig(
+        sensor_width_mm=width,
+        sensor_height_mm=width * draw(st.sampled_from((0.5625, 2 / 3, 0.75))),
+        width_px=draw(st.integers(800, 9000)),
+        height_px=draw(st.integers(600, 6000)),
+        focal_mm=width * draw(st.floats(0.5, 3.0)),
+        lens_model="rectilinear",
+        upright=draw(st.booleans()),
+    )
+
+
+@st.composite
+def wishes(draw: st.DrawFn) -> Wish:
+    """Fields from a strip to the sphere."""
+    left, sweep = draw(st.floats(-180, 180)), draw(st.one_of(st.floats(5, 350), st.just(360.0)))
+    low = draw(st.floats(-90, 60))
+    high = draw(st.floats(low + 5, 90)) if low < 85 else 90.0
+    return Wish(left, left + sweep, low, high, draw(st.floats(0.1, 0.55)))
+
+
+@st.composite
+def outings(draw: st.DrawFn) -> Outing:
+    """Documents with frames, choices and odd names."""
+    refs = st.builds(
+        FrameRef,
+        file=st.text(st.characters(blacklist_categories=("Cs",), min_codepoint=32), min_size=1, max_size=20),
+        number=st.one_of(st.none(), st.integers(1, 99)),
+        yaw_deg=st.one_of(st.none(), st.floats(-180, 180)),
+        pitch_deg=st.one_of(st.none(), st.floats(-90, 90)),
+    )
+    return Outing(
+        name=draw(st.text(st.characters(blacklist_categories=("Cs",)), max_size=40)),
+        created="2026-05-14T18:40",
+        rig=draw(rigs()),
+        wish=draw(wishes()),
+        frames=tuple(draw(st.lists(refs, max_size=5))),
+        skipped=tuple(draw(st.lists(st.integers(1, 50), max_size=3))),
+        choices=JoinChoices(draw(st.sampled_from(("auto", "panini"))), (), draw(st.booleans())),
+        note=draw(st.text(st.characters(blacklist_categories=("Cs",)), max_size=60)),
+    )
