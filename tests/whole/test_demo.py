@@ -1,0 +1,61 @@
+"""``demo`` as a process: every view as a picture, twice, and without a display one clear line."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from idle_lantern.app import settings as settings_module
+from idle_lantern.core.outing import store
+
+COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
+VIEWS = {"plan", "plan-sphere", "field", "field-bright", "frames", "join", "join-100", "deliver", "logbook"}
+
+
+def _without_display() -> dict[str, str]:
+    return {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
+
+
+def test_screenshots_show_every_view(tmp_path: Path):
+    target = tmp_path / "shots"
+    done = subprocess.run(
+        [*COMMAND, "demo", "--screenshots", str(target)], capture_output=True, text=True, env=_without_display(), check=False
+    )
+    assert done.returncode == 0, done.stderr
+    assert {p.stem for p in target.iterdir()} == VIEWS
+    for path in target.iterdir():
+        with Image.open(path) as image:
+            assert image.size == (1280, 800)
+            assert len(np.unique(np.asarray(image.convert("L")))) > 20, path.name
+    # the demo outing is complete and was not changed by taking pictures
+    folder = settings_module.outings_folder() / "ambrel-holm-evening"
+    outing = store.load(folder)
+    assert len(outing.frames) == 7
+    before = (folder / store.DOCUMENT).stat().st_mtime_ns
+    again = subprocess.run(
+        [*COMMAND, "demo", "--screenshots", str(target)], capture_output=True, text=True, env=_without_display(), check=False
+    )
+    assert again.returncode == 0
+    assert "Shooting" not in again.stderr
+    assert (folder / store.DOCUMENT).stat().st_mtime_ns == before
+
+
+def test_no_display_is_told_in_one_line():
+    for arguments in (["demo"], []):
+        done = subprocess.run([*COMMAND, *arguments], capture_output=True, text=True, env=_without_display(), check=False)
+        assert done.returncode == 2
+        assert "no display" in done.stderr
+        assert len(done.stderr.strip().splitlines()) == 1
+
+
+def test_version_and_help():
+    done = subprocess.run([*COMMAND, "--version"], capture_output=True, text=True, check=False)
+    assert done.stdout.startswith("Idle Lantern ")
+    done = subprocess.run([*COMMAND, "--help"], capture_output=True, text=True, check=False)
+    assert "join" in done.stdout
+    assert "demo" in done.stdout
