@@ -24,7 +24,11 @@ def _without_display() -> dict[str, str]:
 def test_screenshots_show_every_view(tmp_path: Path):
     target = tmp_path / "shots"
     done = subprocess.run(
-        [*COMMAND, "demo", "--screenshots", str(target)], capture_output=True, text=True, env=_without_display(), check=False
+        [*COMMAND, "demo", "--screenshots", str(target)],
+        capture_output=True,
+        text=True,
+        env=_without_display(),
+        check=False,
     )
     assert done.returncode == 0, done.stderr
     assert {p.stem for p in target.iterdir()} == VIEWS
@@ -38,7 +42,11 @@ def test_screenshots_show_every_view(tmp_path: Path):
     assert len(outing.frames) == 7
     before = (folder / store.DOCUMENT).stat().st_mtime_ns
     again = subprocess.run(
-        [*COMMAND, "demo", "--screenshots", str(target)], capture_output=True, text=True, env=_without_display(), check=False
+        [*COMMAND, "demo", "--screenshots", str(target)],
+        capture_output=True,
+        text=True,
+        env=_without_display(),
+        check=False,
     )
     assert again.returncode == 0
     assert "Shooting" not in again.stderr
@@ -47,7 +55,9 @@ def test_screenshots_show_every_view(tmp_path: Path):
 
 def test_no_display_is_told_in_one_line():
     for arguments in (["demo"], []):
-        done = subprocess.run([*COMMAND, *arguments], capture_output=True, text=True, env=_without_display(), check=False)
+        done = subprocess.run(
+            [*COMMAND, *arguments], capture_output=True, text=True, env=_without_display(), check=False
+        )
         assert done.returncode == 2
         assert "no display" in done.stderr
         assert len(done.stderr.strip().splitlines()) == 1

@@ -14,10 +14,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-from tests.helpers.sets import FrameFiles, render, rms
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main", "join"]
 

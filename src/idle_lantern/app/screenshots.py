@@ -50,6 +50,7 @@ def render_views(outing: Path, target: Path) -> list[Path]:
                 app.processEvents()
 
         def shot(name: str) -> None:
+            window.tell("", False)
             settle()
             path = target / f"{name}.png"
             window.grab().save(str(path))

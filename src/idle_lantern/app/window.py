@@ -57,7 +57,7 @@ from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import Outing
 
 #: Share of the height that the map takes by stage: it leads while planning and steps back for the picture.
-_MAP_SHARE = {"plan": 0.46, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
+_MAP_SHARE = {"plan": 0.42, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
 
 
 class StageTab(QPushButton):

@@ -102,13 +102,14 @@ class PlanStage(QWidget):
         self.count = label("", "big", name="plan-count")
         self.rows_text = label("", wrap=True)
         self.facts = {
-            name: label("", "figure", name=f"fact-{name}") for name in ("overlap", "size", "pixels", "print", "time")
+            name: label("", "figure", name=f"fact-{name}")
+            for name in ("overlap", "size", "projection", "print", "time")
         }
         results = form(
             [
                 ("Smallest overlap found", self.facts["overlap"]),
                 ("Joined picture", self.facts["size"]),
-                ("Pixels", self.facts["pixels"]),
+                ("Projection", self.facts["projection"]),
                 (f"Print at {_PRINT_DPI:.0f} dpi", self.facts["print"]),
                 ("Time to shoot", self.facts["time"]),
             ]
@@ -127,13 +128,15 @@ class PlanStage(QWidget):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(self.remarks)
         go = button("Go shooting", lambda: window.go("field"), main=True, name="go-field")
-        takes = column(self.count, self.rows_text, results, scroll, row(None, go))
+        takes = column(row(self.count, None, go), self.rows_text, results, scroll)
 
         self.angles = QTableWidget(0, 4)
         self.angles.setAccessibleName("Angles in order of shooting")
         self.angles.setHorizontalHeaderLabels(["frame", "row", "yaw", "pitch"])
         self.angles.verticalHeader().setVisible(False)  # type: ignore[union-attr]
         self.angles.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)  # type: ignore[union-attr]
+        for narrow in (0, 1):
+            self.angles.horizontalHeader().setSectionResizeMode(narrow, QHeaderView.ResizeMode.ResizeToContents)  # type: ignore[union-attr]
         self.angles.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.angles.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
         self.angles.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
@@ -146,7 +149,7 @@ class PlanStage(QWidget):
         layout = row(margin=16, space=theme.SPACE * 4)
         for part, stretch in ((wanted, 0), (camera, 0), (takes, 1), (listing, 0)):
             layout.addWidget(panel(part, "ground"), stretch)
-        self.angles.setFixedWidth(292)
+        self.angles.setFixedWidth(244)
         self.setLayout(layout)
         self.state.changed.connect(self._refresh)
         self._refresh({"plan", "choices", "selection"})
@@ -265,8 +268,10 @@ class PlanStage(QWidget):
         )
         self.facts["overlap"].setText(overlap)
         s = plan.size
-        self.facts["size"].setText(f"{units.grouped(s.width_px)} × {units.grouped(s.height_px)} px, {s.projection}")
-        self.facts["pixels"].setText(units.megapixels(s.pixels))
+        self.facts["size"].setText(
+            f"{units.grouped(s.width_px)} × {units.grouped(s.height_px)} px, {units.megapixels(s.pixels)}"
+        )
+        self.facts["projection"].setText(s.projection)
         w, h = s.print_mm(_PRINT_DPI)
         imperial = self.window_.settings.imperial
         self.facts["print"].setText(f"{units.length(w, imperial)} × {units.length(h, imperial)}")

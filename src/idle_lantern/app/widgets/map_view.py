@@ -8,6 +8,7 @@ its edges; frames are chosen by click or arrow keys.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -19,7 +20,6 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPainterPath,
     QPaintEvent,
     QPen,
     QPolygonF,
@@ -34,36 +34,47 @@ from idle_lantern.core.base import units
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.shoot.guide import FrameState
 
 Array = NDArray[Any]
 
 _GRIP_PX = 7
+_POINTS_PER_SIDE = 10
+#: From so many frames on, outlines are drawn thin and plain: the map must follow the hand.
+_MANY = 60
 _EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
 
 
-def outline(lens: Lens, frame: GridFrame) -> QPainterPath:
-    """A frame's rim as a path in degrees (azimuth, altitude), continuous about the frame's yaw."""
-    rays = lens.unproject(lens.rim_px(16))
+def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
+    """The frames' rims as polygons in degrees (azimuth, altitude), each continuous about its own yaw."""
+    if not frames:
+        return []
+    rays = lens.unproject(lens.rim_px(_POINTS_PER_SIDE))
     rays = rays[np.isfinite(rays[:, 0])]
-    camera = frame.world_from_camera
-    azimuth, altitude = azimuth_altitude(rays @ camera.T)
-    az, alt = np.degrees(azimuth), np.degrees(altitude)
-    path = QPainterPath()
-    for pole, sign in ((90.0, -1.0), (-90.0, 1.0)):
-        if lens.sees(camera.T @ np.array([0.0, sign, 0.0])):
-            order = np.argsort(az)
-            points = [QPointF(-180.0, float(alt[order[0]]))]
-            points += [QPointF(float(az[i]), float(alt[i])) for i in order]
-            points += [QPointF(180.0, float(alt[order[-1]])), QPointF(180.0, pole), QPointF(-180.0, pole)]
-            path.addPolygon(QPolygonF(points))
-            path.closeSubpath()
-            return path
-    az = frame.yaw_deg + (az - frame.yaw_deg + 180) % 360 - 180
-    path.addPolygon(QPolygonF([QPointF(float(x), float(y)) for x, y in zip(az, alt)]))
-    path.closeSubpath()
-    return path
+    cameras = cameras_of(frames)
+    azimuth, altitude = azimuth_altitude(np.einsum("fij,nj->fni", cameras, rays))
+    yaw = np.array([f.yaw_deg for f in frames])[:, None]
+    az = yaw + (np.degrees(azimuth) - yaw + 180) % 360 - 180
+    alt = np.degrees(altitude)
+    up, down = (lens.sees(cameras.transpose(0, 2, 1) @ np.array([0.0, s, 0.0])) for s in (-1.0, 1.0))
+    return [
+        _cap(az[i], alt[i], 90.0 if up[i] else -90.0) if up[i] or down[i] else _polygon(az[i], alt[i])
+        for i in range(len(frames))
+    ]
+
+
+def _polygon(az: Array, alt: Array) -> QPolygonF:
+    return QPolygonF([QPointF(x, y) for x, y in zip(az.tolist(), alt.tolist())])
+
+
+def _cap(az: Array, alt: Array, pole: float) -> QPolygonF:
+    """A frame that holds a pole reaches over the whole width of the map."""
+    az = (az + 180) % 360 - 180
+    order = np.argsort(az)
+    az, alt = az[order], alt[order]
+    return _polygon(np.array([-180.0, *az, 180.0, 180.0, -180.0]), np.array([alt[0], *alt, alt[-1], pole, pole]))
 
 
 class MapView(QWidget):
@@ -80,7 +91,7 @@ class MapView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(110)
         self.editable = True
-        self._paths: list[QPainterPath] = []
+        self._shapes: list[QPolygonF] = []
         self._image: QImage | None = None
         self._drag: str | None = None
         state.changed.connect(self._refresh)
@@ -95,8 +106,7 @@ class MapView(QWidget):
 
     def _refresh(self, topics: set[str]) -> None:
         if "plan" in topics:
-            lens = self.state.plan.rig.lens()
-            self._paths = [outline(lens, f) for f in self.state.plan.frames]
+            self._shapes = outlines(self.state.plan.rig.lens(), self.state.plan.frames)
         self.update()
 
     # --- geometry ---------------------------------------------------------------
@@ -105,8 +115,8 @@ class MapView(QWidget):
         """Degrees (azimuth, altitude) to widget pixels; one scale both ways."""
         wish = self.state.plan.wish
         bounds = QRectF(wish.left_deg, wish.low_deg, wish.sweep_deg, wish.high_deg - wish.low_deg)
-        for path in self._paths:
-            box = path.boundingRect()
+        for shape in self._shapes:
+            box = shape.boundingRect()
             if box.width() < 350:
                 shift = 360 * round((bounds.center().x() - box.center().x()) / 360)
                 bounds = bounds.united(box.translated(shift, 0))
@@ -150,9 +160,9 @@ class MapView(QWidget):
         inverse, _ = self.to_screen().inverted()
         at = inverse.map(pos)
         best, number = math.inf, None
-        for frame, path in zip(self.state.plan.frames, self._paths):
+        for frame, shape in zip(self.state.plan.frames, self._shapes):
             for turn in (-360, 0, 360):
-                if path.contains(at + QPointF(turn, 0)):
+                if shape.containsPoint(at + QPointF(turn, 0), Qt.FillRule.OddEvenFill):
                     d = math.hypot((at.x() + turn - frame.yaw_deg), at.y() - frame.pitch_deg)
                     if d < best:
                         best, number = d, frame.number
@@ -199,6 +209,8 @@ class MapView(QWidget):
             x = t.map(QPointF(azimuth, 0)).x()
             painter.setPen(QPen(theme.colour("raised"), 1))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - 18))
+            if not turn.left() + 24 < x < turn.right() - 24:
+                continue  # a number cut in half says less than none
             painter.setPen(theme.colour("dim"))
             shown = (azimuth + 180) % 360 - 180
             painter.drawText(
@@ -230,26 +242,33 @@ class MapView(QWidget):
     def _paint_frames(self, painter: QPainter, t: QTransform) -> None:
         states = self.state.guide.states
         used = self._used_numbers()
-        many = len(self._paths) > 60
+        many = len(self._shapes) > _MANY
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, not many)
         painter.setFont(theme.font(theme.SMALL))
-        for frame, path, state in zip(self.state.plan.frames, self._paths, states):
-            drawn = t.map(path)
-            for turn in self._turns(path):
-                shape = drawn.translated(turn * t.m11(), 0)
-                pen, brush = self._style(state, frame.number in used)
-                painter.setPen(pen)
-                painter.setBrush(brush)
-                painter.drawPath(shape)
+        styles = {(state, u): self._style(state, u, many) for state in FrameState for u in (True, False)}
+        chosen: list[QPolygonF] = []
+        for frame, shape, state in zip(self.state.plan.frames, self._shapes, states):
+            drawn = t.map(shape)
+            pen, brush = styles[state, frame.number in used]
+            painter.setPen(pen)
+            painter.setBrush(brush)
+            for turn in self._turns(shape):
+                moved = drawn.translated(turn * t.m11(), 0) if turn else drawn
+                painter.drawPolygon(moved)
                 if frame.number == self.state.selected:
-                    painter.setPen(QPen(theme.colour("accent"), 3))
-                    painter.setBrush(Qt.BrushStyle.NoBrush)
-                    painter.drawPath(shape)
+                    chosen.append(moved)
                 if not many:
-                    self._paint_number(painter, shape, frame, state)
+                    self._paint_number(painter, moved, frame, state)
+                    painter.setPen(pen)
+                    painter.setBrush(brush)
+        painter.setPen(QPen(theme.colour("accent"), 3))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for shape in chosen:
+            painter.drawPolygon(shape)
 
-    def _turns(self, path: QPainterPath) -> list[int]:
-        """Copies of a path that may show where the map runs past a full turn."""
-        w, box = self.state.plan.wish, path.boundingRect()
+    def _turns(self, shape: QPolygonF) -> list[int]:
+        """Copies of a shape that may show where the map runs past a full turn."""
+        w, box = self.state.plan.wish, shape.boundingRect()
         if box.width() > 350:
             return [0] if abs((w.left_deg + w.right_deg) / 2) < 1 else [-360, 0, 360]
         shown = []
@@ -264,7 +283,7 @@ class MapView(QWidget):
             else [min(shown, key=lambda k: abs(box.center().x() + k - (w.left_deg + w.right_deg) / 2))]
         )
 
-    def _style(self, state: FrameState, used: bool) -> tuple[QPen, QBrush]:
+    def _style(self, state: FrameState, used: bool, many: bool) -> tuple[QPen, QBrush]:
         line = theme.colour("text", 200)
         plain = theme.colour("text", 16)
         if state is FrameState.NEXT:
@@ -277,9 +296,11 @@ class MapView(QWidget):
             return QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DotLine), QBrush(
                 theme.colour("dim", 60), Qt.BrushStyle.DiagCrossPattern
             )
+        if many:
+            return QPen(theme.colour("text", 90), 0), QBrush(plain)
         return QPen(line, 1.2, Qt.PenStyle.DashLine), QBrush(plain)
 
-    def _paint_number(self, painter: QPainter, shape: QPainterPath, frame: GridFrame, state: FrameState) -> None:
+    def _paint_number(self, painter: QPainter, shape: QPolygonF, frame: GridFrame, state: FrameState) -> None:
         middle = shape.boundingRect().center()
         text = str(frame.number)
         sign = {FrameState.SHOT: "■", FrameState.NEXT: "▶", FrameState.SKIPPED: "×", FrameState.PLANNED: ""}[state]

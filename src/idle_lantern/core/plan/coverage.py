@@ -75,7 +75,7 @@ def seen_by(lens: Lens, cameras: Array, directions: Array) -> Array:
     return np.asarray(seen)
 
 
-def prove(lens: Lens, frames: Sequence[GridFrame], wish: Wish, count: int = 4000) -> Coverage:
+def prove(lens: Lens, frames: Sequence[GridFrame], wish: Wish, count: int = 2500) -> Coverage:
     """Sample the wish for holes and all neighbours for their overlap."""
     directions = samples_of(wish, count)
     cameras = cameras_of(frames)

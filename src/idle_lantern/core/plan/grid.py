@@ -72,7 +72,7 @@ def plan_grid(rig: Rig, wish: Wish) -> tuple[GridFrame, ...]:
                 best = rows
         assert best is not None
         frames = _numbered(best)
-        if len(frames) > _MOST_FRAMES or not holes(lens, frames, wish, 2500).any():
+        if len(frames) > _MOST_FRAMES or not holes(lens, frames, wish, 1500).any():
             break
     return frames
 
