@@ -45,7 +45,7 @@ from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.app.widgets.action_finder import ActionFinder
-from idle_lantern.app.widgets.basics import button, label
+from idle_lantern.app.widgets.basics import button, label, set_look_property
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
@@ -154,8 +154,9 @@ class Window(QMainWindow):
         self._message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self._message_clear = QTimer(self)
         self._message_clear.setSingleShot(True)
-        self._message_clear.timeout.connect(lambda: self.tell("", False))
-        self._dismiss = button("Dismiss", lambda: self.tell("", False), quiet=True)
+        # a bound method: a lambda could outlive the window and be called by the timer
+        self._message_clear.timeout.connect(self._clear_message)
+        self._dismiss = button("Dismiss", self._clear_message, quiet=True)
         self._dismiss.hide()
         self._where = label("", "dim")
 
@@ -384,14 +385,16 @@ class Window(QMainWindow):
     def tell(self, sentence: str, problem: bool) -> None:
         """The one message line; problems stay until dismissed, the rest fades."""
         self._message.setText(f"◆ {sentence}" if problem and sentence else sentence)
-        self._message.setProperty("role", "warn" if problem else "")
+        set_look_property(self._message, "role", "warn" if problem else "")
         self._message.setToolTip(sentence)
-        self._message.style().polish(self._message)  # type: ignore[union-attr]
         self._dismiss.setVisible(problem and bool(sentence))
         if sentence and not problem:
             self._message_clear.start(8000)
         else:
             self._message_clear.stop()
+
+    def _clear_message(self) -> None:
+        self.tell("", False)
 
     def message_text(self) -> str:
         """What the message line says."""
@@ -474,6 +477,7 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self.tasks.cancel_all()
+        self._message_clear.stop()
         self.state.save_now()
         settings_module.save(self.settings)
         app = QApplication.instance()

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.picture_view import PictureView, pyramid
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
@@ -249,8 +249,8 @@ class JoinStage(QWidget):
         joining = self.window_.tasks.busy(JOINING)
         self.run_button.setEnabled(self.can_join())
         finished = self.state.joined is not None and not self.state.join_is_stale and not joining
-        self._lead(self.run_button, not finished)
-        self._lead(self.deliver_button, finished)
+        set_look_property(self.run_button, "main", not finished)
+        set_look_property(self.deliver_button, "main", finished)
         self.run_button.setText("Join again   [Ctrl + J]" if finished else "Join the frames   [Ctrl + J]")
         n = len(self.state.outing.frames_to_join())
         if joining and task is not None and task.title == JOINING:
@@ -265,16 +265,6 @@ class JoinStage(QWidget):
             self.status.setText("Two frames at least are needed. Shoot them in Field or bring them in under Frames.")
         else:
             self.status.setText(f"{n} frames are ready to be joined.")
-
-    @staticmethod
-    def _lead(one: QPushButton, main: bool) -> None:
-        """Make a button the stage's main action, or an ordinary one."""
-        if one.property("main") != main:
-            one.setProperty("main", main)
-            style = one.style()
-            if style is not None:
-                style.unpolish(one)
-                style.polish(one)
 
     def _show_facts(self) -> None:
         joined, solution = self.state.joined, self.state.solution

@@ -27,6 +27,17 @@ def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "")
     return result
 
 
+def set_look_property(widget: QWidget, name: str, value: object) -> None:
+    """Change a property that the style sheet asks for, and have the widget drawn by it."""
+    if widget.property(name) == value:
+        return
+    widget.setProperty(name, value)
+    style = widget.style()
+    if style is not None:
+        style.unpolish(widget)
+        style.polish(widget)
+
+
 def button(
     text: str, run: Callable[[], Any], *, main: bool = False, quiet: bool = False, name: str = ""
 ) -> QPushButton:

@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
+from idle_lantern.app.widgets.basics import set_look_property
 from idle_lantern.core.base.errors import LanternError
 
 
@@ -70,13 +71,7 @@ class QuantityEdit(QLineEdit):
         self.submitted.emit(value)
 
     def _mark(self, sentence: str) -> None:
-        wrong = bool(sentence)
-        if self.property("wrong") != wrong:
-            self.setProperty("wrong", wrong)
-            style = self.style()
-            if style is not None:
-                style.unpolish(self)
-                style.polish(self)
+        set_look_property(self, "wrong", bool(sentence))
         self.setToolTip(sentence)
         self.setAccessibleDescription(sentence)
 
