@@ -252,7 +252,10 @@ def _image_angle(radius: Array, model: str, k: tuple[float, float, float]) -> Ar
         if any(k):
             s = np.minimum(target, top)
             for _ in range(_NEWTON_STEPS):
-                s = np.clip(s - (_radial(s, k) - target) / np.maximum(_radial_slope(s, k), 1e-3), 0, top)
+                step = (_radial(s, k) - target) / np.maximum(_radial_slope(s, k), 1e-3)
+                s = np.clip(s - step, 0, top)
+                if not np.any(np.abs(step) > 1e-13 * (1 + s)):
+                    break
             reachable = target <= float(_radial(np.asarray(top), k)) * (1 + 1e-9)
             s = np.where(reachable, s, np.nan)
         else:

@@ -29,8 +29,8 @@ from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_
 
 Array = NDArray[Any]
 
-TILE = 1024
-_BANDS = 6
+TILE = 512
+_BANDS = 5
 #: The widest band reaches about so far beyond a tile.
 HALO = 2 ** (_BANDS + 1)
 
@@ -58,11 +58,21 @@ class Compositor:
     gains : (F, 3) array
     full_scale : int
         255 or 65535.
+    with_alpha : set of int
+        Frames that bring an alpha of their own: what it hides is never shown.
     """
 
     def __init__(
-        self, poses: Poses, canvas: Canvas, load: Callable[[int], Picture], label: Array, gains: Array, full_scale: int
+        self,
+        poses: Poses,
+        canvas: Canvas,
+        load: Callable[[int], Picture],
+        label: Array,
+        gains: Array,
+        full_scale: int,
+        with_alpha: frozenset[int] = frozenset(),
     ) -> None:
+        self.with_alpha = with_alpha
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale = full_scale
         self.tables = [gain_table(g, full_scale) if np.abs(g - 1).max() > 1e-3 else None for g in gains]
@@ -94,9 +104,12 @@ class Compositor:
         winners = [k for k in maps if (winner == k).any()]
         shown = winner >= 0
         frames = {k: self._warped(k, maps[k]) for k in winners}
-        composite = empty
-        for k in winners:
-            np.copyto(composite, frames[k], where=(winner == k)[..., None])
+        composite = frames[winners[0]] if len(winners) == 1 else empty
+        if len(winners) > 1:
+            for k in winners:
+                cv2.copyTo(frames[k], (winner == k).astype(np.uint8), composite)
+        elif not shown.all():
+            composite[~shown] = 0
         if len(winners) > 1:
             composite = _melted(composite, frames, {k: inside[k] & shown for k in winners}, winner, self.full_scale)
         alpha = np.where(shown, self.full_scale, 0).astype(dtype)
@@ -136,6 +149,8 @@ class Compositor:
             places = frame_map(directions, lens, self.poses.world_from_camera[k], tile, step)
             if places is not None:
                 shows = covered(places, lens)
+                if k in self.with_alpha:
+                    shows &= self._opaque(k, places)
                 if shows.any():
                     maps[k], inside[k] = places, shows
 
@@ -159,6 +174,12 @@ class Compositor:
         axes = self.poses.world_from_camera[:, :, 2]
         nearest = np.arccos(np.clip((flat @ axes.T).max(0), -1, 1))
         return [k for k in range(len(axes)) if nearest[k] <= self.reach[k]]
+
+    def _opaque(self, k: int, places: Array) -> Array:
+        alpha = self.load(k).alpha
+        if alpha is None:
+            return np.ones(places.shape[:2], bool)
+        return np.asarray(sample(alpha, places, cv2.INTER_LINEAR) >= self.load(k).full_scale * 0.98)
 
     def _warped(self, k: int, places: Array) -> Array:
         picture = self.load(k)
@@ -214,31 +235,67 @@ def _winners(shares: dict[int, Array | None], inside: dict[int, Array]) -> Array
 def _melted(
     composite: Array, frames: dict[int, Array], inside: dict[int, Array], winner: Array, full_scale: int
 ) -> Array:
-    """Multi-band blend of the frames along the seams of ``winner``."""
-    base = composite.astype(np.float32)
-    bands = min(_BANDS, int(math.log2(max(4, min(winner.shape)))) - 1)
+    """Multi-band blend of the frames along the seams of ``winner``.
+
+    The finest band needs no full-size arithmetic per band: where frame k wins, D_k is
+    zero, so its band there is just minus the enlarged half-size D_k.
+    """
+    box = _seam_box(winner)
+    if box is None:
+        return composite
+    winner = winner[box]
+    base = np.ascontiguousarray(composite[box])
+    size = (base.shape[1], base.shape[0])
+    depth, steps = (cv2.CV_16S, 8) if full_scale == 255 else (cv2.CV_32F, 1)
+    bands = max(1, min(_BANDS, int(math.log2(max(4, min(winner.shape)))) - 1))
+    own: Array | None = None
     total: list[Array] | None = None
     for k, pixels in frames.items():
-        difference = pixels.astype(np.float32) - base
-        difference *= inside[k][..., None]
-        if not difference.any():
-            continue
-        mask = (winner == k).astype(np.float32)
-        levels: list[Array] = []
-        for _ in range(bands):
-            smaller, small_mask = cv2.pyrDown(difference), cv2.pyrDown(mask)
-            band = difference - cv2.pyrUp(smaller, dstsize=(difference.shape[1], difference.shape[0]))
-            levels.append(band * mask[..., None])
-            difference, mask = smaller, small_mask
-        levels.append(difference * mask[..., None])
+        mask = winner == k
+        # in eighths of a grey level, so that whole numbers do not round visibly
+        difference = cv2.addWeighted(np.ascontiguousarray(pixels[box]), steps, base, -steps, 0, dtype=depth)
+        difference[~inside[k][box]] = 0
+        half, half_mask = cv2.pyrDown(difference), cv2.pyrDown(mask.astype(np.float32))
+        back = cv2.pyrUp(half, dstsize=size)
+        own = np.zeros_like(back) if own is None else own
+        cv2.copyTo(back, mask.astype(np.uint8), own)
+        levels = _masked_bands(half.astype(np.float32), half_mask, bands - 1)
         total = levels if total is None else [t + level for t, level in zip(total, levels)]
-    if total is None:
-        return composite
+    assert total is not None
+    assert own is not None
     result = total[-1]
     for band in reversed(total[:-1]):
         result = cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])) + band
-    blended = np.rint(np.clip(base + result, 0, full_scale)).astype(composite.dtype)
-    return np.asarray(np.where((winner >= 0)[..., None], blended, 0))
+    change = cv2.subtract(cv2.pyrUp(result, dstsize=size), own, dtype=cv2.CV_32F)
+    wanted = cv2.CV_8U if full_scale == 255 else cv2.CV_16U
+    blended = cv2.addWeighted(base, 1, change, 1 / steps, 0, dtype=wanted)
+    blended[winner < 0] = 0
+    composite[box] = blended
+    return composite
+
+
+def _masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
+    """Bands of a picture, each weighed by the mask blurred to its scale; the last is what remains."""
+    levels = []
+    for _ in range(count):
+        smaller, small_mask = cv2.pyrDown(picture), cv2.pyrDown(mask)
+        band = picture - cv2.pyrUp(smaller, dstsize=(picture.shape[1], picture.shape[0]))
+        levels.append(band * mask[..., None])
+        picture, mask = smaller, small_mask
+    levels.append(picture * mask[..., None])
+    return levels
+
+
+def _seam_box(winner: Array) -> tuple[slice, slice] | None:
+    """Rows and columns that blending can change: seams and the widest band round them."""
+    across, down = winner[:, 1:] != winner[:, :-1], winner[1:] != winner[:-1]
+    rows = np.flatnonzero(across.any(1)).tolist() + np.flatnonzero(down.any(1)).tolist()
+    columns = np.flatnonzero(across.any(0)).tolist() + np.flatnonzero(down.any(0)).tolist()
+    if not rows:
+        return None
+    top, bottom = max(0, min(rows) - HALO), min(winner.shape[0], max(rows) + 2 + HALO)
+    left, right = max(0, min(columns) - HALO), min(winner.shape[1], max(columns) + 2 + HALO)
+    return slice(top, bottom), slice(left, right)
 
 
 __all__: Sequence[str] = ("HALO", "TILE", "Compositor", "compose", "tiles_of")

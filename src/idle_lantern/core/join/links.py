@@ -19,8 +19,8 @@ Array = NDArray[Any]
 
 #: Up to so many frames every pair is tried; beyond, a coarse pass chooses partners.
 ALL_PAIRS_UP_TO = 14
-_COARSE_POINTS = 400
-_PARTNERS = 9
+_COARSE_POINTS = 250
+_PARTNERS = 8
 #: Best against second-best descriptor distance (Lowe 2004 gives 0.8).
 _RATIO = 0.8
 _TRIALS = 400

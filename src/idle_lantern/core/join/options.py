@@ -17,7 +17,7 @@ class JoinOptions:
     width_px : int or None
         Canvas width; None keeps the frames' own scale, so that nothing is thrown away.
     working_mp : float
-        Size at which features are sought: 0.9 MP finds enough in any frame and costs a
+        Size at which features are sought: 0.6 MP finds enough in any frame and costs a
         fraction of full size; fine registration brings back what that loses.
     features : int
         Most points kept per frame, spread evenly.
@@ -35,8 +35,8 @@ class JoinOptions:
 
     projection: str = "auto"
     width_px: int | None = None
-    working_mp: float = 0.9
-    features: int = 2000
+    working_mp: float = 0.6
+    features: int = 1500
     refine: bool = True
     seed: int = 1
     threads: int = max(1, min(8, os.cpu_count() or 1))

@@ -66,6 +66,10 @@ STAGE_WEIGHTS = {
     "write": 0.08,
 }
 _REFINED_SCALE_PX = 0.15
+#: Points of a link for the adjustments before fine registration: enough to find every false link.
+_FIRST_POINTS = 80
+#: Links of a frame that are registered finely.
+_LINKS_PER_FRAME = 5
 _CACHE_BYTES = 1_500_000_000
 
 
@@ -260,7 +264,8 @@ def compose_picture(
             load = cache.load
             full_scale = 65535 if any(solution.frames.infos[f].bits == 16 for f in poses.frames) else 255
         with clock.stage("blend"):
-            compositor = Compositor(poses, canvas, load, label, gains, full_scale)
+            with_alpha = frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None)
+            compositor = Compositor(poses, canvas, load, label, gains, full_scale, with_alpha)
             dtype = np.uint8 if full_scale == 255 else np.uint16
             result = np.zeros((canvas.height, canvas.width, 3), dtype)
             alpha = np.zeros((canvas.height, canvas.width), dtype)
@@ -379,6 +384,7 @@ def _adjusted(
             group,
             scale_px=scale * working_px,
             told_focal=told,
+            most_points=_FIRST_POINTS,
             progress=progress,
         )
         anew = [reassigned(k, poses, tolerance * working_px) for k in inside]
@@ -419,8 +425,9 @@ def _refined(
             ),
         )
     )
-    seeds = rng.integers(0, 2**31, len(links))
     before = links
+    links = _best_tied(links)
+    seeds = rng.integers(0, 2**31, len(links))
     links = _mapped(
         lambda item: refine_link(
             item[0], greys[item[0].a], greys[item[0].b], poses, np.random.default_rng(int(item[1]))
@@ -434,6 +441,18 @@ def _refined(
     if refined.rms_px > poses.rms_px:
         return poses, before
     return refined, [reassigned(k, refined, max(0.6, 4 * refined.rms_px)) if k.inliers else k for k in links]
+
+
+def _best_tied(links: list[Link]) -> list[Link]:
+    """The strongest links, until each frame has its share: more would tell nothing new."""
+    count: dict[int, int] = {}
+    kept = []
+    for link in sorted(links, key=lambda k: -k.strength):
+        if min(count.get(link.a, 0), count.get(link.b, 0)) < _LINKS_PER_FRAME:
+            kept.append(link)
+            for f in (link.a, link.b):
+                count[f] = count.get(f, 0) + 1
+    return sorted(kept, key=lambda k: (k.a, k.b))
 
 
 def _eight_bit(pixels: Array) -> Array:

@@ -92,6 +92,7 @@ def adjust(
     told_focal: bool = False,
     solve_distortion: bool = True,
     rounds: int = 30,
+    most_points: int = 10**9,
     progress: Progress = SILENT,
 ) -> Poses:
     """Adjust rotations and lenses jointly to the inliers of ``links``.
@@ -108,8 +109,12 @@ def adjust(
         Distance from which a tie point loses weight (Cauchy).
     told_focal : bool
         The focal length comes from metadata: hold it within some per cent.
+    most_points : int
+        Points taken of each link: first rounds need few.
     """
-    problem = _Problem(poses, links, camera_group, scale_px, told_focal, solve_distortion)
+    problem = _Problem(poses, links, camera_group, scale_px, told_focal, solve_distortion, most_points)
+    if len(problem.link) == 0:
+        return poses
     damping = 1e-4
     cost = problem.cost(problem.rotation, problem.numbers)
     progress.begin("adjust", rounds)
@@ -141,7 +146,7 @@ def adjust(
 
 
 class _Problem:
-    """The adjustment's state: points of all links in flat arrays, sorted by link."""
+    """The adjustment's state: points of all links in flat arrays (P, ...), sorted by link."""
 
     def __init__(
         self,
@@ -151,12 +156,19 @@ class _Problem:
         scale_px: float,
         told_focal: bool,
         solve_distortion: bool,
+        most_points: int,
     ) -> None:
         self.poses, self.scale_px = poses, scale_px
         place = {f: i for i, f in enumerate(poses.frames)}
-        self.links = [k for k in links if k.a in place and k.b in place and k.inliers]
-        self.pairs = [(place[k.a], place[k.b]) for k in self.links]
-        self.points = [(k.points_a[k.inlier], k.points_b[k.inlier]) for k in self.links]
+        inside = [k for k in links if k.a in place and k.b in place and k.inliers]
+        chosen = [_thinned(k.inlier, most_points) for k in inside]
+        self.a = np.array([place[k.a] for k in inside], int)
+        self.b = np.array([place[k.b] for k in inside], int)
+        self.points_a = np.concatenate([k.points_a[c] for k, c in zip(inside, chosen)] or [np.zeros((0, 2))])
+        self.points_b = np.concatenate([k.points_b[c] for k, c in zip(inside, chosen)] or [np.zeros((0, 2))])
+        sizes = np.array([len(c) for c in chosen], int)
+        self.link = np.repeat(np.arange(len(inside)), sizes)
+        self.starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(int)
         labels = [camera_group[f] for f in poses.frames]
         order = {label: i for i, label in enumerate(dict.fromkeys(labels))}
         self.group = np.array([order[label] for label in labels])
@@ -179,71 +191,85 @@ class _Problem:
             for lens, g in zip(self.poses.lenses, self.group)
         ]
 
-    def residuals(self, rotation: Array, numbers: Array, link: int, lenses: list[Lens]) -> Array:
-        """Pixels by which the points of one link miss, (M, 2); NaN where the lens shows nothing."""
-        a, b = self.pairs[link]
-        points_a, points_b = self.points[link]
-        local = lenses[a].unproject(points_a) @ (rotation[b].T @ rotation[a]).T
-        pixels, valid = lenses[b].project(local)
-        return np.where(valid[:, None], pixels - points_b, np.nan)
+    def _by_lens(self, lenses: list[Lens], frame_of_link: Array) -> list[tuple[Lens, Array | slice]]:
+        """Points that go through the same lens; most sets have one and need no picking."""
+        distinct = list(dict.fromkeys(lenses))
+        if len(distinct) == 1:
+            return [(distinct[0], slice(None))]
+        which = np.array([distinct.index(lens) for lens in lenses])[frame_of_link][self.link]
+        return [(lens, np.flatnonzero(which == i)) for i, lens in enumerate(distinct)]
+
+    def rays(self, lenses: list[Lens]) -> Array:
+        """Directions of the points in their frames a, (P, 3)."""
+        result = np.empty((len(self.link), 3))
+        for lens, at in self._by_lens(lenses, self.a):
+            result[at] = lens.unproject(self.points_a[at])
+        return result
+
+    def b_from_a(self, rotation: Array) -> Array:
+        """For each link, (L, 3, 3)."""
+        return np.swapaxes(rotation[self.b], 1, 2) @ rotation[self.a]
+
+    def misses(self, lenses: list[Lens], local: Array) -> Array:
+        """Pixels by which directions in frame b miss the points there, (P, 2); NaN where the lens shows nothing."""
+        result = np.empty((len(self.link), 2))
+        for lens, at in self._by_lens(lenses, self.b):
+            pixels, valid = lens.project(local[at])
+            result[at] = np.where(valid[:, None], pixels - self.points_b[at], np.nan)
+        return result
+
+    def residuals(self, rotation: Array, lenses: list[Lens]) -> Array:
+        """All misses under these rotations and lenses, (P, 2)."""
+        local = np.einsum("pij,pj->pi", self.b_from_a(rotation)[self.link], self.rays(lenses))
+        return self.misses(lenses, local)
 
     def cost(self, rotation: Array, numbers: Array) -> float:
         """Cauchy cost of all points plus the pull of what lenses usually are."""
         if np.any(np.abs(numbers[:, 1:]) > 5) or np.any(numbers[:, 0] > 14):
             return math.inf
-        lenses = self.lenses(numbers)
-        total = float((((numbers - self.start) / self.sigma) ** 2).sum())
+        pull = float((((numbers - self.start) / self.sigma) ** 2).sum())
         c2 = self.scale_px**2
-        for k in range(len(self.links)):
-            squared = (self.residuals(rotation, numbers, k, lenses) ** 2).sum(1)
-            squared = np.where(np.isfinite(squared), squared, 1e6 * c2)
-            total += c2 * float(np.log1p(squared / c2).sum())
-        return total
+        squared = (self.residuals(rotation, self.lenses(numbers)) ** 2).sum(1)
+        squared = np.where(np.isfinite(squared), squared, 1e6 * c2)
+        return pull + c2 * float(np.log1p(squared / c2).sum())
 
     def normal_equations(self) -> tuple[Array, Array]:
         """J^T W J and -J^T W r; the first frame's rotation is held."""
         f, g = len(self.poses.frames), self.groups
         size = 3 * f + _LENS_NUMBERS * g
-        normal, gradient = np.zeros((size, size)), np.zeros(size)
         lenses = self.lenses(self.numbers)
-        nudged = []
-        steps = np.array([_FOCAL_STEP, _FOCAL_STEP, _FOCAL_STEP])
+        turn = self.b_from_a(self.rotation)[self.link]
+        rays = self.rays(lenses)
+        local = np.einsum("pij,pj->pi", turn, rays)
+        r = self.misses(lenses, local)
+        good: Array = np.asarray(np.isfinite(r).all(1))
+        r = np.where(good[:, None], r, 0)
+        weight = good / (1 + (r**2).sum(1) / self.scale_px**2)
+        slope = np.empty((len(r), 2, 3))
+        for lens, at in self._by_lens(lenses, self.b):
+            slope[at] = lens.project_slope(local[at])
+        slope = np.where(good[:, None, None], slope, 0)
+        # camera turned by exp(w): world_from_camera @ exp(w)
+        columns = [slope @ (turn @ -rotations.skew(rays)), slope @ rotations.skew(local)]
         for group in range(g):
             for number in range(_LENS_NUMBERS):
-                numbers = self.numbers.copy()
-                numbers[group, number] += steps[number]
-                nudged.append(self.lenses(numbers))
-        for k, (a, b) in enumerate(self.pairs):
-            points_a, points_b = self.points[k]
-            b_from_a = self.rotation[b].T @ self.rotation[a]
-            rays = lenses[a].unproject(points_a)
-            local = rays @ b_from_a.T
-            pixels, valid = lenses[b].project(local)
-            r = pixels - points_b
-            good = valid & np.isfinite(r).all(1)
-            r = np.where(good[:, None], r, 0)
-            weight = good / (1 + (r**2).sum(1) / self.scale_px**2)
-            slope = np.where(good[:, None, None], lenses[b].project_slope(local), 0)
-            # camera turned by exp(w): world_from_camera @ exp(w)
-            by_a = slope @ (b_from_a @ -rotations.skew(rays))
-            by_b = slope @ rotations.skew(local)
-            columns = [*range(3 * a, 3 * a + 3), *range(3 * b, 3 * b + 3)]
-            jacobian = [by_a, by_b]
-            for group in dict.fromkeys((int(self.group[a]), int(self.group[b]))):
-                for number in range(_LENS_NUMBERS):
-                    lens_set = nudged[group * _LENS_NUMBERS + number]
-                    moved = self.residuals(self.rotation, self.numbers, k, lens_set)
-                    change = np.where(good[:, None], (np.nan_to_num(moved) - r) / steps[number], 0)
-                    jacobian.append(change[..., None])
-                    columns.append(3 * f + group * _LENS_NUMBERS + number)
-            j = np.concatenate(jacobian, -1).reshape(-1, len(columns))
-            w = np.repeat(weight, 2)
-            normal[np.ix_(columns, columns)] += j.T @ (w[:, None] * j)
-            gradient[columns] -= j.T @ (w * r.ravel())
+                nudged = self.numbers.copy()
+                nudged[group, number] += _FOCAL_STEP
+                moved = self.residuals(self.rotation, self.lenses(nudged))
+                columns.append(np.where(good[:, None], (np.nan_to_num(moved) - r) / _FOCAL_STEP, 0)[..., None])
+        j = np.concatenate(columns, -1)
+        weighted = j * weight[:, None, None]
+        blocks = np.add.reduceat(np.einsum("pki,pkj->pij", weighted, j), self.starts, axis=0)
+        sides = np.add.reduceat(np.einsum("pki,pk->pi", weighted, r), self.starts, axis=0)
+        normal, gradient = np.zeros((size, size)), np.zeros(size)
+        shared = np.arange(3 * f, size)
+        for a, b, block, side in zip(self.a.tolist(), self.b.tolist(), blocks, sides):
+            at = np.concatenate([np.arange(3 * a, 3 * a + 3), np.arange(3 * b, 3 * b + 3), shared])
+            normal[np.ix_(at, at)] += block
+            gradient[at] -= side
         inverse = 1 / self.sigma**2
-        at = np.arange(3 * f, size)
-        normal[at, at] += inverse.ravel()
-        gradient[at] -= ((self.numbers - self.start) * inverse).ravel()
+        normal[shared, shared] += inverse.ravel()
+        gradient[shared] -= ((self.numbers - self.start) * inverse).ravel()
         held = np.arange(3)
         normal[held, :] = normal[:, held] = 0
         normal[held, held] = 1
@@ -259,8 +285,7 @@ class _Problem:
     def result(self) -> Poses:
         """Poses with the error of the fit and of the focal length."""
         lenses = self.lenses(self.numbers)
-        squared = [(self.residuals(self.rotation, self.numbers, k, lenses) ** 2).sum(1) for k in range(len(self.links))]
-        flat = np.concatenate(squared) if squared else np.zeros(1)
+        flat = (self.residuals(self.rotation, lenses) ** 2).sum(1)
         flat = flat[np.isfinite(flat)]
         # weighted by the Cauchy weight, so that a few wrong matches do not set the figure
         weight = 1 / (1 + flat / self.scale_px**2)
@@ -272,6 +297,12 @@ class _Problem:
         except np.linalg.LinAlgError:
             sigma = math.nan
         return replace(self.poses, lenses=tuple(lenses), world_from_camera=self.rotation, rms_px=rms, focal_sigma=sigma)
+
+
+def _thinned(inlier: Array, most: int) -> Array:
+    """At most ``most`` of the inliers, evenly taken from their order (which follows the frame's rows)."""
+    at = np.flatnonzero(inlier)
+    return at if len(at) <= most else at[np.linspace(0, len(at) - 1, most).astype(int)]
 
 
 def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:

@@ -20,9 +20,9 @@ from idle_lantern.core.join.poses import Poses
 
 Array = NDArray[Any]
 
-_HALF = 9  # patches of 19 x 19 pixels
+_HALF = 7  # patches of 15 x 15 pixels
 _STEPS = 6
-_KEEP = 400
+_KEEP = 250
 #: A patch counts as found when it agrees with its partner at least so well after the fit.
 _CORRELATION = 0.85
 #: Shifts beyond this are no fine registration but a wrong match.
