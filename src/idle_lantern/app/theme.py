@@ -128,6 +128,9 @@ QListWidget::item {{ padding: 5px; }}
 QListWidget::item:selected {{ background: {k.accent}; color: {k.on_accent}; }}
 QListWidget#thumbs::item {{ border: 3px solid transparent; }}
 QListWidget#thumbs::item:selected {{ background: {k.raised}; color: {k.text}; border: 3px solid {k.accent}; }}
+QAbstractItemView {{ background: {k.panel}; alternate-background-color: {k.raised};
+  selection-background-color: {k.accent}; selection-color: {k.on_accent}; }}
+QToolButton {{ background: {k.raised}; border: 1px solid {k.line}; padding: 3px; }}
 QHeaderView::section {{ background: {k.panel}; color: {k.dim}; border: none; border-bottom: 1px solid {k.line}; padding: 4px 8px; }}
 QTableWidget::item {{ padding: 2px 5px; }}
 QProgressBar {{ background: {k.raised}; border: 1px solid {k.line}; height: 12px; text-align: center; }}

@@ -183,6 +183,13 @@ def test_a_blank_frame_is_placed_by_the_plan(row_set: FrameFiles, tmp_path: Path
     frames = gather(paths)
     solution = solve(frames, prior=prior_for(frames.names, read_prior(tmp_path / "plan.json")))
     assert solution.placed_by == {0: "features", 1: "features", 2: "features", 3: "plan"}
+    # the head plays by a quarter of a degree and its base leans by half a degree
+    yaw = np.degrees([math.atan2(r[0, 2], r[2, 2]) for r in solution.poses.world_from_camera])
+    np.testing.assert_allclose(yaw, [a[0] for a in angles], atol=1.0)
+    # the canvas turns to the middle of the picture, the frames stay where they were told to be
+    canvas = make_canvas(solution.poses, solution.seen, "equirectangular")
+    middle = canvas.pixels(np.array([math.sin(math.radians(-70)), 0.0, math.cos(math.radians(-70))]))
+    assert middle[0] == pytest.approx(canvas.width / 2, rel=0.03)
 
 
 def test_frames_that_do_not_match_are_told(tmp_path: Path):

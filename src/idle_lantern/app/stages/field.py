@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QInputDialog, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
@@ -212,6 +212,9 @@ class FieldStage(QWidget):
         guide, plan = self.state.guide, self.state.plan
         frame = plan.frame(guide.next_number) if guide.next_number else None
         self._arm_buttons()
+        finished = bool(guide.shot) and not guide.missing
+        set_look_property(self.shoot_button, "main", not finished)
+        set_look_property(self.to_frames, "main", finished)
         self.progress.setText(f"{guide.shot} of {len(plan.frames)} shot")
         if guide.missing:
             shown = ", ".join(map(str, guide.missing[:12])) + (" …" if len(guide.missing) > 12 else "")

@@ -134,8 +134,6 @@ def make_canvas(
 ) -> Canvas:
     """A canvas that holds all frames at their own scale, or at ``width_px`` across.
 
-    ``poses`` must be centred on ``seen.middle_rad`` = 0.
-
     Raises
     ------
     JoinError
@@ -145,14 +143,15 @@ def make_canvas(
     if projection == "auto":
         projection, reason = choose_projection(seen)
     plane = Projection(projection, dict(parameters or ({"distance": 1.0} if projection == "panini" else {})))
-    canvas_from_world = np.eye(3)
+    # known directions stay as they are told; the canvas turns to the middle of the picture
+    canvas_from_world = np.eye(3) if seen.full_circle else rotations.about_y(-seen.middle_rad)
     middle_altitude = (seen.low_rad + seen.high_rad) / 2
     wide = seen.high_rad - seen.low_rad > math.radians(100)
     if projection == "stereographic" or (
         projection == "rectilinear" and abs(middle_altitude) > math.radians(25) and not wide
     ):
         # looking far up or down: the plane stands square to the look
-        canvas_from_world = rotations.about_x(-middle_altitude)
+        canvas_from_world = rotations.about_x(-middle_altitude) @ canvas_from_world
     scale = max(lens.focal_px for lens in poses.lenses)
     draft = Canvas(plane, 1, 1, 1.0, (0.0, 0.0), canvas_from_world)
     box = _bounds(poses, draft)

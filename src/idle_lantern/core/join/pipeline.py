@@ -212,7 +212,7 @@ def solve(
         placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
     else:
         poses = upright(poses)
-    poses = centred(poses, field_of(poses).middle_rad)
+        poses = centred(poses, field_of(poses).middle_rad)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses)
     return Solution(
