@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+import cv2
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
@@ -15,11 +16,13 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.blend import Compositor, compose
 from idle_lantern.core.join.canvas import choose_projection, field_of, make_canvas
-from idle_lantern.core.join.features import Features
+from idle_lantern.core.join.doubles import doubles
+from idle_lantern.core.join.features import Features, WorkingFrame
 from idle_lantern.core.join.gains import gain_table, solve_gains, with_gain
 from idle_lantern.core.join.links import Link, candidate_pairs, groups_of, match, rotation_between, verify
 from idle_lantern.core.join.overview import Overview, Patch
 from idle_lantern.core.join.poses import Poses, adjust, initial_rotations
+from idle_lantern.core.join.regularity import place_by_regularity
 from idle_lantern.core.join.seams import find_seams
 from idle_lantern.core.join.straighten import to_prior, upright
 from idle_lantern.core.join.warp import Tile, coarse_directions, frame_map, grid_step
@@ -345,3 +348,47 @@ def test_tiles_meet_without_a_mark():
         results.append(whole)
     # coarse grids and pyramids start elsewhere: differences of interpolation, no visible step
     assert np.percentile(np.abs(results[0] - results[1]), 99) <= 4
+
+
+# --- doubles and regularity ------------------------------------------------------------------
+
+
+def test_of_doubles_the_sharpest_stays():
+    rng = np.random.default_rng(8)
+    sharp = rng.integers(0, 255, (90, 120, 3), dtype=np.uint8)
+    soft = cv2.GaussianBlur(sharp, (0, 0), 2)
+    turned = np.stack([rotations.from_yaw_pitch_roll(math.radians(y), 0, 0) for y in (0.0, 0.5, 20.0)])
+    poses = Poses((0, 1, 2), (LENS,) * 3, turned)
+    frames = [WorkingFrame(Picture(p), (10.0, 10.0)) for p in (soft, sharp, sharp)]
+    assert doubles(poses, frames) == {0: 1}
+    assert doubles(poses, [frames[1], frames[0], frames[2]]) == {1: 0}
+
+
+def test_half_overlap_is_no_double():
+    """The tightest school of overlap shares half of each frame."""
+    frame = WorkingFrame(Picture(np.zeros((90, 120, 3), np.uint8)), (10.0, 10.0))
+    assert doubles(_row(4, 27), [frame] * 4) == {}
+
+
+def test_missing_frames_stand_where_the_grid_puts_them():
+    """Two rows of six; the upper one lacks its ends and one inside."""
+
+    def camera(yaw: float, pitch: float) -> np.ndarray:
+        return rotations.from_yaw_pitch_roll(math.radians(yaw), math.radians(pitch), 0)
+
+    wanted = {r * 6 + c: camera(-60 + 25 * c, p) for r, p in enumerate((32, 0)) for c in range(6)}
+    missing = [0, 3, 5]
+    placed = {f: r for f, r in wanted.items() if f not in missing}
+    found = place_by_regularity(list(range(12)), placed, missing)
+    assert 3 in found
+    placed[3] = wanted[3]
+    found = place_by_regularity(list(range(12)), placed, [0, 5])
+    assert set(found) == {0, 5}
+    for f in (0, 5):
+        np.testing.assert_allclose(found[f], wanted[f], atol=1e-9)
+
+
+def test_nothing_regular_places_nothing():
+    rng = np.random.default_rng(9)
+    placed = {f: rotations.from_yaw_pitch_roll(*rng.uniform(-1, 1, 2), 0) for f in range(5)}
+    assert place_by_regularity(list(range(6)), placed, [5]) == {}

@@ -31,6 +31,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.join.blend import Compositor, compose
 from idle_lantern.core.join.canvas import Canvas, Field, field_of, make_canvas
+from idle_lantern.core.join.doubles import doubles
 from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
 from idle_lantern.core.join.gains import solve_gains
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
@@ -46,6 +47,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.overview import OVERVIEW_PIXELS, make_overview
 from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
 from idle_lantern.core.join.refine import full_grey, refine_link
+from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
 from idle_lantern.core.join.seams import find_seams
 from idle_lantern.core.join.straighten import centred, to_prior, upright
 
@@ -70,6 +72,10 @@ _REFINED_SCALE_PX = 0.15
 _FIRST_POINTS = 80
 #: Links of a frame that are registered finely.
 _LINKS_PER_FRAME = 5
+#: Frames with fewer points than this have nothing to match by.
+_BLANK = 60
+#: Share of full scale below which a frame shows the inside of a hand.
+_DARK = 0.05
 _CACHE_BYTES = 1_500_000_000
 
 
@@ -89,7 +95,7 @@ class Solution:
     reasons : dict of int to str
         Why a frame is left out.
     placed_by : dict of int to str
-        ``features`` or ``plan`` for each frame of ``poses``.
+        ``features``, ``plan`` or ``grid`` for each frame of ``poses``.
     seen : Field
         What part of the sphere the frames cover.
     working : tuple of WorkingFrame
@@ -202,19 +208,24 @@ def solve(
         # dropping false links may have split the group
         if set(poses.frames) != set(main):
             groups = groups_of(n, links)
+        same = doubles(poses, working)
+        if same:
+            poses, links = _without(poses, links, set(same))
         if options.refine:
             with clock.stage("refine"):
                 poses, links = _refined(frames, poses, links, options, rng, progress)
     placed_by = dict.fromkeys(poses.frames, "features")
     if any(prior[f] is not None for f in poses.frames):
         poses = to_prior(poses, prior)
-        poses = _with_planned(frames, poses, prior)
+        poses = _with_planned(frames, poses, prior, set(same))
         placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
     else:
         poses = upright(poses)
+        poses = _with_regular(frames, poses, features, set(same))
+        placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
         poses = centred(poses, field_of(poses).middle_rad)
     seen = field_of(poses)
-    reasons = _left_out(frames, features, groups, poses)
+    reasons = _left_out(frames, features, groups, poses, same)
     return Solution(
         frames,
         poses,
@@ -459,29 +470,64 @@ def _eight_bit(pixels: Array) -> Array:
     return pixels if pixels.dtype == np.uint8 else (pixels >> 8).astype(np.uint8)
 
 
-def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None]) -> Poses:
+def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:
     """Add frames that nothing ties but whose direction is known."""
-    missing = [f for f, known in enumerate(prior) if known is not None and f not in poses.frames]
-    if not missing:
+    known = {f: r for f, r in enumerate(prior) if r is not None and f not in poses.frames and f not in gone}
+    return _added(frames, poses, known)
+
+
+def _added(frames: FrameSet, poses: Poses, where: dict[int, Array]) -> Poses:
+    """Poses with further frames at known rotations, under the lens of their camera."""
+    if not where:
         return poses
     group = camera_groups(frames)
     lenses = list(poses.lenses)
-    for f in missing:
+    for f in where:
         same = [i for i, p in enumerate(poses.frames) if group[p] == group[f]]
         info = frames.infos[f]
         lenses.append(replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height))
-    turned = np.concatenate([poses.world_from_camera, np.stack([prior[f] for f in missing])])  # type: ignore[misc]
-    return replace(poses, frames=(*poses.frames, *missing), lenses=tuple(lenses), world_from_camera=turned)
+    turned = np.concatenate([poses.world_from_camera, np.stack(list(where.values()))])
+    return replace(poses, frames=(*poses.frames, *where), lenses=tuple(lenses), world_from_camera=turned)
 
 
-def _left_out(frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses) -> dict[int, str]:
-    reasons = {}
+def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, list[Link]]:
+    """Poses and links less some frames."""
+    kept = [i for i, f in enumerate(poses.frames) if f not in gone]
+    rest = replace(
+        poses,
+        frames=tuple(poses.frames[i] for i in kept),
+        lenses=tuple(poses.lenses[i] for i in kept),
+        world_from_camera=poses.world_from_camera[kept],
+    )
+    return rest, [k for k in links if k.a not in gone and k.b not in gone]
+
+
+def _with_regular(frames: FrameSet, poses: Poses, features: Sequence[Features], gone: set[int]) -> Poses:
+    """Add featureless frames where the regularity of the grid puts them (upright poses needed)."""
+    blank = [f for f in range(len(frames)) if f not in poses.frames and f not in gone and len(features[f]) < _BLANK]
+    missing = [f for f in blank if not _is_dark(frames, f)]
+    if not missing or len(poses.frames) < 4:
+        return poses
+    placed = dict(zip(poses.frames, poses.world_from_camera))
+    return _added(frames, poses, place_by_regularity(shooting_order(frames), placed, missing))
+
+
+def _is_dark(frames: FrameSet, f: int) -> bool:
+    """A frame with the hand before the lens is a bookend and no sky."""
+    full_scale = 255 if frames.infos[f].bits == 8 else 65535
+    return float(np.median(read(frames.infos[f].path, 8).pixels)) < _DARK * full_scale
+
+
+def _left_out(
+    frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses, same: dict[int, int]
+) -> dict[int, str]:
+    reasons = {f: f"Shows the same as {frames.names[k]}, which is at least as sharp." for f, k in same.items()}
     partners = {f: g for g in groups for f in g}
     for f in range(len(frames)):
-        if f in poses.frames:
+        if f in poses.frames or f in reasons:
             continue
         others = [frames.names[k] for k in partners.get(f, [f]) if k != f]
-        if len(features[f]) < 60:
+        if len(features[f]) < _BLANK:
             reasons[f] = "Nothing to match: it shows hardly any detail (clear sky, blur or darkness)."
         elif others:
             reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."
