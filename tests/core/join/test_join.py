@@ -154,6 +154,27 @@ def test_exposure_and_colour_drift_is_evened_out(tmp_path: Path):
     np.testing.assert_allclose(red / red.mean(), 1, atol=0.03)
 
 
+def test_fall_off_is_found_and_taken_out(tmp_path: Path):
+    """Half of the light lost at the corner: found from the overlaps alone, and the picture is even."""
+    lens = Lens("rectilinear", 500, 400, 520)
+    directions = [(30.0 + 22 * i, 0.0, 0.0) for i in range(4)]
+    (tmp_path / "even").mkdir()
+    files = render(tmp_path, lens, directions, falloff=(-0.4, -0.1))
+    even = render(tmp_path / "even", lens, directions)
+    report, joined = _joined(files, tmp_path)
+    assert report["falloff"]["corner"] == pytest.approx(0.5, abs=0.03)
+    plain, expected = _joined(even, tmp_path)
+    assert plain["falloff"]["corner"] == 1.0
+    height, width = (min(a, b) for a, b in zip(joined.picture.alpha.shape, expected.picture.alpha.shape))
+    both = (joined.picture.alpha[:height, :width] > 0) & (expected.picture.alpha[:height, :width] > 0)
+    ratio = joined.picture.pixels[:height, :width, 1][both] / np.maximum(
+        expected.picture.pixels[:height, :width, 1][both], 1.0
+    )
+    rows = np.nonzero(both)[0]
+    top, middle = np.median(ratio[rows < 60]), np.median(ratio[abs(rows - height / 2) < 30])
+    assert top / middle == pytest.approx(1, abs=0.03)  # untreated the rim would be a fifth darker
+
+
 def test_two_pictures_in_one_folder_are_told_apart(row_set: FrameFiles, tmp_path: Path):
     other = render(
         tmp_path, Lens("rectilinear", 640, 480, 680), [(150.0, 0, 0), (176.0, 0, 0)], scene=ambrel_holm(seed=9)

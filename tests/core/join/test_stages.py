@@ -244,7 +244,9 @@ def _overview(values: list[np.ndarray], lefts: list[int], width: int) -> Overvie
         h, w = pixels.shape[:2]
         weight = np.minimum(np.linspace(0, 1, w), np.linspace(1, 0, w)) * 2
         weights = np.broadcast_to(weight, (h, w)).astype(np.float32)
-        patches.append(Patch(k, np.arange(left, left + w), 0, pixels, np.ones((h, w), bool), weights))
+        patches.append(
+            Patch(k, np.arange(left, left + w), 0, pixels, np.ones((h, w), bool), weights, np.zeros((h, w), np.float32))
+        )
     return Overview(canvas, tuple(patches))
 
 

@@ -23,6 +23,7 @@ from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.canvas import Canvas, make_canvas
+from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, Joined, Solution, compose_picture, solve
 from idle_lantern.core.join.report import canvas_of, crop_of, report_of
@@ -211,7 +212,9 @@ class JoinStage(QWidget):
                     "The report of the last join is damaged", where=str(target / REPORT), remedy="Join again"
                 ) from error
             picture = read(target / PICTURE)
-            joined = Joined(picture, canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, report.get("timings_s", {}))
+            joined = Joined(
+                picture, canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, NONE, report.get("timings_s", {})
+            )
             return _shown(joined, canvas.width, None, rough=False, files=tuple(report.get("outing_files", ())))
 
         def done(shown: Shown) -> None:

@@ -31,7 +31,8 @@ class Patch:
     """One frame on the reduced canvas.
 
     ``columns`` are canvas columns (they wrap on a full circle), ``top`` the first row.
-    ``weight`` falls from 1 in the frame's middle to 0 at its rim.
+    ``weight`` falls from 1 in the frame's middle to 0 at its rim; ``radius2`` is the
+    squared radius in the frame as a share of its half diagonal.
     """
 
     frame: int
@@ -40,6 +41,7 @@ class Patch:
     pixels: Array
     inside: Array
     weight: Array
+    radius2: Array
 
     @property
     def index(self) -> tuple[Array, Array]:
@@ -133,6 +135,9 @@ def _patch(
     x = places[..., 0] / (lens.width - 1) * 2 - 1
     y = places[..., 1] / (lens.height - 1) * 2 - 1
     weight = np.clip(np.minimum(1 - np.abs(x), 1 - np.abs(y)), 0, 1)
+    u0, v0 = lens.principal_px
+    half = np.float32((lens.width**2 + lens.height**2) / 4)
+    radius2 = ((places[..., 0] - np.float32(u0)) ** 2 + (places[..., 1] - np.float32(v0)) ** 2) / half
     on_picture = (places + np.float32(0.5)) / np.asarray(scale, np.float32) - np.float32(0.5)
     # reduce first where the canvas is much smaller than the working frame, or it would alias
     shrink = small.px_per_rad / (lens.focal_px / scale[0])
@@ -146,4 +151,4 @@ def _patch(
     if picture.alpha is not None:
         alpha = cv2.resize(picture.alpha, (pixels.shape[1], pixels.shape[0]), interpolation=cv2.INTER_AREA)
         inside &= cv2.remap(alpha, on_picture, None, cv2.INTER_LINEAR) > 250
-    return Patch(i, columns, int(rows[0]), sampled, inside, weight.astype(np.float32))
+    return Patch(i, columns, int(rows[0]), sampled, inside, weight.astype(np.float32), radius2)

@@ -32,6 +32,7 @@ from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.join.blend import Compositor, compose
 from idle_lantern.core.join.canvas import Canvas, Field, field_of, make_canvas
 from idle_lantern.core.join.doubles import doubles
+from idle_lantern.core.join.falloff import FallOff, even_overview, solve_falloff, without_falloff
 from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
 from idle_lantern.core.join.gains import solve_gains
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
@@ -123,6 +124,7 @@ class Joined:
     gains: Array
     label: Array
     crop: Rectangle
+    falloff: FallOff
     timings_s: dict[str, float]
 
 
@@ -259,6 +261,8 @@ def compose_picture(
         with clock.stage("warp"):
             pixels = OVERVIEW_PIXELS // 4 if rough else OVERVIEW_PIXELS
             overview = make_overview(poses, solution.working, canvas, pixels=pixels, progress=progress)
+            falloff = solve_falloff(overview, len(poses.frames))
+            overview = even_overview(overview, falloff)
             gains = solve_gains(overview, len(poses.frames))
         with clock.stage("seams"):
             label = find_seams(overview, gains, progress)
@@ -268,10 +272,14 @@ def compose_picture(
                 for lens, w in zip(poses.lenses, solution.working)
             )
             poses = replace(poses, lenses=lenses)
-            load: Callable[[int], Picture] = lambda k: solution.working[k].picture  # noqa: E731
+            evened = [
+                replace(w.picture, pixels=without_falloff(w.picture.pixels, lens, falloff))
+                for w, lens in zip(solution.working, lenses)
+            ]
+            load: Callable[[int], Picture] = evened.__getitem__
             full_scale = 255
         else:
-            cache = FrameCache([solution.frames.infos[f].path for f in poses.frames])
+            cache = FrameCache([solution.frames.infos[f].path for f in poses.frames], poses.lenses, falloff)
             load = cache.load
             full_scale = 65535 if any(solution.frames.infos[f].bits == 16 for f in poses.frames) else 255
         with clock.stage("blend"):
@@ -284,7 +292,7 @@ def compose_picture(
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
     icc = solution.working[0].picture.icc
-    return Joined(Picture(result, alpha, icc), canvas, gains, label, inner_rectangle(alpha), clock.seconds)
+    return Joined(Picture(result, alpha, icc), canvas, gains, label, inner_rectangle(alpha), falloff, clock.seconds)
 
 
 def join(
@@ -325,9 +333,12 @@ def peak_rss_mib() -> float:
 
 
 class FrameCache:
-    """Full-size frames, the least recently used let go when they outgrow the memory allowed."""
+    """Full-size frames without their fall-off, the least recently used let go when they outgrow the memory allowed."""
 
-    def __init__(self, paths: Sequence[Path], most_bytes: int = _CACHE_BYTES) -> None:
+    def __init__(
+        self, paths: Sequence[Path], lenses: Sequence[Lens], falloff: FallOff, most_bytes: int = _CACHE_BYTES
+    ) -> None:
+        self._lenses, self._falloff = lenses, falloff
         self._paths, self._most_bytes = list(paths), most_bytes
         self._held: OrderedDict[int, Picture] = OrderedDict()
         self._lock = Lock()
@@ -341,6 +352,8 @@ class FrameCache:
                     self._held.move_to_end(k)
                     return self._held[k]
             picture = read(self._paths[k])
+            even = without_falloff(picture.pixels, self._lenses[k], self._falloff)
+            picture = replace(picture, pixels=even)
             with self._lock:
                 self._held[k] = picture
                 while len(self._held) > 2 and sum(p.pixels.nbytes for p in self._held.values()) > self._most_bytes:

@@ -47,6 +47,7 @@ def report_of(solution: Solution, joined: Joined, *, crop: bool) -> dict[str, An
             "full_circle": canvas.full_circle,
             "reason": canvas.reason,
         },
+        "falloff": {"terms": list(joined.falloff), "corner": math.exp(sum(joined.falloff))},
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
