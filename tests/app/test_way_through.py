@@ -11,7 +11,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
-from tests.helpers.sets import rms
+from tests.helpers.sets import FrameFiles, rms
 
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.window import Window
@@ -90,6 +90,13 @@ def test_from_plan_to_saved_picture(
     assert "of 4" in window.join_stage.facts["frames"].text()
     assert window.join_stage.status.text().startswith("Joined.")
 
+    # the links lie on the map between neighbours, and nowhere else than in Join
+    links = window.map._join.links
+    assert len(links) >= 3
+    assert window.map.show_links
+    ends = {round(p.x()) for a, b, _ in links for p in (a, b)}
+    assert all(min(abs(e - f.yaw_deg) for f in plan.frames) < 2 for e in ends)
+
     # deliver: crop is on; choose PNG and write
     _press(qtbot, window, "go-deliver")
     window.findChild(QComboBox, "format").setCurrentIndex(1)
@@ -128,6 +135,20 @@ def test_from_plan_to_saved_picture(
     assert again.state.joined is not None
     assert again.state.joined.crop == crop
     assert not again.state.join_is_stale
+
+
+def test_pictures_of_your_own_are_joined_and_lie_on_the_map(
+    qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles
+):
+    """Brought in without a plan and in any order: joined, with their outlines on the map."""
+    window.frames_stage.bring([row_set.paths[i] for i in (3, 1, 2)])
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    assert window.state.joined is not None
+    assert len(window.map._join.shapes) == 3
+    assert "3 of 3" in window.join_stage.facts["frames"].text()
 
 
 def test_another_projection_is_made_without_matching_again(qtbot: QtBot, window: Window, settled: Callable):

@@ -46,7 +46,7 @@ from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.basics import button, label, set_look_property
-from idle_lantern.app.widgets.map_view import MapView
+from idle_lantern.app.widgets.map_view import JoinOnMap, MapView
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
@@ -276,6 +276,7 @@ class Window(QMainWindow):
         """Open a stage."""
         self.stage = stage
         self.map.editable = stage == "plan"
+        self.map.show_links = stage == "join"
         self.stack.setCurrentWidget(self.pages[stage])
         share = _MAP_SHARE[stage]
         height = max(400, self.splitter.height())
@@ -340,6 +341,7 @@ class Window(QMainWindow):
         self._map_frames.clear()
         self._map_image[...] = 0
         self.map.set_picture(None)
+        self.map.set_join(JoinOnMap())
         self.go(stage)
         self._draw_shot_frames()
         self.join_stage.load_finished()

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Sequence
 
 from idle_lantern import __version__
-from idle_lantern.cli import demo, join
+from idle_lantern.cli import demo, join, plan
 from idle_lantern.core.base.errors import LanternError
 
 
@@ -18,6 +18,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     )
     parser.add_argument("--version", action="version", version=f"Idle Lantern {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
+    plan.add_parser(commands)
     join.add_parser(commands)
     demo.add_parser(commands)
     args = parser.parse_args(arguments)

@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView, pyramid
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
@@ -22,6 +24,7 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas import Canvas, make_canvas
 from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.options import JoinOptions
@@ -30,6 +33,7 @@ from idle_lantern.core.join.report import canvas_of, crop_of, report_of
 from idle_lantern.core.join.unroll import unroll_canvas
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef
+from idle_lantern.core.plan.grid import GridFrame
 
 if TYPE_CHECKING:
     from idle_lantern.app.window import Window
@@ -185,8 +189,32 @@ class JoinStage(QWidget):
     def _finished(self, shown: Shown) -> None:
         self.view.set_levels(shown.levels, shown.full_width)
         self.window_.map.set_picture(shown.on_map)
+        self.window_.map.set_join(self._on_map(shown.solution, shown.files))
         self.state.set_joined(shown.solution, shown.joined, shown.files)
         self.window_.deliver_stage.view.set_levels(shown.levels, shown.full_width)
+
+    def _on_map(self, solution: Solution | None, files: tuple[str, ...]) -> JoinOnMap:
+        """Links by quality, and outlines of frames that have no cell in the plan."""
+        if solution is None:
+            return JoinOnMap()
+        poses = solution.poses
+        azimuth, altitude = (np.degrees(v) for v in azimuth_altitude(poses.world_from_camera[:, :, 2]))
+        middle = {f: QPointF(float(azimuth[i]), float(altitude[i])) for i, f in enumerate(poses.frames)}
+        most = max((k.inliers for k in solution.links), default=1)
+        links = [
+            (middle[k.a], middle[k.b], k.inliers / most)
+            for k in solution.links
+            if abs(middle[k.a].x() - middle[k.b].x()) < 180  # across the end of the map a line would run all over it
+        ]
+        planned = {shot.file for f in self.state.plan.frames if (shot := self.state.outing.shot(f)) is not None}
+        shapes = []
+        for i, f in enumerate(poses.frames):
+            if f < len(files) and files[f] not in planned:
+                yaw, pitch, roll = (
+                    float(np.degrees(v)) for v in rotations.to_yaw_pitch_roll(poses.world_from_camera[i])
+                )
+                shapes += outlines(poses.lenses[i], [GridFrame(f + 1, 1, f + 1, yaw, pitch, roll)])
+        return JoinOnMap(tuple(shapes), tuple(links))
 
     def _failed(self, error: LanternError) -> None:
         self.state.told.emit(error.sentence, True)

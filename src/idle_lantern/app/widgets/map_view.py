@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -77,6 +78,18 @@ def _cap(az: Array, alt: Array, pole: float) -> QPolygonF:
     return _polygon(np.array([-180.0, *az, 180.0, 180.0, -180.0]), np.array([alt[0], *alt, alt[-1], pole, pole]))
 
 
+@dataclass(frozen=True)
+class JoinOnMap:
+    """A join's result as the map shows it, in degrees.
+
+    ``shapes`` are frames without a planned cell (pictures brought in); ``links`` tie
+    the middles of two frames, with a quality from 0 to 1.
+    """
+
+    shapes: tuple[QPolygonF, ...] = ()
+    links: tuple[tuple[QPointF, QPointF, float], ...] = ()
+
+
 class MapView(QWidget):
     """The unrolled sphere with the frames on it."""
 
@@ -94,6 +107,8 @@ class MapView(QWidget):
         self._shapes: list[QPolygonF] = []
         self._image: QImage | None = None
         self._drag: str | None = None
+        self._join = JoinOnMap()
+        self.show_links = False
         state.changed.connect(self._refresh)
         self._refresh({"plan"})
 
@@ -102,6 +117,11 @@ class MapView(QWidget):
     def set_picture(self, rgba: Array | None) -> None:
         """A picture of the whole sphere to lie under the frames, (H, W, 4)."""
         self._image = None if rgba is None else to_qimage(rgba)
+        self.update()
+
+    def set_join(self, join: JoinOnMap) -> None:
+        """Links and frames of a join to lie on the map."""
+        self._join = join
         self.update()
 
     def _refresh(self, topics: set[str]) -> None:
@@ -115,7 +135,7 @@ class MapView(QWidget):
         """Degrees (azimuth, altitude) to widget pixels; one scale both ways."""
         wish = self.state.plan.wish
         bounds = QRectF(wish.left_deg, wish.low_deg, wish.sweep_deg, wish.high_deg - wish.low_deg)
-        for shape in self._shapes:
+        for shape in (*self._shapes, *self._join.shapes):
             box = shape.boundingRect()
             if box.width() < 350:
                 shift = 360 * round((bounds.center().x() - box.center().x()) / 360)
@@ -185,6 +205,8 @@ class MapView(QWidget):
             for k in (-360, 0, 360):
                 painter.drawImage(target.translated(k * t.m11(), 0), self._image)
         self._paint_wish(painter, t)
+        if self.show_links:  # below the frames, so that numbers stay readable
+            self._paint_join(painter, t)
         self._paint_frames(painter, t)
         painter.setClipping(False)
         if self.hasFocus():
@@ -265,6 +287,20 @@ class MapView(QWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for shape in chosen:
             painter.drawPolygon(shape)
+
+    def _paint_join(self, painter: QPainter, t: QTransform) -> None:
+        """Frames brought in, and links: thick where many points agree, dashed where few do."""
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(theme.colour("text", 200), 1.2))
+        for shape in self._join.shapes:
+            for turn in self._turns(shape):
+                painter.drawPolygon(t.map(shape.translated(turn, 0)))
+        for a, b, quality in self._join.links:
+            style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine
+            for tone, more in (("ground", 2.0), ("accent", 0.0)):
+                painter.setPen(QPen(theme.colour(tone, 230), 1.0 + 3 * quality + more, style))
+                painter.drawLine(t.map(a), t.map(b))
 
     def _turns(self, shape: QPolygonF) -> list[int]:
         """Copies of a shape that may show where the map runs past a full turn."""
