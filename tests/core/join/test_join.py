@@ -12,7 +12,7 @@ import pytest
 from PIL import ExifTags, Image
 from tests.helpers.sets import FrameFiles, render, rms
 
-from idle_lantern.core.base.errors import Cancelled, JoinError
+from idle_lantern.core.base.errors import Cancelled, InputError, JoinError
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
@@ -239,6 +239,12 @@ def test_every_projection_makes_a_picture(row_set: FrameFiles, name: str):
     assert joined.picture.pixels.shape == (canvas.height, canvas.width, 3)
     assert (joined.picture.alpha > 0).mean() > 0.5
     assert joined.crop.area > 0
+
+
+def test_a_picture_too_large_for_the_computer_is_told_before_the_work(row_set: FrameFiles, tmp_path: Path):
+    with pytest.raises(InputError, match=r"GB of memory.*smaller width"):
+        join(gather(row_set.paths[:2]), tmp_path / "out.tif", JoinOptions(width_px=150_000, refine=False))
+    assert not (tmp_path / "out.tif").exists()
 
 
 def test_stopping_raises_at_every_stage(row_set: FrameFiles, tmp_path: Path):

@@ -25,10 +25,10 @@ from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.canvas import Canvas, make_canvas
+from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, Joined, Solution, compose_picture, solve
+from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, Joined, Solution, check_memory, compose_picture, solve
 from idle_lantern.core.join.report import canvas_of, crop_of, report_of
 from idle_lantern.core.join.unroll import unroll_canvas
 from idle_lantern.core.outing import edits, store
@@ -162,7 +162,7 @@ class JoinStage(QWidget):
                 known = prior if all(p is not None for p in prior) else None
                 solved = solve(frames, options, known, task)
             canvas = make_canvas(solved.poses, solved.seen, projection)
-            _check_size(canvas)
+            check_memory(canvas, deep=any(i.bits == 16 for i in solved.frames.infos))
             small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
             rough = compose_picture(solved, small, options, _Quiet(task), rough=True)
             task.show(_shown(rough, canvas.width, solved, rough=True))
@@ -358,15 +358,6 @@ def _prior(ref: FrameRef) -> Array | None:
     if ref.yaw_deg is None or ref.pitch_deg is None:
         return None
     return rotations.from_yaw_pitch_roll(*np.radians([ref.yaw_deg, ref.pitch_deg, ref.roll_deg or 0.0]))
-
-
-def _check_size(canvas: Canvas) -> None:
-    most = 700e6
-    if canvas.width * canvas.height > most:
-        raise InputError(
-            f"The {canvas.projection.name} picture would have {units.megapixels(canvas.width * canvas.height)}",
-            remedy="Choose another projection; the window joins up to 700 MP",
-        )
 
 
 def _shown(

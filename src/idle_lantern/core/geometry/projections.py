@@ -40,8 +40,8 @@ _LIMITS = {
     "cylindrical": Limits(math.pi, math.radians(80)),
     "equirectangular": Limits(math.pi, math.pi / 2),
     "mercator": Limits(math.pi, math.radians(85)),
-    "panini": Limits(math.radians(160), math.radians(75)),
-    "stereographic": Limits(math.radians(165), math.radians(165)),
+    "panini": Limits(math.radians(140), math.radians(75)),
+    "stereographic": Limits(math.radians(130), math.radians(130)),
 }
 
 

@@ -6,6 +6,7 @@ any canvas from that, ``join`` does both and writes picture and report.
 
 from __future__ import annotations
 
+import os
 import resource
 import time
 from collections import OrderedDict
@@ -21,7 +22,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.errors import JoinError
+from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
@@ -78,6 +79,9 @@ _BLANK = 60
 #: Share of full scale below which a frame shows the inside of a hand.
 _DARK = 0.05
 _CACHE_BYTES = 1_500_000_000
+#: The canvas is held once while it is made and once more while it is packed for the file.
+_COPIES = 2.2
+_MEMORY_SHARE = 0.8
 
 
 @dataclass(frozen=True)
@@ -308,6 +312,7 @@ def join(
     solution = solve(frames, options, prior, progress)
     canvas = make_canvas(solution.poses, solution.seen, options.projection, options.width_px)
     check_target(target, canvas.width, canvas.height)
+    check_memory(canvas, deep=any(i.bits == 16 for i in frames.infos))
     joined = compose_picture(solution, canvas, options, progress)
     clock = _Clock()
     with clock.stage("write"):
@@ -316,6 +321,24 @@ def join(
         write(picture, target, WriteOptions(jpeg_quality=options.jpeg_quality))
         progress.advance()
     return solution, replace(joined, timings_s={**joined.timings_s, **clock.seconds})
+
+
+def check_memory(canvas: Canvas, *, deep: bool) -> None:
+    """Say before the work whether the picture fits into this computer.
+
+    Raises
+    ------
+    InputError
+        It would need more than most of the memory.
+    """
+    needed = canvas.width * canvas.height * 4 * (2 if deep else 1) * _COPIES
+    present = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    if needed > _MEMORY_SHARE * present:
+        raise InputError(
+            f"The {canvas.projection.name} picture of {canvas.width} x {canvas.height} pixels needs "
+            f"{needed / 1e9:.0f} GB of memory and this computer has {present / 1e9:.0f} GB",
+            remedy="Choose another projection or a smaller width",
+        )
 
 
 def cropped(picture: Picture, box: Rectangle) -> Picture:
