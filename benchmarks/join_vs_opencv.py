@@ -6,7 +6,11 @@ Renders rows and grids of the simulated island once (kept in a cache folder), th
 the same JPEG files, each as a process of its own that reads JPEG and writes its full-size JPEG.
 OpenCV runs at full compositing resolution with its confidence threshold lowered to 0.3, since at
 its default it keeps only part of the frames. The floor is decode + one cubic warp of the canvas
-area + compress, no more. Prints medians over the runs.
+area + compress, no more. Prints medians over the runs. On 2026-11-23, two cores, one run:
+
+    | set | used | RMS px | max px | CPU s | OpenCV s | ratio | to floor | wall s | peak MiB |
+    | 8 x 6 MP | 8 | 0.0110 | 0.033 | 13.9 | 41.1 | 0.34 | 5.59 | 8.4 | 843 |
+    | 24 x 6 MP | 24 | 0.0078 | 0.030 | 33.6 | 30.5 | 1.10 | 8.32 | 20.1 | 1416 |
 """
 
 from __future__ import annotations
