@@ -12,7 +12,6 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.history import History
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.join.pipeline import Joined, Solution
 from idle_lantern.core.outing import store
 from idle_lantern.core.outing.edits import Edit
@@ -175,7 +174,3 @@ class AppState(QObject):
     def join_is_stale(self) -> bool:
         """Whether frames came or went since the join."""
         return self.joined is not None and self.joined_files != tuple(r.file for r in self.outing.frames_to_join())
-
-    def names(self, frames: FrameSet) -> dict[str, str]:
-        """Document name of a frame by its path."""
-        return {str(self.path_of(r).resolve()): r.file for r in self.outing.frames}

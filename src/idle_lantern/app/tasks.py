@@ -33,7 +33,6 @@ class Task(QObject):
         self.clock = StageClock(dict(weights) or {"work": 1.0})
         self._work = work
         self._stop = False
-        self.running = True
         self.quiet = False
 
     def begin(self, stage: str, total: int) -> None:
@@ -145,7 +144,6 @@ class TaskRunner(QObject):
         return task
 
     def _ended(self, task: Task) -> None:
-        task.running = False
         if task in self._tasks:
             self._tasks.remove(task)
         task.deleteLater()

@@ -18,6 +18,7 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice
 from idle_lantern.core.shoot.guide import turn_to_next
 from idle_lantern.core.sim.devices import SimulatedRig
 
@@ -180,7 +181,7 @@ class FieldStage(QWidget):
             (folder / store.FRAMES).mkdir(parents=True, exist_ok=True)
             task.begin("work", len(frames))
             for frame in frames:
-                ref = _shoot_one(devices, frame, folder, taken_names)
+                ref = _shoot_one(devices, devices, frame, folder, taken_names)
                 taken_names.add(ref.file)
                 task.show(ref)
                 task.advance()
@@ -265,15 +266,17 @@ class FieldStage(QWidget):
         self.window_.tasks.start("Finder", work, done, self._failed, quiet=True)
 
 
-def _shoot_one(devices: SimulatedRig, frame: GridFrame, folder: Any, taken_names: set[str]) -> FrameRef:
-    reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
+def _shoot_one(
+    head: HeadDevice, camera: CameraDevice, frame: GridFrame, folder: Any, taken_names: set[str]
+) -> FrameRef:
+    reading = head.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
     taken = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
     again, name = 0, f"f{frame.number:03d}.jpg"
     while f"{store.FRAMES}/{name}" in taken_names or (folder / store.FRAMES / name).exists():
         again += 1
         name = f"f{frame.number:03d}-{again + 1}.jpg"
     target = folder / store.FRAMES / name
-    devices.shoot(target, taken)
+    camera.shoot(target, taken)
     return FrameRef(
         store.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
     )

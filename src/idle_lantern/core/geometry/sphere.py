@@ -40,9 +40,3 @@ def even_samples(azimuth_rad: tuple[float, float], altitude_rad: tuple[float, fl
     rim_az = np.concatenate([az0 + t * (az1 - az0)] * 2 + [az0 * o, az1 * o])
     rim_alt = np.concatenate([alt0 * o, alt1 * o] + [alt0 + t * (alt1 - alt0)] * 2)
     return direction(np.concatenate([az, rim_az]), np.concatenate([alt, rim_alt]))
-
-
-def wrap_deg(angle_deg: ArrayLike) -> Array:
-    """Angles to -180..180."""
-    result: Array = (np.asarray(angle_deg) + 180) % 360 - 180
-    return result

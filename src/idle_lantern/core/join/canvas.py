@@ -155,7 +155,7 @@ def make_canvas(
     scale = max(lens.focal_px for lens in poses.lenses)
     draft = Canvas(plane, 1, 1, 1.0, (0.0, 0.0), canvas_from_world)
     box = _bounds(poses, draft)
-    if projection in ("equirectangular", "cylindrical", "mercator") and seen.full_circle:
+    if plane.wraps and seen.full_circle:
         if width_px is None:
             width_px = 2 * round(math.pi * scale)
         scale = width_px / (2 * math.pi)
@@ -175,7 +175,7 @@ def make_canvas(
             f"The canvas would have {width} x {height} pixels", remedy="Choose another projection or give --width"
         )
     centre = (-0.5 - left * scale, -0.5 - top * scale)
-    full = projection in ("equirectangular", "cylindrical", "mercator") and seen.full_circle
+    full = plane.wraps and seen.full_circle
     return replace(
         draft, width=width, height=height, px_per_rad=scale, centre_px=centre, full_circle=full, reason=reason
     )
