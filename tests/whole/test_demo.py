@@ -21,15 +21,14 @@ def _without_display() -> dict[str, str]:
     return {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
 
 
+def _screenshots(target: Path) -> subprocess.CompletedProcess[str]:
+    command = [*COMMAND, "demo", "--screenshots", str(target)]
+    return subprocess.run(command, capture_output=True, text=True, env=_without_display(), check=False)
+
+
 def test_screenshots_show_every_view(tmp_path: Path):
     target = tmp_path / "shots"
-    done = subprocess.run(
-        [*COMMAND, "demo", "--screenshots", str(target)],
-        capture_output=True,
-        text=True,
-        env=_without_display(),
-        check=False,
-    )
+    done = _screenshots(target)
     assert done.returncode == 0, done.stderr
     assert {p.stem for p in target.iterdir()} == VIEWS
     for path in target.iterdir():
@@ -41,13 +40,7 @@ def test_screenshots_show_every_view(tmp_path: Path):
     outing = store.load(folder)
     assert len(outing.frames) == 7
     before = (folder / store.DOCUMENT).stat().st_mtime_ns
-    again = subprocess.run(
-        [*COMMAND, "demo", "--screenshots", str(target)],
-        capture_output=True,
-        text=True,
-        env=_without_display(),
-        check=False,
-    )
+    again = _screenshots(target)
     assert again.returncode == 0
     assert "Shooting" not in again.stderr
     assert (folder / store.DOCUMENT).stat().st_mtime_ns == before

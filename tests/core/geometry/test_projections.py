@@ -10,7 +10,7 @@ from tests.reference import snyder
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.projections import PROJECTIONS, Projection
+from idle_lantern.core.geometry.projections import PROJECTIONS, Projection, suited
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 
 #: The examples are printed to seven digits.
@@ -93,3 +93,19 @@ def test_azimuth_and_altitude_come_back():
     azimuth, altitude = azimuth_altitude(direction(np.radians([-170.0, 20]), np.radians([80.0, -35])))
     np.testing.assert_allclose(np.degrees(azimuth), [-170, 20], atol=1e-9)
     np.testing.assert_allclose(np.degrees(altitude), [80, -35], atol=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("width_deg", "low_deg", "high_deg", "expected"),
+    [
+        (60, -20, 20, "rectilinear"),
+        (20, -40, 40, "rectilinear"),
+        (76, -20, 20, "cylindrical"),
+        (360, -39, 39, "cylindrical"),
+        (360, -20, 41, "equirectangular"),
+        (20, -60, 60, "equirectangular"),
+    ],
+)
+def test_suited_projection(width_deg: float, low_deg: float, high_deg: float, expected: str):
+    """Cylinder for one row, flat for narrow ones, sphere for several rows (common practice, no source)."""
+    assert suited(*np.radians([width_deg, low_deg, high_deg])) == expected

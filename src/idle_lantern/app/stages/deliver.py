@@ -5,9 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog
 
 from idle_lantern.app import theme
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -43,14 +44,11 @@ def _dpi(text: str) -> float:
     return value
 
 
-class DeliverStage(QWidget):
+class DeliverStage(Stage):
     """Back home, the end of it."""
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.window_ = window
-        self.state = window.state
-        self.setObjectName("ground")
+        super().__init__(window)
         self.view = PictureView()
         self.view.placeholder = (
             "There is no joined picture yet. Join the frames first; it then appears here with its crop."

@@ -6,9 +6,10 @@ import datetime
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QInputDialog, QWidget
+from PyQt6.QtWidgets import QInputDialog
 
 from idle_lantern.app import theme
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.finder_view import FinderView
@@ -28,14 +29,11 @@ if TYPE_CHECKING:
 SHOOTING = "Shooting"
 
 
-class FieldStage(QWidget):
+class FieldStage(Stage):
     """Outside: the next frame, how to turn, and a key to shoot it."""
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.window_ = window
-        self.state = window.state
-        self.setObjectName("ground")
+        super().__init__(window)
         self._devices: tuple[Any, SimulatedRig] | None = None
         self._look_for: tuple[int, Any] | None = None
 

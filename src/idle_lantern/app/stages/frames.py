@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QIcon, QPainter, QPixmap
-from PyQt6.QtWidgets import QFileDialog, QListView, QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtWidgets import QFileDialog, QListView, QListWidget, QListWidgetItem
 
 from idle_lantern.app import theme
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
 from idle_lantern.app.widgets.picture_view import PictureView, pyramid
@@ -27,14 +28,11 @@ _THUMB = 132
 LOADING = "Reading frames"
 
 
-class FramesStage(QWidget):
+class FramesStage(Stage):
     """The shot set: thumbnails on the left, the chosen frame on the right."""
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.window_ = window
-        self.state = window.state
-        self.setObjectName("ground")
+        super().__init__(window)
         self.setAcceptDrops(True)
         self._thumbs: dict[str, QPixmap] = {}
         self._infos: dict[str, FrameInfo] = {}

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QComboBox
 
 from idle_lantern.app import theme
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
@@ -59,14 +60,11 @@ class Shown:
     files: tuple[str, ...] = ()
 
 
-class JoinStage(QWidget):
+class JoinStage(Stage):
     """From frames to one picture."""
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.window_ = window
-        self.state = window.state
-        self.setObjectName("ground")
+        super().__init__(window)
         self.view = PictureView()
         self.view.placeholder = "The joined picture appears here: a rough one within seconds, then the full one."
         self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")

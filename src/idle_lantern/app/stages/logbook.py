@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
 
 from idle_lantern.app import settings, theme
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.join import PICTURE
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base.errors import LanternError
@@ -50,14 +51,11 @@ def entries(root: Path) -> list[Entry]:
     return sorted(found, key=lambda e: e.created, reverse=True)
 
 
-class LogbookStage(QWidget):
+class LogbookStage(Stage):
     """What was done, when."""
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.window_ = window
-        self.state = window.state
-        self.setObjectName("ground")
+        super().__init__(window)
         self.table = QTableWidget(0, 6)
         self.table.setAccessibleName("Outings")
         self.table.setHorizontalHeaderLabels(["outing", "begun", "planned", "frames", "joined", "note"])

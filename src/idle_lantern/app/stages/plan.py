@@ -14,10 +14,10 @@ from PyQt6.QtWidgets import (
     QScrollArea,
     QTableWidget,
     QTableWidgetItem,
-    QWidget,
 )
 
 from idle_lantern.app import theme
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.judgement_list import JudgementList
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
@@ -48,14 +48,11 @@ def _millimetres(value: float) -> str:
     return f"{value:.6g} mm"
 
 
-class PlanStage(QWidget):
+class PlanStage(Stage):
     """The evening before."""
 
     def __init__(self, window: Window) -> None:
-        super().__init__()
-        self.window_ = window
-        self.state = window.state
-        self.setObjectName("ground")
+        super().__init__(window)
         self.fields: dict[str, QuantityEdit] = {}
         wish = form(
             [

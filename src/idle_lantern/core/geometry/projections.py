@@ -45,6 +45,23 @@ _LIMITS = {
 }
 
 
+#: Flat pictures stay natural up to this width and this far up or down.
+_FLAT_RAD = (math.radians(75), math.radians(46))
+#: A cylinder stretches what lies farther up or down than this.
+_ONE_ROW_RAD = math.radians(40)
+
+
+def suited(width_rad: float, low_rad: float, high_rad: float) -> str:
+    """Name of the projection that suits a field: flat if small, a cylinder for one band, else the sphere.
+
+    The planner and the joiner both ask here, so that a plan foretells the picture.
+    """
+    tallest = max(abs(low_rad), abs(high_rad))
+    if width_rad <= _FLAT_RAD[0] and tallest <= _FLAT_RAD[1]:
+        return "rectilinear"
+    return "cylindrical" if tallest <= _ONE_ROW_RAD else "equirectangular"
+
+
 @dataclass(frozen=True)
 class Projection:
     """One projection with its parameters.

@@ -11,14 +11,17 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.geometry.projections import Projection, suited
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.poses import Poses
 
 Array = NDArray[Any]
 
-_FLAT_UP_TO_RAD = (math.radians(75), math.radians(70))
-_ONE_ROW_UP_TO_RAD = math.radians(80)
+_REASONS = {
+    "rectilinear": "The picture spans {}: flat keeps straight lines straight.",
+    "cylindrical": "One band of {}: the cylinder keeps uprights upright.",
+    "equirectangular": "The picture spans {}: only the sphere holds so much height.",
+}
 #: Canvases beyond this are a mistake of projection or scale, not a picture.
 _MOST_PIXELS = 60e9
 
@@ -117,12 +120,8 @@ def _union(intervals: list[tuple[float, float]]) -> tuple[float, float]:
 def choose_projection(seen: Field) -> tuple[str, str]:
     """The projection that suits the field, with the reason in a sentence."""
     width, height = math.degrees(seen.width_rad), math.degrees(seen.high_rad - seen.low_rad)
-    tallest = max(abs(seen.low_rad), abs(seen.high_rad))
-    if seen.width_rad <= _FLAT_UP_TO_RAD[0] and tallest <= _FLAT_UP_TO_RAD[1] / 2 + 0.2:
-        return "rectilinear", f"The picture spans {width:.0f}° x {height:.0f}°: flat keeps straight lines straight."
-    if tallest <= _ONE_ROW_UP_TO_RAD / 2:
-        return "cylindrical", f"One band of {width:.0f}° x {height:.0f}°: the cylinder keeps uprights upright."
-    return "equirectangular", f"The picture spans {width:.0f}° x {height:.0f}°: only the sphere holds so much height."
+    name = suited(seen.width_rad, seen.low_rad, seen.high_rad)
+    return name, _REASONS[name].format(f"{width:.0f}° x {height:.0f}°")
 
 
 def make_canvas(

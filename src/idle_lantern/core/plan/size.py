@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from idle_lantern.core.geometry.projections import suited
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
 
@@ -34,11 +35,7 @@ def joined_size(rig: Rig, wish: Wish) -> JoinedSize:
     scale = rig.focal_px
     sweep = math.radians(wish.sweep_deg)
     low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
-    tallest = max(abs(low), abs(high))
-    if sweep <= math.radians(75) and tallest <= math.radians(46):
-        width, height, name = 2 * math.tan(sweep / 2), math.tan(high) - math.tan(low), "rectilinear"
-    elif tallest <= math.radians(40):
-        width, height, name = sweep, math.tan(high) - math.tan(low), "cylindrical"
-    else:
-        width, height, name = sweep, high - low, "equirectangular"
+    name = suited(sweep, low, high)
+    width = 2 * math.tan(sweep / 2) if name == "rectilinear" else sweep
+    height = high - low if name == "equirectangular" else math.tan(high) - math.tan(low)
     return JoinedSize(name, round(width * scale), round(height * scale))
