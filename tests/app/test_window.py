@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QInputDial
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app import settings as settings_module
+from idle_lantern.app import theme
 from idle_lantern.app.actions import ACTIONS, STAGES, shown_keys
 from idle_lantern.app.history import History
 from idle_lantern.app.settings import Settings
@@ -316,6 +317,29 @@ def test_closing_saves_and_settings_come_back(qtbot: QtBot, window: Window):
     assert store.load(folder).name == "Renamed"
     assert settings_module.load() == Settings(look="light", last_outing=str(folder))
     window.set_look("dark")
+
+
+def test_paths_are_told_from_home():
+    assert settings_module.shown(Path.home() / "a" / "b") == "~/a/b"
+    assert settings_module.shown(Path("/elsewhere/c")) == "/elsewhere/c"
+
+
+def test_the_chosen_frame_and_the_next_one_look_different(window: Window):
+    """Where both are outlined alike nobody knows which is shot next."""
+    window.state.select(4)
+    t, accent = window.map.to_screen(), theme.colour("accent").getRgb()[:3]
+
+    def tones(number: int) -> set[tuple[int, ...]]:
+        image = window.map.grab().toImage()
+        box = t.map(window.map._shapes[number - 1]).boundingRect()
+        # inside the frame that shows the keyboard focus, which has the accent too
+        inner = range(4, image.height() - 4)
+        column = [image.pixelColor(int(box.center().x()) + 12, y) for y in inner]
+        return {c.getRgb()[:3] for c in column}
+
+    assert accent in tones(1)
+    assert accent not in tones(4)
+    assert theme.colour("text").getRgb()[:3] in tones(4)
 
 
 def test_one_bad_setting_is_reset_alone():

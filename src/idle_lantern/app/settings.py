@@ -35,6 +35,14 @@ def outings_folder() -> Path:
     return Path(platformdirs.user_data_dir(_NAME)) / "outings"
 
 
+def shown(path: Path) -> str:
+    """A path as told to people: the home folder as ``~``."""
+    try:
+        return f"~/{path.relative_to(Path.home())}"
+    except ValueError:
+        return str(path)
+
+
 def log_file() -> Path:
     """Where the log is kept."""
     return Path(platformdirs.user_state_dir(_NAME)) / "idle-lantern.log"

@@ -368,7 +368,7 @@ class Window(QMainWindow):
             return
         self.state.set_outing(outing, folder)
         self._opened("plan")
-        self.tell(f"A new outing. It saves itself in {folder}.", False)
+        self.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", False)
 
     def ask_open(self) -> None:
         """Choose an outing's folder."""

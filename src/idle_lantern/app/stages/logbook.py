@@ -93,7 +93,7 @@ class LogbookStage(Stage):
     def showEvent(self, event: Any) -> None:
         self.state.save_now()
         self._entries = entries(settings.outings_folder())
-        self.where.setText(f"Kept in {settings.outings_folder()}")
+        self.where.setText(f"Kept in {settings.shown(settings.outings_folder())}")
         self.table.setRowCount(len(self._entries))
         for i, e in enumerate(self._entries):
             here = " (open)" if self.state.folder and e.folder.resolve() == self.state.folder.resolve() else ""

@@ -283,10 +283,12 @@ class MapView(QWidget):
                     self._paint_number(painter, moved, frame, state)
                     painter.setPen(pen)
                     painter.setBrush(brush)
-        painter.setPen(QPen(theme.colour("accent"), 3))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        for shape in chosen:
-            painter.drawPolygon(shape)
+        # a dark rim under a thick light line: the accent is kept for the frame that is shot next
+        for tone, width in (("ground", 6), ("text", 3)):
+            painter.setPen(QPen(theme.colour(tone), width))
+            for shape in chosen:
+                painter.drawPolygon(shape)
 
     def _paint_join(self, painter: QPainter, t: QTransform) -> None:
         """Frames brought in, and links: thick where many points agree, dashed where few do."""
