@@ -1,8 +1,8 @@
 """The look, decided once: greys, one accent, type sizes, spacing, shapes of states.
 
 Surroundings are neutral grey, since colour is judged next to them. The accent is
-the yellow-green of lichen on stone, used for what is chosen or next and for the one
-main action of a stage. States differ by line and pattern as well as by tone.
+the yellow-green of lichen on stone, used for what is shot next, rows chosen in lists and
+the one main action of a stage. States differ by line and pattern as well as by tone.
 """
 
 from __future__ import annotations
