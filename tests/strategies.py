@@ -2,10 +2,28 @@
 
 from __future__ import annotations
 
+import math
+
 from hypothesis import strategies as st
 
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens
 from idle_lantern.core.outing.model import FrameRef, JoinChoices, Outing
+from idle_lantern.core.plan.brief import (
+    METERING,
+    ORDERS,
+    SUBJECTS,
+    SUPPORTS,
+    Brief,
+    Exposure,
+    Mark,
+    Run,
+    Scene,
+    Site,
+    Stop,
+    Support,
+    Target,
+)
+from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
 
@@ -48,6 +66,29 @@ def wishes(draw: st.DrawFn) -> Wish:
 
 
 @st.composite
+def briefs(draw: st.DrawFn) -> Brief:
+    """Whole briefs with marks, stops and infinite distances."""
+    near = draw(st.floats(0.3, 50))
+    marks = st.builds(Mark, name=st.text(max_size=8), yaw_deg=st.floats(-180, 180), pitch_deg=st.floats(-60, 60))
+    return Brief(
+        rig=draw(rigs()),
+        wish=draw(wishes()),
+        support=Support(kind=draw(st.sampled_from(SUPPORTS)), scale_start_deg=draw(st.floats(0, 360))),
+        scene=Scene(
+            near_m=near,
+            far_m=draw(st.one_of(st.just(math.inf), st.floats(near, 1000))),
+            subject=draw(st.sampled_from(SUBJECTS)),
+            marks=tuple(draw(st.lists(marks, max_size=3))),
+        ),
+        exposure=Exposure(readings=((0.0, draw(st.floats(-2, 16))),), metering=draw(st.sampled_from(METERING))),
+        site=Site(latitude_deg=draw(st.floats(-80, 80)), stops=(Stop("next", 10.0, 5.0),)),
+        run=Run(order=draw(st.sampled_from(ORDERS)), repeats=draw(st.integers(1, 3))),
+        target=Target(print_mm=draw(st.floats(100, 5000))),
+        kind=draw(st.sampled_from([k.id for k in KINDS])),
+    )
+
+
+@st.composite
 def outings(draw: st.DrawFn) -> Outing:
     """Documents with frames, choices and odd names."""
     refs = st.builds(
@@ -60,8 +101,7 @@ def outings(draw: st.DrawFn) -> Outing:
     return Outing(
         name=draw(st.text(st.characters(blacklist_categories=("Cs",)), max_size=40)),
         created="2026-05-14T18:40",
-        rig=draw(rigs()),
-        wish=draw(wishes()),
+        brief=draw(briefs()),
         frames=tuple(draw(st.lists(refs, max_size=5))),
         skipped=tuple(draw(st.lists(st.integers(1, 50), max_size=3))),
         choices=JoinChoices(draw(st.sampled_from(("auto", "panini"))), (), draw(st.booleans())),

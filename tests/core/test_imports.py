@@ -17,6 +17,7 @@ ALLOWED = {
     "frames": {"base", "geometry"},
     "deliver": {"base", "frames"},
     "join": {"base", "geometry", "frames", "deliver"},
+    "gear": {"base", "geometry", "frames", "plan"},
     "outing": {"base", "plan"},
     "shoot": {"base", "plan", "outing"},
     "sim": {"base", "geometry", "plan", "frames", "deliver", "outing", "shoot"},

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from idle_lantern.cli.main import main
+from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
@@ -28,7 +29,7 @@ def spec(tmp_path: Path) -> Path:
 
 
 def test_json_and_csv_hold_the_plan(spec: Path, tmp_path: Path):
-    expected = make_plan(Rig(focal_mm=35, upright=False), Wish(-70, 60, -20, 30, 0.3))
+    expected = make_plan(Brief(Rig(focal_mm=35, upright=False), Wish(-70, 60, -20, 30, 0.3)))
     assert main(["plan", str(spec), "--out", str(tmp_path / "p.json")]) == 0
     plan = json.loads((tmp_path / "p.json").read_text())
     assert plan["schema"] == "idle-lantern/plan/1"
@@ -53,7 +54,7 @@ def test_without_a_target_the_angles_are_printed(spec: Path, capsys: pytest.Capt
         ("{", "Is not JSON"),
         ("[]", "no plan specification"),
         ('{"schema": "idle-lantern/plan-spec/1", "rig": {"focal": 3}}', "unknown field 'focal'"),
-        ('{"schema": "idle-lantern/plan-spec/1", "rig": {"focal_mm": "x"}}', "wrong kind"),
+        ('{"schema": "idle-lantern/plan-spec/1", "rig": {"focal_mm": "x"}}', "must be a number"),
         ('{"schema": "idle-lantern/plan-spec/1", "wish": {"overlap": 3}}', "between 5 % and 80 %"),
         ('{"schema": "idle-lantern/plan-spec/1", "wish": 7}', "must be an object"),
     ],

@@ -16,6 +16,7 @@ from idle_lantern.core.join.pipeline import Joined, Solution
 from idle_lantern.core.outing import store
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.shoot.guide import Guide, guide
 
@@ -36,7 +37,8 @@ class AppState(QObject):
         super().__init__(parent)
         self.folder: Path | None = None
         self.outing = Outing("No outing", "")
-        self.plan: Plan = make_plan(self.outing.rig, self.outing.wish)
+        self.past: tuple[PastJoin, ...] = ()
+        self.plan: Plan = self._planned(self.outing)
         self.history = History()
         self.selected: int | None = None
         self.selected_file: str | None = None
@@ -50,6 +52,15 @@ class AppState(QObject):
         self._save_timer.setInterval(_SAVE_AFTER_MS)
         self._save_timer.timeout.connect(self.save_now)
 
+    def _planned(self, outing: Outing) -> Plan:
+        return make_plan(outing.brief, frames=outing.given_frames, past=self.past)
+
+    def set_past(self, past: tuple[PastJoin, ...]) -> None:
+        """Take over this machine's past joins: what a join costs is told by them."""
+        self.past = past
+        self.plan = self._planned(self.outing)
+        self.changed.emit({"plan"})
+
     # --- document ---------------------------------------------------------------
 
     def open(self, folder: Path) -> None:
@@ -59,7 +70,7 @@ class AppState(QObject):
     def set_outing(self, outing: Outing, folder: Path) -> None:
         """Take over a document; the one before is saved first."""
         self.save_now()
-        plan = make_plan(outing.rig, outing.wish)
+        plan = self._planned(outing)
         self.folder, self.outing, self.plan = folder, outing, plan
         self.history = History()
         self.selected = self.selected_file = self.at = None
@@ -71,8 +82,7 @@ class AppState(QObject):
         """Make an edit; an impossible one is told and changes nothing."""
         try:
             after = edit.apply(self.outing)
-            changed_plan = (after.rig, after.wish) != (self.outing.rig, self.outing.wish)
-            plan = make_plan(after.rig, after.wish) if changed_plan else self.plan
+            plan = self._planned(after) if _plans_differ(after, self.outing) else self.plan
         except LanternError as error:
             self.told.emit(error.sentence, True)
             return False
@@ -99,8 +109,8 @@ class AppState(QObject):
     def _take(self, after: Outing, plan: Plan | None) -> None:
         before = self.outing
         topics = {"outing"}
-        if (after.rig, after.wish) != (before.rig, before.wish):
-            self.plan = plan or make_plan(after.rig, after.wish)
+        if _plans_differ(after, before):
+            self.plan = plan or self._planned(after)
             topics |= {"plan", "map"}
             if self.selected and self.plan.frame(self.selected) is None:
                 self.selected = None
@@ -174,3 +184,7 @@ class AppState(QObject):
     def join_is_stale(self) -> bool:
         """Whether frames came or went since the join."""
         return self.joined is not None and self.joined_files != tuple(r.file for r in self.outing.frames_to_join())
+
+
+def _plans_differ(a: Outing, b: Outing) -> bool:
+    return a.brief != b.brief or a.given_frames != b.given_frames

@@ -74,7 +74,7 @@ def font(size: int = BODY, *, bold: bool = False) -> QFont:
 
 def load_typeface() -> None:
     """Register the bundled typeface."""
-    folder = resources.files(__package__).joinpath("resources/fonts")
+    folder = resources.files("idle_lantern").joinpath("fonts")
     for entry in folder.iterdir():
         if entry.name.endswith(".otf"):
             QFontDatabase.addApplicationFontFromData(entry.read_bytes())

@@ -55,6 +55,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.unroll import MAP_SIZE, unroll_frame
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.plan.brief import Brief
 
 #: Share of the height that the map takes by stage: it leads while planning and steps back for the picture.
 _MAP_SHARE = {"plan": 0.42, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
@@ -360,7 +361,10 @@ class Window(QMainWindow):
         while folder.exists():
             count += 1
             folder = root / f"{slug}-{count}"
-        outing = Outing(name, datetime.datetime.now().isoformat(timespec="minutes"), rig=self.state.outing.rig)
+        now = datetime.datetime.now()
+        brief = self.state.outing.brief
+        site = replace(brief.site, date=now.date().isoformat())
+        outing = Outing(name, now.isoformat(timespec="minutes"), Brief(rig=brief.rig, support=brief.support, site=site))
         try:
             store.save(outing, folder)
         except (LanternError, OSError) as error:

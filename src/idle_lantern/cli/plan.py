@@ -9,6 +9,7 @@ from pathlib import Path
 
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_spec
 from idle_lantern.core.plan.planner import angle_list, make_plan
 
@@ -16,10 +17,16 @@ from idle_lantern.core.plan.planner import angle_list, make_plan
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Declare the command and its arguments."""
     parser = commands.add_parser("plan", help="plan the frames of a picture", description=__doc__)
-    parser.add_argument("spec", type=Path, metavar="SPEC.json", help="camera, lens and wanted field")
+    parser.add_argument(
+        "spec",
+        type=Path,
+        metavar="SPEC.json",
+        help="kind of picture, camera, lens, wanted field ... (docs/formats/plan.md)",
+    )
     parser.add_argument(
         "--out", type=Path, metavar="PLAN", help="write the plan: .json (all of it) or .csv (the frames)"
     )
+    parser.add_argument("--card", type=Path, metavar="CARD", help="write the field card: .pdf or .txt")
     parser.set_defaults(run=run)
 
 
@@ -31,9 +38,13 @@ def run(args: argparse.Namespace) -> int:
         raise InputError("Cannot be read", where=str(args.spec), remedy="Check the name") from error
     if args.out is not None and args.out.suffix.lower() not in (".json", ".csv"):
         raise InputError(f"'{args.out.suffix}' is no plan ending", where=str(args.out), remedy="Use .json or .csv")
-    plan = make_plan(*read_spec(text, str(args.spec)))
+    if args.card is not None and args.card.suffix.lower() not in (".pdf", ".txt"):
+        raise InputError(f"'{args.card.suffix}' is no card ending", where=str(args.card), remedy="Use .pdf or .txt")
+    plan = make_plan(read_spec(text, str(args.spec)))
     for judgement in plan.judgements:
         print(f"{judgement.sentence} {judgement.remedy}", file=sys.stderr)
+    if args.card is not None:
+        write_card(plan, args.card)
     if args.out is None:
         print(angle_list(plan), end="")
     elif args.out.suffix.lower() == ".csv":

@@ -12,7 +12,9 @@ from tests.strategies import outings
 from idle_lantern.core.base.errors import DocumentError
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.wish import Wish
 from idle_lantern.core.shoot.guide import FrameState, guide, turn_to_next
 
 OLD = Path(__file__).parents[2] / "old_files"
@@ -43,14 +45,14 @@ def test_the_real_document_of_version_1_still_opens():
         (lambda t: t[:-20], "damaged at line"),
         (lambda t: "", "damaged at line"),
         (lambda t: "[1, 2]", "no outing document"),
-        (lambda t: t.replace("outing/1", "outing/9"), "newer Idle Lantern"),
-        (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "damaged at wish/overlap"),
+        (lambda t: t.replace("outing/2", "outing/9"), "newer Idle Lantern"),
+        (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "damaged at brief/wish/overlap"),
         (lambda t: t.replace('"right_deg": 100.0', '"right_deg": -200.0'), "impossible value"),
-        (lambda t: t.replace('"focal_mm"', '"focal_nn"'), "damaged at rig"),
+        (lambda t: t.replace('"focal_mm"', '"focal_nn"'), "damaged at brief/rig"),
     ],
 )
 def test_damaged_documents_are_told_and_left(tmp_path: Path, change, sentence: str):
-    text = change(store.to_text(Outing("A", "2026", wish=Outing("", "").wish.__class__(overlap=0.33))))
+    text = change(store.to_text(Outing("A", "2026", Brief(wish=Wish(overlap=0.33)))))
     (tmp_path / store.DOCUMENT).write_text(text)
     with pytest.raises(DocumentError, match=sentence) as caught:
         store.load(tmp_path)
@@ -65,9 +67,11 @@ def test_a_folder_without_an_outing_is_told(tmp_path: Path):
 
 def test_documents_agree_with_the_published_schema():
     """docs/formats carries the schema that the program uses."""
-    published = Path(__file__).parents[3] / "docs" / "formats" / "outing-1.schema.json"
-    shipped = Path(store.__file__).parent / "outing-1.schema.json"
-    assert json.loads(published.read_text()) == json.loads(shipped.read_text())
+    for version in range(1, store.VERSION + 1):
+        name = f"outing-{version}.schema.json"
+        published = Path(__file__).parents[3] / "docs" / "formats" / name
+        shipped = Path(store.__file__).parent / name
+        assert json.loads(published.read_text()) == json.loads(shipped.read_text())
 
 
 def test_frames_inside_the_folder_are_named_relative(tmp_path: Path):
@@ -78,14 +82,14 @@ def test_frames_inside_the_folder_are_named_relative(tmp_path: Path):
 
 
 def _shot(outing: Outing, number: int, file: str) -> Outing:
-    frame = make_plan(outing.rig, outing.wish).frame(number)
+    frame = make_plan(outing.brief).frame(number)
     assert frame is not None
     return edits.add_frame(FrameRef(file, number, frame.yaw_deg, frame.pitch_deg, 0.0)).apply(outing)
 
 
 def test_guide_counts_what_is_missing():
     outing = Outing("A", "2026")
-    plan = make_plan(outing.rig, outing.wish)
+    plan = make_plan(outing.brief)
     outing = _shot(_shot(outing, 1, "a.jpg"), 3, "c.jpg")
     outing = edits.skip_frame(4, True).apply(outing)
     state = guide(plan, outing)
@@ -99,8 +103,8 @@ def test_frames_shot_for_another_plan_do_not_count():
     """After the plan changed, frame 1 is another place."""
     outing = _shot(Outing("A", "2026"), 1, "a.jpg")
     changed = edits.set_wish("x", left_deg=-60.0).apply(outing)
-    assert guide(make_plan(changed.rig, changed.wish), changed).shot == 0
-    assert guide(make_plan(outing.rig, outing.wish), outing).shot == 1
+    assert guide(make_plan(changed.brief), changed).shot == 0
+    assert guide(make_plan(outing.brief), outing).shot == 1
     assert [r.file for r in changed.frames_to_join()] == ["a.jpg"]
 
 
@@ -119,7 +123,7 @@ def test_bringing_the_same_files_twice_adds_them_once():
 
 
 def test_turning_takes_the_short_way():
-    plan = make_plan(Outing("", "").rig, Outing("", "").wish.__class__(-180, 180, -10, 10, 0.3))
+    plan = make_plan(Brief(wish=Wish(-180, 180, -10, 10, 0.3)))
     right, up = turn_to_next(plan.frames[-1], plan.frames[0])
     assert 0 < right < 60
     assert up == 0

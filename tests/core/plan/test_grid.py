@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from tests.strategies import rigs, wishes
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid import GridFrame, plan_grid
 from idle_lantern.core.plan.planner import angle_list, make_plan
 from idle_lantern.core.plan.rig import Rig
@@ -72,7 +73,7 @@ def test_single_upright_row_of_the_trade():
 def test_small_sensor_fisheye_needs_few_frames_for_the_sphere():
     """8 mm fisheye on a small sensor: at least 6 round, zenith, nadir are usual (common practice, no source);
     at 25 % overlap the planner must not need more."""
-    plan = make_plan(Rig(23.6, 15.7, 6000, 4000, 8.0, "equisolid", True), Wish(-180, 180, -90, 90, 0.25))
+    plan = make_plan(Brief(Rig(23.6, 15.7, 6000, 4000, 8.0, "equisolid", True), Wish(-180, 180, -90, 90, 0.25)))
     assert len(plan.frames) <= 8
     assert plan.coverage.complete
 
@@ -87,7 +88,7 @@ def test_twelve_megapixels_print_about_a4_at_300_dpi():
 
 def test_tilted_rows_need_fewer_frames():
     """The circle of latitude shrinks with the cosine."""
-    rows = make_plan(Rig(), Wish(-180, 180, -60, 60, 0.3)).rows
+    rows = make_plan(Brief(Rig(), Wish(-180, 180, -60, 60, 0.3))).rows
     counts = [len(r) for r in rows]
     assert counts[0] < max(counts)
     assert counts == counts[::-1]
@@ -107,18 +108,18 @@ def test_numbers_and_rows_run_in_order_of_shooting():
 
 
 def test_a_small_overlap_is_judged_with_a_remedy():
-    plan = make_plan(Rig(), Wish(-100, 100, -24, 24, 0.1))
+    plan = make_plan(Brief(Rig(focal_mm=50), Wish(-180, 180, -5, 5, 0.1)))
     assert any(j.key == "overlap-small" and j.remedy_id == "overlap-third" for j in plan.judgements)
-    assert not any(j.key == "overlap-small" for j in make_plan(Rig(), Wish()).judgements)
+    assert not any(j.key == "overlap-small" for j in make_plan(Brief()).judgements)
 
 
 def test_rows_of_sky_are_told():
-    plan = make_plan(Rig(focal_mm=35), Wish(-60, 60, -10, 70, 0.33))
+    plan = make_plan(Brief(Rig(focal_mm=35), Wish(-60, 60, -10, 70, 0.33)))
     assert any(j.key == "sky-row" for j in plan.judgements)
 
 
 def test_angle_list_names_every_frame():
-    plan = make_plan(Rig(), Wish())
+    plan = make_plan(Brief(Rig(), Wish()))
     lines = angle_list(plan).splitlines()
     assert len(lines) == 1 + len(plan.frames)
     assert "−78.3°" in lines[1]

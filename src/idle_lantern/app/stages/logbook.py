@@ -45,7 +45,7 @@ def entries(root: Path) -> list[Entry]:
         except LanternError as error:
             found.append(Entry(folder, folder.name, fault=error.sentence))
             continue
-        planned = len(make_plan(o.rig, o.wish).frames)
+        planned = len(make_plan(o.brief).frames)
         joined = (folder / store.PICTURES / PICTURE).exists()
         found.append(Entry(folder, o.name, o.created, planned, len(o.frames), joined, o.note))
     return sorted(found, key=lambda e: e.created, reverse=True)

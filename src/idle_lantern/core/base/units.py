@@ -120,9 +120,31 @@ def length(value_mm: float, imperial: bool = False) -> str:
 
 def exposure_time(value_s: float) -> str:
     """``1/125 s``, ``0.4 s``, ``2.5 s``."""
+    if value_s >= 60:
+        return duration(value_s)
     if value_s >= 0.3:
-        return f"{value_s:g} s"
+        return f"{value_s:.3g} s"
     return f"1/{round(1 / value_s)} s"
+
+
+def distance(value_m: float, imperial: bool = False) -> str:
+    """A distance in the scene; ``infinity`` where there is no end."""
+    return "infinity" if math.isinf(value_m) else length(value_m * 1000, imperial)
+
+
+def parse_distance_m(text: str) -> float:
+    """Read a distance in metres: ``2.5``, ``80 cm``, ``6 ft``, ``infinity``."""
+    if text.strip().lower() in ("infinity", "inf", "far", "∞", "endless"):
+        return math.inf
+    return parse_length_mm(text, "m") / 1000
+
+
+def parse_aperture(text: str) -> float:
+    """Read an aperture: ``8``, ``f/8``, ``F 5.6``."""
+    value = parse_number(re.sub(r"^\s*[fF]\s*/?\s*", "", text), "an aperture", "f/8")
+    if value <= 0:
+        raise _refuse(text, "an aperture", "f/8")
+    return value
 
 
 def duration(value_s: float) -> str:

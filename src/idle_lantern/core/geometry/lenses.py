@@ -47,6 +47,8 @@ class Lens:
         Radial distortion, see the module.
     cx, cy : float
         Offset of the principal point from the frame's centre, in pixels.
+    circle_px : float
+        Radius of the image circle about the principal point; what lies outside is dark.
     """
 
     model: str
@@ -58,6 +60,7 @@ class Lens:
     k3: float = 0.0
     cx: float = 0.0
     cy: float = 0.0
+    circle_px: float = math.inf
 
     def __post_init__(self) -> None:
         if self.model not in MODELS:
@@ -84,6 +87,7 @@ class Lens:
             height=max(1, round(self.height * factor)),
             cx=self.cx * factor,
             cy=self.cy * factor,
+            circle_px=self.circle_px * factor,
         )
 
     @property
@@ -151,7 +155,7 @@ class Lens:
     def sees(self, directions: Array, margin_px: float = 0.0) -> Array:
         """Whether directions (..., 3) fall on the frame, at least ``margin_px`` inside."""
         m = margin_px - 0.5
-        if self.model == "rectilinear" and not any(self.distortion):
+        if self.model == "rectilinear" and not any(self.distortion) and math.isinf(self.circle_px):
             # the common case by multiplication alone: planning asks it a million times
             d = np.asarray(directions)
             u0, v0 = self.principal_px
@@ -167,13 +171,16 @@ class Lens:
         pixels, valid = self.project(directions)
         inside = (pixels[..., 0] >= m) & (pixels[..., 0] <= self.width - 1 - m)
         result: Array = valid & inside & (pixels[..., 1] >= m) & (pixels[..., 1] <= self.height - 1 - m)
+        if math.isfinite(self.circle_px):
+            u0, v0 = self.principal_px
+            result &= np.hypot(pixels[..., 0] - u0, pixels[..., 1] - v0) <= self.circle_px - margin_px
         return result
 
     def field_rad(self) -> tuple[float, float]:
         """Angle of view across and up, along the middle row and column."""
         u0, v0 = self.principal_px
         ends = np.array([[-0.5, v0], [self.width - 0.5, v0], [u0, -0.5], [u0, self.height - 0.5]])
-        angles = self.angle_rad(np.hypot(ends[:, 0] - u0, ends[:, 1] - v0))
+        angles = self.angle_rad(np.minimum(np.hypot(ends[:, 0] - u0, ends[:, 1] - v0), self.circle_px))
         angles = np.where(np.isfinite(angles), angles, self.limit_rad)
         return float(angles[0] + angles[1]), float(angles[2] + angles[3])
 

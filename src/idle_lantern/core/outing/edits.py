@@ -7,6 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.grid import GridFrame
 
 
 @dataclass(frozen=True)
@@ -18,14 +20,46 @@ class Edit:
     merge: str = ""
 
 
+def set_part(part: str, title: str, *, merge: str = "", **changes: Any) -> Edit:
+    """Change values of one part of the brief (``wish``, ``rig``, ``support`` ...)."""
+
+    def apply(outing: Outing) -> Outing:
+        changed = replace(getattr(outing.brief, part), **changes)
+        return _planned_anew(outing, replace(outing.brief, **{part: changed}))
+
+    return Edit(title, apply, merge)
+
+
 def set_wish(title: str, *, merge: str = "", **changes: Any) -> Edit:
-    """Change the wished field or overlap; positions that were skipped start anew."""
-    return Edit(title, lambda o: replace(o, wish=replace(o.wish, **changes), skipped=()), merge)
+    """Change the wished field or overlap."""
+    return set_part("wish", title, merge=merge, **changes)
 
 
 def set_rig(title: str, **changes: Any) -> Edit:
     """Change camera, lens or orientation."""
-    return Edit(title, lambda o: replace(o, rig=replace(o.rig, **changes), skipped=()))
+    return set_part("rig", title, **changes)
+
+
+def set_brief(title: str, brief: Brief) -> Edit:
+    """Take over a whole brief: a kind of picture, a thing of the gear library, a remedy, a plan from a file."""
+    return Edit(title, lambda o: _planned_anew(o, brief))
+
+
+def give_frames(title: str, frames: Sequence[GridFrame]) -> Edit:
+    """Let frames of a list made elsewhere stand instead of planned ones."""
+    return Edit(title, lambda o: replace(o, given_frames=tuple(frames), skipped=()))
+
+
+def _planned_anew(outing: Outing, brief: Brief) -> Outing:
+    """Positions that were skipped start anew where frames may move; a given list goes when the field changes."""
+    moved = (brief.rig, brief.wish, brief.support, brief.run.order) != (
+        outing.brief.rig,
+        outing.brief.wish,
+        outing.brief.support,
+        outing.brief.run.order,
+    )
+    given = () if brief.wish != outing.brief.wish or brief.rig != outing.brief.rig else outing.given_frames
+    return replace(outing, brief=brief, given_frames=given, skipped=() if moved else outing.skipped)
 
 
 def add_frame(ref: FrameRef) -> Edit:

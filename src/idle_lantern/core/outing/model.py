@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
+from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
@@ -40,19 +41,30 @@ class JoinChoices:
 class Outing:
     """One outing.
 
-    ``skipped`` are planned frame numbers that the photographer decided not to shoot;
+    ``brief`` is what the plan is made from; ``given_frames`` are frames of a list made
+    elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that the photographer decided not to shoot;
     ``put_aside`` are judgement keys not to be shown again.
     """
 
     name: str
     created: str
-    rig: Rig = field(default_factory=Rig)
-    wish: Wish = field(default_factory=Wish)
+    brief: Brief = field(default_factory=Brief)
+    given_frames: tuple[GridFrame, ...] = ()
     frames: tuple[FrameRef, ...] = ()
     skipped: tuple[int, ...] = ()
     choices: JoinChoices = field(default_factory=JoinChoices)
     put_aside: tuple[str, ...] = ()
     note: str = ""
+
+    @property
+    def rig(self) -> Rig:
+        """Camera and lens of the brief."""
+        return self.brief.rig
+
+    @property
+    def wish(self) -> Wish:
+        """Wanted field and overlap of the brief."""
+        return self.brief.wish
 
     def shot(self, planned: GridFrame) -> FrameRef | None:
         """The last frame shot for a planned one.

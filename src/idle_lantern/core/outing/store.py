@@ -18,14 +18,14 @@ import jsonschema
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import DocumentError, LanternError
 from idle_lantern.core.outing.model import FrameRef, JoinChoices, Outing
-from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.exchange import brief_document, read_brief
+from idle_lantern.core.plan.grid import GridFrame
 
 DOCUMENT = "outing.json"
 FRAMES = "frames"
 PICTURES = "pictures"
 _PREFIX = "idle-lantern/outing/"
-VERSION = 1
+VERSION = 2
 
 
 def save(outing: Outing, folder: Path) -> None:
@@ -56,7 +56,8 @@ def load(folder: Path) -> Outing:
 
 def to_text(outing: Outing) -> str:
     """The document as JSON text."""
-    return json.dumps({"schema": f"{_PREFIX}{VERSION}", **asdict(outing)}, indent=1, ensure_ascii=False)
+    document = {**asdict(outing), "brief": brief_document(outing.brief)}
+    return json.dumps({"schema": f"{_PREFIX}{VERSION}", **document}, indent=1, ensure_ascii=False)
 
 
 def from_text(text: str, where: str = "") -> Outing:
@@ -79,8 +80,8 @@ def from_text(text: str, where: str = "") -> Outing:
             remedy="Update Idle Lantern; the file was left as it is",
         )
     try:
-        jsonschema.validate(document, _schema())
-        return _outing(document)
+        jsonschema.validate(document, _schema(int(version)))
+        return _outing(_raised(document) if version == "1" else document)
     except jsonschema.ValidationError as error:
         place = "/".join(str(p) for p in error.absolute_path) or "the top level"
         raise DocumentError(
@@ -111,8 +112,8 @@ def _outing(document: dict[str, Any]) -> Outing:
     return Outing(
         name=document["name"],
         created=document["created"],
-        rig=Rig(**_known(document["rig"], Rig)),
-        wish=Wish(**_known(document["wish"], Wish)),
+        brief=read_brief(document["brief"], strict=False),
+        given_frames=tuple(GridFrame(**_known(row, GridFrame)) for row in document.get("given_frames", ())),
         frames=tuple(FrameRef(**_known(row, FrameRef)) for row in document["frames"]),
         skipped=tuple(document.get("skipped", ())),
         choices=JoinChoices(
@@ -123,10 +124,17 @@ def _outing(document: dict[str, Any]) -> Outing:
     )
 
 
+def _raised(document: dict[str, Any]) -> dict[str, Any]:
+    """A document of version 1, which knew camera and field only, as one of version 2."""
+    rest = {k: v for k, v in document.items() if k not in ("rig", "wish")}
+    return {**rest, "brief": {"rig": document["rig"], "wish": document["wish"]}}
+
+
 def _known(row: dict[str, Any], kind: Any) -> dict[str, Any]:
     return {k: v for k, v in row.items() if k in kind.__dataclass_fields__}
 
 
-@lru_cache(maxsize=1)
-def _schema() -> Any:
-    return json.loads(resources.files(__package__).joinpath("outing-1.schema.json").read_text(encoding="utf-8"))
+@lru_cache(maxsize=2)
+def _schema(version: int) -> Any:
+    name = f"outing-{version}.schema.json"
+    return json.loads(resources.files(__package__).joinpath(name).read_text(encoding="utf-8"))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,10 +13,12 @@ from numpy.typing import NDArray
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import even_samples
+from idle_lantern.core.plan.rows import frame_rays
 from idle_lantern.core.plan.wish import Wish
 
 if TYPE_CHECKING:
     from idle_lantern.core.plan.grid import GridFrame
+    from idle_lantern.core.plan.rig import Rig
 
 Array = NDArray[Any]
 
@@ -75,22 +76,17 @@ def seen_by(lens: Lens, cameras: Array, directions: Array) -> Array:
     return np.asarray(seen)
 
 
-def prove(lens: Lens, frames: Sequence[GridFrame], wish: Wish, count: int = 2500) -> Coverage:
+def prove(rig: Rig, frames: Sequence[GridFrame], wish: Wish, count: int = 2500) -> Coverage:
     """Sample the wish for holes and all neighbours for their overlap."""
     directions = samples_of(wish, count)
     cameras = cameras_of(frames)
+    if rig.motion == "lens-shift":  # one camera, but each frame has its own principal point
+        seen = np.stack([rig.lens_of(f).sees(directions @ c, 0.5) for f, c in zip(frames, cameras)], 1)
+        return Coverage(len(directions), directions[~seen.any(1)], *_overlap_of_shifts(rig, frames))
+    lens = rig.lens()
     missing = ~seen_by(lens, cameras, directions).any(1)
     smallest, between = _smallest_overlap(lens, frames, cameras)
     return Coverage(len(directions), directions[missing], smallest, between)
-
-
-@lru_cache(maxsize=16)
-def frame_rays(lens: Lens, side: int) -> Array:
-    """Directions of ``side`` x ``side`` even places of the frame, (N, 3), without those it cannot show."""
-    u = (np.arange(side) + 0.5) / side * lens.width - 0.5
-    v = (np.arange(side) + 0.5) / side * lens.height - 0.5
-    rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
-    return rays[np.isfinite(rays[:, 0])]
 
 
 def _smallest_overlap(
@@ -104,11 +100,12 @@ def _smallest_overlap(
     for i, frame in enumerate(frames):
         rows.setdefault(frame.row, []).append(i)
     best: tuple[float, tuple[int, int]] = (2.0, (0, 0))
-    ordered = [rows[r] for r in sorted(rows)]
+    # within a row by column: the order of shooting may be another
+    ordered = [sorted(rows[r], key=lambda i: frames[i].column) for r in sorted(rows)]
     for i, row in enumerate(ordered):
-        # in a row all steps are alike: the first pair speaks for all
+        # the widest step speaks for the row
         if len(row) > 1:
-            a, b = row[0], row[1]
+            a, b = max(zip(row, row[1:]), key=lambda ab: (frames[ab[1]].yaw_deg - frames[ab[0]].yaw_deg) % 360.0)
             share = float(lens.sees(rays @ (cameras[b].T @ cameras[a]).T).mean())
             best = min(best, (share, (frames[a].number, frames[b].number)))
         if i + 1 < len(ordered):
@@ -121,7 +118,22 @@ def _smallest_overlap(
     return best if best[0] <= 1 else (None, None)
 
 
+def _overlap_of_shifts(rig: Rig, frames: Sequence[GridFrame]) -> tuple[float | None, tuple[int, int] | None]:
+    """Neighbours on the sensor plane: shared rectangle by the frame's."""
+    width, height = (v * rig.pixel_mm for v in rig.frame_px)
+    best: tuple[float, tuple[int, int]] | None = None
+    for i, a in enumerate(frames):
+        for b in frames[i + 1 :]:
+            if abs(a.row - b.row) + abs(a.column - b.column) != 1:
+                continue
+            share = max(0.0, 1 - abs(a.shift_right_mm - b.shift_right_mm) / width)
+            share *= max(0.0, 1 - abs(a.shift_up_mm - b.shift_up_mm) / height)
+            if best is None or share < best[0]:
+                best = (share, (a.number, b.number))
+    return best or (None, None)
+
+
 def _corner_angle(lens: Lens) -> float:
-    radius = math.hypot(lens.width, lens.height) / 2 + math.hypot(lens.cx, lens.cy)
+    radius = min(lens.circle_px, math.hypot(lens.width, lens.height) / 2 + math.hypot(lens.cx, lens.cy))
     angle = float(lens.angle_rad(radius))
     return angle if math.isfinite(angle) else lens.limit_rad

@@ -1,16 +1,16 @@
-"""Rig and wish -> rows and frame directions.
+"""Rig, wish and support -> rows and frame directions.
 
-Each row turns at one pitch. How far a row may step is what keeps the wanted share
-of one frame inside the next; how many frames tilted rows need follows by itself
-(fewer). What altitudes a row covers without a dip between neighbours is sampled on
-the lens itself, so rectilinear and fisheye lenses take the same way.
+Rows are chosen from a ladder of pitches by shortest path: each step of the path is
+a row with its number of frames, a step is allowed where two rows overlap as wanted
+and leave no gap, and the path with the fewest frames wins. The result is proven by
+sampling the sphere and drawn tighter where a hole is found.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
@@ -19,9 +19,10 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.geometry.sphere import direction
-from idle_lantern.core.plan.coverage import frame_rays, holes
+from idle_lantern.core.plan.brief import Support
+from idle_lantern.core.plan.coverage import holes
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.rows import bands, cap_reach, half_widths, tilt_for_overlap, turns_for_overlap
 from idle_lantern.core.plan.wish import Wish
 
 Array = NDArray[Any]
@@ -30,11 +31,18 @@ _POLE = math.pi / 2
 #: Coverage sought beyond the wish, so that rounding of angles opens no hole.
 _SPARE_RAD = math.radians(0.05)
 _MOST_FRAMES = 5000
+#: Rows may also be shot with more frames than the overlap asks: they then cover a taller band.
+_DENSER = np.array([1.0, 0.85, 0.7])
+_MOST_RUNGS = 72
 
 
 @dataclass(frozen=True)
 class GridFrame:
-    """One planned frame; ``number`` counts from 1 in the order of shooting and is its identity."""
+    """One planned frame; ``number`` counts from 1 in the order of shooting and is its identity.
+
+    ``role`` is ``field``, ``spare`` (beyond an end), ``zenith`` or ``nadir``; shifts
+    are those of a shift lens.
+    """
 
     number: int
     row: int
@@ -42,6 +50,9 @@ class GridFrame:
     yaw_deg: float
     pitch_deg: float
     roll_deg: float = 0.0
+    role: str = "field"
+    shift_right_mm: float = 0.0
+    shift_up_mm: float = 0.0
 
     @property
     def world_from_camera(self) -> Array:
@@ -55,168 +66,319 @@ class Row:
 
     pitch_rad: float
     yaws_rad: tuple[float, ...]
+    role: str = "field"
+    spare: int = 0
 
 
-def plan_grid(rig: Rig, wish: Wish) -> tuple[GridFrame, ...]:
-    """Frames that cover the wish, top row first, each row from left to right.
-
-    Holes are sought by sampling; where one is found the rows move closer until none
-    is left.
-    """
+def plan_grid(rig: Rig, wish: Wish, support: Support | None = None) -> tuple[GridFrame, ...]:
+    """Frames that cover the wish and its crop reserve, top row first, each row from left to right."""
+    support = support or Support()
+    if rig.motion == "two-lens":
+        return (GridFrame(1, 1, 1, 0.0, 0.0), GridFrame(2, 1, 2, 180.0, 0.0))
+    field = wish.with_reserve()
+    if rig.motion == "lens-shift":
+        return _shift_grid(rig, field)
     lens = rig.lens()
-    for tighter in (1.0, 0.93, 0.86, 0.78, 0.7, 0.6, 0.5, 0.4):
-        best: list[Row] | None = None
-        for caps in _cap_choices(lens, wish):
-            rows = _rows(lens, wish, caps, tighter)
-            if best is None or _count(rows) < _count(best):
-                best = rows
-        assert best is not None
-        frames = _numbered(best)
-        if len(frames) > _MOST_FRAMES or not holes(lens, frames, wish, 1500).any():
+    for tighter in (1.0, 0.97, 0.93, 0.86, 0.78, 0.7, 0.6, 0.5, 0.4):
+        frames = _numbered(_best_rows(lens, field, support, tighter), field)
+        if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 1200).any():
             break
     return frames
 
 
-def step_for_overlap(overlap: float, shared: Callable[[float], float], most_rad: float) -> float:
-    """Largest turn at which ``shared(turn)`` is still at least ``overlap``."""
-    low, high = 0.0, most_rad
-    if shared(high) >= overlap:
-        return high
-    for _ in range(15):
-        middle = (low + high) / 2
-        if shared(middle) >= overlap:
-            low = middle
-        else:
-            high = middle
-    return low
+@dataclass(frozen=True)
+class _Ladder:
+    """Pitches that a row may have and, by pitch and density, its frames and the band it covers."""
+
+    pitches: Array
+    counts: Array
+    low: Array
+    high: Array
 
 
-def shared_area(lens: Lens, b_from_a: Array, samples: int = 25) -> float:
-    """Share of frame a's picture that frame b shows too."""
-    return float(lens.sees(frame_rays(lens, samples) @ b_from_a.T).mean())
-
-
-def _count(rows: list[Row]) -> int:
-    return sum(len(r.yaws_rad) for r in rows)
-
-
-def _cap_choices(lens: Lens, wish: Wish) -> list[tuple[bool, bool]]:
-    """With or without a frame straight up or down, where the wish reaches there."""
-    up, down = wish.high_deg > 89.0, wish.low_deg < -89.0
-    return [(u, d) for u in ((True, False) if up else (False,)) for d in ((True, False) if down else (False,))]
-
-
-def _rows(lens: Lens, wish: Wish, caps: tuple[bool, bool], tighter: float) -> list[Row]:
+def _best_rows(lens: Lens, wish: Wish, support: Support, tighter: float) -> list[Row]:
     low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
-    cap_reach = min(lens.field_rad()) / 2 * (1 - wish.overlap / 2)
-    zenith, nadir = caps
-    rows_high = min(high, _POLE - cap_reach) if zenith else high
-    rows_low = max(low, -_POLE + cap_reach) if nadir else low
-    cap_rows = [Row(_POLE, (0.0,))] * zenith + [Row(-_POLE, (0.0,))] * nadir
-    if rows_low >= rows_high:
-        return cap_rows
+    up = tilt_up(lens, wish.between_rows) * tighter
+    reach = cap_reach(lens, wish.between_rows) * (2 * tighter - 1 if tighter > 0.5 else tighter / 2)
+    can_up = wish.high_deg > 89 and support.tilt_high_deg >= 90 and wish.zenith_frames > 0
+    can_down = wish.low_deg < -89 and support.tilt_low_deg <= -90 and wish.nadir_frames > 0
+    tops = {False: high, True: min(high, _POLE - reach)} if can_up else {False: high}
+    bottoms = {False: low, True: max(low, -_POLE + reach)} if can_down else {False: low}
+    if max(bottoms.values()) >= min(tops.values()):  # the caps alone cover all
+        return _caps(wish, can_up, can_down)
+    ladder = _ladder(lens, wish, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
+    best: tuple[float, list[int], bool, bool] | None = None
+    for zenith, top in tops.items():
+        for nadir, bottom in bottoms.items():
+            cost, path = _cheapest(ladder, bottom, top, up)
+            cost += zenith * wish.zenith_frames + nadir * wish.nadir_frames
+            if best is None or cost < best[0]:
+                best = (cost, path, zenith, nadir)
+    assert best is not None
+    _, path, zenith, nadir = best
+    chosen = ladder.pitches[[k // len(_DENSER) for k in path]]
+    density = _DENSER[[k % len(_DENSER) for k in path]]
+    steps = turns(lens, chosen, wish.overlap) * tighter * density
+    rows = _filled_rows(lens, wish, support, chosen, steps, bottoms[nadir], tops[zenith])
+    caps_rows = _caps(wish, zenith, nadir)
+    return [*caps_rows[:zenith], *rows[::-1], *caps_rows[zenith:]]
 
-    def turn(pitch: float) -> float:
-        return tighter * _row_step(lens, round(pitch, 4), wish.overlap)
 
-    def band(pitch: float) -> tuple[float, float]:
-        return _band(lens, round(pitch, 4), turn(pitch))
-
-    lowest = _solve_pitch(lambda p: band(p)[0] - (rows_low - _SPARE_RAD), rising=True)
-    highest = _solve_pitch(lambda p: band(p)[1] - (rows_high + _SPARE_RAD), rising=True, upper=True)
-    if highest <= lowest:
-        pitches = [min(max((low + high) / 2, highest), lowest)]
-    else:
-        up = step_for_overlap(wish.overlap, lambda a: shared_area(lens, rotations.about_x(-a)), math.pi)
-        count = 1 + math.ceil((highest - lowest) / (up * tighter) - 1e-9)
-        pitches = np.linspace(lowest, highest, count).tolist()
-        while count < 200 and any(band(a)[1] < band(b)[0] + 2 * _SPARE_RAD for a, b in zip(pitches, pitches[1:])):
-            count += 1
-            pitches = np.linspace(lowest, highest, count).tolist()
-    bands = [band(p) for p in pitches]
+def _caps(wish: Wish, zenith: bool, nadir: bool) -> list[Row]:
+    """Frames straight up and down, each turned by a quarter against the one before."""
     rows = []
-    for i, pitch in enumerate(pitches):
-        bottom = rows_low if i == 0 else (bands[i - 1][1] + bands[i][0]) / 2
-        top = rows_high if i == len(pitches) - 1 else (bands[i][1] + bands[i + 1][0]) / 2
-        rows.append(Row(pitch, _row_yaws(lens, pitch, turn(pitch), wish, bottom, top)))
-    return rows[::-1] if not cap_rows else [*cap_rows[:zenith], *rows[::-1], *cap_rows[zenith:]]
+    if zenith:
+        rows.append(Row(_POLE, tuple(_POLE * i for i in range(wish.zenith_frames)), "zenith"))
+    if nadir:
+        rows.append(Row(-_POLE, tuple(_POLE * i for i in range(wish.nadir_frames)), "nadir"))
+    return rows
 
 
-@lru_cache(maxsize=4096)
-def _row_step(lens: Lens, pitch: float, overlap: float) -> float:
-    """Azimuth step that keeps the overlap between neighbours of a row at that pitch."""
-    camera = rotations.about_x(pitch)
-
-    def shared(angle: float) -> float:
-        return shared_area(lens, camera.T @ rotations.about_y(-angle) @ camera)
-
-    return max(step_for_overlap(overlap, shared, 2 * math.pi / 3), math.radians(0.05))
+@lru_cache(maxsize=64)
+def tilt_up(lens: Lens, overlap: float) -> float:
+    """Largest change of pitch between rows, remembered."""
+    return tilt_for_overlap(lens, overlap)
 
 
-@lru_cache(maxsize=4096)
-def _band(lens: Lens, pitch: float, step: float) -> tuple[float, float]:
-    """Altitudes that a row covers at every azimuth, stepping by ``step``."""
-    camera_from_world = rotations.about_x(pitch).T
-    offsets = np.linspace(0, min(step / 2, math.pi), 7)
-    reach = min(lens.field_rad()[1], math.pi)
-    altitudes = np.linspace(max(-_POLE, pitch - reach), min(_POLE, pitch + reach), 241)
-    seen = lens.sees(direction(offsets[:, None], altitudes[None, :]) @ camera_from_world.T)
-    if not seen.any(1).all():
-        return 0.0, 0.0
-    first = seen.argmax(1)
-    last = seen.shape[1] - 1 - seen[:, ::-1].argmax(1)
-    return float(altitudes[first.max()]), float(altitudes[last.min()])
+#: Turns are looked up on this many pitches from the horizon to the pole; up and down are alike.
+_TURN_KNOTS = 31
 
 
-def _solve_pitch(excess: Callable[[float], float], *, rising: bool, upper: bool = False) -> float:
-    """Pitch at which a band's edge meets its wish: the highest for the lower edge, the lowest for the upper."""
-    low, high = -_POLE, _POLE
-    if upper:
-        if excess(low) >= 0:
-            return low
-        for _ in range(13):
-            middle = (low + high) / 2
-            low, high = (low, middle) if excess(middle) >= 0 else (middle, high)
-        return high
-    if excess(high) <= 0:
-        return high
-    for _ in range(13):
-        middle = (low + high) / 2
-        low, high = (middle, high) if excess(middle) <= 0 else (low, middle)
-    return low
+@lru_cache(maxsize=64)
+def _turn_table(lens: Lens, overlap: float) -> tuple[Array, Array]:
+    knots = np.linspace(0, _POLE, _TURN_KNOTS)
+    return knots, turns_for_overlap(lens, knots, overlap)
 
 
-def _row_yaws(lens: Lens, pitch: float, step: float, wish: Wish, bottom: float, top: float) -> tuple[float, ...]:
-    left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
+def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
+    """Largest turn by pitch; between knots the smaller neighbour's rule holds, so overlap is never lost."""
+    knots, table = _turn_table(lens, overlap)
+    # near the horizon a turn goes with 1 / cos(pitch): that part is taken out before looking up
+    at = np.abs(pitches)
+    plain = np.interp(at, knots, table * np.maximum(np.cos(knots), 0.05))
+    return np.minimum(plain / np.maximum(np.cos(at), 0.05), 2 * math.pi / 3)
+
+
+def _ladder(
+    lens: Lens, wish: Wish, support: Support, tighter: float, bottoms: list[float], tops: list[float], up: float
+) -> _Ladder:
+    pitches = _rungs(lens, wish, support, tighter, bottoms, tops, up)
+    step = turns(lens, pitches, wish.overlap)[:, None] * tighter * _DENSER
+    sweep = math.radians(wish.sweep_deg)
     if wish.full_circle:
-        count = max(1, math.ceil(2 * math.pi / step - 1e-9))
-        return tuple(left + 2 * math.pi * (i + 0.5) / count for i in range(count))
-    half = _half_width(lens, pitch, bottom, top)
+        counts = np.ceil(2 * math.pi / step - 1e-9)
+        used = 2 * math.pi / counts
+    else:
+        wide = min(math.pi, lens.field_rad()[0])
+        reach = np.minimum(wide / np.maximum(np.cos(pitches), 0.2), sweep)[:, None]
+        counts = 1 + np.maximum(0, np.ceil((sweep - 0.9 * reach) / step - 1e-9))
+        used = step
+    low, high = bands(lens, np.repeat(pitches, len(_DENSER)), used.ravel() / 2)
+    return _Ladder(pitches, counts, low.reshape(step.shape), high.reshape(step.shape))
+
+
+def _rungs(
+    lens: Lens, wish: Wish, support: Support, tighter: float, bottoms: list[float], tops: list[float], up: float
+) -> Array:
+    """Pitches from those whose bands just reach the bottoms to those that just reach the tops."""
+    lowest, highest = math.radians(support.tilt_low_deg), math.radians(support.tilt_high_deg)
+    if support.tilt_step_deg > 0:
+        stop = math.radians(support.tilt_step_deg)
+        return np.arange(math.ceil(lowest / stop - 1e-9), math.floor(highest / stop + 1e-9) + 1) * stop
+    probe = np.linspace(max(lowest, bottoms[0] - up), min(highest, tops[-1] + up), 61)
+    low, high = bands(lens, probe, turns(lens, probe, wish.overlap) * tighter / 2)
+    firsts = [_meets(probe, bottom - _SPARE_RAD - low, last=True) for bottom in bottoms]
+    lasts = [_meets(probe, high - top - _SPARE_RAD, last=False) for top in tops]
+    a, b = min(*firsts, *lasts), max(*firsts, *lasts)
+    # divisors of the largest step stay on the ladder, so that the fewest rows can be walked
+    parts = max(1, min(14, int(_MOST_RUNGS / max(1e-9, (b - a) / up) / (len(bottoms) + len(tops)))))
+    from_low = [np.arange(first, b, up / parts) for first in firsts]
+    from_high = [np.arange(last, a, -up / parts) for last in lasts]
+    even = [
+        np.linspace(first, last, 1 + max(1, math.ceil(abs(last - first) / up - 1e-9)))
+        for first in firsts
+        for last in lasts
+    ]
+    middle = np.zeros(1 if a < 0 < b else 0)
+    return np.unique(np.round(np.concatenate([*from_low, *from_high, *even, middle]), 6))
+
+
+def _meets(probe: Array, spare: Array, *, last: bool) -> float:
+    """Where ``spare`` over ``probe`` becomes negative (the last good place) or positive (the first)."""
+    good = np.flatnonzero(spare >= 0)
+    if not len(good):
+        return float(probe[0] if last else probe[-1])
+    k = int(good[-1] if last else good[0])
+    beside = k + 1 if last else k - 1
+    if not 0 <= beside < len(probe) or not np.isfinite(spare[beside]):
+        return float(probe[k])
+    # between two probes the edge moves almost evenly; a hundredth is kept back for what it bends
+    share = 0.97 * spare[k] / (spare[k] - spare[beside])
+    return float(probe[k] + share * (probe[beside] - probe[k]))
+
+
+def _cheapest(ladder: _Ladder, bottom: float, top: float, up: float) -> tuple[float, list[int]]:
+    """Rows from bottom to top with the fewest frames; a path of pitch * densities + density."""
+    pitches, counts = ladder.pitches, ladder.counts
+    n, m = counts.shape
+    starts = ladder.low <= bottom - _SPARE_RAD
+    ends = ladder.high >= top + _SPARE_RAD
+    if not starts.any():  # the head cannot tilt that far: do what can be done
+        starts = ladder.low <= ladder.low.min() + 1e-9
+    if not ends.any():
+        ends = ladder.high >= ladder.high.max() - 1e-9
+    # of equal paths the one is taken that reaches evenly beyond the bottom and the top
+    beyond_low, beyond_high = (bottom - ladder.low) / up, (ladder.high - top) / up
+    with np.errstate(invalid="ignore"):
+        cost = np.where(starts, counts + 0.05 * np.clip(beyond_low, 0, 2) ** 2, np.inf)
+    before = np.full((n, m), -1)
+    for k in range(1, n):
+        first = int(np.searchsorted(pitches, pitches[k] - up - 1e-6))
+        if first == k:
+            continue
+        earlier, their_high = cost[first:k].ravel(), ladder.high[first:k].ravel()
+        # uneven rows cost a trifle, so that of equal paths the evener one is taken
+        gap = np.repeat(pitches[k] - pitches[first:k], m) / up
+        for j in range(m):
+            through = np.where(their_high >= ladder.low[k, j] + 2 * _SPARE_RAD, earlier + 0.02 * gap * gap, np.inf)
+            at = int(through.argmin())
+            if through[at] + counts[k, j] < cost[k, j]:
+                cost[k, j] = through[at] + counts[k, j]
+                before[k, j] = first * m + at
+    with np.errstate(invalid="ignore"):
+        final = np.where(ends, cost + 0.05 * np.clip(beyond_high, 0, 2) ** 2, np.inf)
+    if not np.isfinite(final).any():  # no way without a gap: an even ladder, and the proof will tell
+        even = np.linspace(pitches[0], pitches[-1], 1 + max(0, math.ceil((pitches[-1] - pitches[0]) / up)))
+        return math.inf, [int(np.abs(pitches - p).argmin()) * m for p in even]
+    node = int(final.argmin())
+    total, path = float(final.ravel()[node]), []
+    while node >= 0:
+        path.append(node)
+        node = int(before.ravel()[node])
+    return total, path[::-1]
+
+
+def _filled_rows(
+    lens: Lens, wish: Wish, support: Support, pitches: Array, steps: Array, rows_low: float, rows_high: float
+) -> list[Row]:
+    """The rows with their frames; how far a row's ends reach follows from the heights it alone must cover."""
+    low, high = bands(lens, pitches, steps / 2)
+    joints = (high[:-1] + low[1:]) / 2
+    bottoms, tops = np.append(rows_low, joints), np.append(joints, rows_high)
+    left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
+    stop = math.radians(support.step_deg)
+    if not np.isfinite(joints).all():  # a lens or a head that leaves gaps: the proof tells of them
+        bottoms, tops = pitches - 1e-3, pitches + 1e-3
+    halves = half_widths(lens, pitches, bottoms, np.maximum(tops, bottoms + 1e-6)) - _SPARE_RAD
+    rows = []
+    for pitch, step, half in zip(pitches.tolist(), steps.tolist(), np.maximum(halves, 0.0).tolist()):
+        if stop:
+            yaws = _stopped_yaws(left, sweep, wish.full_circle, step, half, stop)
+        elif wish.full_circle:
+            count = max(1, math.ceil(2 * math.pi / step - 1e-9))
+            yaws = [left + 2 * math.pi * (i + 0.5) / count for i in range(count)]
+        else:
+            yaws = _spread_yaws(left, sweep, step, half)
+        spare = 0 if wish.full_circle else wish.spare_ends
+        if spare:
+            apart = (
+                yaws[1] - yaws[0] if len(yaws) > 1 else (max(stop, math.floor(step / stop) * stop) if stop else step)
+            )
+            yaws = [
+                *(yaws[0] - apart * k for k in range(spare, 0, -1)),
+                *yaws,
+                *(yaws[-1] + apart * k for k in range(1, spare + 1)),
+            ]
+        rows.append(Row(pitch, tuple(yaws), spare=spare))
+    return rows
+
+
+def _spread_yaws(left: float, sweep: float, step: float, half: float) -> list[float]:
     half = min(half, sweep / 2)
     count = 1 + max(0, math.ceil((sweep - 2 * half) / step - 1e-9))
     if count == 1 and half < sweep / 2 - 1e-9:
         count = 2
     if count == 1:
-        return (left + sweep / 2,)
-    return tuple(np.linspace(left + half, left + sweep - half, count).tolist())
+        return [left + sweep / 2]
+    return [float(v) for v in np.linspace(left + half, left + sweep - half, count)]
 
 
-def _half_width(lens: Lens, pitch: float, bottom: float, top: float) -> float:
-    """Azimuth to one side that a frame covers at all altitudes between ``bottom`` and ``top``."""
-    altitudes = np.linspace(bottom, max(top, bottom + 1e-6), 15)
-    offsets = np.linspace(0, math.pi, 721)
-    seen = lens.sees(direction(offsets[None, :], altitudes[:, None]) @ rotations.about_x(pitch))
-    reach = np.where(seen.all(1), len(offsets), (~seen).argmax(1)) - 1
-    narrowest = max(0, int(reach.min()))
-    return float(max(0.0, offsets[narrowest] - _SPARE_RAD))
+def _stopped_yaws(left: float, sweep: float, closed: bool, step: float, half: float, stop: float) -> list[float]:
+    """Yaws on the stops of the head: equal clicks, no more than the step."""
+    clicks = max(1, math.floor(step / stop + 1e-9))
+    if closed:
+        around = max(1, round(2 * math.pi / stop))
+        # a number of clicks that divides the circle closes it evenly; a little more frames are worth that
+        even = next((c for c in range(clicks, 0, -1) if around % c == 0), 1)
+        if even < 0.8 * clicks:
+            even = clicks
+        start = round(left / stop) * stop
+        return [start + i * even * stop for i in range(math.ceil(around / even))]
+    first = math.floor((left + min(half, sweep / 2)) / stop + 1e-9) * stop
+    count = 1 + max(0, math.ceil((left + sweep - half - first) / (clicks * stop) - 1e-9))
+    return [first + i * clicks * stop for i in range(count)]
 
 
-def _numbered(rows: list[Row]) -> tuple[GridFrame, ...]:
+def _numbered(rows: Sequence[Row], wish: Wish) -> tuple[GridFrame, ...]:
     frames: list[GridFrame] = []
     for r, row in enumerate(rows):
+        last = len(row.yaws_rad) - 1
         for c, yaw in enumerate(row.yaws_rad):
             wrapped = (math.degrees(yaw) + 180) % 360 - 180
+            role = "spare" if row.spare and (c < row.spare or c > last - row.spare) else row.role
+            pitch = round(math.degrees(row.pitch_rad), 2)
+            frames.append(GridFrame(len(frames) + 1, r + 1, c + 1, round(wrapped, 2), pitch, 0.0, role))
+    return tuple(frames)
+
+
+def _shift_grid(rig: Rig, wish: Wish) -> tuple[GridFrame, ...]:
+    """Positions of a shift lens before a camera that stands still: a grid on the sensor plane."""
+    # two pixels a side are kept back, so that rounding of shifts opens no gap
+    width, height = ((v - 4) * rig.pixel_mm for v in rig.frame_px)
+    middle_yaw = (wish.left_deg + wish.right_deg) / 2
+    half = math.radians(min(wish.sweep_deg, 178.0) / 2)
+    wide = rig.focal_mm * math.tan(half)
+    # a line of one altitude bows outward on the plane: its ends lie farthest up
+    bow = math.cos(half)
+    low, high = (
+        rig.focal_mm * math.tan(math.radians(max(-89.0, min(89.0, v)))) / bow for v in (wish.low_deg, wish.high_deg)
+    )
+    reach = _shift_reach(rig, width, height)
+    across = _places(-wide, wide, width, wish.overlap, reach[0])
+    up = _places(low, high, height, wish.between_rows, reach[1])
+    frames: list[GridFrame] = []
+    for r, y in enumerate(reversed(up)):
+        for c, x in enumerate(across):
             frames.append(
-                GridFrame(len(frames) + 1, r + 1, c + 1, round(wrapped, 2), round(math.degrees(row.pitch_rad), 2))
+                GridFrame(
+                    len(frames) + 1, r + 1, c + 1, middle_yaw, 0.0, shift_right_mm=round(x, 2), shift_up_mm=round(y, 2)
+                )
             )
     return tuple(frames)
+
+
+def _shift_reach(rig: Rig, width: float, height: float) -> tuple[float, float]:
+    """How far the lens may go right and up: by its own range, and so that corners stay in the image circle.
+
+    A corner at (width / 2 + x, height / 2 + y) must lie within the circle's radius.
+    """
+    x = y = rig.shift_mm
+    if rig.image_circle_mm > 0:
+        radius = rig.image_circle_mm / 2
+        x = min(x, max(0.0, math.sqrt(max(0.0, radius**2 - (height / 2) ** 2)) - width / 2))
+        y = min(y, max(0.0, math.sqrt(max(0.0, radius**2 - (width / 2) ** 2)) - height / 2))
+    return x, y
+
+
+def _places(low: float, high: float, side: float, overlap: float, reach: float) -> list[float]:
+    """Middles along one side of the plane so that ``low`` to ``high`` is covered, within ``reach``."""
+    first, last = max(-reach, low + side / 2), min(reach, high - side / 2)
+    if last <= first:
+        return [max(-reach, min(reach, (low + high) / 2))]
+    count = 1 + math.ceil((last - first) / (side * (1 - overlap)) - 1e-9)
+    return [float(v) for v in np.linspace(first, last, count)]
+
+
+def renumbered(frames: Sequence[GridFrame]) -> tuple[GridFrame, ...]:
+    """The same frames with numbers 1, 2, ... in the order given."""
+    return tuple(replace(f, number=i) for i, f in enumerate(frames, 1))

@@ -1,135 +1,195 @@
-"""Wish and rig -> the whole plan, with what a practitioner would say of it."""
+"""Brief -> the whole plan: frames in order, proof, sizes, settings, light, time, and what speaks against it."""
 
 from __future__ import annotations
 
-import math
+import datetime
+from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from idle_lantern.core.base import units
-from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.base.judgement import Judgement
+from idle_lantern.core.plan import judge
+from idle_lantern.core.plan.brief import Brief, Mark
+from idle_lantern.core.plan.cost import Cost, PastJoin, cost
 from idle_lantern.core.plan.coverage import Coverage, prove
+from idle_lantern.core.plan.crop import CropLoss, crop_loss, hole_chance
+from idle_lantern.core.plan.depth import Sharpness, sharpness
 from idle_lantern.core.plan.grid import GridFrame, plan_grid
+from idle_lantern.core.plan.light import Setting, setting
+from idle_lantern.core.plan.order import in_order
+from idle_lantern.core.plan.pupil import ALLOWED_PX, PupilNeed, need
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.shallow import SingleShot, single_shot
 from idle_lantern.core.plan.size import JoinedSize, joined_size
+from idle_lantern.core.plan.sun import Position, minutes_of_even_light, sun_at
+from idle_lantern.core.plan.timing import RunTime, Slot, evening, run_time
 from idle_lantern.core.plan.wish import Wish
-
-#: Seconds a frame takes on a tripod: turn, settle, expose (common practice, no source).
-SECONDS_PER_FRAME = 6.0
-_JPEG_SIDE = 65535
 
 
 @dataclass(frozen=True)
 class Plan:
-    """Everything reckoned from one wish and rig."""
+    """Everything reckoned from one brief. What takes longer is reckoned when it is first asked for."""
 
-    rig: Rig
-    wish: Wish
+    brief: Brief
     frames: tuple[GridFrame, ...]
     coverage: Coverage
     size: JoinedSize
-    judgements: tuple[Judgement, ...]
+    sharpness: Sharpness
+    setting: Setting
+    time: RunTime
+    pupil: PupilNeed
+    sun: Position
+    past: tuple[PastJoin, ...] = ()
+    given: bool = False
 
     @property
+    def rig(self) -> Rig:
+        """Camera and lens."""
+        return self.brief.rig
+
+    @property
+    def wish(self) -> Wish:
+        """Wanted field and overlap."""
+        return self.brief.wish
+
+    @cached_property
     def rows(self) -> tuple[tuple[GridFrame, ...], ...]:
-        """Frames by row, top row first."""
+        """Frames by row, top row first, each from left to right."""
         numbers = sorted({f.row for f in self.frames})
-        return tuple(tuple(f for f in self.frames if f.row == n) for n in numbers)
+        return tuple(tuple(sorted((f for f in self.frames if f.row == n), key=lambda f: f.column)) for n in numbers)
 
     @property
     def shoot_s(self) -> float:
         """Time for the whole run."""
-        return len(self.frames) * SECONDS_PER_FRAME
+        return self.time.total_s
+
+    @property
+    def seconds_per_frame(self) -> float:
+        """Average over the run."""
+        return self.time.total_s / max(1, len(self.frames))
+
+    @property
+    def subject(self) -> Mark:
+        """The first mark, or the middle of the picture."""
+        if self.brief.scene.marks:
+            return self.brief.scene.marks[0]
+        w = self.wish
+        return Mark("middle", (w.left_deg + w.right_deg) / 2, max(-90.0, min(90.0, (w.low_deg + w.high_deg) / 2)))
+
+    @cached_property
+    def crop(self) -> CropLoss:
+        """What the crop loses."""
+        return crop_loss(self.rig, self.frames, self.wish, self.brief.support, self.size.projection)
+
+    @cached_property
+    def hole_chance(self) -> float | None:
+        """How often a hole is left by the support's pointing error; None where not tried."""
+        return hole_chance(self.rig, self.frames, self.wish, self.brief.support)
+
+    @cached_property
+    def single(self) -> SingleShot | None:
+        """One imaginary frame like the joined picture."""
+        return single_shot(self.rig, self.wish, self.sharpness.aperture)
+
+    @cached_property
+    def cost(self) -> Cost:
+        """Card, time and memory of the join."""
+        return cost(self.rig, self.size, self.time.exposures, len(self.frames), self.past)
+
+    @cached_property
+    def even_light_min(self) -> float:
+        """Minutes from the start until daylight changed by a third of a stop."""
+        return minutes_of_even_light(self.brief.site, self.brief.site.begin)
+
+    @cached_property
+    def evening(self) -> tuple[Slot, ...]:
+        """This scene and those after it."""
+        return evening(self.brief.site, "this picture", self.shoot_s)
+
+    @property
+    def end(self) -> datetime.datetime:
+        """When the run ends, local time."""
+        return self.brief.site.begin + datetime.timedelta(seconds=self.shoot_s)
+
+    @cached_property
+    def judgements(self) -> tuple[Judgement, ...]:
+        """What a practitioner would say, the heaviest first."""
+        return judge.judge(self)
 
     def frame(self, number: int) -> GridFrame | None:
         """The frame of that number."""
         return self.frames[number - 1] if 1 <= number <= len(self.frames) else None
 
+    def scale_reading(self, frame: GridFrame) -> float:
+        """What the head's yaw scale reads for a frame."""
+        return self.brief.support.reading(frame.yaw_deg)
 
-def make_plan(rig: Rig, wish: Wish) -> Plan:
-    """Plan the frames, prove them, reckon sizes and judge."""
-    frames = plan_grid(rig, wish)
-    coverage = prove(rig.lens(), frames, wish)
+
+def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[PastJoin] = ()) -> Plan:
+    """Plan the frames, prove them, reckon everything.
+
+    ``frames`` that are given (from a list made elsewhere) are taken as they are, proven
+    and judged like planned ones; ``past`` are this machine's joins so far.
+    """
+    rig, wish, scene, site = brief.rig, brief.wish, brief.scene, brief.site
+    sun = sun_at(site, site.begin)
+    subject = scene.marks[0] if scene.marks else None
+    subject_yaw = subject.yaw_deg if subject else (wish.left_deg + wish.right_deg) / 2
+    subject_pitch = subject.pitch_deg if subject else (wish.low_deg + wish.high_deg) / 2
+    if frames:
+        ordered = tuple(frames)
+    else:
+        ordered = in_order(
+            plan_grid(rig, wish, brief.support),
+            brief.run.order,
+            subject_yaw,
+            subject_pitch,
+            site.yaw_of(sun.bearing_deg),
+        )
     size = joined_size(rig, wish)
-    judgements = _judge(rig, wish, frames, coverage, size)
-    return Plan(rig, wish, frames, coverage, size, judgements)
+    sharp = sharpness(rig, scene, brief.exposure, brief.target, max(size.width_px, size.height_px))
+    exposed = setting(rig, brief.support, scene, brief.exposure, sharp.aperture, subject_yaw)
+    return Plan(
+        brief,
+        ordered,
+        prove(rig, ordered, wish),
+        size,
+        sharp,
+        exposed,
+        run_time(ordered, rig, brief.exposure, exposed, brief.run),
+        need(rig, _widest_step_deg(ordered), scene.near_m, scene.far_m, brief.support.pupil_off_mm, ALLOWED_PX),
+        sun,
+        tuple(past),
+        bool(frames),
+    )
 
 
 def angle_list(plan: Plan) -> str:
     """The angles in order of shooting, as text for a pocket or a printer."""
-    lines = [f"{'frame':>5}  {'row':>3}  {'yaw':>8}  {'pitch':>7}"]
-    lines += [
-        f"{f.number:>5}  {f.row:>3}  {units.angle(f.yaw_deg):>8}  {units.angle(f.pitch_deg):>7}" for f in plan.frames
+    shifted = any(f.shift_right_mm or f.shift_up_mm for f in plan.frames)
+    lines = [
+        f"{'frame':>5}  {'row':>3}  {'yaw':>8}  {'pitch':>7}  {'scale':>7}" + ("  lens right, up" if shifted else "")
     ]
+    for f in plan.frames:
+        line = f"{f.number:>5}  {f.row:>3}  {units.angle(f.yaw_deg):>8}  {units.angle(f.pitch_deg):>7}  "
+        line += f"{units.angle(plan.scale_reading(f)):>7}"
+        if shifted:
+            line += f"  {f.shift_right_mm:+.1f} mm, {f.shift_up_mm:+.1f} mm"
+        lines.append(line)
     return "\n".join(lines) + "\n"
 
 
-def _judge(
-    rig: Rig, wish: Wish, frames: tuple[GridFrame, ...], coverage: Coverage, size: JoinedSize
-) -> tuple[Judgement, ...]:
-    found = []
-    if not coverage.complete:
-        share = len(coverage.uncovered) / coverage.samples
-        found.append(
-            Judgement(
-                "hole",
-                Severity.STOP,
-                f"{units.share(share, 1)} of the wanted field lies in no frame: this lens does not reach there.",
-                "Use a wider lens or a smaller field.",
-            )
-        )
-    if coverage.smallest_overlap is not None and coverage.smallest_between:
-        a, b = coverage.smallest_between
-        if coverage.smallest_overlap < 0.15:
-            found.append(
-                Judgement(
-                    "overlap-small",
-                    Severity.CARE,
-                    f"Frames {a} and {b} share only {units.share(coverage.smallest_overlap)}: "
-                    "with less than 15 % a little missed turning leaves too few points to match.",
-                    "Take a third: it costs few frames and forgives a missed step.",
-                    "overlap-third",
-                )
-            )
-    field_w, field_h = (math.degrees(v) for v in rig.lens().field_rad())
-    if wish.high_deg - wish.low_deg > field_h * 0.9 and not rig.upright and len({f.row for f in frames}) > 1:
-        found.append(
-            Judgement(
-                "turn-upright",
-                Severity.NOTE,
-                f"Held sideways a frame is {units.angle(field_h)} high, so the picture takes "
-                f"{len({f.row for f in frames})} rows.",
-                f"Hold the camera upright: {units.angle(field_w)} of height in one frame.",
-                "upright",
-            )
-        )
-    sky = [f for f in frames if f.pitch_deg - field_h / 2 > 1.0 and f.pitch_deg < 89]
-    if sky:
-        found.append(
-            Judgement(
-                "sky-row",
-                Severity.CARE,
-                f"{len(sky)} frame{'s' if len(sky) > 1 else ''} from frame {sky[0].number} on hold{'' if len(sky) > 1 else 's'} "
-                "no land: a clear sky has nothing to match.",
-                "Keep the horizon in the frame with more overlap between the rows, or shoot when there are clouds.",
-                "overlap-half",
-            )
-        )
-    if max(size.width_px, size.height_px) > _JPEG_SIDE:
-        found.append(
-            Judgement(
-                "jpeg-limit",
-                Severity.CARE,
-                f"The joined picture is {units.grouped(size.width_px)} px wide; a JPEG holds {units.grouped(_JPEG_SIDE)}.",
-                "Deliver as TIFF.",
-            )
-        )
-    if len(frames) > 150:
-        found.append(
-            Judgement(
-                "many-frames",
-                Severity.NOTE,
-                f"{len(frames)} frames take about {units.duration(len(frames) * SECONDS_PER_FRAME)}: the light moves on meanwhile.",
-                "Use a shorter focal length or less overlap, unless the print needs the pixels.",
-            )
-        )
-    return tuple(sorted(found, key=lambda j: -j.severity))
+def _widest_step_deg(frames: Sequence[GridFrame]) -> float:
+    """Largest turn between neighbours of a row, where the pupil matters most."""
+    rows: dict[int, list[float]] = {}
+    for f in frames:
+        if f.role not in ("zenith", "nadir"):
+            rows.setdefault(f.row, []).append(f.yaw_deg % 360.0)
+    steps = [0.0]
+    for yaws in rows.values():
+        yaws.sort()
+        gaps = [b - a for a, b in zip(yaws, yaws[1:])]
+        if gaps:  # the largest gap of an open row is the part not shot
+            steps.append(sorted([*gaps, 360.0 - yaws[-1] + yaws[0]])[-2])
+    return max(steps) if max(steps) > 0 else 30.0

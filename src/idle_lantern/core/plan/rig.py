@@ -4,9 +4,18 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm
+
+if TYPE_CHECKING:
+    from idle_lantern.core.plan.grid import GridFrame
+
+#: How a rig reaches the parts of a picture.
+MOTIONS = ("turn", "lens-shift", "two-lens")
+#: A fisheye of which no image circle is told shows half the sphere.
+_FISHEYE_HALF_RAD = math.pi / 2
 
 
 @dataclass(frozen=True)
@@ -14,7 +23,8 @@ class Rig:
     """Camera, lens and how the camera is held.
 
     Sensor and pixels are given sideways (longer side first); ``upright`` turns the
-    camera by 90 degrees.
+    camera by 90 degrees. ``image_circle_mm`` and ``rail_mm`` are 0 where unknown.
+    ``exposures_each`` counts what a sensor-shift camera takes for one frame.
     """
 
     sensor_width_mm: float = 24.0
@@ -24,15 +34,42 @@ class Rig:
     focal_mm: float = 20.0
     lens_model: str = "rectilinear"
     upright: bool = True
+    motion: str = "turn"
+    camera: str = ""
+    lens_name: str = ""
+    raw_mb: float = 28.0
+    bits: int = 14
+    base_iso: float = 100.0
+    range_stops: float = 13.0
+    exposures_each: int = 1
+    widest_aperture: float = 2.8
+    narrowest_aperture: float = 22.0
+    image_circle_mm: float = 0.0
+    shift_mm: float = 0.0
+    corner_loss_stops: float = 1.0
+    rail_mm: float = 0.0
+    rail_doubt_mm: float = 2.0
 
     def __post_init__(self) -> None:
-        _within("Sensor width", self.sensor_width_mm, 1, 200, "mm")
-        _within("Sensor height", self.sensor_height_mm, 1, 200, "mm")
-        _within("Pixels across", self.width_px, 100, 60000, "px")
-        _within("Pixels up", self.height_px, 100, 60000, "px")
-        _within("Focal length", self.focal_mm, 1, 3000, "mm")
-        if self.lens_model not in MODELS:
-            raise InputError(f"'{self.lens_model}' is no lens kind", remedy=f"Use one of {', '.join(MODELS)}")
+        within("Sensor width", self.sensor_width_mm, 1, 200, "mm")
+        within("Sensor height", self.sensor_height_mm, 1, 200, "mm")
+        within("Pixels across", self.width_px, 100, 60000, "px")
+        within("Pixels up", self.height_px, 100, 60000, "px")
+        within("Focal length", self.focal_mm, 1, 3000, "mm")
+        one_of("Lens kind", self.lens_model, MODELS)
+        one_of("Motion", self.motion, MOTIONS)
+        within("File of one exposure", self.raw_mb, 0.1, 4000, "MB")
+        within("Bits", self.bits, 8, 16, "bit")
+        within("Base ISO", self.base_iso, 1, 6400, "")
+        within("Sensor's range", self.range_stops, 4, 20, "stops")
+        within("Exposures for one frame", self.exposures_each, 1, 32, "")
+        within("Widest aperture", self.widest_aperture, 0.5, 64, "")
+        within("Narrowest aperture", self.narrowest_aperture, self.widest_aperture, 128, "")
+        within("Image circle", self.image_circle_mm, 0, 400, "mm")
+        within("Lens shift", self.shift_mm, 0, 60, "mm")
+        within("Light lost in the corners", self.corner_loss_stops, 0, 6, "stops")
+        within("Rail setting", self.rail_mm, -300, 300, "mm")
+        within("Doubt of the rail setting", self.rail_doubt_mm, 0, 100, "mm")
 
     @property
     def frame_px(self) -> tuple[int, int]:
@@ -44,17 +81,33 @@ class Rig:
         """Focal length in pixels."""
         return focal_px_from_mm(self.focal_mm, self.sensor_width_mm, self.width_px)
 
+    @property
+    def pixel_mm(self) -> float:
+        """Pitch of the pixels."""
+        return self.sensor_width_mm / self.width_px
+
     def lens(self) -> Lens:
         """The lens with the frame as held."""
         width, height = self.frame_px
-        return Lens(self.lens_model, self.focal_px, width, height)
+        return Lens(self.lens_model, self.focal_px, width, height, circle_px=self._circle_px())
+
+    def lens_of(self, frame: GridFrame) -> Lens:
+        """The lens as it stands for one frame: a shifted lens moves the principal point."""
+        if not (frame.shift_right_mm or frame.shift_up_mm):
+            return self.lens()
+        width, height = self.frame_px
+        right, up = frame.shift_right_mm / self.pixel_mm, frame.shift_up_mm / self.pixel_mm
+        return Lens(self.lens_model, self.focal_px, width, height, cx=-right, cy=up, circle_px=self._circle_px())
+
+    def _circle_px(self) -> float:
+        if self.image_circle_mm > 0:
+            return self.image_circle_mm / 2 / self.pixel_mm
+        if self.lens_model == "rectilinear":
+            return math.inf
+        width, height = self.frame_px
+        return float(Lens(self.lens_model, self.focal_px, width, height).radius_px(_FISHEYE_HALF_RAD))
 
     @property
     def crop_factor(self) -> float:
         """Diagonal of a 36 x 24 mm frame by the sensor's."""
         return math.hypot(36, 24) / math.hypot(self.sensor_width_mm, self.sensor_height_mm)
-
-
-def _within(name: str, value: float, low: float, high: float, unit: str) -> None:
-    if not (math.isfinite(value) and low <= value <= high):
-        raise InputError(f"{name} must lie between {low} and {high} {unit}, not {value:g}", where=name)

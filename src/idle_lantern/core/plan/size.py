@@ -1,4 +1,4 @@
-"""How large the joined picture gets, in pixels and on paper."""
+"""How large the joined picture gets: pixels, paper, bytes, and what formats hold it."""
 
 from __future__ import annotations
 
@@ -6,10 +6,19 @@ import math
 from dataclasses import dataclass
 
 from idle_lantern.core.geometry.projections import suited
+from idle_lantern.core.plan.brief import Target
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
 
 _INCH_MM = 25.4
+#: Usual resolutions of prints, dots per inch.
+USUAL_DPI = (96.0, 150.0, 240.0, 300.0)
+#: X and Y of a frame header are 16-bit numbers (ITU-T T.81, B.2.2).
+JPEG_SIDE_PX = 65535
+#: Offsets of a classic TIFF are 32-bit numbers (TIFF 6.0, section 2).
+TIFF_BYTES = 2**32
+#: A0 has one square metre at a ratio of 1 : sqrt 2; each next size halves it, whole millimetres (ISO 216).
+_A0_MM = (841, 1189)
 
 
 @dataclass(frozen=True)
@@ -25,6 +34,11 @@ class JoinedSize:
         """Width times height."""
         return self.width_px * self.height_px
 
+    @property
+    def tiff16_bytes(self) -> int:
+        """Uncompressed with alpha at 16 bit."""
+        return self.pixels * 8
+
     def print_mm(self, dpi: float) -> tuple[float, float]:
         """Paper size at that many pixels per inch."""
         return self.width_px / dpi * _INCH_MM, self.height_px / dpi * _INCH_MM
@@ -39,3 +53,48 @@ def joined_size(rig: Rig, wish: Wish) -> JoinedSize:
     width = 2 * math.tan(sweep / 2) if name == "rectilinear" else sweep
     height = high - low if name == "equirectangular" else math.tan(high) - math.tan(low)
     return JoinedSize(name, round(width * scale), round(height * scale))
+
+
+def a_size_mm(number: int) -> tuple[int, int]:
+    """Short and long side of A0, A1, ... in millimetres."""
+    short, long_side = _A0_MM
+    for _ in range(number):
+        short, long_side = long_side // 2, short
+    return short, long_side
+
+
+def largest_sheet(size: JoinedSize, dpi: float) -> str | None:
+    """The largest A size that the picture fills along its longer side at that resolution; None below A6."""
+    longer = max(size.print_mm(dpi))
+    return next((f"A{n}" for n in range(7) if a_size_mm(n)[1] <= longer + 0.5), None)
+
+
+def needed_px(target: Target) -> int:
+    """Pixels along the longer side for the wanted print."""
+    return math.ceil(target.print_mm / _INCH_MM * target.dpi)
+
+
+def focal_for_px(rig: Rig, wish: Wish, longer_px: float) -> float:
+    """Focal length in mm whose joined picture has that many pixels along its longer side."""
+    size = joined_size(rig, wish)
+    return rig.focal_mm * longer_px / max(size.width_px, size.height_px)
+
+
+def focal_for_pixels(rig: Rig, wish: Wish, pixels: float) -> float:
+    """Focal length in mm whose joined picture has that many pixels in all."""
+    return rig.focal_mm * math.sqrt(pixels / joined_size(rig, wish).pixels)
+
+
+def focal_for_px_per_degree(rig: Rig, px_per_degree: float) -> float:
+    """Focal length in mm that draws a degree in the middle of the frame with so many pixels."""
+    return math.degrees(px_per_degree) * rig.pixel_mm
+
+
+def unfit_formats(size: JoinedSize) -> list[tuple[str, str]]:
+    """Formats that cannot hold the picture, and what to use instead."""
+    found = []
+    if max(size.width_px, size.height_px) > JPEG_SIDE_PX:
+        found.append(("JPEG", "a side of at most 65 535 px; deliver as TIFF or in tiles"))
+    if size.tiff16_bytes >= TIFF_BYTES:
+        found.append(("classic TIFF", "less than 4 GiB; the big variant is written by itself"))
+    return found

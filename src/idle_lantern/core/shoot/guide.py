@@ -7,7 +7,7 @@ from enum import Enum
 
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.grid import GridFrame
-from idle_lantern.core.plan.planner import SECONDS_PER_FRAME, Plan
+from idle_lantern.core.plan.planner import Plan
 
 
 class FrameState(Enum):
@@ -21,17 +21,13 @@ class FrameState(Enum):
 
 @dataclass(frozen=True)
 class Guide:
-    """The state of the shoot: one entry for each planned frame, in order."""
+    """The state of the shoot: one entry for each planned frame, in order; ``remaining_s`` is for those missing."""
 
     states: tuple[FrameState, ...]
     next_number: int | None
     shot: int
     missing: tuple[int, ...]
-
-    @property
-    def remaining_s(self) -> float:
-        """Time for the frames still to shoot."""
-        return len(self.missing) * SECONDS_PER_FRAME
+    remaining_s: float
 
 
 def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
@@ -49,7 +45,7 @@ def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
             states.append(FrameState.SKIPPED)
         else:
             states.append(FrameState.PLANNED)
-    return Guide(tuple(states), following, len(done), missing)
+    return Guide(tuple(states), following, len(done), missing, len(missing) * plan.seconds_per_frame)
 
 
 def turn_to_next(previous: GridFrame | None, following: GridFrame) -> tuple[float, float]:

@@ -12,6 +12,7 @@ from pathlib import Path
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.brief import Brief, Site
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
@@ -19,6 +20,8 @@ from idle_lantern.core.sim.devices import SimulatedRig
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
 NAME = "Ambrel Holm, evening"
+#: The invented island lies where the sea is open.
+_SITE = Site("the terrace of Ambrel Holm", 57.0, -14.0, "2026-05-14", "18:40", 0.0, 300.0)
 
 
 def demo_outing() -> Outing:
@@ -26,8 +29,7 @@ def demo_outing() -> Outing:
     return Outing(
         name=NAME,
         created=_START.isoformat(timespec="minutes"),
-        rig=Rig(focal_mm=20.0),
-        wish=Wish(-100, 100, -24, 24, 1 / 3),
+        brief=Brief(rig=Rig(focal_mm=20.0, rail_mm=62.0), wish=Wish(-100, 100, -24, 24, 1 / 3), site=_SITE),
     )
 
 
@@ -38,7 +40,7 @@ def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
         if all(store.resolve(folder, r).exists() for r in outing.frames):
             return outing
     outing = demo_outing()
-    plan = make_plan(outing.rig, outing.wish)
+    plan = make_plan(outing.brief)
     devices = SimulatedRig(outing.rig)
     (folder / store.FRAMES).mkdir(parents=True, exist_ok=True)
     progress.begin("shoot", len(plan.frames))

@@ -1,0 +1,199 @@
+"""Small drawings to scale: what a wrong pupil shows, what is sharp, how the sun goes."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.core.base import units
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.sun import BLUE_DEG, GOLDEN_DEG, day
+
+
+class Drawing(QWidget):
+    """A drawing of the plan; says in words what it shows."""
+
+    def __init__(self, name: str, height: int = 128) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self.setMinimumHeight(height)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self._height = height
+        self._plan: Plan | None = None
+
+    def sizeHint(self) -> QSize:
+        return QSize(300, self._height)
+
+    def show_plan(self, plan: Plan) -> None:
+        """Draw another plan."""
+        self._plan = plan
+        self.setAccessibleDescription(self.words(plan))
+        self.update()
+
+    def words(self, plan: Plan) -> str:
+        """The drawing in a sentence."""
+        raise NotImplementedError
+
+    def paint(self, p: QPainter, plan: Plan) -> None:
+        """Draw."""
+        raise NotImplementedError
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        if self._plan is None:
+            return
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.fillRect(self.rect(), theme.colour("panel"))
+        p.setFont(theme.font(theme.SMALL))
+        self.paint(p, self._plan)
+        p.end()
+
+
+def _text(p: QPainter, x: float, y: float, text: str, tone: str = "dim", align: str = "left") -> None:
+    p.setPen(theme.colour(tone))
+    width = p.fontMetrics().horizontalAdvance(text)
+    shift = {"left": 0.0, "middle": -width / 2, "right": -float(width)}[align]
+    p.drawText(QPointF(x + shift, y), text)
+
+
+class PupilDrawing(Drawing):
+    """A near upright before a far one as two neighbouring frames show them, with the axis as far off as told."""
+
+    def words(self, plan: Plan) -> str:
+        p = plan.pupil
+        return (
+            f"With the axis {p.off_mm:.0f} mm off, a thing {units.distance(p.near_m)} away shifts by {p.shift_px:.1f} px "
+            f"between frames; up to {p.tolerance_mm:.0f} mm stay within {p.allowed_px:g} px."
+        )
+
+    def paint(self, p: QPainter, plan: Plan) -> None:
+        need = plan.pupil
+        # both frames side by side, enlarged so that the allowed shift is 6 pixels on screen
+        enlarge = 6.0 / need.allowed_px
+        shift = need.shift_px * enlarge
+        w, h = self.width(), self.height()
+        box_w = min(150.0, (w - 36) / 2)
+        outside = shift > box_w / 2 - 14
+        for k, (title, by) in enumerate((("frame 1", -0.5), ("frame 2", 0.5))):
+            box = QRectF(12 + k * (box_w + 12), 22, box_w, h - 46)
+            p.fillRect(box, theme.colour("ground"))
+            middle = box.center().x()
+            p.setPen(QPen(theme.colour("dim"), 9))
+            p.drawLine(QPointF(middle, box.top() + 6), QPointF(middle, box.bottom() - 1))
+            at = max(box.left() + 4, min(box.right() - 4, middle + by * shift))
+            p.setPen(QPen(theme.colour("warn" if need.shift_px > need.allowed_px else "text"), 3))
+            p.drawLine(QPointF(at, box.top() + 16), QPointF(at, box.bottom() - 1))
+            _text(p, box.left(), 15, title)
+        far = "the far upright stays, the near one shifts"
+        told = f"{need.shift_px:.1f} px" + (" (beyond the drawing)" if outside else "")
+        _text(p, 12, h - 8, f"{far}: {told}", "text")
+        if w > 2 * box_w + 130:
+            x = 2 * box_w + 40
+            self._plan_view(p, plan, QRectF(x, 8, w - x - 10, h - 16))
+
+    def _plan_view(self, p: QPainter, plan: Plan, box: QRectF) -> None:
+        """From above, to scale: axis, pupil, and the tolerance round the axis."""
+        need = plan.pupil
+        reach_mm = max(100.0, 1.2 * abs(need.off_mm))
+        scale = box.width() / (2 * reach_mm)
+        middle = box.center()
+        allowed = min(need.tolerance_mm, reach_mm) * scale
+        p.fillRect(QRectF(middle.x() - allowed, middle.y() - 10, 2 * allowed, 20), theme.colour("accent", 70))
+        p.setPen(QPen(theme.colour("dim"), 1))
+        p.drawLine(QPointF(box.left(), middle.y()), QPointF(box.right(), middle.y()))
+        p.setPen(QPen(theme.colour("text"), 2))
+        p.drawLine(QPointF(middle.x(), middle.y() - 16), QPointF(middle.x(), middle.y() + 16))
+        x = middle.x() + need.off_mm * scale
+        p.setBrush(theme.colour("warn" if need.off_mm > need.tolerance_mm else "text"))
+        p.setPen(Qt.PenStyle.NoPen)
+        p.drawEllipse(QPointF(x, middle.y()), 5, 5)
+        _text(p, middle.x(), box.top() + 12, "pupil", align="middle")
+        _text(p, x, middle.y() + 32, "axis", "text", "middle")
+        limit = "any place will do" if need.tolerance_mm > 1000 else f"± {need.tolerance_mm:.0f} mm allowed"
+        _text(p, middle.x(), box.bottom() - 2, limit, "text", "middle")
+
+
+class DepthDrawing(Drawing):
+    """Distances on a scale of powers of ten: what the scene needs and what is sharp."""
+
+    def words(self, plan: Plan) -> str:
+        s = plan.sharpness
+        return (
+            f"Sharp from {units.distance(s.near_limit_m)} to {units.distance(s.far_limit_m)}, "
+            f"focused at {units.distance(s.focus_m)}."
+        )
+
+    def paint(self, p: QPainter, plan: Plan) -> None:
+        s, scene = plan.sharpness, plan.brief.scene
+        w, h = self.width(), self.height()
+        known = [scene.near_m, s.near_limit_m, s.focus_m, scene.subject_m]
+        known += [v for v in (scene.far_m, scene.background_m, s.far_limit_m) if math.isfinite(v)]
+        known = [v for v in known if v > 0]
+        low = math.floor(math.log10(min(known)) * 2) / 2 - 0.1
+        high = max(math.ceil(math.log10(max(known)) * 2) / 2 + 0.3, low + 1)
+
+        def x(distance_m: float) -> float:
+            if math.isinf(distance_m):
+                return w - 14.0
+            return 14 + (w - 44) * (math.log10(max(distance_m, 1e-3)) - low) / (high - low)
+
+        y = h / 2
+        p.fillRect(QRectF(x(s.near_limit_m), y - 13, x(s.far_limit_m) - x(s.near_limit_m), 26), theme.colour("accent", 90))
+        p.setPen(QPen(theme.colour("text"), 2))
+        p.drawLine(QPointF(x(scene.near_m), y), QPointF(x(scene.far_m), y))
+        for v in (scene.near_m, scene.far_m):
+            p.drawLine(QPointF(x(v), y - 6), QPointF(x(v), y + 6))
+        p.setPen(QPen(theme.colour("text"), 1, Qt.PenStyle.DashLine))
+        p.drawLine(QPointF(x(s.focus_m), y - 26), QPointF(x(s.focus_m), y + 26))
+        _text(p, x(s.focus_m), y - 30, f"focus {units.distance(s.focus_m)}", "text", "middle" if x(s.focus_m) > 60 else "left")
+        _text(p, max(14.0, x(s.near_limit_m)), y + 40, f"sharp from {units.distance(s.near_limit_m)}", "text")
+        far = units.distance(s.far_limit_m)
+        _text(p, w - 14.0, y + 40, f"to {far}", "text", "right")
+        p.setPen(QPen(theme.colour("dim"), 1))
+        for power in range(math.floor(low), math.ceil(high) + 1):
+            at = x(10.0**power)
+            if 10 < at < w - 30:
+                p.drawLine(QPointF(at, h - 18), QPointF(at, h - 12))
+                _text(p, at, h - 2, f"{10.0**power:g} m", align="middle")
+        _text(p, w - 14.0, h - 2, "infinity", align="right")
+
+
+class SunDrawing(Drawing):
+    """The sun's and the moon's height through the day, the run on it, golden and blue light."""
+
+    def words(self, plan: Plan) -> str:
+        return f"The sun stands {units.angle(plan.sun.altitude_deg)} high at {plan.brief.site.start}."
+
+    def paint(self, p: QPainter, plan: Plan) -> None:
+        track = day(plan.brief.site)
+        w, h = self.width(), self.height()
+        left, right, top, bottom = 34.0, w - 10.0, 8.0, h - 18.0
+        heights = [s.altitude_deg for s in track.sun]
+        low, high = -20.0, max(30.0, max(heights) + 6)
+
+        def at(minutes: float, altitude: float) -> QPointF:
+            y = bottom - (min(max(altitude, low), high) - low) / (high - low) * (bottom - top)
+            return QPointF(left + minutes / 1440 * (right - left), y)
+
+        for (a, b), tone, alpha in ((GOLDEN_DEG, "warn", 60), (BLUE_DEG, "text", 40)):
+            p.fillRect(QRectF(at(0, b), at(1440, a)), theme.colour(tone, alpha))
+        begin = plan.brief.site.begin
+        start = begin.hour * 60 + begin.minute
+        run = max(3.0, plan.shoot_s / 60)
+        p.fillRect(QRectF(at(start, high), at(min(1440, start + run), low)), theme.colour("accent", 120))
+        p.setPen(QPen(theme.colour("dim"), 1))
+        p.drawLine(at(0, 0), at(1440, 0))
+        p.setPen(QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DashLine))
+        p.drawPolyline(QPolygonF([at(10 * i, m.altitude_deg) for i, m in enumerate(track.moon)]))
+        p.setPen(QPen(theme.colour("text"), 2))
+        p.drawPolyline(QPolygonF([at(10 * i, v) for i, v in enumerate(heights)]))
+        for hour in range(0, 25, 3):
+            _text(p, at(hour * 60, low).x(), h - 4, f"{hour}", align="middle")
+        for altitude in range(0, int(high), 20):
+            _text(p, left - 4, at(0, altitude).y() + 4, units.angle(altitude, 0), align="right")
+        _text(p, right, at(0, (GOLDEN_DEG[0] + GOLDEN_DEG[1]) / 2).y() + 4, "golden", align="right")
+        _text(p, right, at(0, BLUE_DEG[0] - 3).y() + 5, "blue", align="right")

@@ -1,0 +1,1 @@
+"""What the photographer owns: cameras, lenses, heads, filters, cards, and how they went together before."""

@@ -1,0 +1,279 @@
+"""Entries of the gear library and what each gives to a plan.
+
+Names of facts are those of the brief wherever they mean the same, so that taking an
+entry over is a plain replacement.
+"""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, fields, replace
+from typing import Any
+
+from idle_lantern.core.base.checks import one_of, within
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry.lenses import MODELS
+from idle_lantern.core.plan.brief import SUPPORTS, Brief
+
+
+@dataclass(frozen=True)
+class Camera:
+    """A body. ``exposures_each`` counts what its sensor-shift mode takes for one frame."""
+
+    sensor_width_mm: float = 24.0
+    sensor_height_mm: float = 16.0
+    width_px: int = 6000
+    height_px: int = 4000
+    raw_mb: float = 28.0
+    bits: int = 14
+    base_iso: float = 100.0
+    range_stops: float = 13.0
+    exposures_each: int = 1
+
+    def __post_init__(self) -> None:
+        within("Sensor width", self.sensor_width_mm, 1, 200, "mm")
+        within("Sensor height", self.sensor_height_mm, 1, 200, "mm")
+        within("Pixels across", self.width_px, 100, 60000, "px")
+        within("Pixels up", self.height_px, 100, 60000, "px")
+        within("File of one exposure", self.raw_mb, 0.1, 4000, "MB")
+        within("Bits", self.bits, 8, 16, "bit")
+        within("Base ISO", self.base_iso, 1, 6400, "")
+        within("Sensor's range", self.range_stops, 4, 20, "stops")
+        within("Exposures for one frame", self.exposures_each, 1, 32, "")
+
+
+@dataclass(frozen=True)
+class LensEntry:
+    """A lens. ``rail`` maps a focal length in mm to the rail setting in mm that was found for it."""
+
+    lens_model: str = "rectilinear"
+    shortest_mm: float = 24.0
+    longest_mm: float = 24.0
+    widest_aperture: float = 2.8
+    narrowest_aperture: float = 22.0
+    image_circle_mm: float = 0.0
+    shift_mm: float = 0.0
+    corner_loss_stops: float = 1.0
+    rail: tuple[tuple[float, float], ...] = ()
+    rail_doubt_mm: float = 2.0
+
+    def __post_init__(self) -> None:
+        one_of("Lens kind", self.lens_model, MODELS)
+        within("Shortest focal length", self.shortest_mm, 1, 3000, "mm")
+        within("Longest focal length", self.longest_mm, self.shortest_mm, 3000, "mm")
+        within("Widest aperture", self.widest_aperture, 0.5, 64, "")
+        within("Narrowest aperture", self.narrowest_aperture, self.widest_aperture, 128, "")
+        within("Image circle", self.image_circle_mm, 0, 400, "mm")
+        within("Lens shift", self.shift_mm, 0, 60, "mm")
+        within("Light lost in the corners", self.corner_loss_stops, 0, 6, "stops")
+        within("Doubt of the rail setting", self.rail_doubt_mm, 0, 100, "mm")
+        for focal, setting in self.rail:
+            within("Focal length of a rail setting", focal, 1, 3000, "mm")
+            within("Rail setting", setting, -300, 300, "mm")
+
+    def rail_at(self, focal_mm: float) -> tuple[float, float] | None:
+        """Rail setting and its doubt in mm at a focal length, straight between the nearest known ones.
+
+        The doubt grows with the distance to the nearest focal length that was found by
+        trying, and doubles beyond the ends; None where nothing is known.
+        """
+        if not self.rail:
+            return None
+        known = sorted(self.rail)
+        below = max((k for k in known if k[0] <= focal_mm), default=None)
+        above = min((k for k in known if k[0] >= focal_mm), default=None)
+        if below is None or above is None:
+            at = below or above
+            assert at is not None
+            beyond = abs(focal_mm - at[0]) / max(at[0], 1.0)
+            return at[1], self.rail_doubt_mm * (1 + 10 * beyond) * (2 if beyond > 0 else 1)
+        if below[0] == above[0]:
+            return below[1], self.rail_doubt_mm
+        share = (focal_mm - below[0]) / (above[0] - below[0])
+        setting = below[1] + share * (above[1] - below[1])
+        return setting, self.rail_doubt_mm + 0.15 * abs(above[1] - below[1]) * 4 * share * (1 - share)
+
+
+@dataclass(frozen=True)
+class Head:
+    """A head or another support with its scale and stops."""
+
+    kind: str = "head"
+    step_deg: float = 0.0
+    tilt_step_deg: float = 0.0
+    scale_clockwise: bool = True
+    tilt_low_deg: float = -90.0
+    tilt_high_deg: float = 90.0
+    pointing_deg: float = 0.0
+
+    def __post_init__(self) -> None:
+        one_of("Support", self.kind, SUPPORTS)
+        within("Stops of the head", self.step_deg, 0, 90, "°")
+        within("Stops of the tilt", self.tilt_step_deg, 0, 45, "°")
+        within("Lowest tilt", self.tilt_low_deg, -90, 0, "°")
+        within("Highest tilt", self.tilt_high_deg, 0, 90, "°")
+        within("Pointing error", self.pointing_deg, 0, 15, "°")
+
+
+@dataclass(frozen=True)
+class Filter:
+    """A filter: stops it takes, and whether it polarises."""
+
+    filter_stops: float = 3.0
+    polariser: bool = False
+
+    def __post_init__(self) -> None:
+        within("Filter", self.filter_stops, 0, 20, "stops")
+
+
+@dataclass(frozen=True)
+class Card:
+    """A memory card."""
+
+    capacity_gb: float = 64.0
+
+    def __post_init__(self) -> None:
+        within("Capacity", self.capacity_gb, 0.1, 100000, "GB")
+
+
+@dataclass(frozen=True)
+class Tripod:
+    """Legs: how high, how heavy."""
+
+    highest_m: float = 1.6
+    weight_kg: float = 2.0
+
+    def __post_init__(self) -> None:
+        within("Height", self.highest_m, 0.1, 20, "m")
+        within("Weight", self.weight_kg, 0.1, 100, "kg")
+
+
+Facts = Camera | LensEntry | Head | Filter | Card | Tripod
+KINDS: dict[str, Any] = {
+    "camera": Camera,
+    "lens": LensEntry,
+    "head": Head,
+    "filter": Filter,
+    "card": Card,
+    "tripod": Tripod,
+}
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A thing with a name that is unique among its kind."""
+
+    kind: str
+    name: str
+    facts: Facts
+
+    def __post_init__(self) -> None:
+        if self.kind not in KINDS:
+            raise InputError(f"'{self.kind}' is no kind of gear", remedy=f"Use one of {', '.join(KINDS)}")
+        if not self.name.strip() or len(self.name) > 80:
+            raise InputError("must have 1 to 80 characters", where="Name")
+        if not isinstance(self.facts, KINDS[self.kind]):
+            raise InputError(f"holds the facts of another kind than {self.kind}", where=self.name)
+
+
+def entry_from(kind: str, name: str, facts: object) -> Entry:
+    """An entry from plain data.
+
+    Raises
+    ------
+    InputError
+        An unknown kind or fact, or an impossible value.
+    """
+    if kind not in KINDS:
+        raise InputError(f"'{kind}' is no kind of gear", remedy=f"Use one of {', '.join(KINDS)}")
+    if not isinstance(facts, dict):
+        raise InputError("must be an object", where=f"{name}, facts")
+    known = {f.name for f in fields(KINDS[kind])}
+    unknown = sorted(set(facts) - known)
+    if unknown:
+        raise InputError(
+            f"has an unknown fact '{unknown[0]}'", where=name, remedy=f"Known are {', '.join(sorted(known))}"
+        )
+    try:
+        values = {k: tuple((float(a), float(b)) for a, b in v) if k == "rail" else v for k, v in facts.items()}
+        return Entry(kind, name, KINDS[kind](**values))
+    except (TypeError, ValueError) as error:
+        raise InputError("has a value of the wrong kind", where=name) from error
+    except InputError as error:
+        raise InputError(
+            error.what, where=f"{name}, {error.where}" if error.where else name, remedy=error.remedy
+        ) from error
+
+
+def facts_of(entry: Entry) -> dict[str, Any]:
+    """The facts as plain data."""
+    return asdict(entry.facts)
+
+
+def taken_over(brief: Brief, entry: Entry) -> Brief:
+    """The brief with this thing in use."""
+    facts = entry.facts
+    if isinstance(facts, Camera):
+        return replace(brief, rig=replace(brief.rig, camera=entry.name, motion="turn", **asdict(facts)))
+    if isinstance(facts, LensEntry):
+        focal = min(max(brief.rig.focal_mm, facts.shortest_mm), facts.longest_mm)
+        rail = facts.rail_at(focal)
+        return replace(
+            brief,
+            rig=replace(
+                brief.rig,
+                lens_name=entry.name,
+                lens_model=facts.lens_model,
+                focal_mm=focal,
+                widest_aperture=facts.widest_aperture,
+                narrowest_aperture=facts.narrowest_aperture,
+                image_circle_mm=facts.image_circle_mm,
+                shift_mm=facts.shift_mm,
+                corner_loss_stops=facts.corner_loss_stops,
+                rail_mm=rail[0] if rail else 0.0,
+                rail_doubt_mm=rail[1] if rail else facts.rail_doubt_mm,
+            ),
+            exposure=replace(
+                brief.exposure,
+                aperture=min(max(brief.exposure.aperture, facts.widest_aperture), facts.narrowest_aperture),
+            ),
+        )
+    if isinstance(facts, Head):
+        return replace(brief, support=replace(brief.support, **asdict(facts)))
+    if isinstance(facts, Filter):
+        return replace(brief, exposure=replace(brief.exposure, **asdict(facts)))
+    return brief  # cards and tripods are looked up where they matter
+
+
+def from_frame(metadata: Metadata, width_px: int, height_px: int, file_bytes: int) -> list[Entry]:
+    """Camera and lens as far as a picture's EXIF tells them.
+
+    Raises
+    ------
+    InputError
+        The file says neither a sensor width nor a focal length.
+    """
+    long_side, short_side = max(width_px, height_px), min(width_px, height_px)
+    sensor = metadata.sensor_width_mm
+    if not sensor and metadata.focal_mm and metadata.focal_35mm:
+        diagonal = 43.2666 * metadata.focal_mm / metadata.focal_35mm
+        sensor = diagonal * long_side / (long_side**2 + short_side**2) ** 0.5
+    found = []
+    if sensor:
+        camera = Camera(
+            round(sensor, 2),
+            round(sensor * short_side / long_side, 2),
+            long_side,
+            short_side,
+            max(0.1, round(file_bytes / 1e6, 1)),
+        )
+        found.append(Entry("camera", metadata.camera or "camera of a frame", camera))
+    if metadata.focal_mm:
+        aperture = metadata.aperture or 2.8
+        lens = LensEntry("rectilinear", metadata.focal_mm, metadata.focal_mm, min(aperture, 22.0), 22.0)
+        found.append(Entry("lens", metadata.lens or f"{metadata.focal_mm:g} mm", lens))
+    if not found:
+        raise InputError(
+            "The frame says neither its sensor's size nor its focal length", remedy="Type them from the camera's papers"
+        )
+    return found

@@ -1,0 +1,251 @@
+"""All that the planner is told: one model for every kind of picture."""
+
+from __future__ import annotations
+
+import datetime
+import math
+from dataclasses import dataclass, field
+
+from idle_lantern.core.base.checks import one_of, within
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.wish import Wish
+
+SUPPORTS = ("head", "tripod", "hand", "air")
+ORDERS = ("rows", "rows-left", "snake", "columns", "columns-up", "subject", "mirrored", "rings", "sun")
+SUBJECTS = ("still", "leaves", "walking", "running")
+SKIES = ("clear", "clouds", "overcast", "indoors")
+METERING = ("brightest", "subject", "average", "middle")
+APERTURE_SCHOOLS = ("own", "sharpest", "depth", "open", "star")
+OVERLAP_SCHOOLS = {"quick": 0.15, "long": 0.2, "third": 1 / 3, "thrice": 0.4, "half": 0.5}
+
+#: Pointing error by support, degrees in yaw and pitch (common practice, no source; can be changed).
+POINTING_DEG = {"head": 0.1, "tripod": 0.8, "hand": 2.5, "air": 1.5}
+
+
+@dataclass(frozen=True)
+class Support:
+    """What holds the camera.
+
+    ``step_deg`` and ``tilt_step_deg`` are the stops of a click head, 0 for none;
+    ``scale_start_deg`` is what the yaw scale reads at the map's yaw 0 and
+    ``scale_clockwise`` whether its numbers grow when turning right.
+    ``pointing_deg`` 0 takes the usual value of the kind.
+    """
+
+    kind: str = "head"
+    step_deg: float = 0.0
+    tilt_step_deg: float = 0.0
+    scale_start_deg: float = 0.0
+    scale_clockwise: bool = True
+    tilt_low_deg: float = -90.0
+    tilt_high_deg: float = 90.0
+    base_tilt_deg: float = 0.3
+    pointing_deg: float = 0.0
+    pupil_off_mm: float = 0.0
+
+    def __post_init__(self) -> None:
+        one_of("Support", self.kind, SUPPORTS)
+        within("Stops of the head", self.step_deg, 0, 90, "°")
+        within("Stops of the tilt", self.tilt_step_deg, 0, 45, "°")
+        within("Scale at yaw 0", self.scale_start_deg, -360, 360, "°")
+        within("Lowest tilt", self.tilt_low_deg, -90, 0, "°")
+        within("Highest tilt", self.tilt_high_deg, 0, 90, "°")
+        within("Lean of the base", self.base_tilt_deg, 0, 20, "°")
+        within("Pointing error", self.pointing_deg, 0, 15, "°")
+        within("Axis off the pupil", self.pupil_off_mm, 0, 500, "mm")
+
+    @property
+    def pointing(self) -> float:
+        """Spread of yaw and pitch in degrees."""
+        return self.pointing_deg or POINTING_DEG[self.kind]
+
+    def reading(self, yaw_deg: float) -> float:
+        """What the head's scale reads at a yaw, 0 to 360."""
+        return (self.scale_start_deg + (yaw_deg if self.scale_clockwise else -yaw_deg)) % 360.0
+
+
+@dataclass(frozen=True)
+class Mark:
+    """A thing in the picture: where it stands, how wide it is, whether a seam may cross it."""
+
+    name: str
+    yaw_deg: float
+    pitch_deg: float = 0.0
+    width_deg: float = 4.0
+    keep_off_seams: bool = True
+
+    def __post_init__(self) -> None:
+        within(f"Yaw of {self.name or 'the mark'}", self.yaw_deg, -540, 540, "°")
+        within(f"Pitch of {self.name or 'the mark'}", self.pitch_deg, -90, 90, "°")
+        within(f"Width of {self.name or 'the mark'}", self.width_deg, 0, 180, "°")
+
+
+@dataclass(frozen=True)
+class Scene:
+    """Distances and what moves. ``far_m`` and ``background_m`` may be infinite; ``subject_m`` 0 is none."""
+
+    near_m: float = 5.0
+    far_m: float = math.inf
+    subject_m: float = 0.0
+    background_m: float = math.inf
+    subject: str = "leaves"
+    wind_ms: float = 3.0
+    sky: str = "clouds"
+    marks: tuple[Mark, ...] = ()
+
+    def __post_init__(self) -> None:
+        within("Nearest thing", self.near_m, 0.05, 1e6, "m")
+        for name, value in (("Farthest thing", self.far_m), ("Background", self.background_m)):
+            if math.isnan(value) or value < self.near_m:
+                raise InputError(
+                    f"must lie at least as far away as the nearest thing ({self.near_m:g} m)",
+                    where=name,
+                    remedy="Write a distance or 'infinity'",
+                )
+        within("Subject", self.subject_m, 0, 1e6, "m")
+        within("Wind", self.wind_ms, 0, 60, "m/s")
+        one_of("What moves", self.subject, SUBJECTS)
+        one_of("Sky", self.sky, SKIES)
+
+
+@dataclass(frozen=True)
+class Exposure:
+    """Meter readings (EV at ISO 100 by azimuth) and how they are used.
+
+    ``aperture_school`` other than ``own`` finds the aperture by itself;
+    ``focus_m`` 0 focuses for the nearest and farthest thing.
+    """
+
+    readings: tuple[tuple[float, float], ...] = ((-90.0, 13.5), (0.0, 14.0), (90.0, 14.5))
+    metering: str = "average"
+    aperture: float = 8.0
+    aperture_school: str = "own"
+    iso: float = 100.0
+    focus_m: float = 0.0
+    filter_stops: float = 0.0
+    polariser: bool = False
+    bracket_count: int = 1
+    bracket_step_ev: float = 2.0
+    bracket_only_above_ev: float = 0.0
+    white_balance_k: float = 5500.0
+
+    def __post_init__(self) -> None:
+        one_of("Metering", self.metering, METERING)
+        one_of("Aperture school", self.aperture_school, APERTURE_SCHOOLS)
+        if not self.readings:
+            raise InputError("needs at least one value", where="Meter readings", remedy="Write an EV, like 14")
+        for azimuth, ev in self.readings:
+            within("Azimuth of a reading", azimuth, -540, 540, "°")
+            within("Meter reading", ev, -10, 24, "EV")
+        within("Aperture", self.aperture, 0.5, 128, "")
+        within("ISO", self.iso, 1, 409600, "")
+        within("Focus", self.focus_m, 0, 1e6, "m")
+        within("Filter", self.filter_stops, 0, 20, "stops")
+        within("Exposures of a bracket", self.bracket_count, 1, 15, "")
+        within("Step of a bracket", self.bracket_step_ev, 0.3, 5, "EV")
+        within("Brackets only above", self.bracket_only_above_ev, 0, 24, "EV")
+        within("White balance", self.white_balance_k, 1500, 15000, "K")
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Another scene of the evening: how long it takes and how far it is to walk there."""
+
+    name: str
+    minutes: float
+    walk_minutes: float = 0.0
+
+    def __post_init__(self) -> None:
+        within(f"Minutes of {self.name or 'the scene'}", self.minutes, 0, 1440, "min")
+        within(f"Walk to {self.name or 'the scene'}", self.walk_minutes, 0, 1440, "min")
+
+
+@dataclass(frozen=True)
+class Site:
+    """Place and start of the run. ``facing_deg`` is the compass bearing of the map's yaw 0."""
+
+    name: str = ""
+    latitude_deg: float = 55.0
+    longitude_deg: float = -8.0
+    date: str = "2026-05-14"
+    start: str = "19:30"
+    utc_offset_h: float = 1.0
+    facing_deg: float = 250.0
+    stops: tuple[Stop, ...] = ()
+
+    def __post_init__(self) -> None:
+        within("Latitude", self.latitude_deg, -90, 90, "°")
+        within("Longitude", self.longitude_deg, -180, 180, "°")
+        within("Hours from UTC", self.utc_offset_h, -14, 14, "h")
+        within("Bearing of yaw 0", self.facing_deg, -360, 360, "°")
+        try:
+            datetime.date.fromisoformat(self.date)
+        except (TypeError, ValueError):
+            raise InputError(f"'{self.date}' is no date", where="Date", remedy="Write it like 2026-05-14") from None
+        try:
+            datetime.time.fromisoformat(self.start)
+        except (TypeError, ValueError):
+            raise InputError(f"'{self.start}' is no time", where="Start", remedy="Write it like 19:30") from None
+        if not 1900 <= datetime.date.fromisoformat(self.date).year <= 2100:
+            raise InputError("must lie between 1900 and 2100", where="Date")
+
+    @property
+    def begin(self) -> datetime.datetime:
+        """Start in local time, without a zone."""
+        return datetime.datetime.fromisoformat(f"{self.date}T{self.start}")
+
+    def yaw_of(self, bearing_deg: float) -> float:
+        """Yaw on the map of a compass bearing, -180 to 180."""
+        return (bearing_deg - self.facing_deg + 180.0) % 360.0 - 180.0
+
+
+@dataclass(frozen=True)
+class Run:
+    """In what order and how often the frames are taken, and how long that takes."""
+
+    order: str = "rows"
+    repeats: int = 1
+    bookends: bool = True
+    settle_s: float = 2.0
+    turn_deg_per_s: float = 12.0
+    delay_s: float = 0.0
+
+    def __post_init__(self) -> None:
+        one_of("Order", self.order, ORDERS)
+        within("Repeats", self.repeats, 1, 20, "")
+        within("Settling", self.settle_s, 0, 120, "s")
+        within("Turning", self.turn_deg_per_s, 0.1, 360, "°/s")
+        within("Delay of the shutter", self.delay_s, 0, 60, "s")
+
+
+@dataclass(frozen=True)
+class Target:
+    """What the picture is wanted for: the longer side of a print, its resolution, how near people stand.
+
+    ``print_mm`` 0 wants no print.
+    """
+
+    print_mm: float = 0.0
+    dpi: float = 240.0
+    viewing_m: float = 1.5
+
+    def __post_init__(self) -> None:
+        within("Longer side of the print", self.print_mm, 0, 200000, "mm")
+        within("Print resolution", self.dpi, 10, 2400, "dpi")
+        within("Viewing distance", self.viewing_m, 0.1, 1000, "m")
+
+
+@dataclass(frozen=True)
+class Brief:
+    """Everything a plan is made from. ``kind`` only names the starting point it came from."""
+
+    rig: Rig = field(default_factory=Rig)
+    wish: Wish = field(default_factory=Wish)
+    support: Support = field(default_factory=Support)
+    scene: Scene = field(default_factory=Scene)
+    exposure: Exposure = field(default_factory=Exposure)
+    site: Site = field(default_factory=Site)
+    run: Run = field(default_factory=Run)
+    target: Target = field(default_factory=Target)
+    kind: str = "row"

@@ -1,0 +1,181 @@
+"""Kinds of picture as starting points: each sets what usually goes with it and says why.
+
+All kinds share the one planning model; a kind only fills the brief in. The numbers
+are common practice with no source.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from idle_lantern.core.plan.brief import Brief
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A starting point; ``changes`` maps parts of the brief to the values it sets."""
+
+    id: str
+    title: str
+    reason: str
+    changes: Mapping[str, Mapping[str, Any]]
+
+    def start(self, brief: Brief) -> Brief:
+        """The brief with this kind's values; what the kind says nothing of stays."""
+        filled = {part: replace(getattr(brief, part), **values) for part, values in self.changes.items()}
+        return replace(brief, kind=self.id, **filled)
+
+
+#: A kind that turns the camera takes back what another kind did to the rig.
+_TURNING = {"motion": "turn", "exposures_each": 1}
+_ON_HEAD = {"kind": "head", "pointing_deg": 0.0}
+
+KINDS: tuple[Kind, ...] = (
+    Kind(
+        "row",
+        "Single row",
+        "A wide landscape or town: camera upright for height and pixels, a third of overlap, one frame beyond each end.",
+        {
+            "rig": {**_TURNING, "upright": True},
+            "support": _ON_HEAD,
+            "wish": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -20.0, "high_deg": 20.0, "overlap": 1 / 3,
+                     "overlap_rows": 0.0, "reserve": 0.2, "spare_ends": 1, "zenith_frames": 1, "nadir_frames": 1},
+            "exposure": {"aperture_school": "sharpest", "metering": "average"},
+            "run": {"order": "rows", "repeats": 1},
+        },
+    ),
+    Kind(
+        "rows",
+        "Several rows",
+        "Land row and sky row or more: rows overlap by 40 %, so that the horizon stands near the edge of both and each can be matched.",
+        {
+            "rig": {**_TURNING, "upright": False},
+            "support": _ON_HEAD,
+            "wish": {"left_deg": -70.0, "right_deg": 70.0, "low_deg": -32.0, "high_deg": 38.0, "overlap": 1 / 3,
+                     "overlap_rows": 0.4, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+            "exposure": {"aperture_school": "sharpest", "metering": "average"},
+            "run": {"order": "snake", "repeats": 1},
+        },
+    ),
+    Kind(
+        "vertical",
+        "Vertical",
+        "One column of a tower or a fall: camera sideways for width, level across, top to bottom; a flat projection suits.",
+        {
+            "rig": {**_TURNING, "upright": False},
+            "support": _ON_HEAD,
+            "wish": {"left_deg": -18.0, "right_deg": 18.0, "low_deg": -30.0, "high_deg": 50.0, "overlap": 1 / 3,
+                     "overlap_rows": 1 / 3, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+            "exposure": {"aperture_school": "sharpest", "metering": "average"},
+            "run": {"order": "columns", "repeats": 1},
+        },
+    ),
+    Kind(
+        "gigapixel",
+        "Very high resolution",
+        "A long lens for a huge print: a quarter of overlap on a firm head, snake order for the least turning, long settling.",
+        {
+            "rig": {**_TURNING, "upright": True, "focal_mm": 200.0},
+            "support": _ON_HEAD,
+            "wish": {"left_deg": -30.0, "right_deg": 30.0, "low_deg": -10.0, "high_deg": 10.0, "overlap": 0.25,
+                     "overlap_rows": 0.25, "reserve": 0.1, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+            "scene": {"near_m": 200.0, "far_m": math.inf, "background_m": math.inf},
+            "exposure": {"aperture_school": "sharpest", "metering": "brightest"},
+            "run": {"order": "snake", "repeats": 1, "settle_s": 4.0},
+            "target": {"print_mm": 3000.0, "dpi": 240.0},
+        },
+    ),
+    Kind(
+        "shallow",
+        "Shallow depth portrait",
+        "A long fast lens wide open round a subject: half of overlap uses only the bright sharp middle, subject first, "
+        "focus on the subject and never touched.",
+        {
+            "rig": {**_TURNING, "upright": True, "focal_mm": 85.0, "widest_aperture": 1.8, "corner_loss_stops": 1.5},
+            "support": {"kind": "tripod", "pointing_deg": 0.0},
+            "wish": {"left_deg": -25.0, "right_deg": 25.0, "low_deg": -18.0, "high_deg": 18.0, "overlap": 0.5,
+                     "overlap_rows": 0.5, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+            "scene": {"near_m": 1.5, "subject_m": 2.5, "background_m": 40.0, "far_m": math.inf, "subject": "walking"},
+            "exposure": {"aperture_school": "open", "metering": "subject", "focus_m": 0.0},
+            "run": {"order": "subject", "repeats": 1},
+        },
+    ),
+    Kind(
+        "sphere",
+        "Full sphere",
+        "Everything round, for a look-around view: zenith once, nadir twice at 90 degrees so that head and tripod can be removed.",
+        {
+            "rig": {**_TURNING, "upright": True},
+            "support": {**_ON_HEAD, "tilt_low_deg": -90.0, "tilt_high_deg": 90.0},
+            "wish": {"left_deg": -180.0, "right_deg": 180.0, "low_deg": -90.0, "high_deg": 90.0, "overlap": 0.3,
+                     "overlap_rows": 0.25, "reserve": 0.0, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 2},
+            "scene": {"near_m": 1.2},
+            "exposure": {"aperture_school": "depth", "metering": "average"},
+            "run": {"order": "rings", "repeats": 1},
+        },
+    ),
+    Kind(
+        "air",
+        "From the air",
+        "A fixed lens that hovers: columns first, a third of overlap, several of each in dim light.",
+        {
+            "rig": {**_TURNING, "upright": False},
+            "support": {"kind": "air", "pointing_deg": 0.0, "tilt_low_deg": -90.0, "tilt_high_deg": 30.0},
+            "wish": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -50.0, "high_deg": 15.0, "overlap": 1 / 3,
+                     "overlap_rows": 1 / 3, "reserve": 0.25, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+            "scene": {"near_m": 30.0},
+            "run": {"order": "columns", "repeats": 1},
+        },
+    ),
+    Kind(
+        "two-lens",
+        "Two-lens sphere camera",
+        "Both halves at once from one position: aperture, ISO and white balance fixed, three times; 10 s of delay to leave the room.",
+        {
+            "rig": {"motion": "two-lens", "exposures_each": 1, "lens_model": "equidistant", "upright": False,
+                    "sensor_width_mm": 5.6, "sensor_height_mm": 5.6, "width_px": 2900, "height_px": 2900,
+                    "focal_mm": 1.65, "image_circle_mm": 5.6, "widest_aperture": 2.0, "narrowest_aperture": 5.6},
+            "support": {"kind": "tripod", "pointing_deg": 0.0},
+            "wish": {"left_deg": -180.0, "right_deg": 180.0, "low_deg": -90.0, "high_deg": 90.0, "overlap": 0.05,
+                     "overlap_rows": 0.0, "reserve": 0.0, "spare_ends": 0},
+            "exposure": {"aperture_school": "own", "aperture": 5.6, "iso": 250.0, "bracket_count": 3, "bracket_step_ev": 1.5},
+            "run": {"order": "rings", "repeats": 1, "delay_s": 10.0, "bookends": False},
+        },
+    ),
+    Kind(
+        "shift",
+        "Shift lens, flat",
+        "The camera stands still and the lens moves: frames differ by a shift on the sensor, nothing turns, straight lines stay straight.",
+        {
+            "rig": {"motion": "lens-shift", "exposures_each": 1, "lens_model": "rectilinear", "upright": False,
+                    "focal_mm": 24.0, "shift_mm": 12.0, "image_circle_mm": 58.0},
+            "support": {"kind": "tripod", "pointing_deg": 0.0},
+            "wish": {"left_deg": -36.0, "right_deg": 36.0, "low_deg": -25.0, "high_deg": 25.0, "overlap": 1 / 3,
+                     "overlap_rows": 1 / 3, "reserve": 0.0, "spare_ends": 0},
+            "exposure": {"aperture_school": "sharpest", "metering": "average"},
+            "run": {"order": "rows", "repeats": 1},
+        },
+    ),
+    Kind(
+        "sensor-shift",
+        "Sensor-shift frames",
+        "The camera takes several exposures for each frame with its sensor moved: only for what stands quite still, on a firm head.",
+        {
+            "rig": {"motion": "turn", "exposures_each": 4, "upright": True},
+            "support": _ON_HEAD,
+            "wish": {"left_deg": -40.0, "right_deg": 40.0, "low_deg": -15.0, "high_deg": 15.0, "overlap": 1 / 3,
+                     "overlap_rows": 0.0, "reserve": 0.2, "spare_ends": 0},
+            "scene": {"subject": "still"},
+            "exposure": {"aperture_school": "sharpest", "metering": "brightest"},
+            "run": {"order": "snake", "repeats": 1, "settle_s": 4.0},
+        },
+    ),
+)  # fmt: skip
+
+
+def kind_of(kind_id: str) -> Kind:
+    """The kind of that id; the single row for one that is not known."""
+    return next((k for k in KINDS if k.id == kind_id), KINDS[0])

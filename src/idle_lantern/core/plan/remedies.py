@@ -1,0 +1,93 @@
+"""The edits behind the judgements' remedies: plan -> changed brief."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.depth import thirds_up
+from idle_lantern.core.plan.judge import advised_overlap
+from idle_lantern.core.plan.size import focal_for_px, needed_px
+from idle_lantern.core.plan.sun import daylight_ev
+
+if TYPE_CHECKING:
+    from idle_lantern.core.plan.planner import Plan
+
+
+@dataclass(frozen=True)
+class Remedy:
+    """A titled change of the brief."""
+
+    title: str
+    apply: Callable[[Plan], Brief]
+
+
+def _part(part: str, **changes: Any) -> Callable[[Plan], Brief]:
+    return lambda plan: replace(plan.brief, **{part: replace(getattr(plan.brief, part), **changes)})
+
+
+def _reckoned(part: str, reckon: Callable[[Plan], dict[str, Any]]) -> Callable[[Plan], Brief]:
+    return lambda plan: replace(plan.brief, **{part: replace(getattr(plan.brief, part), **reckon(plan))})
+
+
+def _short_enough(plan: Plan) -> dict[str, Any]:
+    limit = plan.setting.limit
+    if limit is None:
+        return {}
+    thirds = math.ceil(3 * math.log2(plan.setting.time_s / limit.time_s) - 0.1)
+    return {"iso": round(plan.brief.exposure.iso * 2 ** (thirds / 3))}
+
+
+def _by_sun(plan: Plan) -> dict[str, Any]:
+    ev = daylight_ev(plan.sun.altitude_deg)
+    return {"readings": tuple((a, round(ev, 1)) for a, _ in plan.brief.exposure.readings)}
+
+
+REMEDIES: dict[str, Remedy] = {
+    "overlap-third": Remedy("Overlap a third", _part("wish", overlap=1 / 3)),
+    "overlap-half": Remedy("Overlap one half", _part("wish", overlap=0.5)),
+    "overlap-advised": Remedy(
+        "Take the advised overlap", _reckoned("wish", lambda p: {"overlap": round(advised_overlap(p)[0], 4)})
+    ),
+    "rows-half": Remedy("Rows overlap by half", _part("wish", overlap_rows=0.5)),
+    "upright": Remedy("Turn the camera upright", _part("rig", upright=True)),
+    "reserve-quarter": Remedy("Keep a quarter for the crop", _part("wish", reserve=0.25)),
+    "spare-ends": Remedy("One frame beyond each end", _part("wish", spare_ends=1)),
+    "use-head": Remedy("Plan for a panoramic head", _part("support", kind="head")),
+    "repeat-thrice": Remedy("Take each three times", _part("run", repeats=3)),
+    "aperture-depth": Remedy(
+        "Close as far as needed",
+        _reckoned(
+            "exposure",
+            lambda p: {"aperture_school": "own", "aperture": thirds_up(p.sharpness.needed_aperture), "focus_m": 0.0},
+        ),
+    ),
+    "aperture-sharpest": Remedy("Sharpest aperture", _part("exposure", aperture_school="sharpest")),
+    "iso-for-time": Remedy("Raise the ISO", _reckoned("exposure", _short_enough)),
+    "iso-base": Remedy("Base ISO", _reckoned("exposure", lambda p: {"iso": p.rig.base_iso})),
+    "meter-brightest": Remedy("Meter the brightest part", _part("exposure", metering="brightest")),
+    "bracket": Remedy("Bracket", _reckoned("exposure", lambda p: {"bracket_count": p.setting.brackets_needed})),
+    "grey-filter": Remedy(
+        "Use a grey filter",
+        _reckoned(
+            "exposure",
+            lambda p: {
+                "filter_stops": p.brief.exposure.filter_stops
+                + max(1, math.ceil(math.log2(1 / 8000 / p.setting.time_s)))
+            },
+        ),
+    ),
+    "polariser-off": Remedy("Polariser off", _part("exposure", polariser=False)),
+    "order-sun": Remedy("Sunny side first", _part("run", order="sun")),
+    "order-subject": Remedy("Subject first", _part("run", order="subject")),
+    "readings-sun": Remedy("Readings by the sun", _reckoned("exposure", _by_sun)),
+    "focal-print": Remedy(
+        "Take that focal length",
+        _reckoned(
+            "rig", lambda p: {"focal_mm": round(focal_for_px(p.rig, p.wish, needed_px(p.brief.target)) + 0.05, 1)}
+        ),
+    ),
+}

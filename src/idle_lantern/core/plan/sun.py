@@ -1,0 +1,168 @@
+"""Sun and moon over a place: where they stand, when which light is there.
+
+Positions come from the ``ephem`` package (VSOP87 and its kin), checked in the tests
+against the worked example of the NREL Solar Position Algorithm report.
+"""
+
+from __future__ import annotations
+
+import datetime
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+
+import ephem
+
+from idle_lantern.core.plan.brief import Site
+
+#: Sun's altitude at rise and set: refraction and its radius (the almanac's convention).
+RISE_DEG = -0.833
+#: Golden and blue light by the sun's altitude (common practice, no source).
+GOLDEN_DEG = (-4.0, 6.0)
+BLUE_DEG = (-6.0, -4.0)
+_MINUTES = 1440
+
+
+@dataclass(frozen=True)
+class Position:
+    """Compass bearing and altitude in degrees."""
+
+    bearing_deg: float
+    altitude_deg: float
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something of the day and when it happens, local time."""
+
+    name: str
+    at: datetime.datetime
+
+
+@dataclass(frozen=True)
+class Day:
+    """The sun and the moon every ten minutes from midnight to midnight, local time, and the events between."""
+
+    times: tuple[datetime.datetime, ...]
+    sun: tuple[Position, ...]
+    moon: tuple[Position, ...]
+    moon_lit: float
+    events: tuple[Event, ...]
+
+    def first(self, name: str) -> datetime.datetime | None:
+        """When an event happens first, None if it does not that day."""
+        return next((e.at for e in self.events if e.name == name), None)
+
+
+def sun_at(site: Site, local: datetime.datetime) -> Position:
+    """Where the sun's middle is seen, refraction included."""
+    return _seen(ephem.Sun(), site, local)
+
+
+def moon_at(site: Site, local: datetime.datetime) -> Position:
+    """Where the moon's middle is seen."""
+    return _seen(ephem.Moon(), site, local)
+
+
+def _seen(body: ephem.Body, site: Site, local: datetime.datetime) -> Position:
+    observer = _observer(site.latitude_deg, site.longitude_deg)
+    observer.date = ephem.Date(local - datetime.timedelta(hours=site.utc_offset_h))
+    body.compute(observer)
+    return Position(math.degrees(body.az), math.degrees(body.alt))
+
+
+def _observer(latitude_deg: float, longitude_deg: float, pressure_mbar: float = 1010.0) -> ephem.Observer:
+    observer = ephem.Observer()
+    observer.lat, observer.lon = math.radians(latitude_deg), math.radians(longitude_deg)
+    observer.pressure = pressure_mbar
+    return observer
+
+
+def day(site: Site) -> Day:
+    """The whole day of a place; remembered, since edits of a plan ask for the same one again and again."""
+    return _day(site.latitude_deg, site.longitude_deg, site.date, site.utc_offset_h)
+
+
+@lru_cache(maxsize=16)
+def _day(latitude_deg: float, longitude_deg: float, date: str, utc_offset_h: float) -> Day:
+    site = Site(latitude_deg=latitude_deg, longitude_deg=longitude_deg, date=date, utc_offset_h=utc_offset_h)
+    midnight = datetime.datetime.fromisoformat(f"{date}T00:00")
+    times = tuple(midnight + datetime.timedelta(minutes=m) for m in range(0, _MINUTES + 1, 10))
+    sun = tuple(sun_at(site, t) for t in times)
+    moon = tuple(moon_at(site, t) for t in times)
+    body = ephem.Moon()
+    body.compute(ephem.Date(midnight + datetime.timedelta(hours=21 - utc_offset_h)))
+    return Day(times, sun, moon, float(body.phase) / 100, _events(site, times, sun))
+
+
+def _events(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[Position, ...]) -> tuple[Event, ...]:
+    """Crossings of the altitudes that matter, to the second, and noon."""
+    levels = (
+        (RISE_DEG, "sunrise", "sunset"),
+        (GOLDEN_DEG[1], "golden light ends", "golden light begins"),
+        (BLUE_DEG[1], "blue light ends", "blue light begins"),
+        (BLUE_DEG[0], "blue light begins, morning", "blue light ends, evening"),
+    )
+    events = []
+    for level, rising, falling in levels:
+        # rise and set are told for the geometric centre: refraction is in the convention already
+        lift = (lambda t: _geometric(site, t)) if level == RISE_DEG else (lambda t: sun_at(site, t).altitude_deg)
+        heights = [lift(t) for t in times] if level == RISE_DEG else [p.altitude_deg for p in sun]
+        for i in range(len(times) - 1):
+            a, b = heights[i] - level, heights[i + 1] - level
+            if (a < 0) != (b < 0):
+                low, high = times[i], times[i + 1]
+                while high - low > datetime.timedelta(seconds=1):
+                    middle = low + (high - low) / 2
+                    low, high = (middle, high) if ((lift(middle) - level) < 0) == (a < 0) else (low, middle)
+                events.append(Event(rising if a < 0 else falling, high.replace(microsecond=0)))
+    highest = max(range(len(sun)), key=lambda i: sun[i].altitude_deg)
+    events.append(Event("sun highest", times[highest]))
+    return tuple(sorted(events, key=lambda e: e.at))
+
+
+def _geometric(site: Site, local: datetime.datetime) -> float:
+    observer = _observer(site.latitude_deg, site.longitude_deg, pressure_mbar=0.0)
+    observer.date = ephem.Date(local - datetime.timedelta(hours=site.utc_offset_h))
+    body = ephem.Sun()
+    body.compute(observer)
+    return math.degrees(body.alt)
+
+
+#: Ground illuminance by the sun's altitude: log10 lux = a + b x + c x^2 + d x^3 with x = altitude / 90
+#: (Janiczek and DeYoung, U.S. Naval Observatory Circular 171, 1987; coefficients from memory).
+_ILLUMINANCE = (
+    (20.0, 3.74, 3.97, -4.07, 1.47),
+    (5.0, 3.05, 13.28, -45.98, 64.33),
+    (-0.8, 2.88, 22.26, -207.64, 1034.30),
+    (-5.0, 2.88, 21.81, -258.11, -858.36),
+    (-12.0, 2.70, 12.17, -431.69, -1899.83),
+    (-18.0, 13.84, 262.72, 1447.42, 2797.93),
+)
+_NIGHT_LUX = 6.5e-4
+
+
+def illuminance_lux(sun_altitude_deg: float) -> float:
+    """Light on level ground under a clear sky."""
+    x = sun_altitude_deg / 90
+    for least, a, b, c, d in _ILLUMINANCE:
+        if sun_altitude_deg >= least:
+            return float(max(10 ** (a + x * (b + x * (c + x * d))), _NIGHT_LUX))
+    return _NIGHT_LUX
+
+
+def daylight_ev(sun_altitude_deg: float) -> float:
+    """EV at ISO 100 of a middle tone in that light: E = 2.5 lux * 2^EV (incident calibration C = 250, ISO 2720)."""
+    return math.log2(illuminance_lux(sun_altitude_deg) / 2.5)
+
+
+def minutes_of_even_light(site: Site, begin: datetime.datetime, change_ev: float = 1 / 3, most: int = 240) -> float:
+    """Minutes from ``begin`` until daylight has changed by ``change_ev``."""
+    first = daylight_ev(sun_at(site, begin).altitude_deg)
+    before = 0.0
+    for minute in range(1, most + 1):
+        change = abs(daylight_ev(sun_at(site, begin + datetime.timedelta(minutes=minute)).altitude_deg) - first)
+        if change >= change_ev:
+            return minute - (change - change_ev) / max(change - before, 1e-9)
+        before = change
+    return float(most)

@@ -1,0 +1,72 @@
+"""How long the run takes, and an evening of several scenes."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from idle_lantern.core.plan.brief import Exposure, Run, Site, Stop
+from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.light import Setting, bracketed, reading_at
+from idle_lantern.core.plan.order import turning_deg
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.sun import sun_at
+
+#: Writing one exposure to the card and being ready again.
+_READY_S = 0.4
+
+
+@dataclass(frozen=True)
+class RunTime:
+    """Seconds of the run by what they go to, and the exposures made."""
+
+    exposing_s: float
+    settling_s: float
+    turning_s: float
+    exposures: int
+    turning_deg: float
+
+    @property
+    def total_s(self) -> float:
+        """The whole run."""
+        return self.exposing_s + self.settling_s + self.turning_s
+
+
+def run_time(frames: Sequence[GridFrame], rig: Rig, exposure: Exposure, setting: Setting, run: Run) -> RunTime:
+    """Exposures with their brackets and repeats, settling and delay at each position, turning between them."""
+    exposing, exposures = 0.0, 0
+    for frame in frames if rig.motion != "two-lens" else frames[:1]:
+        with_bracket = bracketed(reading_at(exposure, frame.yaw_deg), exposure)
+        times = setting.times_s if with_bracket else (setting.time_s,)
+        each = rig.exposures_each * run.repeats
+        exposing += each * (sum(times) + _READY_S * len(times))
+        exposures += each * len(times)
+    if run.bookends:
+        exposing += 2 * (setting.time_s + _READY_S)
+        exposures += 2
+    positions = len(frames) if rig.motion == "turn" else 1
+    path = turning_deg(frames) if rig.motion == "turn" else 0.0
+    return RunTime(exposing, positions * (run.settle_s + run.delay_s), path / run.turn_deg_per_s, exposures, path)
+
+
+@dataclass(frozen=True)
+class Slot:
+    """One scene of the evening: when it begins and ends, and how high the sun then stands."""
+
+    name: str
+    begin: datetime.datetime
+    end: datetime.datetime
+    sun_begin_deg: float
+    sun_end_deg: float
+
+
+def evening(site: Site, this_scene: str, run_s: float) -> tuple[Slot, ...]:
+    """The outing's own scene at its start, then the others in their order with the walks between."""
+    slots = []
+    at = site.begin
+    for stop in (Stop(this_scene, run_s / 60), *site.stops):
+        begin = at + datetime.timedelta(minutes=stop.walk_minutes)
+        at = begin + datetime.timedelta(minutes=stop.minutes)
+        slots.append(Slot(stop.name, begin, at, sun_at(site, begin).altitude_deg, sun_at(site, at).altitude_deg))
+    return tuple(slots)
