@@ -31,7 +31,7 @@ def _press(qtbot: QtBot, window: Window, name: str) -> None:
 
 
 def _type(qtbot: QtBot, window: Window, field: str, text: str) -> None:
-    edit = window.plan_stage.fields[field]
+    edit = window.plan_stage.reveal(field)
     edit.setFocus()
     edit.selectAll()
     qtbot.keyClicks(edit, text)
@@ -47,7 +47,7 @@ def test_from_plan_to_saved_picture(
     _type(qtbot, window, "overlap", "2/5")
     plan = window.state.plan
     assert (plan.wish.left_deg, plan.wish.right_deg, plan.wish.overlap) == (-60, 45, 0.4)
-    assert window.plan_stage.angles.rowCount() == len(plan.frames) == 4
+    assert window.plan_stage.listing.table.rowCount() == len(plan.frames) == 4
     assert "4 frames" in window.plan_stage.count.text()
 
     # field: the first by key, the rest by the button

@@ -30,7 +30,7 @@ LEFT = Qt.MouseButton.LeftButton
 
 
 def _retype(qtbot: QtBot, window: Window, field: str, text: str) -> QLineEdit:
-    edit = window.plan_stage.fields[field]
+    edit = window.plan_stage.reveal(field)
     edit.setFocus()
     edit.selectAll()
     qtbot.keyClick(edit, Qt.Key.Key_Delete)
@@ -108,10 +108,10 @@ def test_selecting_a_frame_anywhere_selects_it_everywhere(qtbot: QtBot, window: 
     at = window.map.to_screen().map(QPointF(frame.yaw_deg, frame.pitch_deg)).toPoint()
     qtbot.mouseClick(window.map, LEFT, pos=at)
     assert window.state.selected == 5
-    assert window.plan_stage.angles.selectionModel().selectedRows()[0].row() == 4
+    assert window.plan_stage.listing.table.selectionModel().selectedRows()[0].row() == 4
     qtbot.keyClick(window.map, Qt.Key.Key_Left)
     assert window.state.selected == 4
-    window.plan_stage.angles.selectRow(0)
+    window.plan_stage.listing.table.selectRow(0)
     assert window.state.selected == 1
 
 
@@ -151,7 +151,8 @@ def test_sphere_circle_and_upright_by_single_keys(qtbot: QtBot, window: Window):
     assert window.state.outing.wish.high_deg == 90
     qtbot.keyClick(window, Qt.Key.Key_U)
     assert not window.state.outing.rig.upright
-    assert "Held sideways" in window.plan_stage.held.text()
+    window.plan_stage.open_topic(1)
+    assert window.plan_stage.camera.bound.choices["upright"].currentText() == "sideways"
     window.state.undo()
     window.state.undo()
     qtbot.keyClick(window, Qt.Key.Key_C)
@@ -160,7 +161,7 @@ def test_sphere_circle_and_upright_by_single_keys(qtbot: QtBot, window: Window):
 
 
 def test_letters_typed_into_a_field_are_no_shortcuts(qtbot: QtBot, window: Window):
-    edit = window.plan_stage.fields["focal_mm"]
+    edit = window.plan_stage.reveal("focal_mm")
     edit.setFocus()
     edit.selectAll()
     qtbot.keyClicks(edit, "bu1")

@@ -48,6 +48,10 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.frames_stage.ask_folder(),
     ),
     Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.save_angles()),
+    Action("outing.card", "Save the field card …", "Outing", "Ctrl+K", lambda w: w.plan_stage.save_card()),
+    Action("outing.save_plan", "Save the plan as a file …", "Outing", "", lambda w: w.plan_stage.save_plan()),
+    Action("outing.bring_plan", "Bring in a plan or a frame list …", "Outing", "", lambda w: w.plan_stage.ask_plan()),
+    Action("outing.gear", "Gear library …", "Outing", "Ctrl+G", lambda w: w.plan_stage.open_gear()),
     Action("app.quit", "Quit", "Outing", "Ctrl+Q", lambda w: w.close()),
     Action(
         "edit.undo",
@@ -68,6 +72,8 @@ ACTIONS: tuple[Action, ...] = (
     Action(
         "plan.upright", "Turn the camera upright or sideways", "Edit", "U", lambda w: w.plan_stage.turn_camera(), "plan"
     ),
+    Action("plan.mark", "Mark a thing on the map …", "Edit", "M", lambda w: w.plan_stage.add_mark(), "plan"),
+    Action("plan.blur", "Preview the blur …", "Edit", "", lambda w: w.plan_stage.preview_blur(), "plan"),
     Action("plan.circle", "Plan the full circle", "Edit", "C", lambda w: w.plan_stage.full_circle(), "plan"),
     Action("plan.sphere", "Plan the full sphere", "Edit", "B", lambda w: w.plan_stage.full_sphere(), "plan"),
     Action(
@@ -149,6 +155,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("look.light", "Light look", "View", "", lambda w: w.set_look("light")),
     Action("look.field", "Field look: bright and large", "View", "F9", lambda w: w.set_look("field")),
     *(Action(f"go.{s}", f"Go to {s.capitalize()}", "Go", f"Alt+{i}", _go(s)) for i, s in enumerate(STAGES, 1)),
+    Action("plan.next", "Next page of the plan", "Go", "Ctrl+PgDown", lambda w: w.plan_stage.next_topic(1), "plan"),
+    Action("plan.back", "Page before", "Go", "Ctrl+PgUp", lambda w: w.plan_stage.next_topic(-1), "plan"),
     Action("app.find", "Find an action …", "Go", "F1", lambda w: w.find_action()),
     Action("app.about", "About Idle Lantern", "Go", "", lambda w: w.about()),
 )

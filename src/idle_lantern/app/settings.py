@@ -35,6 +35,11 @@ def outings_folder() -> Path:
     return Path(platformdirs.user_data_dir(_NAME)) / "outings"
 
 
+def gear_file() -> Path:
+    """The gear library."""
+    return Path(platformdirs.user_data_dir(_NAME)) / "gear.sqlite"
+
+
 def shown(path: Path) -> str:
     """A path as told to people: the home folder as ``~``."""
     try:

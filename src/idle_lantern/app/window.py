@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import logging
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -51,14 +52,17 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import read
+from idle_lantern.core.gear.library import Library
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.unroll import MAP_SIZE, unroll_frame
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief
 
+log = logging.getLogger(__name__)
+
 #: Share of the height that the map takes by stage: it leads while planning and steps back for the picture.
-_MAP_SHARE = {"plan": 0.42, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
+_MAP_SHARE = {"plan": 0.40, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
 
 
 class StageTab(QPushButton):
@@ -111,6 +115,7 @@ class Window(QMainWindow):
         self.settings = settings or settings_module.load()
         self.state = AppState(self)
         self.tasks = TaskRunner(self)
+        self.gear = self._open_gear()
         self.stage = "plan"
         self.setWindowTitle("Idle Lantern")
         self.resize(1280, 800)
@@ -146,6 +151,20 @@ class Window(QMainWindow):
         if app is not None:
             app.installEventFilter(self)
         self.go("plan")
+
+    def _open_gear(self) -> Library | None:
+        """The gear library; one that cannot be read is told and left, and everything else works without it."""
+        try:
+            library = Library(settings_module.gear_file())
+            self.state.past = library.past_joins()
+        except (LanternError, OSError) as error:
+            log.warning("gear library: %s", error)
+            QTimer.singleShot(0, self._tell_gear_trouble)
+            return None
+        return library
+
+    def _tell_gear_trouble(self) -> None:
+        self.tell(f"The gear library cannot be opened ({settings_module.gear_file()}); it was left as it is.", True)
 
     # --- building ---------------------------------------------------------------
 

@@ -17,7 +17,8 @@ from idle_lantern.core.plan.brief import Brief
 if TYPE_CHECKING:
     from idle_lantern.app.state import AppState
 
-_WIDTH = 104
+#: Width of a figure's field, and of the words in a list.
+FIELD_PX = 96
 
 
 def plain(digits: int = 6, unit: str = "") -> Callable[[float], str]:
@@ -35,6 +36,16 @@ def number_with(unit: str, example: str) -> Callable[[str], float]:
         return units.parse_number(cleaned, "a number", example)
 
     return parse
+
+
+def narrow(box: QComboBox, letters: int = 13) -> QComboBox:
+    """A list no wider than so many letters; its lines may be longer than itself."""
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    box.setMinimumContentsLength(letters)
+    view = box.view()
+    if view is not None:
+        view.setMinimumWidth(260)
+    return box
 
 
 class Bound:
@@ -64,13 +75,14 @@ class Bound:
     ) -> QuantityEdit:
         """A field for a quantity; Up and Down change it by ``step``."""
         field = QuantityEdit(name, parse, write, step)
-        field.setFixedWidth(_WIDTH)
+        field.setFixedWidth(FIELD_PX)
         field.setObjectName(f"field-{key}")
 
         def use(value: float) -> None:
             if whole and value == value and abs(value) < 1e9:
                 value = round(value)
-            self._submit(field, edits.set_part(part, f"Change the {name.lower()}", **{key: value}))
+            change: dict[str, Any] = {key: value}
+            self._submit(field, edits.set_part(part, f"Change the {name.lower()}", **change))
 
         field.submitted.connect(use)
         field.refused.connect(lambda s: self.state.told.emit(s, True))
@@ -82,6 +94,7 @@ class Bound:
         box = QComboBox()
         box.setAccessibleName(name)
         box.setObjectName(f"choice-{key}")
+        narrow(box)
         for i, (value, title, reason) in enumerate(options):
             box.addItem(title, value)
             box.setItemData(i, reason, 3)  # Qt.ItemDataRole.ToolTipRole
@@ -98,9 +111,12 @@ class Bound:
         """A yes or no."""
         box = QCheckBox(title)
         box.setObjectName(f"switch-{key}")
-        box.clicked.connect(
-            lambda on: self.state.apply(edits.set_part(part, f"{title}: {'yes' if on else 'no'}", **{key: bool(on)}))
-        )
+
+        def use(on: bool) -> None:
+            change: dict[str, Any] = {key: bool(on)}
+            self.state.apply(edits.set_part(part, f"{title}: {'yes' if on else 'no'}", **change))
+
+        box.clicked.connect(use)
         self.switches[key], self._parts[key] = box, part
         return box
 
@@ -111,7 +127,7 @@ class Bound:
         name: str,
         write: Callable[[Any], str] = str,
         parse: Callable[[str], Any] = str.strip,
-        width: int = _WIDTH,
+        width: int = FIELD_PX,
     ) -> QLineEdit:
         """A line of text; ``parse`` may refuse it with an ``InputError``."""
         field = QLineEdit()

@@ -142,14 +142,23 @@ class DepthDrawing(Drawing):
             return 14 + (w - 44) * (math.log10(max(distance_m, 1e-3)) - low) / (high - low)
 
         y = h / 2
-        p.fillRect(QRectF(x(s.near_limit_m), y - 13, x(s.far_limit_m) - x(s.near_limit_m), 26), theme.colour("accent", 90))
+        p.fillRect(
+            QRectF(x(s.near_limit_m), y - 13, x(s.far_limit_m) - x(s.near_limit_m), 26), theme.colour("accent", 90)
+        )
         p.setPen(QPen(theme.colour("text"), 2))
         p.drawLine(QPointF(x(scene.near_m), y), QPointF(x(scene.far_m), y))
         for v in (scene.near_m, scene.far_m):
             p.drawLine(QPointF(x(v), y - 6), QPointF(x(v), y + 6))
         p.setPen(QPen(theme.colour("text"), 1, Qt.PenStyle.DashLine))
         p.drawLine(QPointF(x(s.focus_m), y - 26), QPointF(x(s.focus_m), y + 26))
-        _text(p, x(s.focus_m), y - 30, f"focus {units.distance(s.focus_m)}", "text", "middle" if x(s.focus_m) > 60 else "left")
+        _text(
+            p,
+            x(s.focus_m),
+            y - 30,
+            f"focus {units.distance(s.focus_m)}",
+            "text",
+            "middle" if x(s.focus_m) > 60 else "left",
+        )
         _text(p, max(14.0, x(s.near_limit_m)), y + 40, f"sharp from {units.distance(s.near_limit_m)}", "text")
         far = units.distance(s.far_limit_m)
         _text(p, w - 14.0, y + 40, f"to {far}", "text", "right")

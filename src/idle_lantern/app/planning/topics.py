@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.planning.bound import Bound, number_with, plain
+from idle_lantern.app.planning.bound import FIELD_PX, Bound, narrow, number_with, plain
 from idle_lantern.app.planning.drawings import DepthDrawing, Drawing, PupilDrawing, SunDrawing
 from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.core.base import units
@@ -21,7 +21,13 @@ from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.light import filter_factor
 from idle_lantern.core.plan.order import REASONS
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.plan.size import USUAL_DPI, focal_for_pixels, focal_for_px_per_degree, largest_sheet, unfit_formats
+from idle_lantern.core.plan.size import (
+    USUAL_DPI,
+    focal_for_pixels,
+    focal_for_px_per_degree,
+    largest_sheet,
+    unfit_formats,
+)
 from idle_lantern.core.plan.sun import day
 
 if TYPE_CHECKING:
@@ -53,7 +59,7 @@ class Topic(QWidget):
         self._drawings: list[Drawing] = []
         box = QHBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(theme.SPACE * 3)
+        box.setSpacing(theme.SPACE * 2)
         self.build(box)
 
     def build(self, box: QHBoxLayout) -> None:
@@ -107,6 +113,7 @@ class PictureTopic(Topic):
         self.kind = QComboBox()
         self.kind.setAccessibleName("Kind of picture")
         self.kind.setObjectName("choice-kind")
+        narrow(self.kind)
         for i, k in enumerate(KINDS):
             self.kind.addItem(k.title, k.id)
             self.kind.setItemData(i, k.reason, 3)
@@ -129,6 +136,7 @@ class PictureTopic(Topic):
         box.addLayout(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)
         self.school = QComboBox()
         self.school.setAccessibleName("Overlap by school")
+        narrow(self.school, 18)
         self.school.addItem("overlap by school …")
         for key, text in (
             ("quick", "15 %: quick, long lens"),
@@ -142,19 +150,24 @@ class PictureTopic(Topic):
         grid = form(
             [
                 ("Overlap", n("wish", "overlap", "Overlap", *_share, step=0.05)),
-                ("between rows", n("wish", "overlap_rows", "Overlap between rows", units.parse_share, _same_or_share, step=0.05)),
-                ("Reserve for the crop", n("wish", "reserve", "Reserve for the crop", *_share, step=0.05)),
-                ("Frames beyond each end", n("wish", "spare_ends", "Frames beyond each end", *_count, whole=True)),
-                ("Zenith frames", n("wish", "zenith_frames", "Zenith frames", *_count, whole=True)),
-                ("Nadir frames", n("wish", "nadir_frames", "Nadir frames", *_count, whole=True)),
+                (
+                    "between rows",
+                    n("wish", "overlap_rows", "Overlap between rows", units.parse_share, _same_or_share, step=0.05),
+                ),
+                ("Crop reserve", n("wish", "reserve", "Reserve for the crop", *_share, step=0.05)),
+                ("Beyond each end", n("wish", "spare_ends", "Frames beyond each end", *_count, whole=True)),
+                ("At the zenith", n("wish", "zenith_frames", "Zenith frames", *_count, whole=True)),
+                ("At the nadir", n("wish", "nadir_frames", "Nadir frames", *_count, whole=True)),
             ]
         )
         loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"))
         box.addLayout(column(grid, self.school, loss, None), 3)
-        b.number("target", "print_mm", "Print", *_mm, step=100)
+        b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
         b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)
         b.number("target", "viewing_m", "Seen from", *_metres, step=0.5)
-        back = form([(t, b.numbers[k]) for t, k in (("Print, longer side", "print_mm"), ("at", "dpi"), ("seen from", "viewing_m"))])
+        back = form(
+            [(t, b.numbers[k]) for t, k in (("Print, longer", "print_mm"), ("at", "dpi"), ("seen from", "viewing_m"))]
+        )
         self.wanted = [
             button("", self._use_print, name="use-print"),
             button("", self._use_megapixels, name="use-megapixels"),
@@ -162,7 +175,7 @@ class PictureTopic(Topic):
         ]
         self.megapixels = plain_number("Megapixels", 100, self._show_wanted, "field-megapixels")
         self.density = plain_number("Pixels per degree", 60, self._show_wanted, "field-density")
-        more = form([("Megapixels", self.megapixels), ("Pixels per degree", self.density)])
+        more = form([("Megapixels", self.megapixels), ("Pixels per °", self.density)])
         box.addLayout(
             column(label("Backwards from what is wanted"), back, self.wanted[0], more, row(*self.wanted[1:]), None), 3
         )
@@ -202,7 +215,9 @@ class PictureTopic(Topic):
         for made, focal, name in zip(self.wanted, needs, names):
             fits = 1 <= focal <= 3000
             made.setEnabled(fits)
-            made.setText(f"Use {focal:.0f} mm" if fits else "no print wanted" if made is self.wanted[0] else "out of reach")
+            made.setText(
+                f"Use {focal:.0f} mm" if fits else "no print wanted" if made is self.wanted[0] else "out of reach"
+            )
             made.setAccessibleName(f"Use {focal:.0f} mm for {name}")
 
     def _use(self, which: int) -> None:
@@ -218,6 +233,10 @@ class PictureTopic(Topic):
         self._use(2)
 
 
+def _none_or_mm(value: float) -> str:
+    return "none" if value == 0 else f"{value:g} mm"
+
+
 def _same_or_share(value: float) -> str:
     return "the same" if value == 0 else units.share(value)
 
@@ -227,7 +246,7 @@ def plain_number(name: str, value: float, use: Callable[[], object], object_name
     from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 
     field = QuantityEdit(name, units.parse_number, plain(5))
-    field.setFixedWidth(104)
+    field.setFixedWidth(FIELD_PX)
     field.setObjectName(object_name)
     field.show_value(value)
 
@@ -250,9 +269,8 @@ class CameraTopic(Topic):
         for kind, choice in (("camera", self.camera), ("lens", self.lens)):
             choice.setAccessibleName(f"{kind} of the gear library")
             choice.setObjectName(f"gear-{kind}")
-            choice.setMinimumWidth(190)
+            narrow(choice, 13)
             choice.activated.connect(lambda i, k=kind, c=choice: self.stage.take_gear(k, c.itemData(i)))
-        self.held = button("Held upright", self.stage.turn_camera, name="turn-camera")
         kinds = [(m, m if m == "rectilinear" else f"{m} fisheye", "") for m in MODELS]
         motions = [
             ("turn", "the camera turns", ""),
@@ -265,17 +283,14 @@ class CameraTopic(Topic):
                     [
                         ("Camera", self.camera),
                         ("Lens", self.lens),
-                        ("Held", self.held),
+                        ("Held", b.choice("rig", "upright", "Held", [(True, "upright", ""), (False, "sideways", "")])),
                         ("Focal length", n("rig", "focal_mm", "Focal length", *_mm)),
                         ("Lens kind", b.choice("rig", "lens_model", "Lens kind", kinds)),
-                        ("Reaches round by", b.choice("rig", "motion", "Motion", motions)),
+                        ("Reach by", b.choice("rig", "motion", "Motion", motions)),
                     ]
                 ),
-                row(
-                    button("Gear library …", self.stage.open_gear, name="open-gear"),
-                    button("From a frame …", self.stage.fill_from_frame, name="fill-gear"),
-                    None,
-                ),
+                row(button("Gear library …   [Ctrl + G]", self.stage.open_gear, name="open-gear"), None),
+                row(button("Fill from a frame …", self.stage.fill_from_frame, name="fill-gear"), None),
                 None,
             ),
             3,
@@ -286,10 +301,16 @@ class CameraTopic(Topic):
                     [
                         ("Sensor width", n("rig", "sensor_width_mm", "Sensor width", *_mm)),
                         ("Sensor height", n("rig", "sensor_height_mm", "Sensor height", *_mm)),
-                        ("Pixels across", n("rig", "width_px", "Pixels across", _pixels, units.grouped, step=100, whole=True)),
+                        (
+                            "Pixels across",
+                            n("rig", "width_px", "Pixels across", _pixels, units.grouped, step=100, whole=True),
+                        ),
                         ("Pixels up", n("rig", "height_px", "Pixels up", _pixels, units.grouped, step=100, whole=True)),
                         ("Exposures each", n("rig", "exposures_each", "Exposures for one frame", *_count, whole=True)),
-                        ("File of one", n("rig", "raw_mb", "File of one exposure", number_with("MB", "28"), plain(4, "MB"))),
+                        (
+                            "File of one",
+                            n("rig", "raw_mb", "File of one exposure", number_with("MB", "28"), plain(4, "MB")),
+                        ),
                     ]
                 ),
                 None,
@@ -302,14 +323,21 @@ class CameraTopic(Topic):
                     [
                         ("Widest aperture", n("rig", "widest_aperture", "Widest aperture", units.parse_aperture, _f)),
                         ("Narrowest", n("rig", "narrowest_aperture", "Narrowest aperture", units.parse_aperture, _f)),
-                        ("Image circle", n("rig", "image_circle_mm", "Image circle", units.parse_length_mm, _or_unknown)),
+                        (
+                            "Image circle",
+                            n("rig", "image_circle_mm", "Image circle", units.parse_length_mm, _or_unknown),
+                        ),
                         ("Lens shift", n("rig", "shift_mm", "Lens shift", *_mm)),
                         ("Corner loss", n("rig", "corner_loss_stops", "Light lost in the corners", *_stops, step=0.1)),
                         ("Sensor's range", n("rig", "range_stops", "Sensor's range", *_stops, step=0.5)),
                     ]
                 ),
                 self.facts(
-                    ("One frame sees", "field", lambda p: " × ".join(units.angle(v * 57.29578) for v in p.rig.lens().field_rad())),
+                    (
+                        "One frame sees",
+                        "field",
+                        lambda p: " × ".join(units.angle(v * 57.29578) for v in p.rig.lens().field_rad()),
+                    ),
                     ("Crop factor", "factor", lambda p: f"{p.rig.crop_factor:.2f}"),
                 ),
                 None,
@@ -331,7 +359,6 @@ class CameraTopic(Topic):
 
     def show_plan(self, plan: Plan) -> None:
         super().show_plan(plan)
-        self.held.setText("Held upright" if plan.rig.upright else "Held sideways")
         for choice, name in ((self.camera, plan.rig.camera), (self.lens, plan.rig.lens_name)):
             choice.setCurrentIndex(max(0, choice.findData(name)))
 
@@ -354,6 +381,7 @@ class SupportTopic(Topic):
         self.head = QComboBox()
         self.head.setAccessibleName("head of the gear library")
         self.head.setObjectName("gear-head")
+        narrow(self.head)
         self.head.activated.connect(lambda i: self.stage.take_gear("head", self.head.itemData(i)))
         kinds = [
             ("head", "panoramic head", "turns about the lens's no-parallax point"),
@@ -391,7 +419,10 @@ class SupportTopic(Topic):
         errors = form(
             [
                 ("Base leans", n("support", "base_tilt_deg", "Lean of the base", *_deg, step=0.1)),
-                ("Pointing errs by", n("support", "pointing_deg", "Pointing error", units.parse_angle_deg, _usual_or_angle, step=0.1)),
+                (
+                    "Pointing errs by",
+                    n("support", "pointing_deg", "Pointing error", units.parse_angle_deg, _usual_or_angle, step=0.1),
+                ),
                 ("Nearest thing", n("scene", "near_m", "Nearest thing", *_metres)),
             ]
         )
@@ -455,7 +486,7 @@ class SharpnessTopic(Topic):
                         ("Farthest thing", n("scene", "far_m", "Farthest thing", *_metres)),
                         ("Subject", n("scene", "subject_m", "Subject", units.parse_distance_m, _or_none)),
                         ("Background", n("scene", "background_m", "Background", *_metres)),
-                        ("Aperture", b.choice("exposure", "aperture_school", "Aperture school", schools)),
+                        ("Aperture", narrow(b.choice("exposure", "aperture_school", "Aperture school", schools), 15)),
                         ("typed", n("exposure", "aperture", "Aperture", units.parse_aperture, _f)),
                         ("Focus at", n("exposure", "focus_m", "Focus", units.parse_distance_m, _by_itself)),
                     ]
@@ -468,35 +499,38 @@ class SharpnessTopic(Topic):
             ("Aperture", "aperture", lambda p: _f(p.sharpness.aperture)),
             ("Focus", "focus", lambda p: units.distance(p.sharpness.focus_m)),
             ("Hyperfocal", "hyperfocal", lambda p: units.distance(p.sharpness.hyperfocal_m)),
-            ("Circle of confusion", "coc", lambda p: f"{p.sharpness.coc_mm * 1000:.1f} µm, by {p.sharpness.coc_from}"),
-            ("Needed for the depth", "needed", lambda p: _f(round(p.sharpness.needed_aperture, 1))),
+            ("Confusion circle", "coc", lambda p: f"{p.sharpness.coc_mm * 1000:.1f} µm"),
+            ("Depth needs", "needed", lambda p: _f(round(p.sharpness.needed_aperture, 1))),
             ("Diffraction disc", "airy", lambda p: f"{p.sharpness.airy_px:.1f} px"),
         )
         right = self.facts(
-            ("Nearest blurs by", "near-blur", lambda p: f"{p.sharpness.near_blur_px:.1f} px"),
-            ("Farthest by", "far-blur", lambda p: f"{p.sharpness.far_blur_px:.1f} px"),
-            ("Background by", "background-blur", self._background),
-            ("Like one frame of", "single", self._single),
-            ("Whole view with", "wide", lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens"),
+            ("Nearest blurs", "near-blur", lambda p: f"{p.sharpness.near_blur_px:.1f} px"),
+            ("Farthest blurs", "far-blur", lambda p: f"{p.sharpness.far_blur_px:.1f} px"),
+            ("Background", "background-blur", self._background),
+            ("Like one frame", "single", self._single),
+            ("All seen with", "wide", lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens"),
         )
         self.preview = button("Preview of the blur …", self.stage.preview_blur, name="preview-blur")
         box.addLayout(
             column(
                 self.drawing(DepthDrawing("What is sharp", 118)),
                 row(left, right),
-                row(self.told(lambda p: p.sharpness.reason, "aperture-reason"), self.preview),
+                row(self.told(self._reason, "aperture-reason"), self.preview),
                 None,
             ),
             5,
         )
 
+    def _reason(self, plan: Plan) -> str:
+        return f"{plan.sharpness.reason} Confusion circle by {plan.sharpness.coc_from}; one frame as on 36 × 24 mm."
+
     def _background(self, plan: Plan) -> str:
         blur = plan.sharpness.background_blur_px
-        return f"{blur:.0f} px, {units.share(blur / max(1, plan.size.height_px), 1)} of the height"
+        return f"{blur:.0f} px, {units.share(blur / max(1, plan.size.height_px), 1)} high"
 
     def _single(self, plan: Plan) -> str:
         single = plan.single
-        return f"{single.focal_mm:.0f} mm f/{single.aperture:.2g} (36 × 24 mm)" if single else "no flat lens is so wide"
+        return f"{single.focal_mm:.0f} mm f/{single.aperture:.2g}" if single else "no flat lens"
 
     def summary(self, plan: Plan) -> str:
         return f"f/{plan.sharpness.aperture:g}, focus {units.distance(plan.sharpness.focus_m)}"
@@ -549,8 +583,18 @@ class ExposureTopic(Topic):
             ("average", "average of all", "a spread of about one EV either way is fine"),
             ("middle", "between brightest and darkest", "never start on the sun or farthest from it"),
         ]
-        moving = [("still", "nothing", ""), ("leaves", "leaves, grass", ""), ("walking", "people walking", ""), ("running", "people running", "")]
-        skies = [("clear", "clear sky", ""), ("clouds", "clouds", ""), ("overcast", "overcast", ""), ("indoors", "indoors", "")]
+        moving = [
+            ("still", "nothing", ""),
+            ("leaves", "leaves, grass", ""),
+            ("walking", "people walking", ""),
+            ("running", "people running", ""),
+        ]
+        skies = [
+            ("clear", "clear sky", ""),
+            ("clouds", "clouds", ""),
+            ("overcast", "overcast", ""),
+            ("indoors", "indoors", ""),
+        ]
         readings = b.text("exposure", "readings", "Meter readings", write_readings, parse_readings, width=250)
         box.addLayout(
             column(
@@ -561,7 +605,17 @@ class ExposureTopic(Topic):
                     [
                         ("Meter by", b.choice("exposure", "metering", "Metering", schools)),
                         ("ISO", n("exposure", "iso", "ISO", number_with("", "100"), plain(6), step=100)),
-                        ("White balance", n("exposure", "white_balance_k", "White balance", number_with("K", "5500"), plain(6, "K"), step=100)),
+                        (
+                            "White balance",
+                            n(
+                                "exposure",
+                                "white_balance_k",
+                                "White balance",
+                                number_with("K", "5500"),
+                                plain(6, "K"),
+                                step=100,
+                            ),
+                        ),
                         ("What moves", b.choice("scene", "subject", "What moves", moving)),
                         ("Wind", n("scene", "wind_ms", "Wind", number_with("m/s", "3"), plain(3, "m/s"))),
                         ("Sky", b.choice("scene", "sky", "Sky", skies)),
@@ -577,8 +631,27 @@ class ExposureTopic(Topic):
                     [
                         ("Filter", n("exposure", "filter_stops", "Filter", *_stops)),
                         ("Bracket of", n("exposure", "bracket_count", "Exposures of a bracket", *_count, whole=True)),
-                        ("apart by", n("exposure", "bracket_step_ev", "Step of a bracket", number_with("EV", "2"), plain(3, "EV"), step=0.5)),
-                        ("only above", n("exposure", "bracket_only_above_ev", "Brackets only above", number_with("EV", "15"), _ev_or_all)),
+                        (
+                            "apart by",
+                            n(
+                                "exposure",
+                                "bracket_step_ev",
+                                "Step of a bracket",
+                                number_with("EV", "2"),
+                                plain(3, "EV"),
+                                step=0.5,
+                            ),
+                        ),
+                        (
+                            "only above",
+                            n(
+                                "exposure",
+                                "bracket_only_above_ev",
+                                "Brackets only above",
+                                number_with("EV", "15"),
+                                _ev_or_all,
+                            ),
+                        ),
                     ]
                 ),
                 b.switch("exposure", "polariser", "Polariser on the lens"),
@@ -591,9 +664,21 @@ class ExposureTopic(Topic):
                 self.facts(
                     ("Exposure", "exposure", self._exposure),
                     ("Exposed for", "ev", lambda p: f"{p.setting.ev:.1f} EV"),
-                    ("Filter factor", "factor-filter", lambda p: f"{filter_factor(p.brief.exposure.filter_stops):.0f}×"),
-                    ("White over full", "white", lambda p: f"{p.setting.white_over_stops:+.1f} stops".replace("-", "−")),
-                    ("Shadows spare", "shadow", lambda p: f"{p.setting.shadow_spare_stops:+.1f} stops".replace("-", "−")),
+                    (
+                        "Filter factor",
+                        "factor-filter",
+                        lambda p: f"{filter_factor(p.brief.exposure.filter_stops):.0f}×",
+                    ),
+                    (
+                        "White over full",
+                        "white",
+                        lambda p: f"{p.setting.white_over_stops:+.1f} stops".replace("-", "−"),
+                    ),
+                    (
+                        "Shadows spare",
+                        "shadow",
+                        lambda p: f"{p.setting.shadow_spare_stops:+.1f} stops".replace("-", "−"),
+                    ),
                     ("Brackets needed", "brackets", lambda p: f"{p.setting.brackets_needed}"),
                     ("Times", "times", lambda p: ", ".join(units.exposure_time(t) for t in p.setting.times_s)),
                 ),
@@ -636,7 +721,10 @@ class LightTopic(Topic):
                         ("Longitude", n("site", "longitude_deg", "Longitude", units.parse_angle_deg, _four)),
                         ("Date", b.text("site", "date", "Date")),
                         ("Start", b.text("site", "start", "Start")),
-                        ("Hours from UTC", n("site", "utc_offset_h", "Hours from UTC", number_with("h", "1"), plain(4, "h"))),
+                        (
+                            "Hours from UTC",
+                            n("site", "utc_offset_h", "Hours from UTC", number_with("h", "1"), plain(4, "h")),
+                        ),
                         ("Yaw 0 faces", n("site", "facing_deg", "Bearing of yaw 0", *_deg)),
                     ]
                 ),
@@ -649,19 +737,21 @@ class LightTopic(Topic):
                 self.drawing(SunDrawing("Sun and moon through the day", 150)),
                 row(
                     self.facts(
-                        ("Sun at start", "sun", self._sun),
                         ("Moon", "moon", lambda p: f"{units.share(day(p.brief.site).moon_lit)} lit"),
                         ("Sunrise, sunset", "rise", lambda p: _times(p, "sunrise", "sunset")),
                     ),
                     self.facts(
                         ("Golden light", "golden", lambda p: _times(p, "golden light begins", "blue light begins")),
                         ("Blue light", "blue", lambda p: _times(p, "blue light begins", "blue light ends, evening")),
-                        ("Light holds for", "even", lambda p: f"{units.duration(p.even_light_min * 60)} (⅓ stop)"),
+                        ("Even light", "even", self._even),
                     ),
                 ),
+                self.told(self._sun, "fact-sun", ""),
                 self.told(self._evening, "fact-evening", ""),
                 row(
-                    button("Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"),
+                    button(
+                        "Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"
+                    ),
                     button("Another scene …", self.stage.add_stop, name="add-stop"),
                     button("Drop the last", self.stage.drop_stop, quiet=True, name="drop-stop"),
                     None,
@@ -673,10 +763,16 @@ class LightTopic(Topic):
 
     def _sun(self, plan: Plan) -> str:
         yaw = plan.brief.site.yaw_of(plan.sun.bearing_deg)
-        return f"bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {units.angle(plan.sun.altitude_deg)} up"
+        return f"Sun at the start: bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {units.angle(plan.sun.altitude_deg)} up"
+
+    def _even(self, plan: Plan) -> str:
+        minutes = plan.even_light_min
+        return "4 h or more" if minutes >= 240 else f"{units.duration(minutes * 60)} (⅓ stop)"
 
     def _evening(self, plan: Plan) -> str:
-        slots = [f"{s.begin:%H:%M}–{s.end:%H:%M} {s.name} (sun {units.angle(s.sun_begin_deg, 0)})" for s in plan.evening]
+        slots = [
+            f"{s.begin:%H:%M}–{s.end:%H:%M} {s.name} (sun {units.angle(s.sun_begin_deg, 0)})" for s in plan.evening
+        ]
         return "Evening: " + " · ".join(slots)
 
     def _start_at(self, event: str) -> None:
@@ -729,7 +825,7 @@ class RunTopic(Topic):
                         ("Turning", n("run", "turn_deg_per_s", "Turning", number_with("°/s", "12"), plain(3, "°/s"))),
                     ]
                 ),
-                b.switch("run", "bookends", "Bookends: a hand before the lens at start and end"),
+                b.switch("run", "bookends", "Bookends: a hand before the lens"),
                 None,
             ),
             3,
@@ -741,16 +837,20 @@ class RunTopic(Topic):
                     ("The whole run", "run", lambda p: units.duration(p.shoot_s)),
                     ("Exposing", "exposing", lambda p: units.duration(p.time.exposing_s)),
                     ("Settling", "settling", lambda p: units.duration(p.time.settling_s)),
-                    ("Turning", "turning", lambda p: f"{units.duration(p.time.turning_s)}, {p.time.turning_deg:.0f}° in all"),
+                    (
+                        "Turning",
+                        "turning",
+                        lambda p: f"{units.duration(p.time.turning_s)}, {p.time.turning_deg:.0f}° in all",
+                    ),
                     ("Exposures", "exposures", lambda p: f"{p.time.exposures}"),
                     ("Ends at", "end", lambda p: f"{p.end:%H:%M:%S}"),
                 ),
-                label("Marks on the map: what must not be cut, and the subject (the first)."),
+                label("Marks on the map: what must not be cut; the first is the subject.", wrap=True),
                 self.told(self._marks, "fact-marks", ""),
                 row(
-                    button("Mark the chosen frame's middle …", self.stage.add_mark, name="add-mark"),
+                    button("Mark …   [M]", self.stage.add_mark, name="add-mark"),
                     button("Field from marks", self.stage.field_from_marks, name="field-from-marks"),
-                    button("Drop the last mark", self.stage.drop_mark, quiet=True, name="drop-mark"),
+                    button("Drop the last", self.stage.drop_mark, quiet=True, name="drop-mark"),
                     None,
                 ),
                 None,
@@ -779,7 +879,11 @@ class CostTopic(Topic):
                     ("Card space", "card", self._card),
                     ("Joining takes", "join-time", lambda p: f"about {units.duration(p.cost.join_s)}"),
                     ("and memory", "join-memory", lambda p: f"about {units.grouped(p.cost.join_mib)} MiB"),
-                    ("Joined", "joined", lambda p: f"{units.grouped(p.size.width_px)} × {units.grouped(p.size.height_px)} px"),
+                    (
+                        "Joined",
+                        "joined",
+                        lambda p: f"{units.grouped(p.size.width_px)} × {units.grouped(p.size.height_px)} px",
+                    ),
                     ("TIFF, 16 bit", "tiff", lambda p: units.file_size(p.size.tiff16_bytes)),
                     ("Fits", "fits", self._fits),
                 ),
@@ -796,10 +900,15 @@ class CostTopic(Topic):
             3,
         )
         prints = self.facts(*((f"Print at {dpi:.0f} dpi", f"print-{dpi:.0f}", self._print(dpi)) for dpi in USUAL_DPI))
-        box.addLayout(column(prints, self.told(lambda _p: "Sheets are the largest of ISO 216 filled along the longer side."), None), 3)
+        box.addLayout(
+            column(
+                prints, self.told(lambda _p: "Sheets are the largest of ISO 216 filled along the longer side."), None
+            ),
+            3,
+        )
 
     def _card(self, plan: Plan) -> str:
-        cards = [e for e in self.stage.gear_entries("card")]
+        cards = self.stage.gear_entries("card")
         text = f"{plan.cost.card_gb:.1f} GB"
         if cards:
             gb = max(e.facts.capacity_gb for e in cards)  # type: ignore[union-attr]

@@ -268,6 +268,7 @@ def _shoot_one(
     head: HeadDevice, camera: CameraDevice, frame: GridFrame, folder: Any, taken_names: set[str]
 ) -> FrameRef:
     reading = head.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
+    camera.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
     taken = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
     again, name = 0, f"f{frame.number:03d}.jpg"
     while f"{store.FRAMES}/{name}" in taken_names or (folder / store.FRAMES / name).exists():

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import logging
+import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -34,6 +36,7 @@ from idle_lantern.core.join.report import canvas_of, crop_of, report_of
 from idle_lantern.core.join.unroll import unroll_canvas
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef
+from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.grid import GridFrame
 
 if TYPE_CHECKING:
@@ -42,6 +45,8 @@ if TYPE_CHECKING:
 Array = NDArray[Any]
 
 JOINING = "Joining"
+log = logging.getLogger(__name__)
+
 PICTURE, REPORT = "joined.tif", "joined.json"
 _ROUGH_PX = 2_500_000
 _CHOICES = ("auto", *PROJECTIONS)
@@ -153,6 +158,7 @@ class JoinStage(Stage):
         files = tuple(r.file for r in refs)
 
         def work(task: Task) -> Shown:
+            begun = time.monotonic()
             options = JoinOptions(projection=projection)
             solved = solution
             if solved is None:
@@ -172,12 +178,26 @@ class JoinStage(Stage):
             write(joined.picture, target / PICTURE)
             write_text(target / REPORT, json.dumps(report, indent=1))
             task.advance()
+            if solution is None:  # a new projection of known poses says nothing of what a join takes
+                self._remember(solved, joined, time.monotonic() - begun, float(report["peak_rss_mib"]))
             return _shown(joined, canvas.width, solved, rough=False, files=files)
 
         self.window_.tasks.start(
             JOINING, work, self._finished, self._failed, weights=STAGE_WEIGHTS, on_partial=self._partial
         )
         self._show_status()
+
+    def _remember(self, solved: Solution, joined: Joined, seconds: float, peak_mib: float) -> None:
+        """Keep what the join took, for the plans to come; an unreadable library is no reason to fail a join."""
+        if self.window_.gear is None:
+            return
+        infos = solved.frames.infos
+        made = joined.canvas.width * joined.canvas.height / 1e6
+        past = PastJoin(len(infos), sum(i.megapixels for i in infos), made, seconds, peak_mib)
+        try:
+            self.window_.gear.add_join(past)
+        except LanternError as error:
+            log.warning("past join not kept: %s", error)
 
     def _partial(self, shown: Shown) -> None:
         self.view.crop = None
@@ -190,6 +210,8 @@ class JoinStage(Stage):
         self.window_.map.set_join(self._on_map(shown.solution, shown.files))
         self.state.set_joined(shown.solution, shown.joined, shown.files)
         self.window_.deliver_stage.view.set_levels(shown.levels, shown.full_width)
+        if self.window_.gear is not None:
+            self.state.set_past(self.window_.gear.past_joins())
 
     def _on_map(self, solution: Solution | None, files: tuple[str, ...]) -> JoinOnMap:
         """Links by quality, and outlines of frames that have no cell in the plan."""

@@ -1,51 +1,139 @@
-"""Plan: the wanted picture, the camera, and what it takes; the grid on the map follows at once."""
+"""Plan: pages of what is told on the left, what it takes and what speaks against it on the right."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import json
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QComboBox,
     QFileDialog,
     QHeaderView,
+    QInputDialog,
     QScrollArea,
+    QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
+    QVBoxLayout,
 )
 
 from idle_lantern.app import theme
+from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.planning.preview import BlurPreview
+from idle_lantern.app.planning.topics import (
+    CameraTopic,
+    CostTopic,
+    ExposureTopic,
+    LightTopic,
+    PictureTopic,
+    RunTopic,
+    SharpnessTopic,
+    SupportTopic,
+    Topic,
+)
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.judgement_list import JudgementList
+from idle_lantern.app.widgets.page_button import PageButton
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
-from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.geometry.lenses import MODELS
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.gear.entries import Entry, from_frame, taken_over
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.planner import angle_list
+from idle_lantern.core.plan.brief import Mark, Stop
+from idle_lantern.core.plan.card import write_card
+from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
+from idle_lantern.core.plan.planner import Plan, angle_list
+from idle_lantern.core.plan.remedies import REMEDIES
 
 if TYPE_CHECKING:
     from idle_lantern.app.window import Window
 
-_OVERLAP_SCHOOLS = (
-    ("one third: the usual default", 1 / 3),
-    ("20 %: long lens, firm tripod", 0.2),
-    ("40 %: each thing in three frames", 0.4),
-    ("50 %: only the sharp middle is used", 0.5),
-)
-_PRINT_DPI = 300.0
+
+class AnglesTopic(Topic):
+    """The angles in order of shooting, and the plan in and out as files."""
+
+    title = "Angles and card"
+
+    def build(self, box: Any) -> None:
+        self.table = QTableWidget(0, 5)
+        self.table.setAccessibleName("Angles in order of shooting")
+        self.table.setHorizontalHeaderLabels(["frame", "row", "scale", "yaw", "pitch"])
+        self.table.verticalHeader().setVisible(False)  # type: ignore[union-attr]
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)  # type: ignore[union-attr]
+        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
+        self.table.setFont(theme.font())
+        self.table.itemSelectionChanged.connect(self._row_chosen)
+        box.addWidget(self.table, 3)
+        stage = self.stage
+        box.addLayout(
+            column(
+                label("Field card", "head"),
+                label("Angles, settings, sketch, times and check list, for the pocket.", "dim", wrap=True),
+                row(button("Field card …", stage.save_card, name="save-card"), None),
+                label("Plan as a file", "head"),
+                row(button("Angle list …", stage.save_angles, name="save-angles"), None),
+                row(
+                    button("Save plan …", stage.save_plan, name="save-plan"),
+                    button("Bring in a plan …", stage.ask_plan, name="bring-plan"),
+                    None,
+                ),
+                self.told(_given, "fact-given"),
+                None,
+            ),
+            2,
+        )
+
+    def summary(self, plan: Plan) -> str:
+        return f"{len(plan.frames)} frames"
+
+    def show_plan(self, plan: Plan) -> None:
+        super().show_plan(plan)
+        self.table.blockSignals(True)
+        self.table.setUpdatesEnabled(False)
+        self.table.setRowCount(len(plan.frames))
+        for i, f in enumerate(plan.frames):
+            texts = (
+                str(f.number),
+                str(f.row),
+                units.angle(plan.scale_reading(f)),
+                units.angle(f.yaw_deg),
+                units.angle(f.pitch_deg),
+            )
+            for j, text in enumerate(texts):
+                item = self.table.item(i, j)
+                if item is None:
+                    item = QTableWidgetItem()
+                    item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
+                    self.table.setItem(i, j, item)
+                if item.text() != text:
+                    item.setText(text)
+        self.table.setUpdatesEnabled(True)
+        self.table.blockSignals(False)
+
+    def show_selection(self, number: int | None) -> None:
+        """Choose a frame's row."""
+        self.table.blockSignals(True)
+        if number:
+            self.table.selectRow(number - 1)
+        else:
+            self.table.clearSelection()
+        self.table.blockSignals(False)
+
+    def _row_chosen(self) -> None:
+        model = self.table.selectionModel()
+        rows = model.selectedRows() if model is not None else []
+        if rows:
+            self.state.select(rows[0].row() + 1)
 
 
-def _pixels(text: str) -> float:
-    return float(round(units.parse_number(text.replace("px", ""), "a number of pixels", "6000")))
-
-
-def _millimetres(value: float) -> str:
-    return f"{value:.6g} mm"
+def _given(plan: Plan) -> str:
+    return "These frames were brought in; a change of the field plans anew." if plan.given else ""
 
 
 class PlanStage(Stage):
@@ -53,70 +141,52 @@ class PlanStage(Stage):
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
+        self.library = window.gear
+        self.picture, self.camera = PictureTopic(self), CameraTopic(self)
+        self.support, self.sharpness = SupportTopic(self), SharpnessTopic(self)
+        self.exposure, self.light = ExposureTopic(self), LightTopic(self)
+        self.run, self.cost, self.listing = RunTopic(self), CostTopic(self), AnglesTopic(self)
+        page: Topic
+        self.topics: tuple[Topic, ...] = (
+            self.picture,
+            self.camera,
+            self.support,
+            self.sharpness,
+            self.exposure,
+            self.light,
+            self.run,
+            self.cost,
+            self.listing,
+        )
         self.fields: dict[str, QuantityEdit] = {}
-        wish = form(
-            [
-                ("Left end", self._wish("left_deg", "Left end", units.parse_angle_deg, units.angle)),
-                ("Right end", self._wish("right_deg", "Right end", units.parse_angle_deg, units.angle)),
-                ("Lower edge", self._wish("low_deg", "Lower edge", units.parse_angle_deg, units.angle)),
-                ("Upper edge", self._wish("high_deg", "Upper edge", units.parse_angle_deg, units.angle)),
-                ("Overlap", self._wish("overlap", "Overlap", units.parse_share, units.share, 0.05)),
-            ]
-        )
-        self.school = QComboBox()
-        self.school.setAccessibleName("Overlap by school")
-        self.school.addItem("overlap by school …")
-        for text, value in _OVERLAP_SCHOOLS:
-            self.school.addItem(text, value)
-        self.school.activated.connect(self._take_school)
-        kinds = row(
-            button("Full circle", self.full_circle, name="full-circle"),
-            button("Full sphere", self.full_sphere, name="full-sphere"),
-            None,
-        )
-        wanted = column(label("Wanted picture", "head"), wish, self.school, kinds, None)
-
-        self.model = QComboBox()
-        self.model.setAccessibleName("Lens kind")
-        self.model.addItems([m if m == "rectilinear" else f"{m} fisheye" for m in MODELS])
-        self.model.activated.connect(
-            lambda i: self.state.apply(edits.set_rig("Change the lens kind", lens_model=MODELS[i]))
-        )
-        self.held = button("Held upright", self.turn_camera, name="turn-camera")
-        rig = form(
-            [
-                ("Sensor width", self._rig("sensor_width_mm", "Sensor width", units.parse_length_mm, _millimetres)),
-                ("Sensor height", self._rig("sensor_height_mm", "Sensor height", units.parse_length_mm, _millimetres)),
-                ("Pixels across", self._rig("width_px", "Pixels across", _pixels, units.grouped, 100)),
-                ("Pixels up", self._rig("height_px", "Pixels up", _pixels, units.grouped, 100)),
-                ("Focal length", self._rig("focal_mm", "Focal length", units.parse_length_mm, _millimetres)),
-                ("Lens kind", self.model),
-                ("Camera", self.held),
-            ]
-        )
-        camera = column(label("Camera and lens", "head"), rig, None)
+        for page in self.topics:
+            for key, field in page.bound.numbers.items():
+                self.fields.setdefault(key, field)
+        self.pages = QStackedWidget()
+        self.page_buttons: list[PageButton] = []
+        pages_list = QVBoxLayout()
+        pages_list.setSpacing(1)
+        pages_list.setContentsMargins(0, 0, 0, 0)
+        for at, page in enumerate(self.topics):
+            self.pages.addWidget(page)
+            chooser = PageButton(page.title)
+            chooser.clicked.connect(lambda _c=False, index=at: self.open_topic(index))
+            self.page_buttons.append(chooser)
+            pages_list.addWidget(chooser)
+        pages_list.addStretch(1)
 
         self.count = label("", "big", name="plan-count")
         self.rows_text = label("", wrap=True)
-        self.facts = {
-            name: label("", "figure", name=f"fact-{name}")
-            for name in ("overlap", "size", "projection", "print", "time")
-        }
+        self.key_facts = {name: label("", "figure", name=f"fact-{name}") for name in ("overlap", "size", "time")}
         results = form(
             [
-                ("Smallest overlap found", self.facts["overlap"]),
-                ("Joined picture", self.facts["size"]),
-                ("Projection", self.facts["projection"]),
-                (f"Print at {_PRINT_DPI:.0f} dpi", self.facts["print"]),
-                ("Time to shoot", self.facts["time"]),
+                ("Smallest overlap", self.key_facts["overlap"]),
+                ("Joined", self.key_facts["size"]),
+                ("Time to shoot", self.key_facts["time"]),
             ]
         )
         self.remarks = JudgementList(
-            {
-                "overlap-third": ("Overlap a third", lambda: self._set("overlap", 1 / 3)),
-                "overlap-half": ("Overlap one half", lambda: self._set("overlap", 0.5)),
-                "upright": ("Turn the camera upright", self.turn_camera),
-            },
+            {key: (remedy.title, lambda k=key: self.apply_remedy(k)) for key, remedy in REMEDIES.items()},  # type: ignore[misc]
             lambda key: self.state.apply(edits.put_aside(key, True)),
             lambda: self.state.apply(edits.bring_back_all()),
         )
@@ -125,75 +195,108 @@ class PlanStage(Stage):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(self.remarks)
         go = button("Go shooting", lambda: window.go("field"), main=True, name="go-field")
-        takes = column(row(self.count, None, go), self.rows_text, results, scroll)
+        takes = panel(column(self.count, row(column(self.rows_text, None), go), results, scroll), "ground")
+        takes.setFixedWidth(332)
 
-        self.angles = QTableWidget(0, 4)
-        self.angles.setAccessibleName("Angles in order of shooting")
-        self.angles.setHorizontalHeaderLabels(["frame", "row", "yaw", "pitch"])
-        self.angles.verticalHeader().setVisible(False)  # type: ignore[union-attr]
-        self.angles.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)  # type: ignore[union-attr]
-        for narrow in (0, 1):
-            self.angles.horizontalHeader().setSectionResizeMode(narrow, QHeaderView.ResizeMode.ResizeToContents)  # type: ignore[union-attr]
-        self.angles.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self.angles.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
-        self.angles.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
-        self.angles.setFont(theme.font())
-        self.angles.itemSelectionChanged.connect(self._row_chosen)
-        listing = column(
-            label("Angles", "head"), self.angles, row(None, button("Save list …", self.save_angles, quiet=True))
-        )
-
-        layout = row(margin=16, space=theme.SPACE * 4)
-        for part, stretch in ((wanted, 0), (camera, 0), (takes, 1), (listing, 0)):
-            layout.addWidget(panel(part, "ground"), stretch)
-        self.angles.setFixedWidth(244)
+        layout = row(margin=10, space=theme.SPACE * 2)
+        chooser_panel = panel(pages_list, "ground")
+        chooser_panel.setFixedWidth(152)
+        layout.addWidget(chooser_panel)
+        layout.addWidget(self.pages, 1)
+        layout.addWidget(takes)
         self.setLayout(layout)
+        self.open_topic(0)
         self.state.changed.connect(self._refresh)
         self._refresh({"plan", "choices", "selection"})
 
-    # --- fields -----------------------------------------------------------------
+    # --- pages ------------------------------------------------------------------
 
-    def _wish(
-        self, key: str, name: str, parse: Callable[[str], float], write: Callable[[float], str], step: float = 1.0
-    ) -> QuantityEdit:
-        def use(value: float) -> None:
-            self._submit(field, edits.set_wish(f"Change the {name.lower()}", merge="", **{key: value}))
+    def open_topic(self, index: int) -> None:
+        """Show one of the pages."""
+        index %= len(self.topics)
+        self.pages.setCurrentIndex(index)
+        for i, chooser in enumerate(self.page_buttons):
+            chooser.show_chosen(i == index)
+        self.topics[index].show_plan(self.state.plan)
+        if index == len(self.topics) - 1:
+            self.listing.show_selection(self.state.selected)
 
-        field = QuantityEdit(name, parse, write, step)
-        field.submitted.connect(use)
-        field.refused.connect(lambda s: self.state.told.emit(s, True))
-        self.fields[key] = field
-        return field
+    def reveal(self, key: str) -> QuantityEdit:
+        """Open the page that holds a field."""
+        for i, page in enumerate(self.topics):
+            if key in page.bound.numbers:
+                self.open_topic(i)
+                return page.bound.numbers[key]
+        raise KeyError(key)
 
-    def _rig(
-        self, key: str, name: str, parse: Callable[[str], float], write: Callable[[float], str], step: float = 1.0
-    ) -> QuantityEdit:
-        def use(value: float) -> None:
-            number = int(value) if key.endswith("_px") else value
-            self._submit(field, edits.set_rig(f"Change the {name.lower()}", **{key: number}))
+    def next_topic(self, step: int) -> None:
+        """The page after, or before."""
+        self.open_topic(self.pages.currentIndex() + step)
 
-        field = QuantityEdit(name, parse, write, step)
-        field.submitted.connect(use)
-        field.refused.connect(lambda s: self.state.told.emit(s, True))
-        self.fields[key] = field
-        return field
+    # --- gear -------------------------------------------------------------------
 
-    def _submit(self, field: QuantityEdit, edit: edits.Edit) -> None:
-        if self.state.apply(edit):
-            self._refresh({"plan"})
-        else:
-            field.mark_refused(self.window_.message_text())
+    def gear_entries(self, kind: str) -> list[Entry]:
+        """Entries of the library; an unreadable library is told once and counts as empty."""
+        if self.library is None:
+            return []
+        try:
+            return self.library.entries(kind)
+        except LanternError as error:
+            self.state.told.emit(error.sentence, True)
+            return []
 
-    def _set(self, key: str, value: float) -> None:
-        self.state.apply(edits.set_wish("Change the overlap", merge="", **{key: value}))
+    def take_gear(self, kind: str, name: str | None) -> None:
+        """Plan with a thing of the library."""
+        entry = next((e for e in self.gear_entries(kind) if e.name == name), None)
+        if entry is not None:
+            self.use_entry(entry)
 
-    def _take_school(self, index: int) -> None:
-        value = self.school.itemData(index)
-        if value is not None:
-            self._set("overlap", float(value))
-        self.school.setCurrentIndex(0)
+    def use_entry(self, entry: Entry) -> None:
+        """Plan with this thing."""
+        self.state.apply(edits.set_brief(f"Plan with {entry.name}", taken_over(self.state.outing.brief, entry)))
+
+    def open_gear(self) -> None:
+        """Open the library."""
+        if self.library is None:
+            self.state.told.emit("The gear library cannot be opened; the log tells why.", True)
+            return
+        GearDialog(self.window_, self.library, self.use_entry).exec()
+        self.camera.show_gear()
+        self.support.show_gear()
+        self._refresh({"plan"})
+
+    def fill_from_frame(self) -> None:
+        """Ask for a picture and take camera and lens from its EXIF."""
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Camera and lens of a frame", "", "Pictures (*.jpg *.jpeg *.tif *.tiff *.png)"
+        )
+        if name:
+            self.fill_from(Path(name))
+
+    def fill_from(self, path: Path) -> None:
+        """Keep camera and lens of a picture in the library and plan with them."""
+        try:
+            info = probe(path)
+            entries = from_frame(info.metadata, info.width, info.height, path.stat().st_size)
+            if self.library is not None:
+                self.library.put(*entries)
+        except LanternError as error:
+            self.state.told.emit(f"{path.name}: {error.sentence}", True)
+            return
+        brief = self.state.outing.brief
+        for entry in entries:
+            brief = taken_over(brief, entry)
+        self.state.apply(edits.set_brief(f"Camera and lens of {path.name}", brief))
+        self.camera.show_gear()
+        self.state.told.emit(f"Kept in the gear library: {', '.join(e.name for e in entries)}.", False)
+        self._refresh({"plan"})
 
     # --- actions ----------------------------------------------------------------
+
+    def apply_remedy(self, key: str) -> None:
+        """Apply the edit behind a judgement."""
+        remedy = REMEDIES[key]
+        self.state.apply(edits.set_brief(remedy.title, remedy.apply(self.state.plan)))
 
     def turn_camera(self) -> None:
         """Upright to sideways and back."""
@@ -209,42 +312,154 @@ class PlanStage(Stage):
             edits.set_wish("Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
         )
 
-    def save_angles(self) -> None:
-        """Write the angle list as text."""
-        name, _ = QFileDialog.getSaveFileName(self, "Save the angle list", "angles.txt", "Text (*.txt)")
+    def readings_by_sun(self) -> None:
+        """Set the meter readings to the daylight at the start."""
+        self.apply_remedy("readings-sun")
+
+    def preview_blur(self) -> None:
+        """Draw the blur of the grid beside one wide frame."""
+        if self.state.plan.single is None:
+            self.state.told.emit("The picture is too wide for one flat frame; plan a field below 150°.", True)
+            return
+        BlurPreview(self.window_, self.state.plan).show()
+
+    def add_mark(self) -> None:
+        """Ask for a name and mark the middle of the chosen frame, or of the picture."""
+        name, yes = QInputDialog.getText(self, "Mark", "What stands there?", text="subject")
+        if yes and name.strip():
+            self.mark(name.strip())
+
+    def mark(self, name: str) -> None:
+        """Mark the middle of the chosen frame, or of the picture."""
+        plan = self.state.plan
+        frame = plan.frame(self.state.selected) if self.state.selected else None
+        yaw, pitch = (frame.yaw_deg, frame.pitch_deg) if frame else (plan.subject.yaw_deg, plan.subject.pitch_deg)
+        marks = (*plan.brief.scene.marks, Mark(name, yaw, pitch))
+        self.state.apply(edits.set_part("scene", f"Mark {name}", marks=marks))
+
+    def drop_mark(self) -> None:
+        """Take the last mark off the map."""
+        marks = self.state.outing.brief.scene.marks
+        if marks:
+            self.state.apply(edits.set_part("scene", f"Drop the mark {marks[-1].name}", marks=marks[:-1]))
+
+    def field_from_marks(self) -> None:
+        """Let the field run from the leftmost to the rightmost mark, a tenth beyond."""
+        marks = self.state.outing.brief.scene.marks
+        if len(marks) < 2:
+            self.state.told.emit("Two marks at least are needed: one at the left and one at the right end.", True)
+            return
+        left = min(m.yaw_deg - m.width_deg / 2 for m in marks)
+        right = max(m.yaw_deg + m.width_deg / 2 for m in marks)
+        more = (right - left) * 0.05
+        self.state.apply(
+            edits.set_wish("Field from marks", left_deg=left - more, right_deg=min(right + more, left - more + 360))
+        )
+
+    def add_stop(self) -> None:
+        """Ask for another scene of the evening."""
+        text, yes = QInputDialog.getText(
+            self, "Another scene", "Name, minutes there, minutes of walking:", text="harbour, 10, 15"
+        )
+        if yes:
+            self.take_stop(text)
+
+    def take_stop(self, text: str) -> None:
+        """Add a scene written as ``name, minutes, walk``."""
+        try:
+            name, *numbers = [p.strip() for p in text.split(",")]
+            minutes = [units.parse_number(n, "minutes", "harbour, 10, 15") for n in numbers]
+            if not name or not 1 <= len(minutes) <= 2:
+                raise InputError(f"'{text}' is no scene", remedy="Write it like harbour, 10, 15")
+            stop = Stop(name, *minutes)
+        except LanternError as error:
+            self.state.told.emit(error.sentence, True)
+            return
+        stops = (*self.state.outing.brief.site.stops, stop)
+        self.state.apply(edits.set_part("site", f"Another scene: {name}", stops=stops))
+
+    def drop_stop(self) -> None:
+        """Take the last scene off the evening."""
+        stops = self.state.outing.brief.site.stops
+        if stops:
+            self.state.apply(edits.set_part("site", f"Drop the scene {stops[-1].name}", stops=stops[:-1]))
+
+    # --- files ------------------------------------------------------------------
+
+    def _save(self, title: str, suggested: str, kinds: str, write: Any) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, title, suggested, kinds)
         if name:
             try:
-                write_text(Path(name), angle_list(self.state.plan))
-                self.state.told.emit(f"Angle list saved: {name}", False)
+                write(Path(name))
+                self.state.told.emit(f"Saved: {name}", False)
             except LanternError as error:
                 self.state.told.emit(error.sentence, True)
 
-    def _row_chosen(self) -> None:
-        model = self.angles.selectionModel()
-        rows = model.selectedRows() if model is not None else []
-        if rows:
-            self.state.select(rows[0].row() + 1)
+    def save_angles(self) -> None:
+        """Write the angle list as text."""
+        self._save(
+            "Save the angle list", "angles.txt", "Text (*.txt)", lambda p: write_text(p, angle_list(self.state.plan))
+        )
+
+    def save_card(self) -> None:
+        """Write the field card as PDF or text."""
+        title = self.state.outing.name
+        self._save(
+            "Save the field card",
+            "field-card.pdf",
+            "Field card (*.pdf *.txt)",
+            lambda p: write_card(self.state.plan, p, title),
+        )
+
+    def save_plan(self) -> None:
+        """Write the plan as JSON, or its frames as CSV."""
+
+        def write(path: Path) -> None:
+            plan = self.state.plan
+            write_text(
+                path, plan_csv(plan) if path.suffix.lower() == ".csv" else json.dumps(plan_document(plan), indent=1)
+            )
+
+        self._save("Save the plan", "plan.json", "Plan (*.json *.csv)", write)
+
+    def ask_plan(self) -> None:
+        """Ask for a plan or a frame list."""
+        name, _ = QFileDialog.getOpenFileName(self, "Bring in a plan", "", "Plans and frame lists (*.json *.csv)")
+        if name:
+            self.bring_plan(Path(name))
+
+    def bring_plan(self, path: Path) -> None:
+        """Take over a plan's brief (JSON), or a list of frames (CSV) as it is."""
+        try:
+            text = path.read_text(encoding="utf-8")
+            if path.suffix.lower() == ".csv":
+                self.state.apply(edits.give_frames(f"Frames of {path.name}", read_frames_csv(text, path.name)))
+            else:
+                self.state.apply(edits.set_brief(f"Plan of {path.name}", read_spec(text, path.name)))
+        except LanternError as error:
+            self.state.told.emit(error.sentence, True)
+        except (OSError, UnicodeDecodeError):
+            self.state.told.emit(
+                f"{path.name}: cannot be read as text. Choose a plan (.json) or a frame list (.csv).", True
+            )
 
     # --- showing ----------------------------------------------------------------
 
     def _refresh(self, topics: set[str]) -> None:
         plan = self.state.plan
         if "plan" in topics:
-            for key, field in self.fields.items():
-                source = plan.wish if hasattr(plan.wish, key) else plan.rig
-                field.show_value(float(getattr(source, key)))
-            self.model.setCurrentIndex(MODELS.index(plan.rig.lens_model))
-            self.held.setText("Held upright" if plan.rig.upright else "Held sideways")
+            self.topics[self.pages.currentIndex()].show_plan(plan)
+            for chooser, page in zip(self.page_buttons, self.topics):
+                chooser.show_state(page.summary(plan))
             self._show_results()
-            self._show_angles()
         if topics & {"plan", "choices"}:
             self.remarks.show_judgements(
                 plan.judgements,
                 self.state.outing.put_aside,
                 "Nothing speaks against this plan: the whole field is covered, as sampled on the sphere.",
             )
-        if "selection" in topics or "plan" in topics:
-            self._show_selection()
+        if topics & {"selection", "plan"} and self.pages.currentWidget() is self.listing:
+            self.listing.show_selection(self.state.selected)
 
     def _show_results(self) -> None:
         plan = self.state.plan
@@ -252,48 +467,17 @@ class PlanStage(Stage):
         self.count.setText(
             f"{n} frame{'s' if n != 1 else ''}" + (f" in {len(rows)} rows" if len(rows) > 1 else " in one row")
         )
-        wide, high = (v * 57.29578 for v in plan.rig.lens().field_rad())
-        shown = rows if len(rows) <= 6 else rows[:5]
+        shown = rows if len(rows) <= 5 else rows[:4]
         described = ", ".join(f"{len(r)} at {units.angle(r[0].pitch_deg)}" for r in shown)
-        more = f" and {len(rows) - 5} rows more" if len(rows) > 6 else ""
-        self.rows_text.setText(f"{described}{more}. Each frame sees {units.angle(wide)} by {units.angle(high)}.")
+        more = f" and {len(rows) - 4} rows more" if len(rows) > 5 else ""
+        self.rows_text.setText(f"{described}{more}.")
         c = plan.coverage
         overlap = (
-            "one frame, no neighbour"
+            "no neighbour"
             if c.smallest_overlap is None or c.smallest_between is None
             else (f"{units.share(c.smallest_overlap)} (frames {c.smallest_between[0]} and {c.smallest_between[1]})")
         )
-        self.facts["overlap"].setText(overlap)
+        self.key_facts["overlap"].setText(overlap)
         s = plan.size
-        self.facts["size"].setText(
-            f"{units.grouped(s.width_px)} × {units.grouped(s.height_px)} px, {units.megapixels(s.pixels)}"
-        )
-        self.facts["projection"].setText(s.projection)
-        w, h = s.print_mm(_PRINT_DPI)
-        imperial = self.window_.settings.imperial
-        self.facts["print"].setText(f"{units.length(w, imperial)} × {units.length(h, imperial)}")
-        self.facts["time"].setText(f"about {units.duration(plan.shoot_s)}")
-
-    def _show_angles(self) -> None:
-        frames = self.state.plan.frames
-        self.angles.blockSignals(True)
-        self.angles.setUpdatesEnabled(False)
-        self.angles.setRowCount(len(frames))
-        for i, f in enumerate(frames):
-            for j, text in enumerate((str(f.number), str(f.row), units.angle(f.yaw_deg), units.angle(f.pitch_deg))):
-                item = self.angles.item(i, j)
-                if item is None:
-                    item = QTableWidgetItem()
-                    item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
-                    self.angles.setItem(i, j, item)
-                item.setText(text)
-        self.angles.setUpdatesEnabled(True)
-        self.angles.blockSignals(False)
-
-    def _show_selection(self) -> None:
-        self.angles.blockSignals(True)
-        if self.state.selected:
-            self.angles.selectRow(self.state.selected - 1)
-        else:
-            self.angles.clearSelection()
-        self.angles.blockSignals(False)
+        self.key_facts["size"].setText(f"{units.grouped(s.width_px)} × {units.grouped(s.height_px)} px, {s.projection}")
+        self.key_facts["time"].setText(f"{units.duration(plan.shoot_s)}, until {plan.end:%H:%M}")

@@ -37,6 +37,8 @@ from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.sun import day
 from idle_lantern.core.shoot.guide import FrameState
 
 Array = NDArray[Any]
@@ -45,7 +47,16 @@ _GRIP_PX = 7
 _POINTS_PER_SIDE = 10
 #: From so many frames on, outlines are drawn thin and plain: the map must follow the hand.
 _MANY = 60
+#: Up to so many frames the order of shooting is drawn as a path.
+_MOST_STEPS = 150
 _EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
+
+
+def planned_outlines(rig: Rig, frames: Sequence[GridFrame]) -> list[QPolygonF]:
+    """As ``outlines``; a shift lens stands elsewhere for each frame."""
+    if rig.motion == "lens-shift":
+        return [outlines(rig.lens_of(f), [f])[0] for f in frames]
+    return outlines(rig.lens(), frames)
 
 
 def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
@@ -126,7 +137,7 @@ class MapView(QWidget):
 
     def _refresh(self, topics: set[str]) -> None:
         if "plan" in topics:
-            self._shapes = outlines(self.state.plan.rig.lens(), self.state.plan.frames)
+            self._shapes = planned_outlines(self.state.plan.rig, self.state.plan.frames)
         self.update()
 
     # --- geometry ---------------------------------------------------------------
@@ -208,6 +219,10 @@ class MapView(QWidget):
         if self.show_links:  # below the frames, so that numbers stay readable
             self._paint_join(painter, t)
         self._paint_frames(painter, t)
+        if self.editable:
+            self._paint_order(painter, t)
+            self._paint_light(painter, t)
+        self._paint_marks(painter, t)
         painter.setClipping(False)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("accent"), 2))
@@ -303,6 +318,73 @@ class MapView(QWidget):
             for tone, more in (("ground", 2.0), ("accent", 0.0)):
                 painter.setPen(QPen(theme.colour(tone, 230), 1.0 + 3 * quality + more, style))
                 painter.drawLine(t.map(a), t.map(b))
+
+    def _paint_order(self, painter: QPainter, t: QTransform) -> None:
+        """The way from frame to frame, with an arrow head at each second frame's end."""
+        frames = self.state.plan.frames
+        if len(frames) > _MOST_STEPS or self.state.plan.rig.motion != "turn":
+            return
+        painter.setPen(QPen(theme.colour("text", 150), 1.3))
+        for a, b in zip(frames, frames[1:]):
+            turn = (b.yaw_deg - a.yaw_deg + 180) % 360 - 180
+            start = QPointF(self._near_middle(a.yaw_deg), a.pitch_deg)
+            self._paint_step(painter, t.map(start), t.map(QPointF(start.x() + turn, b.pitch_deg)))
+
+    def _near_middle(self, yaw_deg: float) -> float:
+        """The yaw's copy that lies nearest to the field's middle."""
+        w = self.state.plan.wish
+        middle = (w.left_deg + w.right_deg) / 2
+        return middle + (yaw_deg - middle + 180) % 360 - 180
+
+    def _paint_step(self, painter: QPainter, a: QPointF, b: QPointF) -> None:
+        length = math.hypot(b.x() - a.x(), b.y() - a.y())
+        if length < 24:
+            return
+        ux, uy = (b.x() - a.x()) / length, (b.y() - a.y()) / length
+        # kept clear of the numbers
+        a, b = a + QPointF(ux, uy) * 15, b - QPointF(ux, uy) * 15
+        painter.drawLine(a, b)
+        if length > 44:
+            for side in (-1, 1):
+                painter.drawLine(b, b - QPointF(ux * 6 - side * uy * 3.5, uy * 6 + side * ux * 3.5))
+
+    def _paint_light(self, painter: QPainter, t: QTransform) -> None:
+        """Where the sun stands at the start, and its way through the day."""
+        site = self.state.plan.brief.site
+        painter.setPen(QPen(theme.colour("warn", 150), 1.2, Qt.PenStyle.DotLine))
+        before: QPointF | None = None
+        for position in day(site).sun:
+            at = QPointF(self._near_middle(site.yaw_of(position.bearing_deg)), position.altitude_deg)
+            if before is not None and position.altitude_deg > -1 and abs(at.x() - before.x()) < 90:
+                painter.drawLine(t.map(before), t.map(at))
+            before = at
+        sun = self.state.plan.sun
+        if sun.altitude_deg < -1:
+            return
+        at = t.map(QPointF(self._near_middle(site.yaw_of(sun.bearing_deg)), sun.altitude_deg))
+        painter.setPen(QPen(theme.colour("ground"), 3))
+        painter.setBrush(theme.colour("warn"))
+        painter.drawEllipse(at, 8, 8)
+        self._paint_label(painter, at + QPointF(12, 4), f"sun {site.start}")
+
+    def _paint_marks(self, painter: QPainter, t: QTransform) -> None:
+        for mark in self.state.plan.brief.scene.marks:
+            at = t.map(QPointF(self._near_middle(mark.yaw_deg), mark.pitch_deg))
+            half = mark.width_deg / 2 * t.m11()
+            painter.setPen(QPen(theme.colour("text"), 2))
+            painter.drawLine(at - QPointF(half, 0), at + QPointF(half, 0))
+            for end in (-half, half):
+                painter.drawLine(at + QPointF(end, -5), at + QPointF(end, 5))
+            self._paint_label(painter, at + QPointF(half + 4, -6), mark.name)
+
+    def _paint_label(self, painter: QPainter, at: QPointF, text: str) -> None:
+        painter.setFont(theme.font(theme.SMALL))
+        box = QRectF(at.x() - 3, at.y() - 13, painter.fontMetrics().horizontalAdvance(text) + 6, 17)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground", 190))
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setPen(theme.colour("text"))
+        painter.drawText(at, text)
 
     def _turns(self, shape: QPolygonF) -> list[int]:
         """Copies of a shape that may show where the map runs past a full turn."""

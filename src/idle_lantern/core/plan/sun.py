@@ -65,17 +65,25 @@ def moon_at(site: Site, local: datetime.datetime) -> Position:
 
 
 def _seen(body: ephem.Body, site: Site, local: datetime.datetime) -> Position:
-    observer = _observer(site.latitude_deg, site.longitude_deg)
+    observer = ephem.Observer()
+    observer.lat, observer.lon = math.radians(site.latitude_deg), math.radians(site.longitude_deg)
+    observer.pressure = 0.0  # without its refraction, which runs on far below the horizon
     observer.date = ephem.Date(local - datetime.timedelta(hours=site.utc_offset_h))
     body.compute(observer)
-    return Position(math.degrees(body.az), math.degrees(body.alt))
+    altitude = math.degrees(body.alt)
+    return Position(math.degrees(body.az), altitude + refraction_deg(altitude))
 
 
-def _observer(latitude_deg: float, longitude_deg: float, pressure_mbar: float = 1010.0) -> ephem.Observer:
-    observer = ephem.Observer()
-    observer.lat, observer.lon = math.radians(latitude_deg), math.radians(longitude_deg)
-    observer.pressure = pressure_mbar
-    return observer
+def refraction_deg(true_altitude_deg: float) -> float:
+    """Lift by the air at 1010 mbar and 10 degrees Celsius (Saemundsson's formula, Meeus, Astronomical Algorithms, 16.4).
+
+    Faded out between 1 and 3 degrees below the horizon, where nothing is seen any more.
+    """
+    shown = min(1.0, max(0.0, (true_altitude_deg + 3.0) / 2.0))
+    if shown == 0.0:
+        return 0.0
+    h = max(true_altitude_deg, -1.0)
+    return shown * 1.02 / math.tan(math.radians(h + 10.3 / (h + 5.11))) / 60
 
 
 def day(site: Site) -> Day:
@@ -105,28 +113,33 @@ def _events(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[Positio
     )
     events = []
     for level, rising, falling in levels:
-        # rise and set are told for the geometric centre: refraction is in the convention already
-        lift = (lambda t: _geometric(site, t)) if level == RISE_DEG else (lambda t: sun_at(site, t).altitude_deg)
-        heights = [lift(t) for t in times] if level == RISE_DEG else [p.altitude_deg for p in sun]
+        # rise and set are told for the true centre: refraction is in the convention already
+        true = level == RISE_DEG
+
+        def height(t: datetime.datetime, true: bool = true) -> float:
+            seen = sun_at(site, t).altitude_deg
+            return _true_altitude(seen) if true else seen
+
+        heights = [_true_altitude(p.altitude_deg) if true else p.altitude_deg for p in sun]
         for i in range(len(times) - 1):
             a, b = heights[i] - level, heights[i + 1] - level
             if (a < 0) != (b < 0):
                 low, high = times[i], times[i + 1]
                 while high - low > datetime.timedelta(seconds=1):
                     middle = low + (high - low) / 2
-                    low, high = (middle, high) if ((lift(middle) - level) < 0) == (a < 0) else (low, middle)
+                    low, high = (middle, high) if ((height(middle) - level) < 0) == (a < 0) else (low, middle)
                 events.append(Event(rising if a < 0 else falling, high.replace(microsecond=0)))
     highest = max(range(len(sun)), key=lambda i: sun[i].altitude_deg)
     events.append(Event("sun highest", times[highest]))
     return tuple(sorted(events, key=lambda e: e.at))
 
 
-def _geometric(site: Site, local: datetime.datetime) -> float:
-    observer = _observer(site.latitude_deg, site.longitude_deg, pressure_mbar=0.0)
-    observer.date = ephem.Date(local - datetime.timedelta(hours=site.utc_offset_h))
-    body = ephem.Sun()
-    body.compute(observer)
-    return math.degrees(body.alt)
+def _true_altitude(seen_deg: float) -> float:
+    """The altitude without refraction, by three steps back."""
+    true = seen_deg
+    for _ in range(3):
+        true = seen_deg - refraction_deg(true)
+    return true
 
 
 #: Ground illuminance by the sun's altitude: log10 lux = a + b x + c x^2 + d x^3 with x = altitude / 90

@@ -24,7 +24,10 @@ class HeadDevice(Protocol):
 
 
 class CameraDevice(Protocol):
-    """A camera that writes a file."""
+    """A camera that writes a file, with a lens that may be shifted."""
+
+    def shift_lens(self, right_mm: float, up_mm: float) -> None:
+        """Move the lens; 0, 0 is its middle."""
 
     def shoot(self, target: Path, taken: str) -> None:
         """Take a frame into ``target``; ``taken`` is the EXIF time."""

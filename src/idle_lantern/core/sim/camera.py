@@ -135,12 +135,15 @@ class SimulatedCamera:
         half = math.hypot(self.lens.width, self.lens.height) / 2
         v, u = np.mgrid[: self.lens.height, : self.lens.width].astype(np.float32)
         rho2 = ((u - np.float32(u0)) ** 2 + (v - np.float32(v0)) ** 2) / np.float32(half * half)
-        return np.maximum(1 + rho2 * (self.falloff[0] + rho2 * self.falloff[1]), 0).astype(np.float32)
+        light = np.maximum(1 + rho2 * (self.falloff[0] + rho2 * self.falloff[1]), 0)
+        # outside the image circle there is none
+        light[np.hypot(u - u0, v - v0) > self.lens.circle_px] = 0
+        return light.astype(np.float32)
 
     def _developed(self, light: Array, settings: Settings, rng: np.random.Generator) -> Picture:
         gain = 2.0 ** (SCENE_EV - settings.exposure_value) * np.asarray(settings.white_balance)
         light = light * gain.astype(np.float32)
-        if any(self.falloff):
+        if any(self.falloff) or math.isfinite(self.lens.circle_px):
             light = light * self.relative_light()[..., None]
         if self.noise:
             well = np.float32(_FULL_WELL_ELECTRONS * 100 / settings.iso)

@@ -51,6 +51,12 @@ class SimulatedRig:
         self._reached = self.head.pointed(yaw_deg, pitch_deg, roll_deg, shot=self.shots)
         return Reading(round(yaw_deg, 1), round(pitch_deg, 1), round(roll_deg, 1))
 
+    def shift_lens(self, right_mm: float, up_mm: float) -> None:
+        """Move a shift lens; the principal point moves the other way in the frame."""
+        px_per_mm = self.camera.lens.width / self.camera.sensor_width_mm
+        lens = replace(self.camera.lens, cx=-right_mm * px_per_mm, cy=up_mm * px_per_mm)
+        self.camera = replace(self.camera, lens=lens)
+
     def shoot(self, target: Path, taken: str) -> None:
         """Expose and write a JPEG with EXIF."""
         picture = self.camera.expose(

@@ -1,0 +1,278 @@
+"""The gear library: look up, change, add, take over, bring in, hand on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import fields
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QFileDialog,
+    QLineEdit,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from idle_lantern.app import theme
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
+from idle_lantern.core.base import units
+from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.gear.entries import KINDS, Entry, entry_from, facts_of
+from idle_lantern.core.gear.library import Library
+from idle_lantern.core.geometry.lenses import MODELS
+from idle_lantern.core.plan.brief import SUPPORTS
+
+if TYPE_CHECKING:
+    from idle_lantern.app.window import Window
+
+_TITLES = {
+    "camera": "Cameras",
+    "lens": "Lenses",
+    "head": "Heads and supports",
+    "filter": "Filters",
+    "card": "Cards",
+    "tripod": "Tripods",
+}
+#: How the facts are called where their names alone would not do.
+_FACTS = {
+    "raw_mb": "File of one exposure, MB",
+    "exposures_each": "Exposures for one frame",
+    "range_stops": "Sensor's range, stops",
+    "rail": "Rail: focal mm = setting mm",
+    "kind": "Support",
+    "polariser": "Polarises",
+    "scale_clockwise": "Scale grows to the right",
+    "filter_stops": "Takes, stops",
+}
+_CHOICES = {"lens_model": MODELS, "kind": SUPPORTS}
+
+
+def _title(key: str) -> str:
+    if key in _FACTS:
+        return _FACTS[key]
+    words = key.replace("_", " ")
+    for end, unit in (
+        (" mm", ", mm"),
+        (" px", ", px"),
+        (" deg", ", degrees"),
+        (" gb", ", GB"),
+        (" kg", ", kg"),
+        (" m", ", m"),
+    ):
+        if words.endswith(end):
+            words = words.removesuffix(end) + unit
+            break
+    return words.removesuffix(" stops").capitalize() + (", stops" if words.endswith(" stops") else "")
+
+
+class GearDialog(QDialog):
+    """Entries by kind on the left, the facts of the chosen one on the right."""
+
+    def __init__(self, window: Window, library: Library, use: Callable[[Entry], None]) -> None:
+        super().__init__(window)
+        self.setWindowTitle("Gear library")
+        self.resize(860, 600)
+        self._window, self._library, self._use = window, library, use
+        self._shown: tuple[str, str] | None = None
+        self._editors: dict[str, QWidget] = {}
+        self.tree = QTreeWidget()
+        self.tree.setHeaderHidden(True)
+        self.tree.setAccessibleName("Gear by kind")
+        self.tree.currentItemChanged.connect(self._chosen)
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name")
+        self.message = label("", "warn", wrap=True, name="gear-message")
+        self._facts = QVBoxLayout()
+        buttons = row(
+            button("Use in this plan", self.use, main=True, name="gear-use"),
+            button("Save", self.save, name="gear-save"),
+            button("Remove", self.remove, quiet=True, name="gear-remove"),
+            None,
+        )
+        more = row(
+            button("Hand on …", self.ask_export, name="gear-export"),
+            button("Bring in …", self.ask_import, name="gear-import"),
+            None,
+            button("Close", self.accept, name="gear-close"),
+        )
+        right = column(form([("Name", self.name)]), self._facts, None, self.message, buttons)
+        self.name.setMinimumWidth(320)
+        layout = column(
+            row(column(self.tree), panel(right, "ground"), space=theme.SPACE * 3),
+            label("Change the name and save to keep a thing of your own beside the one it came from.", "dim"),
+            more,
+            margin=16,
+        )
+        self.tree.setFixedWidth(270)
+        self.setLayout(layout)
+        self.fill()
+
+    def fill(self, chosen: tuple[str, str] | None = None) -> None:
+        """Show the library's entries."""
+        self.tree.clear()
+        first: QTreeWidgetItem | None = None
+        entries = self._library.entries()
+        for kind, title in _TITLES.items():
+            group = QTreeWidgetItem([title])
+            group.setFlags(Qt.ItemFlag.ItemIsEnabled)
+            self.tree.addTopLevelItem(group)
+            for entry in (e for e in entries if e.kind == kind):
+                item = QTreeWidgetItem([entry.name])
+                item.setData(0, Qt.ItemDataRole.UserRole, (entry.kind, entry.name))
+                group.addChild(item)
+                if first is None or (entry.kind, entry.name) == chosen:
+                    first = item
+            group.setExpanded(True)
+        if first is not None:
+            self.tree.setCurrentItem(first)
+
+    def _chosen(self, item: QTreeWidgetItem | None, _before: object = None) -> None:
+        data = item.data(0, Qt.ItemDataRole.UserRole) if item is not None else None
+        if data:
+            self._show(data[0], data[1])
+
+    def _show(self, kind: str, name: str) -> None:
+        entry = self._library.get(kind, name)
+        if entry is None:
+            return
+        self._shown = (kind, name)
+        self.name.setText(name)
+        self.message.setText("")
+        while self._facts.count():
+            item = self._facts.takeAt(0)
+            widget = item.widget() if item else None
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        facts, rows = facts_of(entry), []
+        self._editors = {}
+        for fact in fields(KINDS[kind]):
+            editor = self._editor(fact.name, facts[fact.name])
+            editor.setObjectName(f"gear-{fact.name}")
+            self._editors[fact.name] = editor
+            rows.append((_title(fact.name), editor))
+        self._facts.addWidget(panel(form(rows), "ground"))
+
+    def _editor(self, key: str, value: Any) -> QWidget:
+        if key in _CHOICES:
+            box = QComboBox()
+            box.addItems(list(_CHOICES[key]))
+            box.setCurrentText(value)
+            return box
+        if isinstance(value, bool):
+            check = QCheckBox("yes")
+            check.setChecked(value)
+            return check
+        line = QLineEdit()
+        line.setProperty("kind", "figure")
+        if key == "rail":
+            line.setText(", ".join(f"{f:g} = {s:g}" for f, s in value))
+            line.setMinimumWidth(220)
+            line.setPlaceholderText("24 = 81, 70 = 96")
+        else:
+            line.setText(f"{value:g}")
+            line.setFixedWidth(104)
+        return line
+
+    def _read(self) -> Entry:
+        assert self._shown is not None
+        values: dict[str, Any] = {}
+        for key, editor in self._editors.items():
+            if isinstance(editor, QComboBox):
+                values[key] = editor.currentText()
+            elif isinstance(editor, QCheckBox):
+                values[key] = editor.isChecked()
+            elif isinstance(editor, QLineEdit):
+                values[key] = _rail(editor.text()) if key == "rail" else self._number(key, editor)
+        return entry_from(self._shown[0], self.name.text().strip(), values)
+
+    def _number(self, key: str, editor: QLineEdit) -> float | int:
+        try:
+            value = units.parse_number(editor.text(), "a number", "24")
+        except LanternError as error:
+            set_look_property(editor, "wrong", True)
+            raise InputError(error.sentence.rstrip("."), where=_title(key)) from error
+        set_look_property(editor, "wrong", False)
+        return int(value) if key in ("width_px", "height_px", "bits", "exposures_each") else value
+
+    def _try(self, run: Callable[[], None]) -> None:
+        try:
+            run()
+        except LanternError as error:
+            self.message.setText(error.sentence)
+
+    def use(self) -> None:
+        """Take what is shown into the plan."""
+
+        def run() -> None:
+            self._use(self._read())
+            self.message.setText(f"Planned with {self.name.text()}.")
+
+        self._try(run)
+
+    def save(self) -> None:
+        """Keep what is shown under its name."""
+
+        def run() -> None:
+            entry = self._read()
+            self._library.put(entry)
+            self.fill((entry.kind, entry.name))
+            self.message.setText(f"Kept: {entry.name}.")
+
+        self._try(run)
+
+    def remove(self) -> None:
+        """Take the chosen thing out; what its fields show can be saved again at once."""
+
+        def run() -> None:
+            if self._shown is not None:
+                kind, name = self._shown
+                entry = self._read()
+                self._library.remove(kind, name)
+                self.fill()
+                self._shown = (kind, entry.name)
+                self.message.setText(f"{name} is out of the library.")
+
+        self._try(run)
+
+    def ask_export(self) -> None:
+        """Ask for a file and write all entries to it."""
+        name, _ = QFileDialog.getSaveFileName(self, "Hand the gear list on", "gear.json", "Gear list (*.json)")
+        if name:
+            self._try(lambda: write_text(Path(name), self._library.to_text()))
+
+    def ask_import(self) -> None:
+        """Ask for a file and add its entries."""
+        name, _ = QFileDialog.getOpenFileName(self, "Bring a gear list in", "", "Gear list (*.json)")
+        if name:
+            self._try(lambda: self.bring(Path(name)))
+
+    def bring(self, path: Path) -> None:
+        """Add the entries of a file."""
+        try:
+            text = path.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputError("Cannot be read", where=str(path)) from error
+        count = self._library.take_text(text, path.name)
+        self.fill()
+        self.message.setText(f"{count} entries brought in.")
+
+
+def _rail(text: str) -> list[tuple[float, float]]:
+    pairs = []
+    for piece in filter(None, (p.strip() for p in text.split(","))):
+        focal, equals, setting = piece.partition("=")
+        if not equals:
+            raise InputError(
+                f"'{piece}' is no pair", where="Rail", remedy="Write focal length = setting, like 24 = 81, 70 = 96"
+            )
+        pairs.append((units.parse_length_mm(focal), units.parse_length_mm(setting)))
+    return pairs
