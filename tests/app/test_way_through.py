@@ -47,6 +47,7 @@ def test_from_plan_to_saved_picture(
     _type(qtbot, window, "overlap", "2/5")
     plan = window.state.plan
     assert (plan.wish.left_deg, plan.wish.right_deg, plan.wish.overlap) == (-60, 45, 0.4)
+    qtbot.mouseClick(window.plan_stage.page_buttons[-1], LEFT)
     assert window.plan_stage.listing.table.rowCount() == len(plan.frames) == 4
     assert "4 frames" in window.plan_stage.count.text()
 

@@ -81,7 +81,7 @@ def test_plan_edits_are_undone_and_done_again_by_keys(qtbot: QtBot, window: Wind
     qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert window.state.outing == first
-    assert window.plan_stage.fields["left_deg"].text() == "−100.0°"
+    assert window.plan_stage.reveal("left_deg").text() == "−100.0°"
     modifiers = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
     for _ in range(2):
         qtbot.keyClick(window, Qt.Key.Key_Z, modifiers)
@@ -104,6 +104,7 @@ def test_dragging_an_end_on_the_map_moves_the_number_in_one_step(qtbot: QtBot, w
 
 
 def test_selecting_a_frame_anywhere_selects_it_everywhere(qtbot: QtBot, window: Window):
+    window.plan_stage.open_topic(len(window.plan_stage.topics) - 1)
     frame = window.state.plan.frames[4]
     at = window.map.to_screen().map(QPointF(frame.yaw_deg, frame.pitch_deg)).toPoint()
     qtbot.mouseClick(window.map, LEFT, pos=at)
@@ -271,7 +272,9 @@ def test_edits_save_themselves(qtbot: QtBot, window: Window):
     _retype(qtbot, window, "left_deg", "-33")
     folder = window.state.folder
     assert folder is not None
-    qtbot.waitUntil(lambda: json.loads((folder / store.DOCUMENT).read_text())["wish"]["left_deg"] == -33, timeout=3000)
+    qtbot.waitUntil(
+        lambda: json.loads((folder / store.DOCUMENT).read_text())["brief"]["wish"]["left_deg"] == -33, timeout=3000
+    )
 
 
 @pytest.mark.parametrize(

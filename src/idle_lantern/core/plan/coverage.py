@@ -45,8 +45,7 @@ class Coverage:
 
 def holes(lens: Lens, frames: Sequence[GridFrame], wish: Wish, count: int) -> Array:
     """Which of about ``count`` sampled directions no frame shows, (N,) bool."""
-    seen = seen_by(lens, cameras_of(frames), samples_of(wish, count))
-    return np.asarray(~seen.any(1))
+    return ~covered(lens, cameras_of(frames), samples_of(wish, count))
 
 
 def cameras_of(frames: Sequence[GridFrame]) -> Array:
@@ -64,16 +63,28 @@ def samples_of(wish: Wish, count: int) -> Array:
     )
 
 
-def seen_by(lens: Lens, cameras: Array, directions: Array) -> Array:
-    """Which direction is shown by which camera (F, 3, 3), (N, F) bool."""
-    axes = cameras[:, :, 2]
-    # only directions within the frame's half diagonal need the exact test
-    reach = math.cos(min(math.pi, _corner_angle(lens) + 0.01))
-    seen = directions @ axes.T >= reach
-    n, f = np.nonzero(seen)
-    local = np.einsum("nd,ndk->nk", directions[n], cameras[f])
-    seen[n, f] = lens.sees(local, margin_px=0.5)
-    return np.asarray(seen)
+def covered(lens: Lens, cameras: Array, directions: Array) -> Array:
+    """Which direction is shown by any of the cameras (F, 3, 3), (N,) bool.
+
+    The camera that looks nearest mostly shows it; only what it does not show is tried
+    on all others within their half diagonal.
+    """
+    towards = directions.astype(np.float32) @ cameras[:, :, 2].T.astype(np.float32)
+    nearest = towards.argmax(1)
+    shown = np.asarray(lens.sees(_turned(directions, cameras[nearest]), margin_px=0.5))
+    rest = np.flatnonzero(~shown)
+    if len(rest):
+        reach = math.cos(min(math.pi, _corner_angle(lens) + 0.01))
+        n, f = np.nonzero(towards[rest] >= reach)
+        hit = lens.sees(_turned(directions[rest[n]], cameras[f]), margin_px=0.5)
+        shown[rest[n[hit]]] = True
+    return shown
+
+
+def _turned(directions: Array, cameras: Array) -> Array:
+    """Each direction in the frame of its own camera."""
+    result: Array = (directions[:, None, :] @ cameras)[:, 0]
+    return result
 
 
 def prove(rig: Rig, frames: Sequence[GridFrame], wish: Wish, count: int = 2500) -> Coverage:
@@ -84,7 +95,7 @@ def prove(rig: Rig, frames: Sequence[GridFrame], wish: Wish, count: int = 2500) 
         seen = np.stack([rig.lens_of(f).sees(directions @ c, 0.5) for f, c in zip(frames, cameras)], 1)
         return Coverage(len(directions), directions[~seen.any(1)], *_overlap_of_shifts(rig, frames))
     lens = rig.lens()
-    missing = ~seen_by(lens, cameras, directions).any(1)
+    missing = ~covered(lens, cameras, directions)
     smallest, between = _smallest_overlap(lens, frames, cameras)
     return Coverage(len(directions), directions[missing], smallest, between)
 
@@ -112,7 +123,7 @@ def _smallest_overlap(
             below = ordered[i + 1]
             fewer, more = (row, below) if len(row) <= len(below) else (below, row)
             for k in fewer[:: max(1, len(fewer) // 4)]:
-                share = float(seen_by(lens, cameras[more], rays @ cameras[k].T).any(1).mean())
+                share = float(covered(lens, cameras[more], rays @ cameras[k].T).mean())
                 nearest = max(more, key=lambda m: float(cameras[m][:, 2] @ cameras[k][:, 2]))
                 best = min(best, (share, (frames[k].number, frames[nearest].number)))
     return best if best[0] <= 1 else (None, None)

@@ -14,7 +14,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import largest_rectangle
 from idle_lantern.core.plan.brief import Support
-from idle_lantern.core.plan.coverage import cameras_of, samples_of, seen_by
+from idle_lantern.core.plan.coverage import cameras_of, covered, samples_of
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
@@ -67,13 +67,13 @@ def _loss(rig: Rig, cameras: Array, wish: Wish, projection: str) -> float:
         else:
             top_v, bottom_v = -high, -low
     aspect = (right_u - left_u) / max(1e-6, bottom_v - top_v)
-    rows = int(np.clip(math.sqrt(6000 / aspect), 24, 160))
-    columns = int(np.clip(rows * aspect, 24, 400))
+    rows = int(np.clip(math.sqrt(3000 / aspect), 24, 120))
+    columns = int(np.clip(rows * aspect, 24, 300))
     u, v = np.meshgrid(np.linspace(left_u, right_u, columns), np.linspace(top_v, bottom_v, rows))
     directions = kind.inverse(np.stack([u, v], -1).reshape(-1, 2))
     shown = np.isfinite(directions[:, 0])
     directions = np.where(shown[:, None], directions, 0.0) @ rotations.about_y(middle).T
-    mask = (seen_by(lens, cameras, directions).any(1) & shown).reshape(rows, columns)
+    mask = (covered(lens, cameras, directions) & shown).reshape(rows, columns)
     if not mask.any():
         return 1.0
     return 1.0 - largest_rectangle(mask).area / float(mask.sum())
@@ -92,7 +92,7 @@ def hole_chance(rig: Rig, frames: Sequence[GridFrame], wish: Wish, support: Supp
     holed = 0
     for _ in range(_TRIALS):
         shaken = cameras @ _errors(rng, support, len(frames))
-        holed += not seen_by(lens, shaken, directions).any(1).all()
+        holed += not covered(lens, shaken, directions).all()
     return holed / _TRIALS
 
 

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
-from idle_lantern.core.plan.coverage import holes
+from idle_lantern.core.plan.coverage import holes, prove
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.rows import bands, cap_reach, half_widths, tilt_for_overlap, turns_for_overlap
 from idle_lantern.core.plan.wish import Wish
@@ -33,7 +33,8 @@ _SPARE_RAD = math.radians(0.05)
 _MOST_FRAMES = 5000
 #: Rows may also be shot with more frames than the overlap asks: they then cover a taller band.
 _DENSER = np.array([1.0, 0.85, 0.7])
-_MOST_RUNGS = 72
+_EACH = np.arange(len(_DENSER))
+_MOST_RUNGS = 60
 
 
 @dataclass(frozen=True)
@@ -81,9 +82,38 @@ def plan_grid(rig: Rig, wish: Wish, support: Support | None = None) -> tuple[Gri
     lens = rig.lens()
     for tighter in (1.0, 0.97, 0.93, 0.86, 0.78, 0.7, 0.6, 0.5, 0.4):
         frames = _numbered(_best_rows(lens, field, support, tighter), field)
-        if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 1200).any():
+        if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 2200).any():
             break
+    if not (support.step_deg or support.tilt_step_deg or wish.spare_ends):
+        plain = _numbered(_row_rule(lens, field), field)
+        in_reach = all(support.tilt_low_deg <= f.pitch_deg <= support.tilt_high_deg for f in plain)
+        if len(plain) < len(frames) and in_reach and _serves(rig, plain, field):
+            return plain
     return frames
+
+
+def _row_rule(lens: Lens, wish: Wish) -> list[Row]:
+    """The rule done in the head: steps of the field of view times one minus the overlap, all rows alike."""
+    wide, tall = lens.field_rad()
+    left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
+    low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
+    rows = 1 + math.ceil(max(0.0, high - low - tall) / (tall * (1 - wish.between_rows)) - 1e-9)
+    reach = tall / 2 - _SPARE_RAD
+    first, last = (low + reach, high - reach) if rows > 1 else ((low + high) / 2, (low + high) / 2)
+    step = wide * (1 - wish.overlap)
+    if wish.full_circle:
+        count = math.ceil(2 * math.pi / step - 1e-9)
+        yaws = [left + 2 * math.pi * (i + 0.5) / count for i in range(count)]
+    else:
+        yaws = _spread_yaws(left, sweep, step, wide / 2 - _SPARE_RAD)
+    return [Row(float(p), tuple(yaws)) for p in np.linspace(last, first, rows)]
+
+
+def _serves(rig: Rig, frames: Sequence[GridFrame], wish: Wish) -> bool:
+    """Whether frames leave no hole and keep both overlaps."""
+    proof = prove(rig, frames, wish, 4000)
+    least = min(wish.overlap, wish.between_rows)
+    return proof.complete and (proof.smallest_overlap is None or proof.smallest_overlap >= least)
 
 
 @dataclass(frozen=True)
@@ -104,6 +134,11 @@ def _best_rows(lens: Lens, wish: Wish, support: Support, tighter: float) -> list
     can_down = wish.low_deg < -89 and support.tilt_low_deg <= -90 and wish.nadir_frames > 0
     tops = {False: high, True: min(high, _POLE - reach)} if can_up else {False: high}
     bottoms = {False: low, True: max(low, -_POLE + reach)} if can_down else {False: low}
+    # two or more are asked for their own sake (to take the head out), one only where it saves frames
+    if can_up and wish.zenith_frames > 1:
+        del tops[False]
+    if can_down and wish.nadir_frames > 1:
+        del bottoms[False]
     if max(bottoms.values()) >= min(tops.values()):  # the caps alone cover all
         return _caps(wish, can_up, can_down)
     ladder = _ladder(lens, wish, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
@@ -172,7 +207,9 @@ def _ladder(
         wide = min(math.pi, lens.field_rad()[0])
         reach = np.minimum(wide / np.maximum(np.cos(pitches), 0.2), sweep)[:, None]
         counts = 1 + np.maximum(0, np.ceil((sweep - 0.9 * reach) / step - 1e-9))
-        used = step
+        # few frames stand closer than they may
+        used = np.minimum(step, np.maximum(0.0, sweep - 0.7 * reach) / np.maximum(counts - 1, 1))
+        used = np.where(counts == 1, min(sweep, 2 * math.pi), used)
     low, high = bands(lens, np.repeat(pitches, len(_DENSER)), used.ravel() / 2)
     return _Ladder(pitches, counts, low.reshape(step.shape), high.reshape(step.shape))
 
@@ -191,7 +228,7 @@ def _rungs(
     lasts = [_meets(probe, high - top - _SPARE_RAD, last=False) for top in tops]
     a, b = min(*firsts, *lasts), max(*firsts, *lasts)
     # divisors of the largest step stay on the ladder, so that the fewest rows can be walked
-    parts = max(1, min(14, int(_MOST_RUNGS / max(1e-9, (b - a) / up) / (len(bottoms) + len(tops)))))
+    parts = max(1, min(12, int(_MOST_RUNGS / max(1e-9, (b - a) / up) / (len(bottoms) + len(tops)))))
     from_low = [np.arange(first, b, up / parts) for first in firsts]
     from_high = [np.arange(last, a, -up / parts) for last in lasts]
     even = [
@@ -199,8 +236,12 @@ def _rungs(
         for first in firsts
         for last in lasts
     ]
+    # rows tilted farther than they must have fewer frames
+    beyond = np.concatenate([[0.01, 0.03], np.arange(1, 8) / 10]) * up
+    outside = np.concatenate([a - beyond, b + beyond])
+    outside = outside[(outside >= lowest) & (outside <= highest)]
     middle = np.zeros(1 if a < 0 < b else 0)
-    return np.unique(np.round(np.concatenate([*from_low, *from_high, *even, middle]), 6))
+    return np.unique(np.round(np.concatenate([*from_low, *from_high, *even, middle, outside]), 6))
 
 
 def _meets(probe: Array, spare: Array, *, last: bool) -> float:
@@ -232,19 +273,22 @@ def _cheapest(ladder: _Ladder, bottom: float, top: float, up: float) -> tuple[fl
     with np.errstate(invalid="ignore"):
         cost = np.where(starts, counts + 0.05 * np.clip(beyond_low, 0, 2) ** 2, np.inf)
     before = np.full((n, m), -1)
+    firsts = np.searchsorted(pitches, pitches - up - 1e-6)
+    highs, lows = ladder.high.ravel(), ladder.low + 2 * _SPARE_RAD
+    flat = cost.ravel()  # a view: filled from below as the ladder is climbed
     for k in range(1, n):
-        first = int(np.searchsorted(pitches, pitches[k] - up - 1e-6))
+        first = int(firsts[k])
         if first == k:
             continue
-        earlier, their_high = cost[first:k].ravel(), ladder.high[first:k].ravel()
         # uneven rows cost a trifle, so that of equal paths the evener one is taken
-        gap = np.repeat(pitches[k] - pitches[first:k], m) / up
-        for j in range(m):
-            through = np.where(their_high >= ladder.low[k, j] + 2 * _SPARE_RAD, earlier + 0.02 * gap * gap, np.inf)
-            at = int(through.argmin())
-            if through[at] + counts[k, j] < cost[k, j]:
-                cost[k, j] = through[at] + counts[k, j]
-                before[k, j] = first * m + at
+        gap = np.repeat((pitches[k] - pitches[first:k]) / up, m)
+        earlier = flat[first * m : k * m] + 0.02 * gap * gap
+        through = np.where(highs[first * m : k * m, None] >= lows[k], earlier[:, None], np.inf)
+        at = through.argmin(0)
+        best = through[at, _EACH] + counts[k]
+        better = best < cost[k]
+        cost[k, better] = best[better]
+        before[k, better] = first * m + at[better]
     with np.errstate(invalid="ignore"):
         final = np.where(ends, cost + 0.05 * np.clip(beyond_high, 0, 2) ** 2, np.inf)
     if not np.isfinite(final).any():  # no way without a gap: an even ladder, and the proof will tell
@@ -263,7 +307,8 @@ def _filled_rows(
 ) -> list[Row]:
     """The rows with their frames; how far a row's ends reach follows from the heights it alone must cover."""
     low, high = bands(lens, pitches, steps / 2)
-    joints = (high[:-1] + low[1:]) / 2
+    with np.errstate(invalid="ignore"):
+        joints = (high[:-1] + low[1:]) / 2
     bottoms, tops = np.append(rows_low, joints), np.append(joints, rows_high)
     left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
     stop = math.radians(support.step_deg)

@@ -137,13 +137,17 @@ def half_widths(lens: Lens, pitches: Array, bottoms: Array, tops: Array) -> Arra
     def sees(offsets: Array) -> Array:
         return lens.sees(_in_frame(p, offsets, altitudes), _RIM_PX)
 
-    good, bad = np.zeros_like(altitudes), np.full_like(altitudes, math.pi)
-    whole, none = sees(bad), ~sees(good)
-    for _ in range(14):
+    # near a pole a frame may show what lies behind it and not what lies beside: look all the way, then closer
+    ways = np.linspace(0, math.pi, 19)
+    shown = lens.sees(_in_frame(p[..., None], ways, altitudes[..., None]), _RIM_PX)
+    first_gap = np.where(shown.all(-1), len(ways), (~shown).argmax(-1))
+    good = ways[np.maximum(first_gap - 1, 0)]
+    bad = ways[np.minimum(first_gap, len(ways) - 1)]
+    for _ in range(11):
         middle = (good + bad) / 2
         seen = sees(middle)
         good, bad = np.where(seen, middle, good), np.where(seen, bad, middle)
-    reach = np.where(whole, math.pi, np.where(none, 0.0, good))
+    reach = np.where(first_gap == len(ways), math.pi, np.where(first_gap == 0, 0.0, good))
     result: Array = reach.min(1)
     return result
 

@@ -1,0 +1,190 @@
+"""Pixels, paper and bytes against ISO 216, the format specifications and what the trade counts on."""
+
+from __future__ import annotations
+
+import math
+
+import pytest
+
+from idle_lantern.core.plan.brief import Brief, Exposure, Scene, Support, Target
+from idle_lantern.core.plan.cost import PastJoin, cards_needed, cost
+from idle_lantern.core.plan.crop import crop_loss, hole_chance
+from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.kinds import kind_of
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.shallow import distance_advice, single_shot
+from idle_lantern.core.plan.size import (
+    JoinedSize,
+    a_size_mm,
+    focal_for_pixels,
+    focal_for_px,
+    focal_for_px_per_degree,
+    joined_size,
+    largest_sheet,
+    needed_px,
+    unfit_formats,
+)
+from idle_lantern.core.plan.wish import Wish
+
+
+def test_paper_sizes_of_iso_216():
+    """ISO 216:2007, table of the A series."""
+    assert [a_size_mm(n) for n in range(7)] == [
+        (841, 1189), (594, 841), (420, 594), (297, 420), (210, 297), (148, 210), (105, 148)
+    ]  # fmt: skip
+
+
+def test_twelve_megapixels_are_about_a4_just_a3():
+    """12 MP is about A4 at 300 dpi, just A3 at less (common practice, no source)."""
+    size = JoinedSize("flat", 4000, 3000)
+    assert largest_sheet(size, 300) == "A4"
+    assert largest_sheet(size, 240) == "A3"
+
+
+def test_limits_of_formats():
+    """JPEG: ITU-T T.81 B.2.2, 16-bit sides; TIFF 6.0: 32-bit offsets."""
+    assert unfit_formats(JoinedSize("flat", 65535, 10)) == []
+    assert [n for n, _ in unfit_formats(JoinedSize("flat", 65536, 10))] == ["JPEG"]
+    assert [n for n, _ in unfit_formats(JoinedSize("flat", 32768, 16384))] == ["classic TIFF"]  # 8 bytes a pixel: 4 GiB
+    assert unfit_formats(JoinedSize("flat", 32768, 16383)) == []
+
+
+def test_four_upright_frames_of_sixteen_megapixels_are_some_700_mb():
+    """At 16 bit (common practice, no source): 4 x 16 MP with overlap, with the working copies of the day."""
+    size = JoinedSize("cylindrical", round(3264 * (1 + 3 * 0.7)), 4928)
+    assert 300e6 < size.tiff16_bytes < 800e6
+
+
+def test_columns_from_the_air():
+    """8 x 3 frames of 4000 x 3000 give about 11 000 x 4 500 after the crop (common practice, no source).
+
+    By arithmetic that is a step of a third of the frame: 4000 (1 + 7 / 3) by 3000 (1 + 2 / 3), less a tenth each way.
+    """
+    step = 1 / 3
+    width, height = 4000 * (1 + 7 * step) * 0.9, 3000 * (1 + 2 * step) * 0.9
+    assert width == pytest.approx(11000, rel=0.1)
+    assert height == pytest.approx(4500, rel=0.1)
+    rig = Rig(6.17, 4.63, 4000, 3000, 24.0, upright=False)  # so long a lens that turning is like sliding
+    wide, tall = (math.degrees(v) for v in rig.lens().field_rad())
+    # a hundredth less than the frames reach, so that rounding asks for no further row
+    wish = Wish(0, 0.99 * wide * (1 + 7 * step), 0, 0.99 * tall * (1 + 2 * step), 2 / 3)
+    rows = make_plan(Brief(rig=rig, wish=wish)).rows
+    assert len(rows) == 3
+    assert all(8 <= len(r) <= 10 for r in rows)
+    size = joined_size(rig, wish)
+    assert size.width_px * 0.9 == pytest.approx(11000, rel=0.12)
+    assert size.height_px * 0.9 == pytest.approx(4500, rel=0.12)
+
+
+def test_backwards_from_a_print_megapixels_and_density():
+    rig, wish = Rig(36, 24, 6000, 4000, 24), Wish(-40, 40, -15, 15)
+    target = Target(print_mm=1500, dpi=240)
+    needed = needed_px(target)
+    assert needed == math.ceil(1500 / 25.4 * 240)
+    for focal, check in (
+        (focal_for_px(rig, wish, needed), lambda s: max(s.width_px, s.height_px) == pytest.approx(needed, abs=2)),
+        (focal_for_pixels(rig, wish, 400e6), lambda s: s.pixels == pytest.approx(400e6, rel=1e-3)),
+    ):
+        longer = Rig(36, 24, 6000, 4000, focal)
+        assert check(joined_size(longer, wish))
+    dense = Rig(36, 24, 6000, 4000, focal_for_px_per_degree(rig, 120))
+    assert dense.focal_px * math.pi / 180 == pytest.approx(120)
+
+
+def test_crop_factor_equivalents():
+    """56 mm f/1.2 at crop 1.5 is like 85 mm f/1.8 (common practice, no source)."""
+    rig = Rig(24, 16, 6000, 4000, 56, upright=False)
+    wide, tall = (math.degrees(v) for v in rig.lens().field_rad())
+    single = single_shot(rig, Wish(-wide / 2, wide / 2, -tall / 2, tall / 2), 1.2)
+    assert single is not None
+    assert single.focal_mm == pytest.approx(85, rel=0.02)
+    assert single.aperture == pytest.approx(1.8, rel=0.02)
+    assert single.sensor_width_mm == pytest.approx(24, rel=1e-6)
+
+
+def test_a_grid_of_85_mm_is_framed_like_25_mm():
+    """85 mm grid framing like 25 mm (common practice, no source): the field of 25 mm on the same sensor."""
+    rig = Rig(24, 16, 6000, 4000, 85)
+    half_w, half_h = (math.degrees(math.atan(v / 2 / 25)) for v in (24, 16))
+    single = single_shot(rig, Wish(-half_w, half_w, -half_h, half_h), 1.8)
+    assert single is not None
+    assert single.same_camera_mm == pytest.approx(25, rel=1e-6)
+    # the pupil stays: 85 / 1.8 mm behind a view of 25 mm x 1.5
+    assert single.focal_mm / single.aperture == pytest.approx(85 / 1.8)
+    assert single.aperture < 0.9
+
+
+@pytest.mark.parametrize(
+    ("subject", "background", "keys"),
+    [
+        (1.2, 40, {"subject-near"}),
+        (2.5, 40, set()),
+        (12, 60, {"subject-far"}),
+        (2.5, 5, {"background-near"}),
+    ],
+)
+def test_distances_of_a_shallow_portrait(subject: float, background: float, keys: set[str]):
+    """1.8 to 3.7 m, beyond 9 m like an ordinary panorama (common practice, no source)."""
+    assert {j.key for j in distance_advice(subject, background)} == keys
+
+
+def test_a_leaning_base_costs_the_height_that_geometry_says():
+    """A long flat row that leans by d loses about sweep x tan d of its height at the ends."""
+    rig, wish = Rig(24, 16, 6000, 4000, 50), Wish(-60, 60, -8, 8, 0.3)
+    frames = plan_grid(rig, wish)
+    level = crop_loss(rig, frames, wish, Support(base_tilt_deg=0, pointing_deg=1e-6), "cylindrical")
+    leaning = crop_loss(rig, frames, wish, Support(base_tilt_deg=3, pointing_deg=1e-6), "cylindrical")
+    assert leaning.expected > level.expected
+    tall = math.degrees(rig.lens().field_rad()[1])
+    # the base turned about the middle of the sweep: ends move by 60 degrees x sin 3 degrees up and down
+    lost = 2 * math.degrees(math.sin(math.radians(3)) * math.sin(math.radians(60))) / tall
+    assert leaning.expected - level.expected == pytest.approx(lost, abs=0.1)
+
+
+def test_a_fifth_to_a_third_is_lost_by_hand():
+    """20 to 30 % of the joined picture is lost at the crop, more when hand-held (common practice, no source)."""
+    rig, wish = Rig(focal_mm=35, upright=False), Wish(-50, 50, -20, 25, 1 / 3)
+    frames = plan_grid(rig, wish)
+    loss = crop_loss(rig, frames, wish, Support("hand", base_tilt_deg=2), "cylindrical")
+    assert 0.1 < loss.expected < 0.4
+
+
+def test_worse_pointing_leaves_more_holes():
+    rig, wish = Rig(), Wish(-60, 60, -25, 25, 0.15)
+    frames = plan_grid(rig, wish)
+    chances = [hole_chance(rig, frames, wish, Support("hand", pointing_deg=e)) for e in (0.05, 1.5, 6.0)]
+    assert chances == sorted(chances)
+    assert chances[-1] > 0.5
+
+
+def test_card_space_and_past_joins():
+    size = JoinedSize("flat", 20000, 5000)
+    rig = Rig(36, 24, 6000, 4000, raw_mb=27)
+    first = cost(rig, size, 30, 10)
+    assert first.card_gb == pytest.approx(0.81)
+    assert cards_needed(100, 64) == 2
+    assert cards_needed(57, 64) == 1
+    # a machine that took twice as long as expected twice will again
+    expected = 2.0 + 0.22 * 240 + 0.08 * 100
+    past = [PastJoin(10, 240, 100, 2 * expected, 2 * (320 + 6.0 * 100))] * 3
+    again = cost(rig, size, 30, 10, past)
+    assert again.join_s == pytest.approx(2 * first.join_s)
+    assert again.join_mib == pytest.approx(2 * first.join_mib)
+    assert again.from_joins == 3
+
+
+def test_print_that_is_too_large_names_the_focal_length_that_fits():
+    brief = Brief(rig=Rig(36, 24, 6000, 4000, 24), wish=Wish(-40, 40, -15, 15), target=Target(2000, 240))
+    plan = make_plan(brief)
+    judgement = next(j for j in plan.judgements if j.key == "print-small")
+    assert judgement.remedy_id == "focal-print"
+
+
+def test_depth_asked_by_a_large_print_is_stricter():
+    plain = make_plan(kind_of("rows").start(Brief(rig=Rig(36, 24, 8000, 5300, 35))))
+    large = make_plan(
+        Brief(rig=plain.rig, wish=plain.wish, scene=Scene(), exposure=Exposure(), target=Target(4000, 240, 0.5))
+    )
+    assert large.sharpness.coc_mm < plain.sharpness.coc_mm
+    assert large.sharpness.coc_from == "the print"
