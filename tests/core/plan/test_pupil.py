@@ -40,7 +40,9 @@ def test_the_shift_agrees_with_projection(near_m: float, step_deg: float):
     rig = Rig(24, 16, 6000, 4000, 20)
     step = math.radians(step_deg)
     expected = _shift_by_projection(rig, 30.0, step, near_m, 1e6)
-    assert shift_px(rig.lens(), 30.0, step, near_m, math.inf) == pytest.approx(expected, rel=0.045)  # 30 mm of 0.8 m are 4 %
+    assert shift_px(rig.lens(), 30.0, step, near_m, math.inf) == pytest.approx(
+        expected, rel=0.045
+    )  # 30 mm of 0.8 m are 4 %
 
 
 def test_tolerance_is_where_the_shift_is_what_is_allowed():

@@ -662,7 +662,8 @@ class ExposureTopic(Topic):
         box.addLayout(
             column(
                 self.facts(
-                    ("Exposure", "exposure", self._exposure),
+                    ("Time", "exposure", lambda p: units.exposure_time(p.setting.time_s)),
+                    ("Aperture, ISO", "exposure-rest", lambda p: f"f/{p.setting.aperture:g}, ISO {p.setting.iso:g}"),
                     ("Exposed for", "ev", lambda p: f"{p.setting.ev:.1f} EV"),
                     (
                         "Filter factor",
@@ -680,7 +681,6 @@ class ExposureTopic(Topic):
                         lambda p: f"{p.setting.shadow_spare_stops:+.1f} stops".replace("-", "−"),
                     ),
                     ("Brackets needed", "brackets", lambda p: f"{p.setting.brackets_needed}"),
-                    ("Times", "times", lambda p: ", ".join(units.exposure_time(t) for t in p.setting.times_s)),
                 ),
                 self.told(self._limits, "fact-limits"),
                 None,
@@ -695,6 +695,8 @@ class ExposureTopic(Topic):
     def _limits(self, plan: Plan) -> str:
         limits = [f"{units.exposure_time(x.time_s)}: {x.reason}" for x in plan.setting.limits]
         told = f"Metered {plan.setting.reason}."
+        if len(plan.setting.times_s) > 1:
+            told += f" Bracket: {', '.join(units.exposure_time(t) for t in plan.setting.times_s)}."
         return told + (" No longer than " + "; ".join(limits) + "." if limits else " Nothing limits the time.")
 
     def summary(self, plan: Plan) -> str:

@@ -470,7 +470,7 @@ class PlanStage(Stage):
         shown = rows if len(rows) <= 5 else rows[:4]
         described = ", ".join(f"{len(r)} at {units.angle(r[0].pitch_deg)}" for r in shown)
         more = f" and {len(rows) - 4} rows more" if len(rows) > 5 else ""
-        self.rows_text.setText(f"{described}{more}.")
+        self.rows_text.setText(f"{described}{more}. {plan.size.projection.capitalize()}.")
         c = plan.coverage
         overlap = (
             "no neighbour"
@@ -479,5 +479,5 @@ class PlanStage(Stage):
         )
         self.key_facts["overlap"].setText(overlap)
         s = plan.size
-        self.key_facts["size"].setText(f"{units.grouped(s.width_px)} × {units.grouped(s.height_px)} px, {s.projection}")
+        self.key_facts["size"].setText(f"{units.grouped(s.width_px)} × {units.grouped(s.height_px)} px")
         self.key_facts["time"].setText(f"{units.duration(plan.shoot_s)}, until {plan.end:%H:%M}")

@@ -22,7 +22,7 @@ def within(name: str, value: float, low: float, high: float, unit: str) -> None:
         )
     if not (math.isfinite(value) and low <= value <= high):
         end = f" {unit}" if unit else ""
-        raise InputError(f"{name} must lie between {low:g} and {high:g}{end}, not {value:g}", where=name)
+        raise InputError(f"must lie between {low:g} and {high:g}{end}, not {value:g}", where=name)
 
 
 def one_of(name: str, value: str, known: Sequence[str]) -> None:

@@ -24,9 +24,23 @@ class Kind:
     changes: Mapping[str, Mapping[str, Any]]
 
     def start(self, brief: Brief) -> Brief:
-        """The brief with this kind's values; what the kind says nothing of stays."""
+        """The brief with this kind's values.
+
+        What the kind before had set and nobody changed since goes back to its default;
+        what the person set stays, unless this kind says otherwise.
+        """
+        brief = _without(kind_of(brief.kind), brief)
         filled = {part: replace(getattr(brief, part), **values) for part, values in self.changes.items()}
         return replace(brief, kind=self.id, **filled)
+
+
+def _without(kind: Kind, brief: Brief) -> Brief:
+    plain, parts = Brief(), {}
+    for part, values in kind.changes.items():
+        present = getattr(brief, part)
+        untouched = [key for key, value in values.items() if getattr(present, key) == value]
+        parts[part] = replace(present, **{key: getattr(getattr(plain, part), key) for key in untouched})
+    return replace(brief, **parts)
 
 
 #: A kind that turns the camera takes back what another kind did to the rig.

@@ -42,7 +42,8 @@ def _short_enough(plan: Plan) -> dict[str, Any]:
 
 
 def _by_sun(plan: Plan) -> dict[str, Any]:
-    ev = daylight_ev(plan.sun.altitude_deg)
+    # by night stars and lamps are left: no meter goes lower
+    ev = max(-6.0, daylight_ev(plan.sun.altitude_deg))
     return {"readings": tuple((a, round(ev, 1)) for a, _ in plan.brief.exposure.readings)}
 
 

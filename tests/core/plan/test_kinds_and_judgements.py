@@ -1,0 +1,149 @@
+"""Kinds of picture, what is said of plans, and that each remedy takes its own judgement away."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import pytest
+
+from idle_lantern.core.plan.brief import Brief, Exposure, Mark, Run, Scene, Site, Support, Target
+from idle_lantern.core.plan.kinds import KINDS, kind_of
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.remedies import REMEDIES
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.wish import Wish
+
+MIDDAY = Site(date="2026-06-21", start="13:00", facing_deg=0.0)
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.id)
+def test_every_kind_plans_whole_and_without_a_stop(kind):
+    plan = make_plan(kind.start(Brief(site=MIDDAY)))
+    assert plan.coverage.complete
+    assert not [j for j in plan.judgements if j.severity.name == "STOP"]
+    assert plan.shoot_s > 0
+    assert plan.brief.kind == kind.id
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.id)
+def test_kinds_follow_each_other_without_traces(kind):
+    """What a kind says is the same whichever kind was tried before it."""
+    for other in KINDS:
+        assert kind.start(other.start(Brief())) == kind.start(Brief())
+
+
+def test_what_the_person_set_stays():
+    brief = Brief(rig=Rig(focal_mm=33), scene=Scene(near_m=7), site=MIDDAY)
+    after = kind_of("row").start(kind_of("gigapixel").start(brief))
+    assert after.site == MIDDAY
+    typed = replace(kind_of("gigapixel").start(brief), rig=replace(brief.rig, focal_mm=300))
+    assert kind_of("row").start(typed).rig.focal_mm == 300
+
+
+def test_kinds_as_the_trade_counts_them():
+    """Common practice, no source: zenith one, nadir two at 90 degrees; portraits at half overlap, wide open."""
+    sphere = make_plan(kind_of("sphere").start(Brief()))
+    assert sum(f.role == "nadir" for f in sphere.frames) == 2
+    shallow = make_plan(kind_of("shallow").start(Brief()))
+    assert shallow.sharpness.aperture == shallow.rig.widest_aperture
+    assert shallow.coverage.smallest_overlap >= 0.48
+    assert 1.8 <= shallow.brief.scene.subject_m <= 3.7
+
+
+def _brief(**parts: object) -> Brief:
+    calm = {
+        "site": MIDDAY,
+        "scene": Scene(near_m=30, subject="still", wind_ms=1, sky="clouds"),
+        "exposure": Exposure(((0.0, 14.0),), aperture=8),
+        "rig": Rig(rail_mm=60),
+        "wish": Wish(-80, 80, -20, 20, 1 / 3, reserve=0.2),
+    }
+    return Brief(**{**calm, **parts})  # type: ignore[arg-type]
+
+
+def test_a_calm_plan_has_nothing_against_it():
+    assert make_plan(_brief()).judgements == ()
+
+
+CASES: list[tuple[str, Brief]] = [
+    ("no-reserve", _brief(wish=Wish(-60, 60, -30, 35, 1 / 3), support=Support(base_tilt_deg=5))),
+    ("no-spare-ends", _brief(support=Support("hand"), scene=Scene(near_m=300, subject="still"))),
+    ("overlap-small", _brief(rig=Rig(focal_mm=50, rail_mm=60), wish=Wish(-180, 180, -5, 5, 0.1, 0.3))),
+    ("overlap-advice", _brief(wish=Wish(-80, 80, -20, 20, 0.2, reserve=0.2))),
+    ("hole-chance", _brief(support=Support("hand", pointing_deg=4), wish=Wish(-60, 60, -25, 25, 0.2, reserve=0.0, spare_ends=1))),
+    ("turn-upright", _brief(rig=Rig(upright=False, rail_mm=60), wish=Wish(-80, 80, -28, 28, 1 / 3, reserve=0.1))),
+    ("sky-row", _brief(rig=Rig(focal_mm=35, rail_mm=60), wish=Wish(-60, 60, -10, 32, 0.2, 0.2, reserve=0.1))),
+    ("seam-on-house", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("house", 26, 0, 26),)))),
+    ("base-lean", _brief(support=Support(base_tilt_deg=2))),
+    ("hand-long", _brief(rig=Rig(focal_mm=85), support=Support("hand"), exposure=Exposure(((0.0, 15.0),), aperture=4))),
+    ("air-rules", _brief(support=Support("air"), wish=Wish(-80, 80, -20, 20, 0.45, spare_ends=1))),
+    ("pupil-off", _brief(scene=Scene(near_m=1.5, subject="still"), support=Support(pupil_off_mm=80))),
+    ("no-head", _brief(scene=Scene(near_m=2, subject="still"), support=Support("tripod"))),
+    ("rail-unknown", _brief(rig=Rig(), scene=Scene(near_m=2, subject="still"))),
+    ("hand-near", _brief(scene=Scene(near_m=2, subject="still"), support=Support("hand"))),
+    ("depth-short", _brief(rig=Rig(focal_mm=50, rail_mm=60), scene=Scene(near_m=3, subject="still"), exposure=Exposure(((0.0, 14.0),), aperture=4))),
+    ("diffraction", _brief(rig=Rig(24, 16, 6000, 4000, 20, rail_mm=60), exposure=Exposure(((0.0, 14.0),), aperture=16))),
+    ("aperture-range", _brief(exposure=Exposure(((0.0, 14.0),), aperture=1.4))),
+    ("subject-near", kind_of("shallow").start(_brief(scene=Scene(near_m=0.5))).__class__(
+        **{**vars(kind_of("shallow").start(_brief())), "scene": Scene(near_m=0.5, subject_m=1.0)})),
+    ("time-long", _brief(scene=Scene(near_m=30, subject="walking"), exposure=Exposure(((0.0, 9.0),)))),
+    ("slow-once", _brief(support=Support("tripod"), scene=Scene(near_m=500, subject="still"), exposure=Exposure(((0.0, 3.0),)))),
+    ("clipping", _brief(exposure=Exposure(((0.0, 12.0), (90.0, 15.5)), "subject"))),
+    ("range", _brief(rig=Rig(rail_mm=60, range_stops=9), exposure=Exposure(((0.0, 9.0), (90.0, 15.0)), "brightest"))),
+    ("iso-high", _brief(exposure=Exposure(((0.0, 12.0),), iso=800))),
+    ("too-bright", _brief(rig=Rig(rail_mm=60, widest_aperture=1.2), exposure=Exposure(((0.0, 16.0),), aperture=1.2), scene=Scene(near_m=500, subject="still", wind_ms=1))),
+    ("polariser", _brief(exposure=Exposure(((0.0, 14.0),), polariser=True))),
+    ("sun-in-picture", _brief(site=Site(date="2026-06-21", start="20:30", facing_deg=300.0))),
+    ("light-moves", _brief(site=Site(date="2026-06-21", start="21:58", facing_deg=100.0), run=Run(settle_s=60))),
+    ("dark-hour", _brief(site=Site(date="2026-12-21", start="20:00", facing_deg=0.0))),
+    ("many-frames", _brief(rig=Rig(focal_mm=160, rail_mm=60), wish=Wish(-80, 80, -20, 0, 1 / 3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
+    ("subject-late", _brief(scene=Scene(near_m=30, subject_m=40, subject="walking"), exposure=Exposure(((0.0, 15.0),)))),
+    ("wind-strong", _brief(scene=Scene(near_m=30, subject="still", wind_ms=14))),
+    ("jpeg-limit", _brief(rig=Rig(24, 16, 9000, 6000, 90, rail_mm=60), wish=Wish(-80, 80, -4, 3, 0.3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
+    ("print-small", _brief(target=Target(print_mm=3000))),
+    ("stops-missed", _brief()),
+    ("hole", _brief(support=Support(tilt_high_deg=10), wish=Wish(-80, 80, -20, 70, 1 / 3, reserve=0.1))),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("key", "brief"), [c for c in CASES if c[0] != "stops-missed"], ids=lambda v: v if isinstance(v, str) else ""
+)
+def test_each_judgement_is_made_with_its_number_and_its_remedy_helps(key: str, brief: Brief):
+    plan = make_plan(brief)
+    found = {j.key: j for j in plan.judgements}
+    assert key in found, sorted(found)
+    judgement = found[key]
+    assert judgement.sentence.endswith(".")
+    assert judgement.remedy
+    assert any(c.isdigit() for c in judgement.sentence) or key in (
+        "no-spare-ends",
+        "rail-unknown",
+        "air-rules",
+        "subject-late",
+    )
+    if judgement.remedy_id:
+        after = make_plan(REMEDIES[judgement.remedy_id].apply(plan))
+        assert after.brief != brief
+        if key not in ("sun-in-picture", "light-moves", "hole-chance", "hand-long", "seam-on-house", "sky-row"):
+            # those are helped and not healed: the sun stays where it is
+            assert key not in {j.key for j in after.judgements}
+
+
+def test_every_remedy_is_used_by_a_judgement_and_has_a_title():
+    used = {j.remedy_id for _, brief in CASES for j in make_plan(brief).judgements} - {""}
+    assert used <= set(REMEDIES)
+    assert set(REMEDIES) - used <= {"rows-half", "use-head"} | used
+    assert all(r.title for r in REMEDIES.values())
+
+
+def test_judgements_come_heaviest_first():
+    plan = make_plan(_brief(support=Support(tilt_high_deg=5, base_tilt_deg=3), wish=Wish(-80, 80, -20, 80, 0.2)))
+    weights = [j.severity for j in plan.judgements]
+    assert weights == sorted(weights, reverse=True)
+
+
+def test_infinite_scenes_give_finite_words():
+    plan = make_plan(_brief(scene=Scene(near_m=1000, far_m=math.inf, subject="still")))
+    assert "inf" not in " ".join(j.sentence for j in plan.judgements).replace("infinity", "")
