@@ -355,3 +355,16 @@ def test_what_a_join_took_is_remembered_for_the_next_plan(window: Window):
     window.state.set_past(window.gear.past_joins())
     assert window.state.plan.cost.from_joins == 1
     assert window.state.plan.cost.join_s > first.join_s
+
+
+def test_the_rail_setting_follows_the_focal_length_by_the_library(qtbot: QtBot, window: Window):
+    window.plan_stage.take_gear("lens", "24-70 mm f/4")
+    _retype(qtbot, window.plan_stage.reveal("focal_mm"), "47")
+    window.plan_stage.open_topic(2)
+    assert (
+        "88 mm" in window.plan_stage.findChild(QLabel, "fact-rail").text()
+        or "89 mm" in window.plan_stage.findChild(QLabel, "fact-rail").text()
+    )
+    _press(qtbot, window, "take-rail")
+    assert window.state.outing.rig.rail_mm == pytest.approx(88.5, abs=0.1)
+    assert window.state.outing.rig.rail_doubt_mm > 2

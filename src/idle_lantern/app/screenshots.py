@@ -9,12 +9,18 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+from PyQt6.QtWidgets import QWidget
+
 from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
+from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.gear.library import Library
 from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.kinds import kind_of
 
 SIZE = (1280, 800)
 _PATIENCE_S = 180.0
@@ -51,15 +57,23 @@ def render_views(outing: Path, target: Path) -> list[Path]:
 
         def shot(name: str) -> None:
             window.tell("", False)
+            shot_of(window, name)
+
+        def shot_of(widget: QWidget, name: str) -> None:
             settle()
             path = target / f"{name}.png"
-            window.grab().save(str(path))
+            widget.grab().save(str(path))
             written.append(path)
+            if widget is not window:
+                widget.close()
 
         window.open_outing(folder, "plan")
         settle()
         window.state.select(3)
         shot("plan")
+        for name, page in (("plan-support", 2), ("plan-exposure", 4), ("plan-light", 5)):
+            window.plan_stage.open_topic(page)
+            shot(name)
         # the field view is shown half way through: the last frames are taken off the log
         frames = window.state.outing.frames
         window.state.apply(edits.Edit("For the picture", lambda o: replace(o, frames=frames[:4])))
@@ -86,7 +100,19 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         )
         window.go("plan")
         window.map.set_picture(None)
+        window.plan_stage.open_topic(len(window.plan_stage.topics) - 1)
         shot("plan-sphere")
+        window.state.undo()
+        window.state.apply(edits.set_brief("Shallow", kind_of("shallow").start(window.state.outing.brief)))
+        window.plan_stage.open_topic(3)
+        shot("plan-shallow")
+        preview = BlurPreview(window, window.state.plan)
+        preview.show()
+        shot_of(preview, "blur-preview")
+        gear = GearDialog(window, Library(Path(scratch) / "gear.sqlite"), lambda _e: None)
+        gear.fill(("lens", "24-70 mm f/4"))
+        gear.show()
+        shot_of(gear, "gear")
         window.state.undo()
         window.set_look("field")
         window.state.apply(edits.Edit("For the picture", lambda o: replace(o, frames=frames[:4])))

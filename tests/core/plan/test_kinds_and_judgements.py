@@ -81,6 +81,8 @@ CASES: list[tuple[str, Brief]] = [
     ("pupil-off", _brief(scene=Scene(near_m=1.5, subject="still"), support=Support(pupil_off_mm=80))),
     ("no-head", _brief(scene=Scene(near_m=2, subject="still"), support=Support("tripod"))),
     ("rail-unknown", _brief(rig=Rig(), scene=Scene(near_m=2, subject="still"))),
+    ("rail-doubt", _brief(rig=Rig(rail_mm=60, rail_doubt_mm=9), scene=Scene(near_m=1.5, subject="still"))),
+    ("white-balance", _brief(scene=Scene(near_m=30, subject="still", sky="indoors"))),
     ("hand-near", _brief(scene=Scene(near_m=2, subject="still"), support=Support("hand"))),
     ("depth-short", _brief(rig=Rig(focal_mm=50, rail_mm=60), scene=Scene(near_m=3, subject="still"), exposure=Exposure(((0.0, 14.0),), aperture=4))),
     ("diffraction", _brief(rig=Rig(24, 16, 6000, 4000, 20, rail_mm=60), exposure=Exposure(((0.0, 14.0),), aperture=16))),

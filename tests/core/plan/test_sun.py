@@ -15,6 +15,7 @@ from idle_lantern.core.plan.sun import (
     day,
     daylight_ev,
     illuminance_lux,
+    lit_from,
     minutes_of_even_light,
     moon_at,
     refraction_deg,
@@ -138,3 +139,10 @@ def test_light_holds_at_noon_and_runs_away_at_sunset():
     evening = Site("", 50.0, 0.0, "2026-06-21", "20:10", 0.0)
     assert minutes_of_even_light(noon, noon.begin) > 60
     assert minutes_of_even_light(evening, evening.begin) < 8
+
+
+@pytest.mark.parametrize(
+    ("sun_yaw", "middle", "word"), [(10, 0, "against"), (90, 0, "right"), (-90, 0, "left"), (170, -20, "behind")]
+)
+def test_where_the_light_comes_from(sun_yaw: float, middle: float, word: str):
+    assert word in lit_from(sun_yaw, middle)

@@ -79,7 +79,7 @@ class GearDialog(QDialog):
     def __init__(self, window: Window, library: Library, use: Callable[[Entry], None]) -> None:
         super().__init__(window)
         self.setWindowTitle("Gear library")
-        self.resize(860, 600)
+        self.resize(900, 600)
         self._window, self._library, self._use = window, library, use
         self._shown: tuple[str, str] | None = None
         self._editors: dict[str, QWidget] = {}
@@ -111,7 +111,7 @@ class GearDialog(QDialog):
             more,
             margin=16,
         )
-        self.tree.setFixedWidth(270)
+        self.tree.setFixedWidth(310)
         self.setLayout(layout)
         self.fill()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.planning.bound import FIELD_PX, Bound, narrow, number_with, plain
@@ -13,6 +13,7 @@ from idle_lantern.app.planning.drawings import DepthDrawing, Drawing, PupilDrawi
 from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.gear.entries import LensEntry
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.brief import OVERLAP_SCHOOLS
@@ -28,7 +29,7 @@ from idle_lantern.core.plan.size import (
     largest_sheet,
     unfit_formats,
 )
-from idle_lantern.core.plan.sun import day
+from idle_lantern.core.plan.sun import day, lit_from
 
 if TYPE_CHECKING:
     from idle_lantern.app.stages.plan import PlanStage
@@ -430,6 +431,7 @@ class SupportTopic(Topic):
             row(fields, errors),
             self.drawing(PupilDrawing("What a wrong pupil setting shows", 136)),
             self.told(self._tell_pupil, "fact-pupil", ""),
+            row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
             None,
         )
         box.addLayout(right, 4)
@@ -441,6 +443,27 @@ class SupportTopic(Topic):
         self.head.addItem("choose …", None)
         for entry in self.stage.gear_entries("head"):
             self.head.addItem(entry.name, entry.name)
+
+    def _rail(self, plan: Plan) -> tuple[float, float] | None:
+        """What the library knows of the rail for the lens and focal length in use."""
+        entry = next((e for e in self.stage.gear_entries("lens") if e.name == plan.rig.lens_name), None)
+        return entry.facts.rail_at(plan.rig.focal_mm) if entry and isinstance(entry.facts, LensEntry) else None
+
+    def _tell_rail(self, plan: Plan) -> str:
+        known = self._rail(plan)
+        take = self.findChild(QPushButton, "take-rail")
+        if take is not None:
+            take.setVisible(known is not None)
+        if known is None:
+            return "" if not plan.rig.lens_name else f"The gear library has no rail setting for {plan.rig.lens_name}."
+        return f"By the gear library for {plan.rig.focal_mm:g} mm: {known[0]:.0f} mm, known within {known[1]:.1f} mm."
+
+    def _take_rail(self) -> None:
+        known = self._rail(self.state.plan)
+        if known is not None:
+            self.state.apply(
+                edits.set_rig("Take the rail setting", rail_mm=round(known[0], 1), rail_doubt_mm=round(known[1], 1))
+            )
 
     def _tell_pupil(self, plan: Plan) -> str:
         p = plan.pupil
@@ -765,7 +788,10 @@ class LightTopic(Topic):
 
     def _sun(self, plan: Plan) -> str:
         yaw = plan.brief.site.yaw_of(plan.sun.bearing_deg)
-        return f"Sun at the start: bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {units.angle(plan.sun.altitude_deg)} up"
+        height = plan.sun.altitude_deg
+        stands = f"{units.angle(height)} up" if height >= 0 else f"{units.angle(-height)} below the horizon"
+        lit = f", {lit_from(yaw, (plan.wish.left_deg + plan.wish.right_deg) / 2)}" if height > -1 else ""
+        return f"Sun at the start: bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {stands}{lit}"
 
     def _even(self, plan: Plan) -> str:
         minutes = plan.even_light_min

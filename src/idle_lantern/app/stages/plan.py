@@ -190,7 +190,7 @@ class PlanStage(Stage):
             lambda key: self.state.apply(edits.put_aside(key, True)),
             lambda: self.state.apply(edits.bring_back_all()),
         )
-        scroll = QScrollArea()
+        scroll = self._remarks_scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(self.remarks)
@@ -458,6 +458,9 @@ class PlanStage(Stage):
                 self.state.outing.put_aside,
                 "Nothing speaks against this plan: the whole field is covered, as sampled on the sphere.",
             )
+            bar = self._remarks_scroll.verticalScrollBar()
+            if bar is not None:  # the heaviest comes first and is to be seen first
+                bar.setValue(0)
         if topics & {"selection", "plan"} and self.pages.currentWidget() is self.listing:
             self.listing.show_selection(self.state.selected)
 

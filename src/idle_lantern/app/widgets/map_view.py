@@ -324,7 +324,8 @@ class MapView(QWidget):
         frames = self.state.plan.frames
         if len(frames) > _MOST_STEPS or self.state.plan.rig.motion != "turn":
             return
-        painter.setPen(QPen(theme.colour("text", 150), 1.3))
+        # many frames: the way stays visible but no longer covers the grid
+        painter.setPen(QPen(theme.colour("text", 150 if len(frames) <= 40 else 80), 1.3))
         for a, b in zip(frames, frames[1:]):
             turn = (b.yaw_deg - a.yaw_deg + 180) % 360 - 180
             start = QPointF(self._near_middle(a.yaw_deg), a.pitch_deg)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -82,18 +82,32 @@ def _loss(rig: Rig, cameras: Array, wish: Wish, projection: str) -> float:
 def hole_chance(rig: Rig, frames: Sequence[GridFrame], wish: Wish, support: Support) -> float | None:
     """Share of trials in which the wanted field gets a hole when the pointing errs as the support does.
 
-    None where the plan is too large to try in time.
+    A rim that moves by the error itself is no hole: the outermost three times the error
+    is left to the crop. None where the plan is too large to try in time.
     """
     if rig.motion != "turn" or len(frames) > _MOST_FRAMES:
         return None
     lens, cameras = rig.lens(), cameras_of(frames)
-    directions = samples_of(wish, 260)
+    directions = samples_of(_inner(wish, 3 * support.pointing), 260)
     rng = np.random.default_rng(11)
     holed = 0
     for _ in range(_TRIALS):
         shaken = cameras @ _errors(rng, support, len(frames))
         holed += not covered(lens, shaken, directions).all()
     return holed / _TRIALS
+
+
+def _inner(wish: Wish, rim_deg: float) -> Wish:
+    """The wish without its rim; poles and closed circles have none."""
+    wide = 0.0 if wish.full_circle else min(rim_deg, wish.sweep_deg / 4)
+    tall = min(rim_deg, (wish.high_deg - wish.low_deg) / 4)
+    return replace(
+        wish,
+        left_deg=wish.left_deg + wide,
+        right_deg=wish.right_deg - wide,
+        low_deg=wish.low_deg if wish.low_deg < -89 else wish.low_deg + tall,
+        high_deg=wish.high_deg if wish.high_deg > 89 else wish.high_deg - tall,
+    )
 
 
 def _errors(rng: np.random.Generator, support: Support, count: int) -> Array:

@@ -265,6 +265,14 @@ def _pupil(plan: Plan) -> Iterator[Judgement]:
             f"No rail setting is known for this lens; it must be right within {p.tolerance_mm:.0f} mm here.",
             "Slide the camera until a near and a far upright stay in line at both ends of the frame, then note the scale.",
         )
+    elif support.kind == "head" and rig.rail_mm and rig.rail_doubt_mm > p.tolerance_mm:
+        yield Judgement(
+            "rail-doubt",
+            _NOTE,
+            f"The rail setting of {rig.rail_mm:.0f} mm is known within {rig.rail_doubt_mm:.1f} mm, "
+            f"but things {p.near_m:g} m away ask for {p.tolerance_mm:.1f} mm.",
+            "Check a near against a far upright at both ends of the frame before the run.",
+        )
     elif support.kind == "hand" and p.tolerance_mm < 20:
         yield Judgement(
             "hand-near",
@@ -366,6 +374,14 @@ def _exposure(plan: Plan) -> Iterator[Judgement]:
                 f"ISO {plan.rig.base_iso:g} with {units.exposure_time(slower)}.",
                 "iso-base",
             )
+    if plan.brief.scene.sky == "indoors" and e.white_balance_k >= 5000:
+        yield Judgement(
+            "white-balance",
+            _NOTE,
+            f"{e.white_balance_k:g} K suits daylight; under lamps everything turns orange.",
+            "Some 4300 K suits a hall of mixed light; fixed, whichever it is.",
+            "balance-mixed",
+        )
     if s.time_s < 1 / 8000:
         yield Judgement(
             "too-bright",

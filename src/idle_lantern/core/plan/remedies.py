@@ -81,6 +81,7 @@ REMEDIES: dict[str, Remedy] = {
             },
         ),
     ),
+    "balance-mixed": Remedy("Set 4300 K", _part("exposure", white_balance_k=4300.0)),
     "polariser-off": Remedy("Polariser off", _part("exposure", polariser=False)),
     "order-sun": Remedy("Sunny side first", _part("run", order="sun")),
     "order-subject": Remedy("Subject first", _part("run", order="subject")),

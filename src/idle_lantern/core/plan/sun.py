@@ -142,6 +142,16 @@ def _true_altitude(seen_deg: float) -> float:
     return true
 
 
+def lit_from(sun_yaw_deg: float, middle_yaw_deg: float) -> str:
+    """From where the light falls, for one who looks at the picture's middle."""
+    turn = (sun_yaw_deg - middle_yaw_deg + 180.0) % 360.0 - 180.0
+    if abs(turn) < 45:
+        return "against the light"
+    if abs(turn) > 135:
+        return "light from behind"
+    return f"side light from the {'right' if turn > 0 else 'left'}"
+
+
 #: Ground illuminance by the sun's altitude: log10 lux = a + b x + c x^2 + d x^3 with x = altitude / 90
 #: (Janiczek and DeYoung, U.S. Naval Observatory Circular 171, 1987; coefficients from memory).
 _ILLUMINANCE = (

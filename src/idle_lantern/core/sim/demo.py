@@ -20,8 +20,8 @@ from idle_lantern.core.sim.devices import SimulatedRig
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
 NAME = "Ambrel Holm, evening"
-#: The invented island lies where the sea is open.
-_SITE = Site("the terrace of Ambrel Holm", 57.0, -14.0, "2026-05-14", "18:40", 0.0, 300.0)
+#: The invented island lies where the sea is open, and so that the sun stands where the diorama's does.
+_SITE = Site("the terrace of Ambrel Holm", 57.0, -26.0, "2026-05-14", "18:40", 0.0, 18.0)
 
 
 def demo_outing() -> Outing:
