@@ -71,7 +71,7 @@ CASES: list[tuple[str, Brief]] = [
     ("no-spare-ends", _brief(support=Support("hand"), scene=Scene(near_m=300, subject="still"))),
     ("overlap-small", _brief(rig=Rig(focal_mm=50, rail_mm=60), wish=Wish(-180, 180, -5, 5, 0.1, 0.3))),
     ("overlap-advice", _brief(wish=Wish(-80, 80, -20, 20, 0.2, reserve=0.2))),
-    ("hole-chance", _brief(support=Support("hand", pointing_deg=4), wish=Wish(-60, 60, -25, 25, 0.2, reserve=0.0, spare_ends=1))),
+    ("hole-chance", _brief(rig=Rig(focal_mm=50), support=Support("hand", pointing_deg=3), wish=Wish(-60, 60, -25, 25, 0.2, spare_ends=1))),
     ("turn-upright", _brief(rig=Rig(upright=False, rail_mm=60), wish=Wish(-80, 80, -28, 28, 1 / 3, reserve=0.1))),
     ("sky-row", _brief(rig=Rig(focal_mm=35, rail_mm=60), wish=Wish(-60, 60, -10, 32, 0.2, 0.2, reserve=0.1))),
     ("seam-on-house", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("house", 26, 0, 26),)))),
