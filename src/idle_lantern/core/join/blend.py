@@ -80,6 +80,9 @@ class Compositor:
 
     def tile(self, tile: Tile) -> tuple[Array, Array]:
         """Pixels (H, W, 3) and alpha (H, W) of one tile."""
+        alone = self._alone(tile)
+        if alone is not None:
+            return alone
         big = Tile(tile.left - HALO, tile.top - HALO, tile.width + 2 * HALO, tile.height + 2 * HALO)
         if not self.canvas.full_circle or self.canvas.width < big.width:
             left, right = max(0, big.left), min(self.canvas.width, big.left + big.width)
@@ -93,6 +96,30 @@ class Compositor:
         )
         return pixels[cut], alpha[cut]
 
+    def _alone(self, tile: Tile) -> tuple[Array, Array] | None:
+        """The tile when one frame wins it and all that blending could bring in; None otherwise."""
+        near = Tile(tile.left - HALO, tile.top - HALO, tile.width + 2 * HALO, tile.height + 2 * HALO)
+        part, _rows, _columns = self._label_part(near)
+        k = int(part[0, 0])
+        if k < 0 or (part != k).any() or k in self.with_alpha:
+            return None
+        step, lens = grid_step(self.canvas), self.poses.lenses[k]
+        directions = coarse_directions(self.canvas, tile, step)
+        places = frame_map(directions, lens, self.poses.world_from_camera[k], tile, step)
+        if places is None or not covered(places, lens).all():
+            return None
+        alpha = np.full((tile.height, tile.width), self.full_scale, np.uint8 if self.full_scale == 255 else np.uint16)
+        return self._warped(k, places), alpha
+
+    def _label_part(self, tile: Tile) -> tuple[Array, Array, Array]:
+        """The label under a tile with two reduced pixels to spare, and its rows and columns there."""
+        h, w = self.label.shape
+        fx, fy = w / self.canvas.width, h / self.canvas.height
+        columns = np.arange(math.floor(tile.left * fx) - 2, math.ceil((tile.left + tile.width) * fx) + 3)
+        rows = np.arange(math.floor(tile.top * fy) - 2, math.ceil((tile.top + tile.height) * fy) + 3)
+        across = columns % w if self.canvas.full_circle else np.clip(columns, 0, w - 1)
+        return self.label[np.ix_(np.clip(rows, 0, h - 1), across)], rows, columns
+
     def _blended(self, tile: Tile) -> tuple[Array, Array]:
         dtype = np.uint8 if self.full_scale == 255 else np.uint16
         shares = self._shares(tile)
@@ -103,7 +130,11 @@ class Compositor:
         winner = _winners({k: shares.get(k) for k in maps}, inside)
         winners = [k for k in maps if (winner == k).any()]
         shown = winner >= 0
-        frames = {k: self._warped(k, maps[k]) for k in winners}
+        # each frame only where it wins and as far round that as blending reaches
+        boxes = {k: _round(winner == k) for k in winners}
+        frames = {k: self._warped_in(k, maps[k], boxes[k]) for k in winners}
+        for k in winners:
+            inside[k] = _only_in(inside[k], boxes[k])
         composite = frames[winners[0]] if len(winners) == 1 else empty
         if len(winners) > 1:
             for k in winners:
@@ -119,11 +150,7 @@ class Compositor:
         """For each frame that wins near the tile: its share of the label, enlarged smoothly."""
         h, w = self.label.shape
         fx, fy = w / self.canvas.width, h / self.canvas.height
-        columns = np.arange(math.floor(tile.left * fx) - 2, math.ceil((tile.left + tile.width) * fx) + 3)
-        rows = np.arange(math.floor(tile.top * fy) - 2, math.ceil((tile.top + tile.height) * fy) + 3)
-        part = self.label[
-            np.ix_(np.clip(rows, 0, h - 1), columns % w if self.canvas.full_circle else np.clip(columns, 0, w - 1))
-        ]
+        part, rows, columns = self._label_part(tile)
         x = (np.arange(tile.width, dtype=np.float32) + tile.left + 0.5) * fx - 0.5 - columns[0]
         y = (np.arange(tile.height, dtype=np.float32) + tile.top + 0.5) * fy - 0.5 - rows[0]
         winners = [int(k) for k in np.unique(part) if k >= 0]
@@ -180,6 +207,15 @@ class Compositor:
         if alpha is None:
             return np.ones(places.shape[:2], bool)
         return np.asarray(sample(alpha, places, cv2.INTER_LINEAR) >= self.load(k).full_scale * 0.98)
+
+    def _warped_in(self, k: int, places: Array, box: tuple[slice, slice]) -> Array:
+        """A frame's pixels inside a box of the tile, nothing outside."""
+        part = self._warped(k, np.ascontiguousarray(places[box]))
+        if part.shape[:2] == places.shape[:2]:
+            return part
+        whole = np.zeros((*places.shape[:2], 3), part.dtype)
+        whole[box] = part
+        return whole
 
     def _warped(self, k: int, places: Array) -> Array:
         picture = self.load(k)
@@ -254,7 +290,7 @@ def _melted(
         mask = winner == k
         # in eighths of a grey level, so that whole numbers do not round visibly
         difference = cv2.addWeighted(np.ascontiguousarray(pixels[box]), steps, base, -steps, 0, dtype=depth)
-        difference[~inside[k][box]] = 0
+        difference = cv2.copyTo(difference, np.ascontiguousarray(inside[k][box]).view(np.uint8))
         half, half_mask = cv2.pyrDown(difference), cv2.pyrDown(mask.astype(np.float32))
         back = cv2.pyrUp(half, dstsize=size)
         own = np.zeros_like(back) if own is None else own
@@ -284,6 +320,21 @@ def _masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
         picture, mask = smaller, small_mask
     levels.append(picture * mask[..., None])
     return levels
+
+
+def _round(mask: Array) -> tuple[slice, slice]:
+    """Rows and columns of a mask and as far round it as blending reaches."""
+    rows, columns = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
+    return (
+        slice(max(0, int(rows[0]) - HALO), min(mask.shape[0], int(rows[-1]) + 1 + HALO)),
+        slice(max(0, int(columns[0]) - HALO), min(mask.shape[1], int(columns[-1]) + 1 + HALO)),
+    )
+
+
+def _only_in(inside: Array, box: tuple[slice, slice]) -> Array:
+    result = np.zeros_like(inside)
+    result[box] = inside[box]
+    return result
 
 
 def _seam_box(winner: Array) -> tuple[slice, slice] | None:

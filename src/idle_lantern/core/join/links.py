@@ -81,12 +81,19 @@ def _match_descriptors(d1: Array, d2: Array) -> tuple[Array, Array]:
     best = likeness.argmax(1)
     index = np.arange(len(d1))
     top = likeness[index, best].copy()
-    mutual = likeness.argmax(0)[best] == index
     likeness[index, best] = -1
     second = likeness.max(1)
     # unit vectors: squared distance is 2 - 2 x likeness
-    clear = (1 - top) < _RATIO**2 * (1 - second)
-    keep = np.flatnonzero(mutual & clear)
+    keep = np.flatnonzero((1 - top) < _RATIO**2 * (1 - second))
+    # the way back is asked only of what passed: a tenth of the columns
+    if len(keep):
+        likeness[keep, best[keep]] = top[keep]
+        back = np.ascontiguousarray(likeness[:, best[keep]].T)
+        # other rows lost their own best above, so those that chose the same column are asked by it
+        rival = np.full(len(d2), -1.0, likeness.dtype)
+        np.maximum.at(rival, best, top)
+        mutual = (back.max(1) <= top[keep]) & (rival[best[keep]] <= top[keep])
+        keep = keep[mutual]
     return keep, best[keep]
 
 

@@ -17,8 +17,10 @@ class JoinOptions:
     width_px : int or None
         Canvas width; None keeps the frames' own scale, so that nothing is thrown away.
     working_mp : float
-        Size at which features are sought: 0.6 MP finds enough in any frame and costs a
-        fraction of full size; fine registration brings back what that loses.
+        Size at which features are sought first: 0.2 MP ties most sets at a fraction of the
+        cost of full size; fine registration brings back what that loses.
+    second_mp : float
+        Size of a second look when the first leaves frames apart.
     features : int
         Most points kept per frame, spread evenly.
     refine : bool
@@ -35,8 +37,9 @@ class JoinOptions:
 
     projection: str = "auto"
     width_px: int | None = None
-    working_mp: float = 0.6
-    features: int = 1500
+    working_mp: float = 0.2
+    second_mp: float = 0.7
+    features: int = 1100
     refine: bool = True
     seed: int = 1
     threads: int = max(1, min(8, os.cpu_count() or 1))

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from threading import Lock
 from typing import Any, TypeVar
@@ -27,7 +28,7 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
 from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.reading import FrameInfo, grey_again, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.join.blend import Compositor, compose
@@ -48,7 +49,7 @@ from idle_lantern.core.join.links import (
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.overview import OVERVIEW_PIXELS, make_overview
 from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
-from idle_lantern.core.join.refine import full_grey, refine_link
+from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
 from idle_lantern.core.join.seams import find_seams
 from idle_lantern.core.join.straighten import centred, to_prior, upright
@@ -73,7 +74,7 @@ _REFINED_SCALE_PX = 0.15
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
 _FIRST_POINTS = 80
 #: Links of a frame that are registered finely.
-_LINKS_PER_FRAME = 5
+_LINKS_PER_FRAME = 4
 #: Frames with fewer points than this have nothing to match by.
 _BLANK = 60
 #: Share of full scale below which a frame shows the inside of a hand.
@@ -195,14 +196,18 @@ def solve(
     clock = _Clock()
     rng = np.random.default_rng(options.seed)
     with _one_thread_each():
-        with clock.stage("read"):
-            progress.begin("read", n)
-            working = _mapped(lambda i: working_frame(i, options.working_mp), frames.infos, options.threads, progress)
-        with clock.stage("features"):
-            progress.begin("features", n)
-            features = _mapped(lambda w: find_features(w, options.features), working, options.threads, progress)
-        with clock.stage("match"):
-            links, lenses = _verified_links(frames, features, prior, options, rng, progress)
+        for size in (options.working_mp, options.second_mp):
+            with clock.stage("read"):
+                progress.begin("read", n)
+                working = _mapped(partial(working_frame, working_mp=size), frames.infos, options.threads, progress)
+            with clock.stage("features"):
+                progress.begin("features", n)
+                features = _mapped(partial(find_features, count=options.features), working, options.threads, progress)
+            with clock.stage("match"):
+                links, lenses = _verified_links(frames, features, prior, options, rng, progress)
+            # a quick look ties most sets; what it leaves apart is looked at more closely
+            if len(groups_of(n, links)[0]) == n or size >= max(i.megapixels for i in frames.infos):
+                break
         groups = groups_of(n, links)
         main = groups[0]
         if len(main) < 2:
@@ -210,7 +215,7 @@ def solve(
                 _why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail"
             )
         with clock.stage("adjust"):
-            poses, links = _adjusted(frames, main, links, lenses, options, progress)
+            poses, links = _adjusted(frames, main, links, lenses, size, progress)
         # dropping false links may have split the group
         if set(poses.frames) != set(main):
             groups = groups_of(n, links)
@@ -283,7 +288,7 @@ def compose_picture(
             load: Callable[[int], Picture] = evened.__getitem__
             full_scale = 255
         else:
-            cache = FrameCache([solution.frames.infos[f].path for f in poses.frames], poses.lenses, falloff)
+            cache = FrameCache([solution.frames.infos[f] for f in poses.frames], poses.lenses, falloff)
             load = cache.load
             full_scale = 65535 if any(solution.frames.infos[f].bits == 16 for f in poses.frames) else 255
         with clock.stage("blend"):
@@ -359,13 +364,13 @@ class FrameCache:
     """Full-size frames without their fall-off, the least recently used let go when they outgrow the memory allowed."""
 
     def __init__(
-        self, paths: Sequence[Path], lenses: Sequence[Lens], falloff: FallOff, most_bytes: int = _CACHE_BYTES
+        self, infos: Sequence[FrameInfo], lenses: Sequence[Lens], falloff: FallOff, most_bytes: int = _CACHE_BYTES
     ) -> None:
         self._lenses, self._falloff = lenses, falloff
-        self._paths, self._most_bytes = list(paths), most_bytes
+        self._infos, self._most_bytes = list(infos), most_bytes
         self._held: OrderedDict[int, Picture] = OrderedDict()
         self._lock = Lock()
-        self._busy = [Lock() for _ in self._paths]
+        self._busy = [Lock() for _ in self._infos]
 
     def load(self, k: int) -> Picture:
         """Frame ``k``, read if it is not held."""
@@ -374,7 +379,7 @@ class FrameCache:
                 if k in self._held:
                     self._held.move_to_end(k)
                     return self._held[k]
-            picture = read(self._paths[k])
+            picture = read_again(self._infos[k])
             even = without_falloff(picture.pixels, self._lenses[k], self._falloff)
             picture = replace(picture, pixels=even)
             with self._lock:
@@ -415,14 +420,14 @@ def _verified_links(
 
 
 def _adjusted(
-    frames: FrameSet, main: list[int], links: list[Link], lenses: list[Lens], options: JoinOptions, progress: Progress
+    frames: FrameSet, main: list[int], links: list[Link], lenses: list[Lens], working_mp: float, progress: Progress
 ) -> tuple[Poses, list[Link]]:
     """Joint adjustment, from loose to tight; links that the whole contradicts are dropped."""
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     inside = [k for k in links if k.a in set(main)]
     poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
-    working_px = float(np.mean([np.sqrt(frames.infos[f].megapixels / options.working_mp) for f in main]))
+    working_px = float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in main]))
     working_px = max(1.0, working_px)
     for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
         poses = adjust(
@@ -465,7 +470,7 @@ def _refined(
         zip(
             poses.frames,
             _mapped(
-                lambda f: full_grey(_eight_bit(read(frames.infos[f].path).pixels)),
+                lambda f: smoothed(grey_again(frames.infos[f])),
                 poses.frames,
                 options.threads,
                 progress,
@@ -500,10 +505,6 @@ def _best_tied(links: list[Link]) -> list[Link]:
             for f in (link.a, link.b):
                 count[f] = count.get(f, 0) + 1
     return sorted(kept, key=lambda k: (k.a, k.b))
-
-
-def _eight_bit(pixels: Array) -> Array:
-    return pixels if pixels.dtype == np.uint8 else (pixels >> 8).astype(np.uint8)
 
 
 def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:

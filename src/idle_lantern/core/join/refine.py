@@ -9,6 +9,7 @@ patches of a link at once.
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 import cv2
@@ -21,7 +22,7 @@ from idle_lantern.core.join.poses import Poses
 Array = NDArray[Any]
 
 _HALF = 7  # patches of 15 x 15 pixels
-_STEPS = 6
+_STEPS = 5
 _KEEP = 250
 #: A patch counts as found when it agrees with its partner at least so well after the fit.
 _CORRELATION = 0.85
@@ -29,10 +30,12 @@ _CORRELATION = 0.85
 _MOST_PX = 3.0
 
 
-def full_grey(pixels: Array) -> Array:
-    """Full-size grey, (H, W) float32 on the display scale, lightly smoothed against noise."""
-    grey = cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY).astype(np.float32)
-    return cv2.GaussianBlur(grey, (0, 0), 0.7)
+def smoothed(grey: Array) -> Array:
+    """Full-size grey (H, W), 8 bit, as float32, lightly smoothed against noise.
+
+    Smoothed in 8 bit, four times as fast: what rounding adds is far below any sensor's noise.
+    """
+    return cv2.GaussianBlur(grey, (5, 5), 0.7).astype(np.float32)
 
 
 def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.random.Generator) -> Link:
@@ -48,12 +51,12 @@ def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.
     lens_a, lens_b = poses.lenses[a], poses.lenses[b]
     b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
     centre = link.points_a[chosen]
-    offset = np.arange(-_HALF, _HALF + 1, dtype=np.float64)
-    grid = np.stack(np.meshgrid(offset, offset), -1).reshape(-1, 2)
-    at_a = centre[:, None, :] + grid  # (N, P, 2)
-    at_b, valid = lens_b.project(lens_a.unproject(at_a) @ b_from_a.T)
+    knots, weights = _patch_knots()
+    knots_b, valid = lens_b.project(lens_a.unproject(centre[:, None, :] + knots) @ b_from_a.T)
+    at_a = centre[:, None, :] + _patch_grid()  # (N, P, 2)
+    at_b = weights @ knots_b
     inside = _inside(at_a, grey_a.shape) & _inside(at_b, grey_b.shape) & valid.all(1)
-    inside &= np.isfinite(at_b).all((1, 2))
+    inside &= np.isfinite(knots_b).all((1, 2))
     chosen, at_a, at_b = chosen[inside], at_a[inside], at_b[inside]
     if len(chosen) < 12:
         return link
@@ -91,6 +94,27 @@ def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.
     return replace(link, points_b=points_b, inlier=inlier)
 
 
+@lru_cache(maxsize=1)
+def _patch_grid() -> Array:
+    """Offsets of a patch's pixels, (P, 2)."""
+    offset = np.arange(-_HALF, _HALF + 1, dtype=np.float64)
+    return np.stack(np.meshgrid(offset, offset), -1).reshape(-1, 2)
+
+
+@lru_cache(maxsize=1)
+def _patch_knots() -> tuple[Array, Array]:
+    """Nine places of a patch (9, 2) and the weights (P, 9) that carry what is known there to all its pixels.
+
+    Biquadratic: over fifteen pixels no lens bends more than that by a thousandth of a pixel.
+    """
+    three = np.array([-_HALF, 0.0, _HALF])
+    knots = np.stack(np.meshgrid(three, three), -1).reshape(-1, 2)
+    t = np.arange(-_HALF, _HALF + 1) / _HALF
+    basis = np.stack([t * (t - 1) / 2, 1 - t * t, t * (t + 1) / 2], -1)  # (side, 3)
+    weights = np.einsum("yj,xi->yxji", basis, basis).reshape(len(t) ** 2, 9)
+    return knots, weights
+
+
 def _grid_slope(at_b: Array, side: int) -> Array:
     """Change of the place in b with the place in a, (N, 2, 2), from the patch's middle row and column."""
     grid = at_b.reshape(-1, side, side, 2)
@@ -108,7 +132,7 @@ def _sample(grey: Array, places: Array) -> Array:
         cv2.remap(grey, places[i : i + rows].astype(np.float32), None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         for i in range(0, n, rows)
     ]
-    return np.concatenate(parts).astype(np.float64)
+    return np.concatenate(parts)
 
 
 def _normalised(patches: Array) -> Array:

@@ -23,6 +23,8 @@ Array = NDArray[Any]
 _OUTSIDE = np.float32(-1e4)
 #: cv2.remap fails from 32 767 pixels a side on.
 REMAP_MAX_SIDE = 32766
+#: Pixels of a frame kept round the part that a tile's thinned places need.
+_SPARE = 40
 
 
 @dataclass(frozen=True)
@@ -84,24 +86,29 @@ def _enlarged(coarse: Array, step: int, tile: Tile) -> Array:
 
 def covered(places: Array, lens: Lens) -> Array:
     """Which tile pixels fall on the frame, (H, W) bool."""
-    x, y = places[..., 0], places[..., 1]
-    result: Array = (x > -0.5) & (x < lens.width - 0.5) & (y > -0.5) & (y < lens.height - 0.5)
-    return result
+    # bounds of float32 just inside, since inRange takes them in
+    low, high = -0.4999, (lens.width - 0.5001, lens.height - 0.5001)
+    return np.asarray(cv2.inRange(places, (low, low), high).view(bool))
 
 
 def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -> Array:
     """The frame's pixels at ``places``, the rim repeated outwards.
 
-    Only the part of the frame that the tile needs is handed on, so frames of any
-    size stay below the side limit of the sampler.
+    Of frames beyond the sampler's limit only the part that the tile needs is handed on.
     """
     h, w = pixels.shape[:2]
-    x, y = places[..., 0], places[..., 1]
-    near = (x > -2) & (x < w + 1) & (y > -2) & (y < h + 1)
-    if not near.any():
+    if max(h, w) <= REMAP_MAX_SIDE:
+        return cv2.remap(pixels, places, None, interpolation, borderMode=cv2.BORDER_REPLICATE)
+    # rim and a thinned inside tell what part is needed: places run smoothly, so little is missed between
+    thin = np.concatenate([p.reshape(-1, 2) for p in (places[::16, ::16], places[[0, -1]], places[:, [0, -1]])])
+    thin = thin[(thin > -64).all(1) & (thin[:, 0] < w + 64) & (thin[:, 1] < h + 64)]
+    if not len(thin):
         return np.zeros((*places.shape[:2], *pixels.shape[2:]), pixels.dtype)
-    left, right = max(0, int(x[near].min()) - 3), min(w, int(x[near].max()) + 5)
-    top, bottom = max(0, int(y[near].min()) - 3), min(h, int(y[near].max()) + 5)
+    low, high = thin.min(0), thin.max(0)
+    left, right = max(0, int(low[0]) - _SPARE), min(w, int(high[0]) + _SPARE)
+    top, bottom = max(0, int(low[1]) - _SPARE), min(h, int(high[1]) + _SPARE)
+    if left >= right or top >= bottom:
+        return np.zeros((*places.shape[:2], *pixels.shape[2:]), pixels.dtype)
     part = pixels[top:bottom, left:right]
     if max(part.shape[:2]) > REMAP_MAX_SIDE:
         raise ValueError("a tile needs more of a frame than can be sampled at once")
