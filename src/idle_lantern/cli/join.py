@@ -34,6 +34,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument("--report", type=Path, metavar="REPORT.json", help="write how it was joined")
     parser.add_argument("--prior", type=Path, metavar="FILE", help="planned or logged directions of the frames")
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
+    parser.add_argument(
+        "--memory", type=float, metavar="GIB", help="most memory for pictures; default: a quarter of the machine"
+    )
     parser.set_defaults(run=run)
 
 
@@ -80,6 +83,8 @@ def run(args: argparse.Namespace) -> int:
     try:
         if args.width is not None and not 16 <= args.width <= 1_000_000:
             raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
+        if args.memory is not None and not 0.1 <= args.memory <= 100_000:
+            raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
         check_target(args.out)
         if args.report is not None and not args.report.parent.is_dir():
             raise InputError("Its folder does not exist", where=str(args.report), remedy="Make the folder first")
@@ -89,7 +94,8 @@ def run(args: argparse.Namespace) -> int:
                 "Is one of the frames", where=str(args.out), remedy="Give another name, or the frame would be lost"
             )
         prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else None
-        options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop)
+        memory = None if args.memory is None else round(args.memory * 2**30)
+        options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory)
         solution, joined = join(frames, args.out, options, prior, progress)
         report = report_of(solution, joined, crop=args.crop)
         if args.report:

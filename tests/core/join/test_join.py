@@ -9,13 +9,15 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+import tifffile
 from PIL import ExifTags, Image
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
+from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.frameset import gather
-from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.reading import grey_again, probe, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.canvas import make_canvas
@@ -294,3 +296,60 @@ def test_seed_makes_runs_alike(row_set: FrameFiles):
     one, two = (solve(gather(row_set.paths[:3])) for _ in range(2))
     np.testing.assert_array_equal(one.poses.world_from_camera, two.poses.world_from_camera)
     assert replace(one.poses, world_from_camera=0) == replace(two.poses, world_from_camera=0)
+
+
+def test_a_small_memory_gives_the_same_picture_in_tiles(row_set: FrameFiles, tmp_path: Path):
+    """Written as it is made or all at once: the same pixels; and the memory asked for is a limit, not a wish."""
+    whole, tiled, cut = tmp_path / "whole.tif", tmp_path / "tiled.tif", tmp_path / "cut.tif"
+    frames = gather(row_set.paths)
+    join(frames, whole)
+    solution, composed = join(frames, tiled, JoinOptions(memory_bytes=1_000_000))
+    np.testing.assert_array_equal(tifffile.imread(tiled), tifffile.imread(whole))
+    with tifffile.TiffFile(tiled) as tiff:
+        assert tiff.pages[0].is_tiled
+    join(frames, cut, JoinOptions(memory_bytes=1_000_000, crop=True))
+    picture = tifffile.imread(cut)
+    assert picture.shape[:2] == (composed.crop.height, composed.crop.width)
+    assert (picture[..., 3] == 255).all()
+    assert picture.shape[0] * picture.shape[1] > 0.6 * (tifffile.imread(whole)[..., 3] > 0).sum()
+    assert report_of(solution, composed, crop=False)["canvas"]["width"] == tifffile.imread(whole).shape[1]
+
+
+def test_a_failure_while_writing_tiles_leaves_nothing(row_set: FrameFiles, tmp_path: Path):
+    class Stops(Silent):
+        def __init__(self) -> None:
+            self.stage, self.count = "", 0
+
+        def begin(self, stage: str, total: int) -> None:
+            self.stage = stage
+
+        def advance(self, n: int = 1) -> None:
+            self.count += self.stage == "blend"
+            if self.count == 2:
+                raise Cancelled
+
+    with pytest.raises(Cancelled):
+        join(gather(row_set.paths), tmp_path / "o.tif", JoinOptions(memory_bytes=1_000_000), progress=Stops())
+    assert [p for p in tmp_path.iterdir() if p.is_file()] == []
+
+
+def test_a_second_closer_look_ties_what_the_first_leaves_apart(row_set: FrameFiles):
+    """With a first look far too small for any link the set is joined all the same."""
+    solution = solve(gather(row_set.paths), JoinOptions(working_mp=0.004, second_mp=0.3))
+    assert len(solution.poses.frames) == len(row_set.paths)
+
+
+def test_frames_read_again_hold_the_same_pixels(tmp_path: Path):
+    """The quick decoder against the first one, for all eight orientations of EXIF and for grey."""
+    rng = np.random.default_rng(4)
+    pixels = cv2.resize(rng.integers(0, 255, (12, 16, 3), dtype=np.uint8), (160, 120))
+    for orientation in range(1, 9):
+        exif = Image.Exif()
+        exif[274] = orientation
+        path = tmp_path / f"o{orientation}.jpg"
+        Image.fromarray(pixels).save(path, quality=95, exif=exif)
+        info = probe(path)
+        assert info.plain_jpeg
+        np.testing.assert_array_equal(read_again(info).pixels, read(path).pixels)
+        grey = cv2.cvtColor(read(path).pixels, cv2.COLOR_RGB2GRAY)
+        assert np.abs(grey_again(info).astype(int) - grey).max() <= 3

@@ -261,7 +261,7 @@ class JoinStage(Stage):
                 ) from error
             picture = read(target / PICTURE)
             joined = Joined(
-                picture, canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, NONE, report.get("timings_s", {})
+                canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, NONE, report.get("timings_s", {}), picture
             )
             return _shown(joined, canvas.width, None, rough=False, files=tuple(report.get("outing_files", ())))
 

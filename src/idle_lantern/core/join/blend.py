@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.gains import gain_table, with_gain
 from idle_lantern.core.join.poses import Poses
@@ -35,12 +36,14 @@ _BANDS = 5
 HALO = 2 ** (_BANDS + 1)
 
 
-def tiles_of(canvas: Canvas, size: int = TILE) -> list[Tile]:
-    """Tiles row by row."""
+def tiles_of(canvas: Canvas, size: int = TILE, region: Rectangle | None = None) -> list[Tile]:
+    """Tiles of the canvas, or of a region of it, row by row."""
+    box = region or Rectangle(0, 0, canvas.width, canvas.height)
+    right, bottom = box.left + box.width, box.top + box.height
     return [
-        Tile(left, top, min(size, canvas.width - left), min(size, canvas.height - top))
-        for top in range(0, canvas.height, size)
-        for left in range(0, canvas.width, size)
+        Tile(left, top, min(size, right - left), min(size, bottom - top))
+        for top in range(box.top, bottom, size)
+        for left in range(box.left, right, size)
     ]
 
 
@@ -228,10 +231,14 @@ class Compositor:
 
 
 def compose(
-    compositor: Compositor, threads: int, progress: Progress = SILENT, size: int = TILE
+    compositor: Compositor,
+    threads: int,
+    progress: Progress = SILENT,
+    size: int = TILE,
+    region: Rectangle | None = None,
 ) -> Iterator[tuple[Tile, Array, Array]]:
     """All tiles in order, made by ``threads`` workers, a few ahead of the reader."""
-    tiles = tiles_of(compositor.canvas, size)
+    tiles = tiles_of(compositor.canvas, size, region)
     progress.begin("blend", len(tiles))
     with ThreadPoolExecutor(threads) as pool:
         ahead = threads + 1

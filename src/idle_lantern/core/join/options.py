@@ -33,6 +33,8 @@ class JoinOptions:
         Cut the picture to the largest rectangle without gaps.
     jpeg_quality : int
         Of a JPEG result.
+    memory_bytes : int or None
+        Most memory for pictures; None takes a quarter of the machine.
     """
 
     projection: str = "auto"
@@ -45,3 +47,13 @@ class JoinOptions:
     threads: int = max(1, min(8, os.cpu_count() or 1))
     crop: bool = False
     jpeg_quality: int = 92
+    memory_bytes: int | None = None
+
+    def memory(self) -> int:
+        """Bytes that a join may use for pictures: as told, else a quarter of the machine."""
+        return self.memory_bytes or machine_memory() // 4
+
+
+def machine_memory() -> int:
+    """Bytes of memory in this computer."""
+    return os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")

@@ -6,7 +6,7 @@ any canvas from that, ``join`` does both and writes picture and report.
 
 from __future__ import annotations
 
-import os
+import math
 import resource
 import time
 from collections import OrderedDict
@@ -17,20 +17,22 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from threading import Lock
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.deliver.streaming import write_tiles
 from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
 from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.frames.reading import FrameInfo, grey_again, read, read_again
+from idle_lantern.core.frames.reading import grey_again, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle, largest_rectangle
 from idle_lantern.core.join.blend import Compositor, compose
 from idle_lantern.core.join.canvas import Canvas, Field, field_of, make_canvas
 from idle_lantern.core.join.doubles import doubles
@@ -46,7 +48,7 @@ from idle_lantern.core.join.links import (
     match_pair,
     verify,
 )
-from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.options import JoinOptions, machine_memory
 from idle_lantern.core.join.overview import OVERVIEW_PIXELS, make_overview
 from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
 from idle_lantern.core.join.refine import refine_link, smoothed
@@ -79,7 +81,7 @@ _LINKS_PER_FRAME = 4
 _BLANK = 60
 #: Share of full scale below which a frame shows the inside of a hand.
 _DARK = 0.05
-_CACHE_BYTES = 1_500_000_000
+_CACHE_BYTES = 900_000_000
 #: The canvas is held once while it is made and once more while it is packed for the file.
 _COPIES = 2.2
 _MEMORY_SHARE = 0.8
@@ -121,16 +123,22 @@ class Solution:
 
 
 @dataclass(frozen=True)
-class Joined:
-    """A joined picture and how it came to be."""
+class Composed:
+    """How a picture was made of a solution; ``crop`` is the largest rectangle without gaps."""
 
-    picture: Picture
     canvas: Canvas
     gains: Array
     label: Array
     crop: Rectangle
     falloff: FallOff
     timings_s: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Joined(Composed):
+    """A joined picture in memory and how it came to be."""
+
+    picture: Picture
 
 
 class _Clock:
@@ -250,6 +258,16 @@ def solve(
     )
 
 
+@dataclass(frozen=True)
+class _Prepared:
+    """Light and seams reckoned: all that tiles are made from."""
+
+    compositor: Compositor
+    gains: Array
+    label: Array
+    falloff: FallOff
+
+
 def compose_picture(
     solution: Solution,
     canvas: Canvas,
@@ -265,43 +283,89 @@ def compose_picture(
     """
     options = options or JoinOptions()
     clock = _Clock()
-    poses = solution.poses
     with _one_thread_each():
-        with clock.stage("warp"):
-            pixels = OVERVIEW_PIXELS // 4 if rough else OVERVIEW_PIXELS
-            overview = make_overview(poses, solution.working, canvas, pixels=pixels, progress=progress)
-            falloff = solve_falloff(overview, len(poses.frames))
-            overview = even_overview(overview, falloff)
-            gains = solve_gains(overview, len(poses.frames))
-        with clock.stage("seams"):
-            label = find_seams(overview, gains, progress)
-        if rough:
-            lenses = tuple(
-                replace(lens.scaled(1 / w.scale[0]), width=w.picture.width, height=w.picture.height)
-                for lens, w in zip(poses.lenses, solution.working)
-            )
-            poses = replace(poses, lenses=lenses)
-            evened = [
-                replace(w.picture, pixels=without_falloff(w.picture.pixels, lens, falloff))
-                for w, lens in zip(solution.working, lenses)
-            ]
-            load: Callable[[int], Picture] = evened.__getitem__
-            full_scale = 255
-        else:
-            cache = FrameCache([solution.frames.infos[f] for f in poses.frames], poses.lenses, falloff)
-            load = cache.load
-            full_scale = 65535 if any(solution.frames.infos[f].bits == 16 for f in poses.frames) else 255
+        ready = _prepared(solution, canvas, options, progress, clock, rough=rough)
         with clock.stage("blend"):
-            with_alpha = frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None)
-            compositor = Compositor(poses, canvas, load, label, gains, full_scale, with_alpha)
-            dtype = np.uint8 if full_scale == 255 else np.uint16
+            dtype = np.uint8 if ready.compositor.full_scale == 255 else np.uint16
             result = np.zeros((canvas.height, canvas.width, 3), dtype)
             alpha = np.zeros((canvas.height, canvas.width), dtype)
-            for tile, part, shown in compose(compositor, options.threads, progress):
+            for tile, part, shown in compose(ready.compositor, options.threads, progress):
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
-    icc = solution.working[0].picture.icc
-    return Joined(Picture(result, alpha, icc), canvas, gains, label, inner_rectangle(alpha), falloff, clock.seconds)
+    picture = Picture(result, alpha, solution.working[0].picture.icc)
+    return Joined(canvas, ready.gains, ready.label, inner_rectangle(alpha), ready.falloff, clock.seconds, picture)
+
+
+def compose_to_file(
+    solution: Solution, canvas: Canvas, target: Path, options: JoinOptions | None = None, progress: Progress = SILENT
+) -> Composed:
+    """Make the picture of a solution tile by tile into a tiled pyramid TIFF: no canvas is too large for it."""
+    options = options or JoinOptions()
+    clock = _Clock()
+    with _one_thread_each(), replacing(target) as part_file:
+        ready = _prepared(solution, canvas, options, progress, clock, rough=False)
+        box = _safe_rectangle(ready.label, canvas)
+        region = box if options.crop else Rectangle(0, 0, canvas.width, canvas.height)
+        with clock.stage("blend"):
+            write_tiles(
+                part_file,
+                region.width,
+                region.height,
+                ((p, a) for _t, p, a in compose(ready.compositor, options.threads, progress, region=region)),
+                np.uint8 if ready.compositor.full_scale == 255 else np.uint16,
+                WriteOptions(),
+                solution.working[0].picture.icc,
+            )
+    return Composed(canvas, ready.gains, ready.label, box, ready.falloff, clock.seconds)
+
+
+def _safe_rectangle(label: Array, canvas: Canvas) -> Rectangle:
+    """Largest rectangle without gaps, from the reduced canvas and two reduced pixels inside it."""
+    shown = cv2.erode((label >= 0).astype(np.uint8), np.ones((5, 5), np.uint8), borderValue=0)
+    h, w = label.shape
+    small = largest_rectangle(shown > 0)
+    fx, fy = canvas.width / w, canvas.height / h
+    left, top = math.ceil(small.left * fx), math.ceil(small.top * fy)
+    right, bottom = int((small.left + small.width) * fx), int((small.top + small.height) * fy)
+    return Rectangle(left, top, max(1, right - left), max(1, bottom - top))
+
+
+def _prepared(
+    solution: Solution, canvas: Canvas, options: JoinOptions, progress: Progress, clock: _Clock, *, rough: bool
+) -> _Prepared:
+    poses = solution.poses
+    with clock.stage("warp"):
+        pixels = OVERVIEW_PIXELS // 4 if rough else OVERVIEW_PIXELS
+        overview = make_overview(poses, solution.working, canvas, pixels=pixels, progress=progress)
+        falloff = solve_falloff(overview, len(poses.frames))
+        overview = even_overview(overview, falloff)
+        gains = solve_gains(overview, len(poses.frames))
+    with clock.stage("seams"):
+        label = find_seams(overview, gains, progress)
+    if rough:
+        lenses = tuple(
+            replace(lens.scaled(1 / w.scale[0]), width=w.picture.width, height=w.picture.height)
+            for lens, w in zip(poses.lenses, solution.working)
+        )
+        poses = replace(poses, lenses=lenses)
+        evened = [
+            replace(w.picture, pixels=without_falloff(w.picture.pixels, lens, falloff))
+            for w, lens in zip(solution.working, lenses)
+        ]
+        load: Callable[[int], Picture] = evened.__getitem__
+        full_scale = 255
+    else:
+        infos = [solution.frames.infos[f] for f in poses.frames]
+
+        def even_frame(k: int) -> Picture:
+            picture = read_again(infos[k])
+            return replace(picture, pixels=without_falloff(picture.pixels, poses.lenses[k], falloff))
+
+        most = min(_CACHE_BYTES, options.memory() // 3)
+        load = Held(even_frame, len(infos), lambda p: p.pixels.nbytes, most).load
+        full_scale = 65535 if any(i.bits == 16 for i in infos) else 255
+    with_alpha = frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None)
+    return _Prepared(Compositor(poses, canvas, load, label, gains, full_scale, with_alpha), gains, label, falloff)
 
 
 def join(
@@ -310,14 +374,20 @@ def join(
     options: JoinOptions | None = None,
     prior: Sequence[Array | None] | None = None,
     progress: Progress = SILENT,
-) -> tuple[Solution, Joined]:
-    """Solve, make the picture and write it to ``target``, which appears only when complete."""
+) -> tuple[Solution, Composed]:
+    """Solve, make the picture and write it to ``target``, which appears only when complete.
+
+    A TIFF that would need more memory than allowed is written tile by tile as it is made.
+    """
     options = options or JoinOptions()
     check_target(target)
     solution = solve(frames, options, prior, progress)
     canvas = make_canvas(solution.poses, solution.seen, options.projection, options.width_px)
     check_target(target, canvas.width, canvas.height)
-    check_memory(canvas, deep=any(i.bits == 16 for i in frames.infos))
+    deep = any(i.bits == 16 for i in frames.infos)
+    if target.suffix.lower() in (".tif", ".tiff") and memory_needed(canvas, deep=deep) > options.memory():
+        return solution, compose_to_file(solution, canvas, target, options, progress)
+    check_memory(canvas, deep=deep)
     joined = compose_picture(solution, canvas, options, progress)
     clock = _Clock()
     with clock.stage("write"):
@@ -328,6 +398,11 @@ def join(
     return solution, replace(joined, timings_s={**joined.timings_s, **clock.seconds})
 
 
+def memory_needed(canvas: Canvas, *, deep: bool) -> float:
+    """Bytes to hold the picture while it is made and packed."""
+    return canvas.width * canvas.height * 4 * (2 if deep else 1) * _COPIES
+
+
 def check_memory(canvas: Canvas, *, deep: bool) -> None:
     """Say before the work whether the picture fits into this computer.
 
@@ -336,13 +411,13 @@ def check_memory(canvas: Canvas, *, deep: bool) -> None:
     InputError
         It would need more than most of the memory.
     """
-    needed = canvas.width * canvas.height * 4 * (2 if deep else 1) * _COPIES
-    present = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    needed = memory_needed(canvas, deep=deep)
+    present = machine_memory()
     if needed > _MEMORY_SHARE * present:
         raise InputError(
             f"The {canvas.projection.name} picture of {canvas.width} x {canvas.height} pixels needs "
             f"{needed / 1e9:.0f} GB of memory and this computer has {present / 1e9:.0f} GB",
-            remedy="Choose another projection or a smaller width",
+            remedy="Write .tif, which is made in pieces, or choose another projection or a smaller width",
         )
 
 
@@ -360,33 +435,28 @@ def peak_rss_mib() -> float:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
-class FrameCache:
-    """Full-size frames without their fall-off, the least recently used let go when they outgrow the memory allowed."""
+class Held(Generic[T]):
+    """Things made on demand and kept, the least recently used let go when they outgrow the memory allowed."""
 
-    def __init__(
-        self, infos: Sequence[FrameInfo], lenses: Sequence[Lens], falloff: FallOff, most_bytes: int = _CACHE_BYTES
-    ) -> None:
-        self._lenses, self._falloff = lenses, falloff
-        self._infos, self._most_bytes = list(infos), most_bytes
-        self._held: OrderedDict[int, Picture] = OrderedDict()
+    def __init__(self, make: Callable[[int], T], count: int, size: Callable[[T], int], most_bytes: float) -> None:
+        self._make, self._size, self._most_bytes = make, size, most_bytes
+        self._held: OrderedDict[int, T] = OrderedDict()
         self._lock = Lock()
-        self._busy = [Lock() for _ in self._infos]
+        self._busy = [Lock() for _ in range(count)]
 
-    def load(self, k: int) -> Picture:
-        """Frame ``k``, read if it is not held."""
+    def load(self, k: int) -> T:
+        """Thing ``k``, made if it is not held."""
         with self._busy[k]:
             with self._lock:
                 if k in self._held:
                     self._held.move_to_end(k)
                     return self._held[k]
-            picture = read_again(self._infos[k])
-            even = without_falloff(picture.pixels, self._lenses[k], self._falloff)
-            picture = replace(picture, pixels=even)
+            made = self._make(k)
             with self._lock:
-                self._held[k] = picture
-                while len(self._held) > 2 and sum(p.pixels.nbytes for p in self._held.values()) > self._most_bytes:
+                self._held[k] = made
+                while len(self._held) > 2 and sum(map(self._size, self._held.values())) > self._most_bytes:
                     self._held.popitem(last=False)
-            return picture
+            return made
 
 
 def _verified_links(
@@ -465,24 +535,16 @@ def _refined(
     """Tie points re-localised at full resolution and adjusted again."""
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
-    progress.begin("refine", len(poses.frames) + len(links))
-    greys = dict(
-        zip(
-            poses.frames,
-            _mapped(
-                lambda f: smoothed(grey_again(frames.infos[f])),
-                poses.frames,
-                options.threads,
-                progress,
-            ),
-        )
-    )
     before = links
     links = _best_tied(links)
+    progress.begin("refine", len(links))
+    greys = Held(
+        lambda f: smoothed(grey_again(frames.infos[f])), len(frames), lambda g: g.nbytes, options.memory() // 3
+    )
     seeds = rng.integers(0, 2**31, len(links))
     links = _mapped(
         lambda item: refine_link(
-            item[0], greys[item[0].a], greys[item[0].b], poses, np.random.default_rng(int(item[1]))
+            item[0], greys.load(item[0].a), greys.load(item[0].b), poses, np.random.default_rng(int(item[1]))
         ),
         list(zip(links, seeds)),
         options.threads,

@@ -12,13 +12,13 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas
-from idle_lantern.core.join.pipeline import Joined, Solution, peak_rss_mib
+from idle_lantern.core.join.pipeline import Composed, Solution, peak_rss_mib
 
 SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
 
 
-def report_of(solution: Solution, joined: Joined, *, crop: bool) -> dict[str, Any]:
+def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, Any]:
     """The whole report of a finished join."""
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
@@ -105,7 +105,7 @@ def crop_of(report: dict[str, Any]) -> Rectangle:
     return Rectangle(int(box["left"]), int(box["top"]), int(box["width"]), int(box["height"]))
 
 
-def _frame(solution: Solution, joined: Joined, f: int) -> dict[str, Any]:
+def _frame(solution: Solution, joined: Composed, f: int) -> dict[str, Any]:
     info = solution.frames.infos[f]
     row: dict[str, Any] = {
         "file": solution.frames.names[f],
