@@ -14,6 +14,7 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.brief import SUPPORTS, Brief
+from idle_lantern.core.plan.limits import check_limits
 
 
 @dataclass(frozen=True)
@@ -31,15 +32,7 @@ class Camera:
     exposures_each: int = 1
 
     def __post_init__(self) -> None:
-        within("Sensor width", self.sensor_width_mm, 1, 200, "mm")
-        within("Sensor height", self.sensor_height_mm, 1, 200, "mm")
-        within("Pixels across", self.width_px, 100, 60000, "px")
-        within("Pixels up", self.height_px, 100, 60000, "px")
-        within("File of one exposure", self.raw_mb, 0.1, 4000, "MB")
-        within("Bits", self.bits, 8, 16, "bit")
-        within("Base ISO", self.base_iso, 1, 6400, "")
-        within("Sensor's range", self.range_stops, 4, 20, "stops")
-        within("Exposures for one frame", self.exposures_each, 1, 32, "")
+        check_limits(self)
 
 
 @dataclass(frozen=True)
@@ -59,14 +52,9 @@ class LensEntry:
 
     def __post_init__(self) -> None:
         one_of("Lens kind", self.lens_model, MODELS)
-        within("Shortest focal length", self.shortest_mm, 1, 3000, "mm")
+        check_limits(self)
         within("Longest focal length", self.longest_mm, self.shortest_mm, 3000, "mm")
-        within("Widest aperture", self.widest_aperture, 0.5, 64, "")
         within("Narrowest aperture", self.narrowest_aperture, self.widest_aperture, 128, "")
-        within("Image circle", self.image_circle_mm, 0, 400, "mm")
-        within("Lens shift", self.shift_mm, 0, 60, "mm")
-        within("Light lost in the corners", self.corner_loss_stops, 0, 6, "stops")
-        within("Doubt of the rail setting", self.rail_doubt_mm, 0, 100, "mm")
         for focal, setting in self.rail:
             within("Focal length of a rail setting", focal, 1, 3000, "mm")
             within("Rail setting", setting, -300, 300, "mm")
@@ -108,11 +96,7 @@ class Head:
 
     def __post_init__(self) -> None:
         one_of("Support", self.kind, SUPPORTS)
-        within("Stops of the head", self.step_deg, 0, 90, "°")
-        within("Stops of the tilt", self.tilt_step_deg, 0, 45, "°")
-        within("Lowest tilt", self.tilt_low_deg, -90, 0, "°")
-        within("Highest tilt", self.tilt_high_deg, 0, 90, "°")
-        within("Pointing error", self.pointing_deg, 0, 15, "°")
+        check_limits(self)
 
 
 @dataclass(frozen=True)
@@ -123,7 +107,7 @@ class Filter:
     polariser: bool = False
 
     def __post_init__(self) -> None:
-        within("Filter", self.filter_stops, 0, 20, "stops")
+        check_limits(self)
 
 
 @dataclass(frozen=True)
@@ -133,7 +117,7 @@ class Card:
     capacity_gb: float = 64.0
 
     def __post_init__(self) -> None:
-        within("Capacity", self.capacity_gb, 0.1, 100000, "GB")
+        check_limits(self)
 
 
 @dataclass(frozen=True)
@@ -144,8 +128,7 @@ class Tripod:
     weight_kg: float = 2.0
 
     def __post_init__(self) -> None:
-        within("Height", self.highest_m, 0.1, 20, "m")
-        within("Weight", self.weight_kg, 0.1, 100, "kg")
+        check_limits(self)
 
 
 Facts = Camera | LensEntry | Head | Filter | Card | Tripod

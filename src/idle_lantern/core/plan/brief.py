@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan.limits import check_limits
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.wish import Wish
 
@@ -46,14 +47,7 @@ class Support:
 
     def __post_init__(self) -> None:
         one_of("Support", self.kind, SUPPORTS)
-        within("Stops of the head", self.step_deg, 0, 90, "°")
-        within("Stops of the tilt", self.tilt_step_deg, 0, 45, "°")
-        within("Scale at yaw 0", self.scale_start_deg, -360, 360, "°")
-        within("Lowest tilt", self.tilt_low_deg, -90, 0, "°")
-        within("Highest tilt", self.tilt_high_deg, 0, 90, "°")
-        within("Lean of the base", self.base_tilt_deg, 0, 20, "°")
-        within("Pointing error", self.pointing_deg, 0, 15, "°")
-        within("Axis off the pupil", self.pupil_off_mm, 0, 500, "mm")
+        check_limits(self)
 
     @property
     def pointing(self) -> float:
@@ -95,7 +89,7 @@ class Scene:
     marks: tuple[Mark, ...] = ()
 
     def __post_init__(self) -> None:
-        within("Nearest thing", self.near_m, 0.05, 1e6, "m")
+        check_limits(self)
         for name, value in (("Farthest thing", self.far_m), ("Background", self.background_m)):
             if math.isnan(value) or value < self.near_m:
                 raise InputError(
@@ -103,8 +97,6 @@ class Scene:
                     where=name,
                     remedy="Write a distance or 'infinity'",
                 )
-        within("Subject", self.subject_m, 0, 1e6, "m")
-        within("Wind", self.wind_ms, 0, 60, "m/s")
         one_of("What moves", self.subject, SUBJECTS)
         one_of("Sky", self.sky, SKIES)
 
@@ -138,14 +130,7 @@ class Exposure:
         for azimuth, ev in self.readings:
             within("Azimuth of a reading", azimuth, -540, 540, "°")
             within("Meter reading", ev, -10, 24, "EV")
-        within("Aperture", self.aperture, 0.5, 128, "")
-        within("ISO", self.iso, 1, 409600, "")
-        within("Focus", self.focus_m, 0, 1e6, "m")
-        within("Filter", self.filter_stops, 0, 20, "stops")
-        within("Exposures of a bracket", self.bracket_count, 1, 15, "")
-        within("Step of a bracket", self.bracket_step_ev, 0.3, 5, "EV")
-        within("Brackets only above", self.bracket_only_above_ev, 0, 24, "EV")
-        within("White balance", self.white_balance_k, 1500, 15000, "K")
+        check_limits(self)
 
 
 @dataclass(frozen=True)
@@ -175,10 +160,7 @@ class Site:
     stops: tuple[Stop, ...] = ()
 
     def __post_init__(self) -> None:
-        within("Latitude", self.latitude_deg, -90, 90, "°")
-        within("Longitude", self.longitude_deg, -180, 180, "°")
-        within("Hours from UTC", self.utc_offset_h, -14, 14, "h")
-        within("Bearing of yaw 0", self.facing_deg, -360, 360, "°")
+        check_limits(self)
         try:
             datetime.date.fromisoformat(self.date)
         except (TypeError, ValueError):
@@ -213,10 +195,7 @@ class Run:
 
     def __post_init__(self) -> None:
         one_of("Order", self.order, ORDERS)
-        within("Repeats", self.repeats, 1, 20, "")
-        within("Settling", self.settle_s, 0, 120, "s")
-        within("Turning", self.turn_deg_per_s, 0.1, 360, "°/s")
-        within("Delay of the shutter", self.delay_s, 0, 60, "s")
+        check_limits(self)
 
 
 @dataclass(frozen=True)
@@ -231,9 +210,7 @@ class Target:
     viewing_m: float = 1.5
 
     def __post_init__(self) -> None:
-        within("Longer side of the print", self.print_mm, 0, 200000, "mm")
-        within("Print resolution", self.dpi, 10, 2400, "dpi")
-        within("Viewing distance", self.viewing_m, 0.1, 1000, "m")
+        check_limits(self)
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm
+from idle_lantern.core.plan.limits import check_limits
 
 if TYPE_CHECKING:
     from idle_lantern.core.plan.grid import GridFrame
@@ -51,25 +52,10 @@ class Rig:
     rail_doubt_mm: float = 2.0
 
     def __post_init__(self) -> None:
-        within("Sensor width", self.sensor_width_mm, 1, 200, "mm")
-        within("Sensor height", self.sensor_height_mm, 1, 200, "mm")
-        within("Pixels across", self.width_px, 100, 60000, "px")
-        within("Pixels up", self.height_px, 100, 60000, "px")
-        within("Focal length", self.focal_mm, 1, 3000, "mm")
+        check_limits(self)
         one_of("Lens kind", self.lens_model, MODELS)
         one_of("Motion", self.motion, MOTIONS)
-        within("File of one exposure", self.raw_mb, 0.1, 4000, "MB")
-        within("Bits", self.bits, 8, 16, "bit")
-        within("Base ISO", self.base_iso, 1, 6400, "")
-        within("Sensor's range", self.range_stops, 4, 20, "stops")
-        within("Exposures for one frame", self.exposures_each, 1, 32, "")
-        within("Widest aperture", self.widest_aperture, 0.5, 64, "")
         within("Narrowest aperture", self.narrowest_aperture, self.widest_aperture, 128, "")
-        within("Image circle", self.image_circle_mm, 0, 400, "mm")
-        within("Lens shift", self.shift_mm, 0, 60, "mm")
-        within("Light lost in the corners", self.corner_loss_stops, 0, 6, "stops")
-        within("Rail setting", self.rail_mm, -300, 300, "mm")
-        within("Doubt of the rail setting", self.rail_doubt_mm, 0, 100, "mm")
 
     @property
     def frame_px(self) -> tuple[int, int]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
-from idle_lantern.core.base.checks import within
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan.limits import check_limits
 
 FULL_TURN_DEG = 360.0
 
@@ -54,10 +54,7 @@ class Wish:
                     where=name,
                     remedy="A third is the usual choice",
                 )
-        within("Crop reserve", self.reserve, 0, 0.6, "")
-        within("Frames beyond each end", self.spare_ends, 0, 5, "")
-        within("Zenith frames", self.zenith_frames, 0, 4, "")
-        within("Nadir frames", self.nadir_frames, 0, 4, "")
+        check_limits(self)
 
     @property
     def sweep_deg(self) -> float:
