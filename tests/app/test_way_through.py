@@ -14,10 +14,11 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, rms
 
 from idle_lantern.app.settings import Settings
+from idle_lantern.app.stages import join as join_stage
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.outing import store
+from idle_lantern.core.outing import edits, store
 from idle_lantern.core.sim.truth import registration_error_px
 
 LEFT = Qt.MouseButton.LeftButton
@@ -204,3 +205,41 @@ def test_a_join_that_fails_says_why(qtbot: QtBot, window: Window, settled: Calla
     settled(window)
     assert "enough detail to be matched" in window.message_text()
     assert window.state.joined is None
+
+
+def test_an_opened_outing_takes_another_projection_without_matching(
+    qtbot: QtBot, window: Window, settled: Callable, monkeypatch: pytest.MonkeyPatch
+):
+    _type(qtbot, window, "left_deg", "-40")
+    _type(qtbot, window, "right_deg", "40")
+    window.go("field")
+    qtbot.waitUntil(lambda: window.field_stage.can_shoot(), timeout=5000)
+    window.field_stage.shoot_all()
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    width = window.state.joined.canvas.width
+    assert window.state.plan.cost.from_joins == 1  # what the join took is known to the next plan
+    folder = window.state.folder
+    window.state.save_now()
+
+    again = Window(Settings())
+    qtbot.addWidget(again, before_close_func=lambda w: w.tasks.cancel_all())
+    again.show()
+    assert again.open_outing(folder, "join")
+    settled(again)
+    assert again.state.joined.canvas.width == width
+    assert again.state.solution is not None
+    assert "rectilinear" in again.join_stage.facts["lens"].text()
+
+    def never(*_a: object, **_k: object) -> None:
+        raise AssertionError("frames were matched again")
+
+    monkeypatch.setattr(join_stage, "solve", never)
+    again.state.apply(edits.choose("Choose the sphere", projection="equirectangular"))
+    settled(again)
+    assert again.state.joined.canvas.projection.name == "equirectangular"
+    assert again.message_text() == "" or "fault" not in again.message_text()
+    again.tasks.cancel_all()
+    again.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from dataclasses import replace
 from pathlib import Path
@@ -24,7 +25,7 @@ from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import compose_picture, join, solve
 from idle_lantern.core.join.prior import prior_for, prior_text, read_prior
-from idle_lantern.core.join.report import canvas_of, report_of
+from idle_lantern.core.join.report import canvas_of, report_of, solution_of
 from idle_lantern.core.sim.camera import SCENE_EV, Settings
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.truth import ideal_canvas
@@ -353,3 +354,24 @@ def test_frames_read_again_hold_the_same_pixels(tmp_path: Path):
         np.testing.assert_array_equal(read_again(info).pixels, read(path).pixels)
         grey = cv2.cvtColor(read(path).pixels, cv2.COLOR_RGB2GRAY)
         assert np.abs(grey_again(info).astype(int) - grey).max() <= 3
+
+
+def test_a_report_is_enough_for_another_projection(row_set: FrameFiles, tmp_path: Path):
+    """The same picture from the solution and from its report after a way through JSON; nothing is matched again."""
+    frames = gather(row_set.paths)
+    solution = solve(frames)
+    canvas = make_canvas(solution.poses, solution.seen, "cylindrical")
+    joined = compose_picture(solution, canvas)
+    told = json.loads(json.dumps(report_of(solution, joined, crop=False)))
+    again = solution_of(told, frames, JoinOptions().working_mp)
+    np.testing.assert_allclose(again.poses.world_from_camera, solution.poses.world_from_camera, atol=1e-12)
+    other = make_canvas(again.poses, again.seen, "equirectangular")
+    fresh = make_canvas(solution.poses, solution.seen, "equirectangular")
+    assert (other.width, other.height) == (fresh.width, fresh.height)
+    picture = compose_picture(again, canvas).picture
+    difference = np.abs(picture.pixels.astype(int) - joined.picture.pixels)
+    assert difference.mean() < 0.2
+    with pytest.raises(InputError, match="have changed since the join"):
+        solution_of(told, gather(row_set.paths[:-1]), 0.2)
+    with pytest.raises((KeyError, TypeError, ValueError)):
+        solution_of({"frames": [{"width": i.width, "height": i.height} for i in frames.infos]}, frames, 0.2)

@@ -185,4 +185,5 @@ class Bound:
                 shown = self._text_tools[key][0](value_of(key))
                 if text.text() != shown:
                     text.setText(shown)
+                    text.setCursorPosition(0)  # long words are read from their beginning
                 self._mark(text, "")

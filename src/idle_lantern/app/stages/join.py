@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import logging
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -32,7 +33,7 @@ from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, Joined, Solution, check_memory, compose_picture, solve
-from idle_lantern.core.join.report import canvas_of, crop_of, report_of
+from idle_lantern.core.join.report import canvas_of, crop_of, report_of, solution_of
 from idle_lantern.core.join.unroll import unroll_canvas
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef
@@ -263,7 +264,10 @@ class JoinStage(Stage):
             joined = Joined(
                 canvas, np.zeros((0, 3)), np.zeros((0, 0)), crop, NONE, report.get("timings_s", {}), picture
             )
-            return _shown(joined, canvas.width, None, rough=False, files=tuple(report.get("outing_files", ())))
+            files = tuple(str(f) for f in report.get("outing_files", ()))
+            return replace(
+                _shown(joined, canvas.width, None, rough=False, files=files), solution=_solution(report, folder, files)
+            )
 
         def done(shown: Shown) -> None:
             if self.state.folder == folder and self.state.joined is None:
@@ -398,3 +402,13 @@ def _shown(
         thin = (thin >> 8).astype(np.uint8)
     on_map = unroll_canvas(fitting, thin, joined.canvas)
     return Shown(levels, full_width, on_map, rough, None if rough else solution, None if rough else joined, files)
+
+
+def _solution(report: dict[str, Any], folder: Path, files: tuple[str, ...]) -> Solution | None:
+    """What an earlier join solved, so that another projection need not match again; None if frames are gone."""
+    try:
+        frames = gather([store.resolve(folder, FrameRef(f)) for f in files])
+        return solution_of(report, frames, JoinOptions().working_mp)
+    except (LanternError, KeyError, TypeError, ValueError) as error:
+        log.info("the solution of the last join cannot be taken up: %s", error)
+        return None

@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.gains import gain_table, with_gain
@@ -79,7 +80,7 @@ class Compositor:
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale = full_scale
         self.tables = [gain_table(g, full_scale) if np.abs(g - 1).max() > 1e-3 else None for g in gains]
-        self.reach = [_reach_rad(lens.width, lens.height, lens.focal_px, lens.limit_rad) for lens in poses.lenses]
+        self.reach = [_reach_rad(lens) for lens in poses.lenses]
 
     def tile(self, tile: Tile) -> tuple[Array, Array]:
         """Pixels (H, W, 3) and alpha (H, W) of one tile."""
@@ -255,9 +256,10 @@ def compose(
                 future.cancel()
 
 
-def _reach_rad(width: int, height: int, focal_px: float, limit_rad: float) -> float:
-    """Angle that certainly holds the whole frame."""
-    return min(limit_rad, math.hypot(width, height) / 2 / focal_px * 1.6) + 0.02
+def _reach_rad(lens: Lens) -> float:
+    """Angle from the axis to the farthest corner, a little more."""
+    corner = float(lens.angle_rad(math.hypot(lens.width / 2 + abs(lens.cx), lens.height / 2 + abs(lens.cy))))
+    return (corner if math.isfinite(corner) else lens.limit_rad) + 0.02
 
 
 def _winners(shares: dict[int, Array | None], inside: dict[int, Array]) -> Array:

@@ -7,12 +7,16 @@ from typing import Any
 
 import numpy as np
 
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas import Canvas
+from idle_lantern.core.join.canvas import Canvas, field_of
+from idle_lantern.core.join.features import working_frame
 from idle_lantern.core.join.pipeline import Composed, Solution, peak_rss_mib
+from idle_lantern.core.join.poses import Poses
 
 SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
@@ -96,6 +100,44 @@ def canvas_of(report: dict[str, Any]) -> Canvas:
         np.asarray(c["rotation"], float).reshape(3, 3),
         bool(c.get("full_circle", False)),
         str(c.get("reason", "")),
+    )
+
+
+def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> Solution:
+    """The solution that a report tells, with the frames it was made of: enough for any other picture of it.
+
+    Tie points are not in a report, so ``links`` stays empty. Frames are read small.
+
+    Raises
+    ------
+    InputError
+        The frames are not those of the report.
+    KeyError, TypeError, ValueError
+        The report is damaged.
+    """
+    rows = report["frames"]
+    if len(rows) != len(frames) or any(
+        (r["width"], r["height"]) != (i.width, i.height) for r, i in zip(rows, frames.infos)
+    ):
+        raise InputError("The frames have changed since the join", remedy="Join again")
+    used = [f for f, row in enumerate(rows) if row["used"]]
+    lenses = tuple(Lens(**rows[f]["lens"], width=rows[f]["width"], height=rows[f]["height"]) for f in used)
+    turned = np.array([rows[f]["pose"]["rotation"] for f in used], float).reshape(-1, 3, 3)
+    sigma = report.get("focal_sigma")
+    poses = Poses(
+        tuple(used), lenses, turned, float(report["rms_px"] or 0.0), math.nan if sigma is None else float(sigma)
+    )
+    place = {name: f for f, name in enumerate(frames.names)}
+    return Solution(
+        frames,
+        poses,
+        (),
+        [[place[n] for n in g if n in place] for g in report["groups"]],
+        {f: row["reason"] for f, row in enumerate(rows) if row["reason"]},
+        {f: str(rows[f]["placed_by"]) for f in used},
+        field_of(poses),
+        tuple(working_frame(frames.infos[f], working_mp) for f in used),
+        {},
     )
 
 
