@@ -235,3 +235,10 @@ def test_two_lenses_look_opposite_ways():
     frames = plan_grid(rig, Wish(-180, 180, -90, 90, 0.05))
     assert [f.yaw_deg for f in frames] == [0.0, 180.0]
     assert _shown_share(rig, [(f.yaw_deg, f.pitch_deg) for f in frames], Wish(-180, 180, -90, 90, 0.05), 3000) == 1.0
+
+
+def test_on_a_full_circle_a_frame_of_each_row_looks_at_what_must_stay_whole():
+    frames = plan_grid(Rig(), Wish(-180, 180, -40, 40, 0.3), whole_at_deg=37.0)
+    for row in {f.row for f in frames}:
+        assert min(abs(f.yaw_deg - 37.0) for f in frames if f.row == row) < 0.02
+    assert len(frames) == len(plan_grid(Rig(), Wish(-180, 180, -40, 40, 0.3)))

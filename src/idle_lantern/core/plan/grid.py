@@ -71,8 +71,14 @@ class Row:
     spare: int = 0
 
 
-def plan_grid(rig: Rig, wish: Wish, support: Support | None = None) -> tuple[GridFrame, ...]:
-    """Frames that cover the wish and its crop reserve, top row first, each row from left to right."""
+def plan_grid(
+    rig: Rig, wish: Wish, support: Support | None = None, whole_at_deg: float | None = None
+) -> tuple[GridFrame, ...]:
+    """Frames that cover the wish and its crop reserve, top row first, each row from left to right.
+
+    On a full circle, where a row may begin anywhere, a frame of each row looks straight at
+    ``whole_at_deg``, so that no seam comes near what stands there.
+    """
     support = support or Support()
     if rig.motion == "two-lens":
         return (GridFrame(1, 1, 1, 0.0, 0.0), GridFrame(2, 1, 2, 180.0, 0.0))
@@ -81,7 +87,7 @@ def plan_grid(rig: Rig, wish: Wish, support: Support | None = None) -> tuple[Gri
         return _shift_grid(rig, field)
     lens = rig.lens()
     for tighter in (1.0, 0.97, 0.93, 0.86, 0.78, 0.7, 0.6, 0.5, 0.4):
-        frames = _numbered(_best_rows(lens, field, support, tighter), field)
+        frames = _numbered(_best_rows(lens, field, support, tighter, whole_at_deg), field)
         if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 2200).any():
             break
     if not (support.step_deg or support.tilt_step_deg or wish.spare_ends):
@@ -126,7 +132,9 @@ class _Ladder:
     high: Array
 
 
-def _best_rows(lens: Lens, wish: Wish, support: Support, tighter: float) -> list[Row]:
+def _best_rows(
+    lens: Lens, wish: Wish, support: Support, tighter: float, whole_at_deg: float | None = None
+) -> list[Row]:
     low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
     up = tilt_up(lens, wish.between_rows) * tighter
     reach = cap_reach(lens, wish.between_rows) * (2 * tighter - 1 if tighter > 0.5 else tighter / 2)
@@ -154,7 +162,7 @@ def _best_rows(lens: Lens, wish: Wish, support: Support, tighter: float) -> list
     chosen = ladder.pitches[[k // len(_DENSER) for k in path]]
     density = _DENSER[[k % len(_DENSER) for k in path]]
     steps = turns(lens, chosen, wish.overlap) * tighter * density
-    rows = _filled_rows(lens, wish, support, chosen, steps, bottoms[nadir], tops[zenith])
+    rows = _filled_rows(lens, wish, support, chosen, steps, (bottoms[nadir], tops[zenith]), whole_at_deg)
     caps_rows = _caps(wish, zenith, nadir)
     return [*caps_rows[:zenith], *rows[::-1], *caps_rows[zenith:]]
 
@@ -303,13 +311,19 @@ def _cheapest(ladder: _Ladder, bottom: float, top: float, up: float) -> tuple[fl
 
 
 def _filled_rows(
-    lens: Lens, wish: Wish, support: Support, pitches: Array, steps: Array, rows_low: float, rows_high: float
+    lens: Lens,
+    wish: Wish,
+    support: Support,
+    pitches: Array,
+    steps: Array,
+    between: tuple[float, float],
+    whole_at_deg: float | None,
 ) -> list[Row]:
     """The rows with their frames; how far a row's ends reach follows from the heights it alone must cover."""
     low, high = bands(lens, pitches, steps / 2)
     with np.errstate(invalid="ignore"):
         joints = (high[:-1] + low[1:]) / 2
-    bottoms, tops = np.append(rows_low, joints), np.append(joints, rows_high)
+    bottoms, tops = np.append(between[0], joints), np.append(joints, between[1])
     left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
     stop = math.radians(support.step_deg)
     if not np.isfinite(joints).all():  # a lens or a head that leaves gaps: the proof tells of them
@@ -321,7 +335,11 @@ def _filled_rows(
             yaws = _stopped_yaws(left, sweep, wish.full_circle, step, half, stop)
         elif wish.full_circle:
             count = max(1, math.ceil(2 * math.pi / step - 1e-9))
-            yaws = [left + 2 * math.pi * (i + 0.5) / count for i in range(count)]
+            first = left + math.pi / count
+            if whole_at_deg is not None:
+                turn = 2 * math.pi / count
+                first += (math.radians(whole_at_deg) - first) % turn
+            yaws = [first + 2 * math.pi * i / count for i in range(count)]
         else:
             yaws = _spread_yaws(left, sweep, step, half)
         spare = 0 if wish.full_circle else wish.spare_ends

@@ -141,7 +141,7 @@ def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[
         ordered = tuple(frames)
     else:
         ordered = in_order(
-            plan_grid(rig, wish, brief.support),
+            plan_grid(rig, wish, brief.support, subject.yaw_deg if subject and subject.keep_off_seams else None),
             brief.run.order,
             subject_yaw,
             subject_pitch,
