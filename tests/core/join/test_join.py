@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import math
+import shutil
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -244,10 +246,17 @@ def test_every_projection_makes_a_picture(row_set: FrameFiles, name: str):
     assert joined.crop.area > 0
 
 
-def test_a_picture_too_large_for_the_computer_is_told_before_the_work(row_set: FrameFiles, tmp_path: Path):
-    with pytest.raises(InputError, match=r"GB of memory.*smaller width"):
-        join(gather(row_set.paths[:2]), tmp_path / "out.tif", JoinOptions(width_px=150_000, refine=False))
-    assert not (tmp_path / "out.tif").exists()
+@pytest.mark.parametrize(
+    ("name", "told"), [("out.png", r"GB of memory.*Write .tif"), ("out.tif", r"GB free.*Make room")]
+)
+def test_a_picture_too_large_is_told_before_the_work(
+    row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, name: str, told: str
+):
+    """A PNG has to fit into memory, a TIFF onto the disk."""
+    monkeypatch.setattr(shutil, "disk_usage", lambda _folder: SimpleNamespace(free=10**9))
+    with pytest.raises(InputError, match=told):
+        join(gather(row_set.paths[:2]), tmp_path / name, JoinOptions(width_px=150_000, refine=False))
+    assert [p for p in tmp_path.iterdir() if p.is_file()] == []
 
 
 def test_stopping_raises_at_every_stage(row_set: FrameFiles, tmp_path: Path):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import resource
+import shutil
 import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
@@ -386,6 +387,7 @@ def join(
     check_target(target, canvas.width, canvas.height)
     deep = any(i.bits == 16 for i in frames.infos)
     if target.suffix.lower() in (".tif", ".tiff") and memory_needed(canvas, deep=deep) > options.memory():
+        check_space(target, canvas, deep=deep)
         return solution, compose_to_file(solution, canvas, target, options, progress)
     check_memory(canvas, deep=deep)
     joined = compose_picture(solution, canvas, options, progress)
@@ -401,6 +403,25 @@ def join(
 def memory_needed(canvas: Canvas, *, deep: bool) -> float:
     """Bytes to hold the picture while it is made and packed."""
     return canvas.width * canvas.height * 4 * (2 if deep else 1) * _COPIES
+
+
+def check_space(target: Path, canvas: Canvas, *, deep: bool) -> None:
+    """Say before the work whether the picture and the halves that wait beside it fit onto the disk.
+
+    Raises
+    ------
+    InputError
+        There is too little room. Photographs pack to some two thirds of their pixels.
+    """
+    pixels = canvas.width * canvas.height * 4 * (2 if deep else 1)
+    needed, free = pixels * (0.67 + 0.33), shutil.disk_usage(target.parent).free
+    if needed > free:
+        raise InputError(
+            f"The {canvas.projection.name} picture of {canvas.width} x {canvas.height} pixels needs some "
+            f"{needed / 1e9:.0f} GB and the disk has {free / 1e9:.0f} GB free",
+            where=str(target),
+            remedy="Make room, or choose another projection or a smaller width",
+        )
 
 
 def check_memory(canvas: Canvas, *, deep: bool) -> None:
