@@ -846,7 +846,12 @@ class RunTopic(Topic):
             column(
                 form(
                     [
-                        ("Order", b.choice("run", "order", "Order", [(k, t, REASONS[k]) for k, t in titles.items()])),
+                        (
+                            "Order",
+                            narrow(
+                                b.choice("run", "order", "Order", [(k, t, REASONS[k]) for k, t in titles.items()]), 18
+                            ),
+                        ),
                         ("Each position", n("run", "repeats", "Repeats", *_count, whole=True)),
                         ("Settling", n("run", "settle_s", "Settling", *_seconds)),
                         ("Delay", n("run", "delay_s", "Delay of the shutter", *_seconds)),

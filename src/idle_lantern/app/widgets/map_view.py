@@ -38,7 +38,7 @@ from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.sun import day
+from idle_lantern.core.plan.sun import Position, day
 from idle_lantern.core.shoot.guide import FrameState
 
 Array = NDArray[Any]
@@ -359,14 +359,22 @@ class MapView(QWidget):
             if before is not None and position.altitude_deg > -1 and abs(at.x() - before.x()) < 90:
                 painter.drawLine(t.map(before), t.map(at))
             before = at
-        sun = self.state.plan.sun
-        if sun.altitude_deg < -1:
+        begin = site.begin
+        moon = day(site).moon[min(144, round((begin.hour * 60 + begin.minute) / 10))]
+        self._paint_body(painter, t, moon, "moon", QBrush(Qt.BrushStyle.NoBrush))
+        self._paint_body(painter, t, self.state.plan.sun, f"sun {site.start}", QBrush(theme.colour("warn")))
+
+    def _paint_body(self, painter: QPainter, t: QTransform, at: Position, name: str, fill: QBrush) -> None:
+        """The sun full, the moon as a ring, while above the horizon."""
+        if at.altitude_deg < -1:
             return
-        at = t.map(QPointF(self._near_middle(site.yaw_of(sun.bearing_deg)), sun.altitude_deg))
-        painter.setPen(QPen(theme.colour("ground"), 3))
-        painter.setBrush(theme.colour("warn"))
-        painter.drawEllipse(at, 8, 8)
-        self._paint_label(painter, at + QPointF(12, 4), f"sun {site.start}")
+        yaw = self._near_middle(self.state.plan.brief.site.yaw_of(at.bearing_deg))
+        place = t.map(QPointF(yaw, at.altitude_deg))
+        painter.setBrush(fill)
+        for tone, width in (("ground", 4.0), ("warn", 1.6)):
+            painter.setPen(QPen(theme.colour(tone), width))
+            painter.drawEllipse(place, 8, 8)
+        self._paint_label(painter, place + QPointF(12, 4), name)
 
     def _paint_marks(self, painter: QPainter, t: QTransform) -> None:
         for mark in self.state.plan.brief.scene.marks:
