@@ -163,3 +163,11 @@ def test_impossible_entries_are_refused(kind: str, name: str, facts: object, sen
 def test_generic_names_are_unique():
     assert len({(e.kind, e.name) for e in GENERIC}) == len(GENERIC)
     assert all(asdict(e.facts) for e in GENERIC)
+
+
+@pytest.mark.parametrize("entry", GENERIC, ids=lambda e: e.name)
+def test_every_thing_changes_the_brief_it_is_taken_into(entry: Entry):
+    """Nothing of the library is for show: another one of its kind makes another plan."""
+    others = [e for e in GENERIC if e.kind == entry.kind and e != entry]
+    before = taken_over(Brief(), others[0]) if others else Brief()
+    assert taken_over(before, entry) != before or entry.name == "64 GB"

@@ -101,6 +101,8 @@ CASES: list[tuple[str, Brief]] = [
     ("dark-hour", _brief(site=Site(date="2026-12-21", start="20:00", facing_deg=0.0))),
     ("many-frames", _brief(rig=Rig(focal_mm=160, rail_mm=60), wish=Wish(-80, 80, -20, 0, 1 / 3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
     ("subject-late", _brief(scene=Scene(near_m=30, subject_m=40, subject="walking"), exposure=Exposure(((0.0, 15.0),)))),
+    ("card-full", _brief(run=Run(card_gb=0.2))),
+    ("legs-light", _brief(support=Support(legs_kg=1.1), scene=Scene(near_m=30, subject="still", wind_ms=9))),
     ("wind-strong", _brief(scene=Scene(near_m=30, subject="still", wind_ms=14))),
     ("jpeg-limit", _brief(rig=Rig(24, 16, 9000, 6000, 90, rail_mm=60), wish=Wish(-80, 80, -4, 3, 0.3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
     ("print-small", _brief(target=Target(print_mm=3000))),

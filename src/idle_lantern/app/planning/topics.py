@@ -404,6 +404,10 @@ class SupportTopic(Topic):
                         ("Scale numbers", b.choice("support", "scale_clockwise", "Scale numbers", ways)),
                         ("Tilts from", n("support", "tilt_low_deg", "Lowest tilt", *_deg)),
                         ("to", n("support", "tilt_high_deg", "Highest tilt", *_deg)),
+                        (
+                            "Legs weigh",
+                            n("support", "legs_kg", "Weight of the legs", number_with("kg", "2"), _kg_or_unknown),
+                        ),
                     ]
                 ),
                 None,
@@ -481,6 +485,10 @@ class SupportTopic(Topic):
     def summary(self, plan: Plan) -> str:
         t = plan.pupil.tolerance_mm
         return f"{plan.brief.support.kind}, " + (f"± {t:.0f} mm" if t < 1000 else "pupil free")
+
+
+def _kg_or_unknown(value: float) -> str:
+    return "unknown" if value == 0 else f"{value:g} kg"
 
 
 def _usual_or_angle(value: float) -> str:
@@ -932,21 +940,21 @@ class CostTopic(Topic):
             ),
             3,
         )
+        card = self.bound.number("run", "card_gb", "One card", number_with("GB", "64"), plain(6, "GB"), step=32)
         prints = self.facts(*((f"Print at {dpi:.0f} dpi", f"print-{dpi:.0f}", self._print(dpi)) for dpi in USUAL_DPI))
         box.addLayout(
             column(
-                prints, self.told(lambda _p: "Sheets are the largest of ISO 216 filled along the longer side."), None
+                form([("One card holds", card)]),
+                prints,
+                self.told(lambda _p: "Sheets are the largest of ISO 216 filled along the longer side."),
+                None,
             ),
             3,
         )
 
     def _card(self, plan: Plan) -> str:
-        cards = self.stage.gear_entries("card")
-        text = f"{plan.cost.card_gb:.1f} GB"
-        if cards:
-            gb = max(e.facts.capacity_gb for e in cards)  # type: ignore[union-attr]
-            text += f", {cards_needed(plan.cost.card_gb, gb)} × {gb:g} GB"
-        return text
+        one = plan.brief.run.card_gb
+        return f"{plan.cost.card_gb:.1f} GB, {cards_needed(plan.cost.card_gb, one)} × {one:g} GB"
 
     def _fits(self, plan: Plan) -> str:
         unfit = unfit_formats(plan.size)

@@ -225,7 +225,10 @@ def taken_over(brief: Brief, entry: Entry) -> Brief:
         return replace(brief, support=replace(brief.support, **asdict(facts)))
     if isinstance(facts, Filter):
         return replace(brief, exposure=replace(brief.exposure, **asdict(facts)))
-    return brief  # cards and tripods are looked up where they matter
+    if isinstance(facts, Card):
+        return replace(brief, run=replace(brief.run, card_gb=facts.capacity_gb))
+    kind = brief.support.kind if brief.support.kind == "head" else "tripod"
+    return replace(brief, support=replace(brief.support, kind=kind, legs_kg=facts.weight_kg))
 
 
 def from_frame(metadata: Metadata, width_px: int, height_px: int, file_bytes: int) -> list[Entry]:

@@ -31,7 +31,7 @@ class Support:
     ``step_deg`` and ``tilt_step_deg`` are the stops of a click head, 0 for none;
     ``scale_start_deg`` is what the yaw scale reads at the map's yaw 0 and
     ``scale_clockwise`` whether its numbers grow when turning right.
-    ``pointing_deg`` 0 takes the usual value of the kind.
+    ``pointing_deg`` 0 takes the usual value of the kind; ``legs_kg`` 0 is unknown.
     """
 
     kind: str = "head"
@@ -44,6 +44,7 @@ class Support:
     base_tilt_deg: float = 0.3
     pointing_deg: float = 0.0
     pupil_off_mm: float = 0.0
+    legs_kg: float = 0.0
 
     def __post_init__(self) -> None:
         one_of("Support", self.kind, SUPPORTS)
@@ -184,7 +185,7 @@ class Site:
 
 @dataclass(frozen=True)
 class Run:
-    """In what order and how often the frames are taken, and how long that takes."""
+    """In what order and how often the frames are taken, how long that takes, and the card they go to."""
 
     order: str = "rows"
     repeats: int = 1
@@ -192,6 +193,7 @@ class Run:
     settle_s: float = 2.0
     turn_deg_per_s: float = 12.0
     delay_s: float = 0.0
+    card_gb: float = 64.0
 
     def __post_init__(self) -> None:
         one_of("Order", self.order, ORDERS)

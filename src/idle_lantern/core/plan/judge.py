@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.plan.cost import cards_needed
 from idle_lantern.core.plan.light import polariser_spread_stops
 from idle_lantern.core.plan.shallow import distance_advice
 from idle_lantern.core.plan.size import needed_px, unfit_formats
@@ -470,6 +471,22 @@ def _time(plan: Plan) -> Iterator[Judgement]:
             f"The subject moves and comes after up to {len(plan.frames) - 1} other frames.",
             "Shoot the subject first, then outward.",
             "order-subject",
+        )
+    if plan.cost.card_gb > 0.9 * run.card_gb:
+        yield Judgement(
+            "card-full",
+            _CARE,
+            f"{plan.time.exposures} exposures of {plan.rig.raw_mb:g} MB take {plan.cost.card_gb:.1f} GB, "
+            f"and the card holds {run.card_gb:g} GB.",
+            f"Take {cards_needed(plan.cost.card_gb, run.card_gb)} cards, and change between rows, not within one.",
+        )
+    legs = plan.brief.support.legs_kg
+    if plan.brief.support.kind in ("head", "tripod") and 8 <= scene.wind_ms < 12 and 0 < legs < 2:
+        yield Judgement(
+            "legs-light",
+            _NOTE,
+            f"Legs of {legs:g} kg in {scene.wind_ms:g} m/s of wind will tremble.",
+            "Hang weight under them, leave the centre column down, stand to windward.",
         )
     if plan.brief.support.kind in ("head", "tripod") and scene.wind_ms >= 12:
         yield Judgement(
