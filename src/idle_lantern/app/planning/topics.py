@@ -11,6 +11,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.planning.bound import FIELD_PX, Bound, narrow, number_with, plain
 from idle_lantern.app.planning.drawings import DepthDrawing, Drawing, PupilDrawing, SunDrawing
 from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.gear.entries import LensEntry
@@ -242,10 +243,8 @@ def _same_or_share(value: float) -> str:
     return "the same" if value == 0 else units.share(value)
 
 
-def plain_number(name: str, value: float, use: Callable[[], object], object_name: str):  # type: ignore[no-untyped-def]
+def plain_number(name: str, value: float, use: Callable[[], object], object_name: str) -> QuantityEdit:
     """A number that belongs to the page and not to the brief."""
-    from idle_lantern.app.widgets.quantity_edit import QuantityEdit
-
     field = QuantityEdit(name, units.parse_number, plain(5))
     field.setFixedWidth(FIELD_PX)
     field.setObjectName(object_name)

@@ -151,7 +151,7 @@ def _by_school(rig: Rig, exposure: Exposure, needed: float) -> tuple[float, str]
 
 def thirds_up(aperture: float) -> float:
     """The next aperture on the scale of third stops, N = 2^(k / 6), as engraved where a name is usual."""
-    steps = math.ceil(6 * math.log2(max(aperture, 0.5)) / 1 - 1e-6)
+    steps = math.ceil(6 * math.log2(max(aperture, 0.5)) - 1e-6)
     exact = 2 ** (steps / 6)
     engraved = min(_ENGRAVED, key=lambda n: abs(math.log2(n / exact)))
     return engraved if abs(math.log2(engraved / exact)) < 0.1 else round(exact, 1)
