@@ -9,8 +9,8 @@ its default it keeps only part of the frames. The floor is decode + one cubic wa
 area + compress, no more. Prints medians over the runs. On 2026-11-23, two cores, one run:
 
     | set | used | RMS px | max px | CPU s | OpenCV s | ratio | to floor | wall s | peak MiB |
-    | 8 x 6 MP | 8 | 0.0110 | 0.033 | 13.9 | 41.1 | 0.34 | 5.59 | 8.4 | 843 |
-    | 24 x 6 MP | 24 | 0.0078 | 0.030 | 33.6 | 30.5 | 1.10 | 8.32 | 20.1 | 1416 |
+    | 8 x 6 MP | 8 | 0.0124 | 0.026 | 13.2 | 53.5 | 0.25 | 3.74 | 8.8 | 549 |
+    | 24 x 6 MP | 24 | 0.0087 | 0.033 | 29.3 | 39.6 | 0.74 | 5.08 | 19.2 | 885 |
 """
 
 from __future__ import annotations
