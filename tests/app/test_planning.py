@@ -15,7 +15,7 @@ from pytestqt.qtbot import QtBot
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
-from idle_lantern.app.planning.topics import parse_readings, write_readings
+from idle_lantern.app.planning.topics.exposure import parse_readings, write_readings
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError

@@ -9,29 +9,25 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QFileDialog,
-    QHeaderView,
     QInputDialog,
     QScrollArea,
     QStackedWidget,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
 )
 
 from idle_lantern.app import theme
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
-from idle_lantern.app.planning.topics import (
-    CameraTopic,
-    CostTopic,
-    ExposureTopic,
-    LightTopic,
-    PictureTopic,
-    RunTopic,
-    SharpnessTopic,
-    SupportTopic,
-    Topic,
-)
+from idle_lantern.app.planning.topics.angles import AnglesTopic
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.planning.topics.camera import CameraTopic
+from idle_lantern.app.planning.topics.cost import CostTopic
+from idle_lantern.app.planning.topics.exposure import ExposureTopic
+from idle_lantern.app.planning.topics.light import LightTopic
+from idle_lantern.app.planning.topics.picture import PictureTopic
+from idle_lantern.app.planning.topics.run import RunTopic
+from idle_lantern.app.planning.topics.sharpness import SharpnessTopic
+from idle_lantern.app.planning.topics.support import SupportTopic
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.judgement_list import JudgementList
@@ -46,94 +42,11 @@ from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.brief import Mark, Stop
 from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
-from idle_lantern.core.plan.planner import Plan, angle_list
+from idle_lantern.core.plan.planner import angle_list
 from idle_lantern.core.plan.remedies import REMEDIES
 
 if TYPE_CHECKING:
     from idle_lantern.app.window import Window
-
-
-class AnglesTopic(Topic):
-    """The angles in order of shooting, and the plan in and out as files."""
-
-    title = "Angles and card"
-
-    def build(self, box: Any) -> None:
-        self.table = QTableWidget(0, 5)
-        self.table.setAccessibleName("Angles in order of shooting")
-        self.table.setHorizontalHeaderLabels(["frame", "row", "scale", "yaw", "pitch"])
-        self.table.verticalHeader().setVisible(False)  # type: ignore[union-attr]
-        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)  # type: ignore[union-attr]
-        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
-        self.table.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
-        self.table.setFont(theme.font())
-        self.table.itemSelectionChanged.connect(self._row_chosen)
-        box.addWidget(self.table, 3)
-        stage = self.stage
-        box.addLayout(
-            column(
-                label("Field card", "head"),
-                label("Angles, settings, sketch, times and check list, for the pocket.", "dim", wrap=True),
-                row(button("Field card …", stage.save_card, name="save-card"), None),
-                label("Plan as a file", "head"),
-                row(button("Angle list …", stage.save_angles, name="save-angles"), None),
-                row(
-                    button("Save plan …", stage.save_plan, name="save-plan"),
-                    button("Bring in a plan …", stage.ask_plan, name="bring-plan"),
-                    None,
-                ),
-                self.told(_given, "fact-given"),
-                None,
-            ),
-            2,
-        )
-
-    def summary(self, plan: Plan) -> str:
-        return f"{len(plan.frames)} frames"
-
-    def show_plan(self, plan: Plan) -> None:
-        super().show_plan(plan)
-        self.table.blockSignals(True)
-        self.table.setUpdatesEnabled(False)
-        self.table.setRowCount(len(plan.frames))
-        for i, f in enumerate(plan.frames):
-            texts = (
-                str(f.number),
-                str(f.row),
-                units.angle(plan.scale_reading(f)),
-                units.angle(f.yaw_deg),
-                units.angle(f.pitch_deg),
-            )
-            for j, text in enumerate(texts):
-                item = self.table.item(i, j)
-                if item is None:
-                    item = QTableWidgetItem()
-                    item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
-                    self.table.setItem(i, j, item)
-                if item.text() != text:
-                    item.setText(text)
-        self.table.setUpdatesEnabled(True)
-        self.table.blockSignals(False)
-
-    def show_selection(self, number: int | None) -> None:
-        """Choose a frame's row."""
-        self.table.blockSignals(True)
-        if number:
-            self.table.selectRow(number - 1)
-        else:
-            self.table.clearSelection()
-        self.table.blockSignals(False)
-
-    def _row_chosen(self) -> None:
-        model = self.table.selectionModel()
-        rows = model.selectedRows() if model is not None else []
-        if rows:
-            self.state.select(rows[0].row() + 1)
-
-
-def _given(plan: Plan) -> str:
-    return "These frames were brought in; a change of the field plans anew." if plan.given else ""
 
 
 class PlanStage(Stage):

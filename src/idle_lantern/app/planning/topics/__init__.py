@@ -1,0 +1,1 @@
+"""The pages of the Plan stage, one module each."""

@@ -1,0 +1,75 @@
+"""What the pages have in common: fields on the left, what follows on the right."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.app.planning.bound import Bound
+from idle_lantern.app.planning.drawings import Drawing
+from idle_lantern.app.widgets.basics import column, form, label
+from idle_lantern.core.plan.planner import Plan
+
+if TYPE_CHECKING:
+    from idle_lantern.app.stages.plan import PlanStage
+
+
+class Topic(QWidget):
+    """One page. ``summary`` is its state in a few words, shown in the list of pages."""
+
+    title = ""
+
+    def __init__(self, stage: PlanStage) -> None:
+        super().__init__()
+        self.stage, self.state = stage, stage.state
+        self.bound = Bound(stage.state, stage.window_.message_text)
+        self._facts: list[tuple[QLabel, Callable[[Plan], str]]] = []
+        self._drawings: list[Drawing] = []
+        box = QHBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(theme.SPACE * 2)
+        self.build(box)
+
+    def build(self, box: QHBoxLayout) -> None:
+        """Make the page."""
+        raise NotImplementedError
+
+    def summary(self, plan: Plan) -> str:
+        """A few words for the list of pages."""
+        raise NotImplementedError
+
+    def show_plan(self, plan: Plan) -> None:
+        """Show another plan."""
+        self.bound.show(plan.brief)
+        for target, tell in self._facts:
+            text = tell(plan)
+            if target.text() != text:
+                target.setText(text)
+        for drawing in self._drawings:
+            drawing.show_plan(plan)
+
+    # --- parts of a page --------------------------------------------------------
+
+    def facts(self, *rows: tuple[str, str, Callable[[Plan], str]]) -> QVBoxLayout:
+        """Names and figures that follow from the plan; each figure's label is ``fact-<id>``."""
+        made: list[tuple[str, QWidget]] = []
+        for name, fact_id, tell in rows:
+            figure = label("", "figure", name=f"fact-{fact_id}")
+            self._facts.append((figure, tell))
+            made.append((name, figure))
+        result: QVBoxLayout = column(form(made))
+        return result
+
+    def told(self, tell: Callable[[Plan], str], name: str = "", role: str = "dim") -> QLabel:
+        """A sentence that follows from the plan."""
+        sentence = label("", role, wrap=True, name=name)
+        self._facts.append((sentence, tell))
+        return sentence
+
+    def drawing(self, drawing: Drawing) -> Drawing:
+        """A drawing that follows from the plan."""
+        self._drawings.append(drawing)
+        return drawing

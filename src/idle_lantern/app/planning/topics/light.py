@@ -1,0 +1,116 @@
+"""Sun, moon and the evening."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QHBoxLayout
+
+from idle_lantern.app.planning.bound import number_with, plain
+from idle_lantern.app.planning.drawings import SunDrawing
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.planning.topics.quantities import (
+    DEG,
+)
+from idle_lantern.app.widgets.basics import button, column, form, row
+from idle_lantern.core.base import units
+from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.sun import day, lit_from
+
+if TYPE_CHECKING:
+    pass
+
+
+class LightTopic(Topic):
+    """Place and date: sun, moon, which light when, and the evening's other scenes."""
+
+    title = "Light"
+
+    def build(self, box: QHBoxLayout) -> None:
+        n, b = self.bound.number, self.bound
+        box.addLayout(
+            column(
+                form(
+                    [
+                        ("Place", b.text("site", "name", "Place", width=150)),
+                        ("Latitude", n("site", "latitude_deg", "Latitude", units.parse_angle_deg, _four)),
+                        ("Longitude", n("site", "longitude_deg", "Longitude", units.parse_angle_deg, _four)),
+                        ("Date", b.text("site", "date", "Date")),
+                        ("Start", b.text("site", "start", "Start")),
+                        (
+                            "Hours from UTC",
+                            n("site", "utc_offset_h", "Hours from UTC", number_with("h", "1"), plain(4, "h")),
+                        ),
+                        ("Yaw 0 faces", n("site", "facing_deg", "Bearing of yaw 0", *DEG)),
+                    ]
+                ),
+                None,
+            ),
+            2,
+        )
+        box.addLayout(
+            column(
+                self.drawing(SunDrawing("Sun and moon through the day", 150)),
+                row(
+                    self.facts(
+                        ("Moon", "moon", lambda p: f"{units.share(day(p.brief.site).moon_lit)} lit"),
+                        ("Sunrise, sunset", "rise", lambda p: _times(p, "sunrise", "sunset")),
+                    ),
+                    self.facts(
+                        ("Golden light", "golden", lambda p: _times(p, "golden light begins", "blue light begins")),
+                        ("Blue light", "blue", lambda p: _times(p, "blue light begins", "blue light ends, evening")),
+                        ("Even light", "even", self._even),
+                    ),
+                ),
+                self.told(self._sun, "fact-sun", ""),
+                self.told(self._evening, "fact-evening", ""),
+                row(
+                    button(
+                        "Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"
+                    ),
+                    button("Another scene …", self.stage.add_stop, name="add-stop"),
+                    button("Drop the last", self.stage.drop_stop, quiet=True, name="drop-stop"),
+                    None,
+                ),
+                None,
+            ),
+            5,
+        )
+
+    def _sun(self, plan: Plan) -> str:
+        yaw = plan.brief.site.yaw_of(plan.sun.bearing_deg)
+        height = plan.sun.altitude_deg
+        stands = f"{units.angle(height)} up" if height >= 0 else f"{units.angle(-height)} below the horizon"
+        lit = f", {lit_from(yaw, (plan.wish.left_deg + plan.wish.right_deg) / 2)}" if height > -1 else ""
+        return f"Sun at the start: bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {stands}{lit}"
+
+    def _even(self, plan: Plan) -> str:
+        minutes = plan.even_light_min
+        return "4 h or more" if minutes >= 240 else f"{units.duration(minutes * 60)} (⅓ stop)"
+
+    def _evening(self, plan: Plan) -> str:
+        slots = [
+            f"{s.begin:%H:%M}–{s.end:%H:%M} {s.name} (sun {units.angle(s.sun_begin_deg, 0)})" for s in plan.evening
+        ]
+        return "Evening: " + " · ".join(slots)
+
+    def _start_at(self, event: str) -> None:
+        at = day(self.state.outing.brief.site).first(event)
+        if at is None:
+            self.state.told.emit("There is no golden light at that place on that day.", True)
+        else:
+            self.state.apply(edits.set_part("site", "Start with golden light", start=f"{at:%H:%M}"))
+
+    def summary(self, plan: Plan) -> str:
+        return f"{plan.brief.site.start}, sun {units.angle(plan.sun.altitude_deg, 0)}"
+
+
+def _four(value: float) -> str:
+    return units.angle(value, 4)
+
+
+def _times(plan: Plan, first: str, second: str) -> str:
+    found = day(plan.brief.site)
+    a, b = found.first(first), found.first(second)
+    return f"{f'{a:%H:%M}' if a else 'none'} – {f'{b:%H:%M}' if b else 'none'}"

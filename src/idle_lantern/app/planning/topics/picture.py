@@ -1,0 +1,183 @@
+"""What the picture shows, and backwards from a print."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout
+
+from idle_lantern.app.planning.bound import FIELD_PX, narrow, number_with, plain
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.planning.topics.quantities import (
+    COUNT,
+    DEG,
+    METRES,
+    SHARE,
+)
+from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.core.base import units
+from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.brief import OVERLAP_SCHOOLS
+from idle_lantern.core.plan.kinds import KINDS, kind_of
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.size import (
+    focal_for_pixels,
+    focal_for_px_per_degree,
+)
+
+if TYPE_CHECKING:
+    pass
+
+
+class PictureTopic(Topic):
+    """What the picture shows, from a kind of picture or by hand, or backwards from a print."""
+
+    title = "Picture"
+
+    def build(self, box: QHBoxLayout) -> None:
+        self.kind = QComboBox()
+        self.kind.setAccessibleName("Kind of picture")
+        self.kind.setObjectName("choice-kind")
+        narrow(self.kind)
+        for i, k in enumerate(KINDS):
+            self.kind.addItem(k.title, k.id)
+            self.kind.setItemData(i, k.reason, 3)
+        self.kind.activated.connect(self._start_kind)
+        n, b = self.bound.number, self.bound
+        field = form(
+            [
+                ("Kind of picture", self.kind),
+                ("Left end", n("wish", "left_deg", "Left end", *DEG)),
+                ("Right end", n("wish", "right_deg", "Right end", *DEG)),
+                ("Lower edge", n("wish", "low_deg", "Lower edge", *DEG)),
+                ("Upper edge", n("wish", "high_deg", "Upper edge", *DEG)),
+            ]
+        )
+        whole = row(
+            button("Full circle", self.stage.full_circle, name="full-circle"),
+            button("Full sphere", self.stage.full_sphere, name="full-sphere"),
+            None,
+        )
+        box.addLayout(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)
+        self.school = QComboBox()
+        self.school.setAccessibleName("Overlap by school")
+        narrow(self.school, 18)
+        self.school.addItem("overlap by school …")
+        for key, text in (
+            ("quick", "15 %: quick, long lens"),
+            ("long", "20 %: long lens, firm tripod"),
+            ("third", "one third: the usual default"),
+            ("thrice", "40 %: each thing in three frames"),
+            ("half", "50 %: only the sharp middle is used"),
+        ):
+            self.school.addItem(text, OVERLAP_SCHOOLS[key])
+        self.school.activated.connect(self._take_school)
+        grid = form(
+            [
+                ("Overlap", n("wish", "overlap", "Overlap", *SHARE, step=0.05)),
+                (
+                    "between rows",
+                    n("wish", "overlap_rows", "Overlap between rows", units.parse_share, _same_or_share, step=0.05),
+                ),
+                ("Crop reserve", n("wish", "reserve", "Reserve for the crop", *SHARE, step=0.05)),
+                ("Beyond each end", n("wish", "spare_ends", "Frames beyond each end", *COUNT, whole=True)),
+                ("At the zenith", n("wish", "zenith_frames", "Zenith frames", *COUNT, whole=True)),
+                ("At the nadir", n("wish", "nadir_frames", "Nadir frames", *COUNT, whole=True)),
+            ]
+        )
+        loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"))
+        box.addLayout(column(grid, self.school, loss, None), 3)
+        b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
+        b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)
+        b.number("target", "viewing_m", "Seen from", *METRES, step=0.5)
+        back = form(
+            [(t, b.numbers[k]) for t, k in (("Print, longer", "print_mm"), ("at", "dpi"), ("seen from", "viewing_m"))]
+        )
+        self.wanted = [
+            button("", self._use_print, name="use-print"),
+            button("", self._use_megapixels, name="use-megapixels"),
+            button("", self._use_density, name="use-density"),
+        ]
+        self.megapixels = plain_number("Megapixels", 100, self._show_wanted, "field-megapixels")
+        self.density = plain_number("Pixels per degree", 60, self._show_wanted, "field-density")
+        more = form([("Megapixels", self.megapixels), ("Pixels per °", self.density)])
+        box.addLayout(
+            column(label("Backwards from what is wanted"), back, self.wanted[0], more, row(*self.wanted[1:]), None), 3
+        )
+
+    def summary(self, plan: Plan) -> str:
+        w = plan.wish
+        return f"{units.angle(w.sweep_deg, 0)} × {units.angle(w.high_deg - w.low_deg, 0)}, {units.share(w.overlap)}"
+
+    def show_plan(self, plan: Plan) -> None:
+        super().show_plan(plan)
+        self.kind.setCurrentIndex(self.kind.findData(kind_of(plan.brief.kind).id))
+        self._show_wanted()
+
+    def _start_kind(self, index: int) -> None:
+        kind = kind_of(self.kind.itemData(index))
+        self.state.apply(edits.set_brief(f"Start from: {kind.title}", kind.start(self.state.outing.brief)))
+
+    def _take_school(self, index: int) -> None:
+        value = self.school.itemData(index)
+        if value is not None:
+            self.state.apply(edits.set_wish("Change the overlap", overlap=float(value)))
+        self.school.setCurrentIndex(0)
+
+    def _focal_lengths(self) -> tuple[float, float, float]:
+        plan = self.state.plan
+        t, s = plan.brief.target, plan.size
+        by_print = plan.rig.focal_mm * (t.print_mm / 25.4 * t.dpi) / max(s.width_px, s.height_px, 1)
+        return (
+            by_print,
+            focal_for_pixels(plan.rig, plan.wish, max(0.1, self.megapixels.value) * 1e6),
+            focal_for_px_per_degree(plan.rig, max(0.1, self.density.value)),
+        )
+
+    def _show_wanted(self, *_: object) -> None:
+        needs = self._focal_lengths()
+        names = ("this print", "so many megapixels", "that density")
+        for made, focal, name in zip(self.wanted, needs, names):
+            fits = 1 <= focal <= 3000
+            made.setEnabled(fits)
+            made.setText(
+                f"Use {focal:.0f} mm" if fits else "no print wanted" if made is self.wanted[0] else "out of reach"
+            )
+            made.setAccessibleName(f"Use {focal:.0f} mm for {name}")
+
+    def _use(self, which: int) -> None:
+        self.state.apply(edits.set_rig("Take that focal length", focal_mm=round(self._focal_lengths()[which], 1)))
+
+    def _use_print(self) -> None:
+        self._use(0)
+
+    def _use_megapixels(self) -> None:
+        self._use(1)
+
+    def _use_density(self) -> None:
+        self._use(2)
+
+
+def _none_or_mm(value: float) -> str:
+    return "none" if value == 0 else f"{value:g} mm"
+
+
+def _same_or_share(value: float) -> str:
+    return "the same" if value == 0 else units.share(value)
+
+
+def plain_number(name: str, value: float, use: Callable[[], object], object_name: str) -> QuantityEdit:
+    """A number that belongs to the page and not to the brief."""
+    field = QuantityEdit(name, units.parse_number, plain(5))
+    field.setFixedWidth(FIELD_PX)
+    field.setObjectName(object_name)
+    field.show_value(value)
+
+    def take(new: float) -> None:
+        field.show_value(max(0.1, new))
+        use()
+
+    field.submitted.connect(take)
+    return field

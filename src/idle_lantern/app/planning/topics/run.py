@@ -1,0 +1,96 @@
+"""Order and time."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QHBoxLayout
+
+from idle_lantern.app.planning.bound import narrow, number_with, plain
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.planning.topics.quantities import (
+    COUNT,
+    SECONDS,
+)
+from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.core.base import units
+from idle_lantern.core.plan.order import REASONS
+from idle_lantern.core.plan.planner import Plan
+
+if TYPE_CHECKING:
+    pass
+
+
+class RunTopic(Topic):
+    """In what order, how often, how long."""
+
+    title = "Order and time"
+
+    def build(self, box: QHBoxLayout) -> None:
+        n, b = self.bound.number, self.bound
+        titles = {
+            "rows": "rows, left to right",
+            "rows-left": "rows, right to left",
+            "snake": "snake",
+            "columns": "columns, downwards",
+            "columns-up": "columns, upwards",
+            "subject": "subject first, outward",
+            "mirrored": "subject, right, left, up, down",
+            "rings": "round from the subject",
+            "sun": "sunny side first",
+        }
+        box.addLayout(
+            column(
+                form(
+                    [
+                        (
+                            "Order",
+                            narrow(
+                                b.choice("run", "order", "Order", [(k, t, REASONS[k]) for k, t in titles.items()]), 18
+                            ),
+                        ),
+                        ("Each position", n("run", "repeats", "Repeats", *COUNT, whole=True)),
+                        ("Settling", n("run", "settle_s", "Settling", *SECONDS)),
+                        ("Delay", n("run", "delay_s", "Delay of the shutter", *SECONDS)),
+                        ("Turning", n("run", "turn_deg_per_s", "Turning", number_with("°/s", "12"), plain(3, "°/s"))),
+                    ]
+                ),
+                b.switch("run", "bookends", "Bookends: a hand before the lens"),
+                None,
+            ),
+            3,
+        )
+        box.addLayout(
+            column(
+                self.told(lambda p: REASONS[p.brief.run.order], "order-reason", ""),
+                self.facts(
+                    ("The whole run", "run", lambda p: units.duration(p.shoot_s)),
+                    ("Exposing", "exposing", lambda p: units.duration(p.time.exposing_s)),
+                    ("Settling", "settling", lambda p: units.duration(p.time.settling_s)),
+                    (
+                        "Turning",
+                        "turning",
+                        lambda p: f"{units.duration(p.time.turning_s)}, {p.time.turning_deg:.0f}° in all",
+                    ),
+                    ("Exposures", "exposures", lambda p: f"{p.time.exposures}"),
+                    ("Ends at", "end", lambda p: f"{p.end:%H:%M:%S}"),
+                ),
+                label("Marks on the map: what must not be cut; the first is the subject.", wrap=True),
+                self.told(self._marks, "fact-marks", ""),
+                row(
+                    button("Mark …   [M]", self.stage.add_mark, name="add-mark"),
+                    button("Field from marks", self.stage.field_from_marks, name="field-from-marks"),
+                    button("Drop the last", self.stage.drop_mark, quiet=True, name="drop-mark"),
+                    None,
+                ),
+                None,
+            ),
+            5,
+        )
+
+    def _marks(self, plan: Plan) -> str:
+        marks = plan.brief.scene.marks
+        return ", ".join(f"{m.name} at {units.angle(m.yaw_deg, 0)}" for m in marks) if marks else "No marks yet."
+
+    def summary(self, plan: Plan) -> str:
+        return f"{plan.brief.run.order}, {units.duration(plan.shoot_s)}"

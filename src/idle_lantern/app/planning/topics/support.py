@@ -1,0 +1,148 @@
+"""What holds the camera, and the no-parallax point."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton
+
+from idle_lantern.app.planning.bound import narrow, number_with
+from idle_lantern.app.planning.drawings import PupilDrawing
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.planning.topics.quantities import (
+    DEG,
+    METRES,
+    MM,
+    or_unknown,
+)
+from idle_lantern.app.widgets.basics import button, column, form, row
+from idle_lantern.core.base import units
+from idle_lantern.core.gear.entries import LensEntry
+from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.planner import Plan
+
+if TYPE_CHECKING:
+    pass
+
+
+class SupportTopic(Topic):
+    """What holds the camera, its stops and scale, and the no-parallax point."""
+
+    title = "Support and pupil"
+
+    def build(self, box: QHBoxLayout) -> None:
+        n, b = self.bound.number, self.bound
+        self.head = QComboBox()
+        self.head.setAccessibleName("head of the gear library")
+        self.head.setObjectName("gear-head")
+        narrow(self.head)
+        self.head.activated.connect(lambda i: self.stage.take_gear("head", self.head.itemData(i)))
+        kinds = [
+            ("head", "panoramic head", "turns about the lens's no-parallax point"),
+            ("tripod", "tripod, ball head", "turns about the tripod screw"),
+            ("hand", "held by hand", "enough today for wide lenses and far scenes, say some"),
+            ("air", "hovering", "pointed by remote"),
+        ]
+        ways = [(True, "grow to the right", ""), (False, "grow to the left", "")]
+        stops = (units.parse_angle_deg, lambda v: "none" if v == 0 else units.angle(v))
+        box.addLayout(
+            column(
+                form(
+                    [
+                        ("From the library", self.head),
+                        ("Support", b.choice("support", "kind", "Support", kinds)),
+                        ("Stops of the head", n("support", "step_deg", "Stops of the head", *stops)),
+                        ("Stops of the tilt", n("support", "tilt_step_deg", "Stops of the tilt", *stops)),
+                        ("Scale at yaw 0", n("support", "scale_start_deg", "Scale at yaw 0", *DEG)),
+                        ("Scale numbers", b.choice("support", "scale_clockwise", "Scale numbers", ways)),
+                        ("Tilts from", n("support", "tilt_low_deg", "Lowest tilt", *DEG)),
+                        ("to", n("support", "tilt_high_deg", "Highest tilt", *DEG)),
+                        (
+                            "Legs weigh",
+                            n("support", "legs_kg", "Weight of the legs", number_with("kg", "2"), _kg_or_unknown),
+                        ),
+                    ]
+                ),
+                None,
+            ),
+            2,
+        )
+        fields = form(
+            [
+                ("Axis off the pupil", n("support", "pupil_off_mm", "Axis off the pupil", *MM, step=5)),
+                ("Rail setting", n("rig", "rail_mm", "Rail setting", units.parse_length_mm, or_unknown)),
+                ("known within", n("rig", "rail_doubt_mm", "Doubt of the rail setting", *MM)),
+            ]
+        )
+        errors = form(
+            [
+                ("Base leans", n("support", "base_tilt_deg", "Lean of the base", *DEG, step=0.1)),
+                (
+                    "Pointing errs by",
+                    n("support", "pointing_deg", "Pointing error", units.parse_angle_deg, _usual_or_angle, step=0.1),
+                ),
+                ("Nearest thing", n("scene", "near_m", "Nearest thing", *METRES)),
+            ]
+        )
+        right = column(
+            row(fields, errors),
+            self.drawing(PupilDrawing("What a wrong pupil setting shows", 136)),
+            self.told(self._tell_pupil, "fact-pupil", ""),
+            row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
+            None,
+        )
+        box.addLayout(right, 4)
+        self.show_gear()
+
+    def show_gear(self) -> None:
+        """Fill the list from the library."""
+        self.head.clear()
+        self.head.addItem("choose …", None)
+        for entry in self.stage.gear_entries("head"):
+            self.head.addItem(entry.name, entry.name)
+
+    def _rail(self, plan: Plan) -> tuple[float, float] | None:
+        """What the library knows of the rail for the lens and focal length in use."""
+        entry = next((e for e in self.stage.gear_entries("lens") if e.name == plan.rig.lens_name), None)
+        return entry.facts.rail_at(plan.rig.focal_mm) if entry and isinstance(entry.facts, LensEntry) else None
+
+    def _tell_rail(self, plan: Plan) -> str:
+        known = self._rail(plan)
+        take = self.findChild(QPushButton, "take-rail")
+        if take is not None:
+            take.setVisible(known is not None)
+        if known is None:
+            return "" if not plan.rig.lens_name else f"The gear library has no rail setting for {plan.rig.lens_name}."
+        return f"By the gear library for {plan.rig.focal_mm:g} mm: {known[0]:.0f} mm, known within {known[1]:.1f} mm."
+
+    def _take_rail(self) -> None:
+        known = self._rail(self.state.plan)
+        if known is not None:
+            self.state.apply(
+                edits.set_rig("Take the rail setting", rail_mm=round(known[0], 1), rail_doubt_mm=round(known[1], 1))
+            )
+
+    def _tell_pupil(self, plan: Plan) -> str:
+        p = plan.pupil
+        if plan.rig.motion != "turn":
+            return "Nothing turns: the pupil stays where it is."
+        chance = plan.hole_chance
+        hole = "" if chance is None else f" Pointed like this, {units.share(chance)} of tried runs leave a hole."
+        if p.tolerance_mm > 1000:
+            return f"Far scene: the axis may stand anywhere near the camera.{hole}"
+        return (
+            f"Turning by {units.angle(p.step_deg)} with things {units.distance(p.near_m)} away, the axis must stand within "
+            f"{p.tolerance_mm:.0f} mm of the no-parallax point for at most {p.allowed_px:g} px.{hole}"
+        )
+
+    def summary(self, plan: Plan) -> str:
+        t = plan.pupil.tolerance_mm
+        return f"{plan.brief.support.kind}, " + (f"± {t:.0f} mm" if t < 1000 else "pupil free")
+
+
+def _kg_or_unknown(value: float) -> str:
+    return "unknown" if value == 0 else f"{value:g} kg"
+
+
+def _usual_or_angle(value: float) -> str:
+    return "as usual" if value == 0 else units.angle(value)
