@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -16,9 +16,6 @@ from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.planner import Plan
-
-if TYPE_CHECKING:
-    pass
 
 
 class AnglesTopic(Topic):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout
 
 from idle_lantern.app.planning.bound import narrow, number_with, plain
@@ -20,9 +18,6 @@ from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.planner import Plan
-
-if TYPE_CHECKING:
-    pass
 
 
 class CameraTopic(Topic):

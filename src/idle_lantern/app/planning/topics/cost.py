@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QHBoxLayout
 
@@ -18,9 +17,6 @@ from idle_lantern.core.plan.size import (
     largest_sheet,
     unfit_formats,
 )
-
-if TYPE_CHECKING:
-    pass
 
 
 class CostTopic(Topic):

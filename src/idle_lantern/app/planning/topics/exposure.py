@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtWidgets import QHBoxLayout
 
 from idle_lantern.app.planning.bound import number_with, plain
@@ -17,9 +15,6 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.light import filter_factor
 from idle_lantern.core.plan.planner import Plan
-
-if TYPE_CHECKING:
-    pass
 
 
 def parse_readings(text: str) -> tuple[tuple[float, float], ...]:

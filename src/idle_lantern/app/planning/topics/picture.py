@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout
 
@@ -26,9 +25,6 @@ from idle_lantern.core.plan.size import (
     focal_for_pixels,
     focal_for_px_per_degree,
 )
-
-if TYPE_CHECKING:
-    pass
 
 
 class PictureTopic(Topic):

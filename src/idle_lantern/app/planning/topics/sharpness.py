@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtWidgets import QHBoxLayout
 
 from idle_lantern.app.planning.bound import narrow
@@ -16,9 +14,6 @@ from idle_lantern.app.planning.topics.quantities import (
 from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.planner import Plan
-
-if TYPE_CHECKING:
-    pass
 
 
 class SharpnessTopic(Topic):

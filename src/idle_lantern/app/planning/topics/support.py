@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton
 
 from idle_lantern.app.planning.bound import narrow, number_with
@@ -20,9 +18,6 @@ from idle_lantern.core.base import units
 from idle_lantern.core.gear.entries import LensEntry
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.planner import Plan
-
-if TYPE_CHECKING:
-    pass
 
 
 class SupportTopic(Topic):
