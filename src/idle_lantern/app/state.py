@@ -12,7 +12,8 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.history import History
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.join.pipeline import Joined, Solution
+from idle_lantern.core.join.composing import Joined
+from idle_lantern.core.join.solving import Solution
 from idle_lantern.core.outing import store
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import FrameRef, Outing

@@ -14,7 +14,7 @@ from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.blend import Compositor, compose
+from idle_lantern.core.join.blend import Compositor, Levels, compose
 from idle_lantern.core.join.canvas import choose_projection, field_of, make_canvas
 from idle_lantern.core.join.doubles import doubles
 from idle_lantern.core.join.features import Features, WorkingFrame
@@ -224,7 +224,9 @@ def test_coarse_map_agrees_with_the_exact_one(name: str):
     canvas = make_canvas(poses, field_of(poses), name)
     tile = Tile(canvas.width // 3, canvas.height // 4, 300, 260)
     step = grid_step(canvas)
-    found = frame_map(coarse_directions(canvas, tile, step), LENS, poses.world_from_camera[1], tile, step)
+    found = frame_map(
+        coarse_directions(canvas, tile, step), LENS, poses.world_from_camera[1], (tile.height, tile.width), step
+    )
     assert found is not None
     v, u = np.mgrid[tile.top : tile.top + tile.height, tile.left : tile.left + tile.width].astype(float)
     exact, _ = LENS.project(canvas.directions(np.stack([u, v], -1)) @ poses.world_from_camera[1])
@@ -306,7 +308,7 @@ def _composite(values: list[int], label_split: float = 0.5) -> tuple[np.ndarray,
     frames = [Picture(np.full((900, 1200, 3), v, np.uint8)) for v in values]
     label = np.zeros((40, 100), np.int16)
     label[:, round(100 * label_split) :] = 1
-    compositor = Compositor(poses, canvas, lambda k: frames[k], label, np.ones((2, 3)), 255)
+    compositor = Compositor(poses, canvas, lambda k: Levels.of(frames[k]), label, np.ones((2, 3)), 255)
     pixels = np.zeros((canvas.height, canvas.width, 3), np.uint8)
     alpha = np.zeros((canvas.height, canvas.width), np.uint8)
     for tile, part, shown in compose(compositor, 2, size=512):
@@ -343,7 +345,7 @@ def test_tiles_meet_without_a_mark():
     label[:, 50:] = 1
     results = []
     for size in (4096, 256):
-        compositor = Compositor(poses, canvas, lambda k: frames[k], label, np.ones((2, 3)), 255)
+        compositor = Compositor(poses, canvas, lambda k: Levels.of(frames[k]), label, np.ones((2, 3)), 255)
         whole = np.zeros((canvas.height, canvas.width, 3), int)
         for tile, part, _ in compose(compositor, 2, size=size):
             whole[tile.top : tile.top + tile.height, tile.left : tile.left + tile.width] = part

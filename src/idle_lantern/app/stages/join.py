@@ -30,10 +30,12 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas import make_canvas
+from idle_lantern.core.join.composing import Joined, compose_picture
 from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, Joined, Solution, check_memory, compose_picture, solve
+from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, check_memory
 from idle_lantern.core.join.report import canvas_of, crop_of, report_of, solution_of
+from idle_lantern.core.join.solving import Solution, solve
 from idle_lantern.core.join.unroll import unroll_canvas
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef

@@ -14,6 +14,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from typing import Any
 
 import cv2
@@ -48,6 +49,50 @@ def tiles_of(canvas: Canvas, size: int = TILE, region: Rectangle | None = None) 
     ]
 
 
+@dataclass(frozen=True)
+class Levels:
+    """A frame and its half: blending beyond a seam needs no more than the half."""
+
+    picture: Picture
+    half: Array
+
+    @classmethod
+    def of(cls, picture: Picture) -> Levels:
+        """Pixel (x, y) of the half lies at (2x, 2y) of the frame."""
+        return cls(picture, cv2.pyrDown(picture.pixels))
+
+    @property
+    def nbytes(self) -> int:
+        """Memory it takes."""
+        return int(self.picture.pixels.nbytes + self.half.nbytes)
+
+
+Box = tuple[slice, slice]
+
+
+@dataclass(frozen=True)
+class _View:
+    """One frame in a box of a tile: places in the frame, where it shows anything, its share of the label."""
+
+    box: Box
+    places: Array
+    inside: Array
+    share: Array | None
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """Which frames show at every ``every``-th pixel of a tile, and who wins."""
+
+    views: dict[int, _View]
+    winner: Array
+
+    @property
+    def winners(self) -> list[int]:
+        """Frames that win somewhere."""
+        return [k for k, view in self.views.items() if (self.winner[view.box] == k).any()]
+
+
 class Compositor:
     """Makes tiles of the joined picture from solved frames.
 
@@ -56,7 +101,7 @@ class Compositor:
     poses, canvas
         Geometry.
     load : callable
-        Index into ``poses.frames`` -> full-size Picture; may cache.
+        Index into ``poses.frames`` -> Levels; may cache.
     label : (h, w) int array
         Winning frame on the reduced canvas.
     gains : (F, 3) array
@@ -70,7 +115,7 @@ class Compositor:
         self,
         poses: Poses,
         canvas: Canvas,
-        load: Callable[[int], Picture],
+        load: Callable[[int], Levels],
         label: Array,
         gains: Array,
         full_scale: int,
@@ -79,41 +124,144 @@ class Compositor:
         self.with_alpha = with_alpha
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale = full_scale
+        self.dtype = np.uint8 if full_scale == 255 else np.uint16
         self.tables = [gain_table(g, full_scale) if np.abs(g - 1).max() > 1e-3 else None for g in gains]
         self.reach = [_reach_rad(lens) for lens in poses.lenses]
 
     def tile(self, tile: Tile) -> tuple[Array, Array]:
         """Pixels (H, W, 3) and alpha (H, W) of one tile."""
-        alone = self._alone(tile)
-        if alone is not None:
-            return alone
-        big = Tile(tile.left - HALO, tile.top - HALO, tile.width + 2 * HALO, tile.height + 2 * HALO)
-        if not self.canvas.full_circle or self.canvas.width < big.width:
-            left, right = max(0, big.left), min(self.canvas.width, big.left + big.width)
-            big = Tile(left, big.top, right - left, big.height)
-        top, bottom = max(0, big.top), min(self.canvas.height, big.top + big.height)
-        big = Tile(big.left, top, big.width, bottom - top)
-        pixels, alpha = self._blended(big)
-        cut = (
-            slice(tile.top - big.top, tile.top - big.top + tile.height),
-            slice(tile.left - big.left, tile.left - big.left + tile.width),
-        )
-        return pixels[cut], alpha[cut]
-
-    def _alone(self, tile: Tile) -> tuple[Array, Array] | None:
-        """The tile when one frame wins it and all that blending could bring in; None otherwise."""
+        piece = self._piece(tile, 1)
+        composite = self._composite(tile, piece)
         near = Tile(tile.left - HALO, tile.top - HALO, tile.width + 2 * HALO, tile.height + 2 * HALO)
-        part, _rows, _columns = self._label_part(near)
-        k = int(part[0, 0])
-        if k < 0 or (part != k).any() or k in self.with_alpha:
+        if len(np.unique(self._label_part(near)[0])) > 1 or len(piece.winners) > 1:
+            composite = self._melted(tile, piece, composite)
+        alpha = np.where(piece.winner >= 0, self.full_scale, 0).astype(self.dtype)
+        return composite, alpha
+
+    def _piece(self, tile: Tile, every: int, spread: int = 0) -> _Piece:
+        """Views and winners at every ``every``-th pixel of a tile.
+
+        Each winner of the label is looked at where it can win and ``spread`` pixels round that.
+        """
+        size = -(-tile.height // every), -(-tile.width // every)
+        step = grid_step(self.canvas)
+        directions = coarse_directions(self.canvas, tile, step, every)
+        views: dict[int, _View] = {}
+        for k, (box, share) in self._shares(tile, every, spread).items():
+            view = self._view(k, directions, box, share, step, every)
+            if view is not None:
+                views[k] = view
+        shown = np.zeros(size, bool)
+        for view in views.values():
+            shown[view.box] |= view.inside
+        if not shown.all():
+            # a rim that the label's winners leave open is filled by whoever shows it
+            everywhere = (slice(0, size[0]), slice(0, size[1]))
+            for k in self._near(directions):
+                if k not in views or views[k].inside.shape != size:
+                    whole = None if k not in views else _spread_out(views[k], size)
+                    view = self._view(k, directions, everywhere, whole, step, every)
+                    if view is not None:
+                        views[k] = view
+        if len(views) == 1 and shown.all():
+            return _Piece(views, np.full(size, next(iter(views)), np.int16))
+        return _Piece(views, _winners(views, size))
+
+    def _view(self, k: int, directions: Array, box: Box, share: Array | None, step: int, every: int) -> _View | None:
+        """Frame ``k`` in a box of the tile, whose corner must stand on the coarse grid; None if it shows nothing."""
+        rows, columns = box
+        size = rows.stop - rows.start, columns.stop - columns.start
+        first_row, first_column = rows.start // step, columns.start // step
+        part = directions[
+            first_row : first_row - (-size[0] // step) + 2, first_column : first_column - (-size[1] // step) + 2
+        ]
+        lens = self.poses.lenses[k]
+        places = frame_map(part, lens, self.poses.world_from_camera[k], size, step, every)
+        if places is None:
             return None
-        step, lens = grid_step(self.canvas), self.poses.lenses[k]
-        directions = coarse_directions(self.canvas, tile, step)
-        places = frame_map(directions, lens, self.poses.world_from_camera[k], tile, step)
-        if places is None or not covered(places, lens).all():
-            return None
-        alpha = np.full((tile.height, tile.width), self.full_scale, np.uint8 if self.full_scale == 255 else np.uint16)
-        return self._warped(k, places), alpha
+        shows = covered(places, lens)
+        if k in self.with_alpha:
+            shows &= self._opaque(k, places)
+        return _View(box, places, shows, share) if shows.any() else None
+
+    def _composite(self, tile: Tile, piece: _Piece) -> Array:
+        """Each pixel from its winner, nothing melted."""
+        result = np.zeros((tile.height, tile.width, 3), self.dtype)
+        for k, view in piece.views.items():
+            mask = piece.winner[view.box] == k
+            if not mask.any():
+                continue
+            box = _grown(mask, 0)
+            places = np.ascontiguousarray(view.places[box])
+            pixels = self._evened(k, sample(self._pixels(self.load(k).picture.pixels), places))
+            if mask.size == piece.winner.size and mask.all():
+                return pixels
+            cv2.copyTo(pixels, np.ascontiguousarray(mask[box]).view(np.uint8), result[view.box][box])
+        return result
+
+    def _melted(self, tile: Tile, piece: _Piece, composite: Array) -> Array:
+        """Multi-band blend of the tile along its seams and those near it.
+
+        The finest band is cut hard at the seam, so only its winner is needed at full size.
+        All below is reckoned from halves, on the tile and as far round it as the widest band
+        reaches.
+        """
+        big = self._with_halo(tile)
+        around = self._piece(big, 2, HALO // 2)
+        if len(around.winners) < 2:
+            return composite
+        box = _seam_box(around.winner)
+        if box is None:
+            return composite
+        winner = np.ascontiguousarray(around.winner[box])
+        shown = (winner >= 0).view(np.uint8)
+        base = np.zeros((*winner.shape, 3), self.dtype)
+        halves: dict[int, tuple[Array, Array]] = {}
+        for k in around.winners:
+            pixels, covers = self._half(k, around.views[k], box)
+            if covers.any():
+                halves[k] = pixels, covers & shown
+                cv2.copyTo(pixels, (winner == k).astype(np.uint8), base)
+        # what of the half-size box lies on the tile, in full-size pixels of the box
+        x, y = tile.left - big.left - 2 * box[1].start, tile.top - big.top - 2 * box[0].start
+        width, height = 2 * winner.shape[1], 2 * winner.shape[0]
+        on_box = (slice(max(0, y), min(height, y + tile.height)), slice(max(0, x), min(width, x + tile.width)))
+        on_tile = (slice(on_box[0].start - y, on_box[0].stop - y), slice(on_box[1].start - x, on_box[1].stop - x))
+        if on_box[0].start >= on_box[0].stop or on_box[1].start >= on_box[1].stop:
+            return composite
+        # in eighths of a grey level, so that whole numbers do not round visibly
+        depth, steps = (cv2.CV_16S, 8) if self.full_scale == 255 else (cv2.CV_32F, 1)
+        own = np.zeros((height, width, 3), np.int16 if depth == cv2.CV_16S else np.float32)[on_box]
+        total: list[Array] | None = None
+        for k, (pixels, covers) in halves.items():
+            mask = winner == k
+            difference = cv2.addWeighted(pixels, steps, base, -steps, 0, dtype=depth)
+            difference = cv2.copyTo(difference, covers)
+            mine = piece.winner[on_tile] == k
+            if mine.any():
+                back = np.ascontiguousarray(cv2.pyrUp(difference)[on_box])
+                own = cv2.copyTo(back, mine.astype(np.uint8), np.ascontiguousarray(own))
+            levels = _masked_bands(difference.astype(np.float32), mask.astype(np.float32))
+            total = levels if total is None else [t + level for t, level in zip(total, levels)]
+        assert total is not None
+        result = total[-1]
+        for band in reversed(total[:-1]):
+            result = cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])) + band
+        change = cv2.subtract(np.ascontiguousarray(cv2.pyrUp(result)[on_box]), own, dtype=cv2.CV_32F)
+        wanted = cv2.CV_8U if self.full_scale == 255 else cv2.CV_16U
+        part = np.ascontiguousarray(composite[on_tile])
+        blended = cv2.addWeighted(part, 1, change, 1 / steps, 0, dtype=wanted)
+        blended[piece.winner[on_tile] < 0] = 0
+        composite[on_tile] = blended
+        return composite
+
+    def _with_halo(self, tile: Tile) -> Tile:
+        """The tile and what is near enough to reach into it, inside the canvas."""
+        left, right = tile.left - HALO, tile.left + tile.width + HALO
+        if not self.canvas.full_circle or self.canvas.width < right - left:
+            left, right = max(0, left), min(self.canvas.width, right)
+        top, bottom = max(0, tile.top - HALO), min(self.canvas.height, tile.top + tile.height + HALO)
+        return Tile(left, top, right - left, bottom - top)
 
     def _label_part(self, tile: Tile) -> tuple[Array, Array, Array]:
         """The label under a tile with two reduced pixels to spare, and its rows and columns there."""
@@ -124,77 +272,30 @@ class Compositor:
         across = columns % w if self.canvas.full_circle else np.clip(columns, 0, w - 1)
         return self.label[np.ix_(np.clip(rows, 0, h - 1), across)], rows, columns
 
-    def _blended(self, tile: Tile) -> tuple[Array, Array]:
-        dtype = np.uint8 if self.full_scale == 255 else np.uint16
-        shares = self._shares(tile)
-        maps, inside = self._places(tile, list(shares))
-        empty = np.zeros((tile.height, tile.width, 3), dtype)
-        if not maps:
-            return empty, np.zeros((tile.height, tile.width), dtype)
-        winner = _winners({k: shares.get(k) for k in maps}, inside)
-        winners = [k for k in maps if (winner == k).any()]
-        shown = winner >= 0
-        # each frame only where it wins and as far round that as blending reaches
-        boxes = {k: _round(winner == k) for k in winners}
-        frames = {k: self._warped_in(k, maps[k], boxes[k]) for k in winners}
-        for k in winners:
-            inside[k] = _only_in(inside[k], boxes[k])
-        composite = frames[winners[0]] if len(winners) == 1 else empty
-        if len(winners) > 1:
-            for k in winners:
-                cv2.copyTo(frames[k], (winner == k).astype(np.uint8), composite)
-        elif not shown.all():
-            composite[~shown] = 0
-        if len(winners) > 1:
-            composite = _melted(composite, frames, {k: inside[k] & shown for k in winners}, winner, self.full_scale)
-        alpha = np.where(shown, self.full_scale, 0).astype(dtype)
-        return composite, alpha
-
-    def _shares(self, tile: Tile) -> dict[int, Array]:
-        """For each frame that wins near the tile: its share of the label, enlarged smoothly."""
+    def _shares(self, tile: Tile, every: int, spread: int) -> dict[int, tuple[Box, Array]]:
+        """For each frame that wins near the tile: the box where it can, and its share of the label there."""
         h, w = self.label.shape
         fx, fy = w / self.canvas.width, h / self.canvas.height
         part, rows, columns = self._label_part(tile)
-        x = (np.arange(tile.width, dtype=np.float32) + tile.left + 0.5) * fx - 0.5 - columns[0]
-        y = (np.arange(tile.height, dtype=np.float32) + tile.top + 0.5) * fy - 0.5 - rows[0]
+        u, v = np.arange(0, tile.width, every), np.arange(0, tile.height, every)
+        x = ((u + tile.left + 0.5) * fx - 0.5 - columns[0]).astype(np.float32)
+        y = ((v + tile.top + 0.5) * fy - 0.5 - rows[0]).astype(np.float32)
         winners = [int(k) for k in np.unique(part) if k >= 0]
         if len(winners) == 1:
-            return {winners[0]: np.ones((tile.height, tile.width), np.float32)}
-        places = np.stack(np.meshgrid(x.astype(np.float32), y.astype(np.float32)), -1)
-        return {
-            k: cv2.remap(
-                (part == k).astype(np.float32), places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
-            )
-            for k in winners
-        }
-
-    def _places(self, tile: Tile, winners: list[int]) -> tuple[dict[int, Array], dict[int, Array]]:
-        """Maps and coverage of the winners; of all frames where the winners leave a rim uncovered."""
+            return {winners[0]: ((slice(0, len(v)), slice(0, len(u))), np.ones((len(v), len(u)), np.float32))}
+        found = {}
         step = grid_step(self.canvas)
-        directions = coarse_directions(self.canvas, tile, step)
-        maps: dict[int, Array] = {}
-        inside: dict[int, Array] = {}
-
-        def add(k: int) -> None:
-            lens = self.poses.lenses[k]
-            places = frame_map(directions, lens, self.poses.world_from_camera[k], tile, step)
-            if places is not None:
-                shows = covered(places, lens)
-                if k in self.with_alpha:
-                    shows &= self._opaque(k, places)
-                if shows.any():
-                    maps[k], inside[k] = places, shows
-
         for k in winners:
-            add(k)
-        union = np.zeros((tile.height, tile.width), bool)
-        for shows in inside.values():
-            union |= shows
-        if not union.all():
-            for k in self._near(directions):
-                if k not in maps:
-                    add(k)
-        return maps, inside
+            mask = part == k
+            ys, xs = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
+            box = (_reached(y, ys[0], ys[-1], spread, step), _reached(x, xs[0], xs[-1], spread, step))
+            if box[0].start < box[0].stop and box[1].start < box[1].stop:
+                places = np.stack(np.meshgrid(x[box[1]], y[box[0]]), -1)
+                share = cv2.remap(
+                    mask.astype(np.float32), places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
+                )
+                found[k] = box, share
+        return found
 
     def _near(self, directions: Array) -> list[int]:
         """Frames whose field may touch the tile."""
@@ -207,28 +308,32 @@ class Compositor:
         return [k for k in range(len(axes)) if nearest[k] <= self.reach[k]]
 
     def _opaque(self, k: int, places: Array) -> Array:
-        alpha = self.load(k).alpha
-        if alpha is None:
+        picture = self.load(k).picture
+        if picture.alpha is None:
             return np.ones(places.shape[:2], bool)
-        return np.asarray(sample(alpha, places, cv2.INTER_LINEAR) >= self.load(k).full_scale * 0.98)
+        return np.asarray(sample(picture.alpha, places, cv2.INTER_LINEAR) >= picture.full_scale * 0.98)
 
-    def _warped_in(self, k: int, places: Array, box: tuple[slice, slice]) -> Array:
-        """A frame's pixels inside a box of the tile, nothing outside."""
-        part = self._warped(k, np.ascontiguousarray(places[box]))
-        if part.shape[:2] == places.shape[:2]:
-            return part
-        whole = np.zeros((*places.shape[:2], 3), part.dtype)
-        whole[box] = part
-        return whole
+    def _half(self, k: int, view: _View, box: Box) -> tuple[Array, Array]:
+        """A frame's half and its coverage (uint8) in a box of the half-size tile, nothing outside its view."""
+        size = box[0].stop - box[0].start, box[1].stop - box[1].start
+        pixels, covers = np.zeros((*size, 3), self.dtype), np.zeros(size, np.uint8)
+        on_box, on_view = _part_of(view.box, box), _part_of(box, view.box)
+        if on_box is not None and on_view is not None:
+            places = np.ascontiguousarray(view.places[on_view]) * np.float32(0.5)
+            pixels[on_box] = self._evened(k, sample(self._pixels(self.load(k).half), places, cv2.INTER_LINEAR))
+            covers[on_box] = view.inside[on_view]
+        return pixels, covers
 
-    def _warped(self, k: int, places: Array) -> Array:
-        picture = self.load(k)
-        pixels = picture.pixels
+    def _pixels(self, pixels: Array) -> Array:
+        """In the picture's depth."""
         if self.full_scale == 65535 and pixels.dtype == np.uint8:
-            pixels = pixels.astype(np.uint16) * 257
-        warped = sample(pixels, places)
+            return pixels.astype(np.uint16) * 257
+        return pixels
+
+    def _evened(self, k: int, pixels: Array) -> Array:
+        """With the frame's gain applied."""
         table = self.tables[k]
-        return warped if table is None else with_gain(warped, table)
+        return pixels if table is None else with_gain(pixels, table)
 
 
 def compose(
@@ -262,67 +367,46 @@ def _reach_rad(lens: Lens) -> float:
     return (corner if math.isfinite(corner) else lens.limit_rad) + 0.02
 
 
-def _winners(shares: dict[int, Array | None], inside: dict[int, Array]) -> Array:
+def _winners(views: dict[int, _View], size: tuple[int, int]) -> Array:
     """Index of the winning frame for each pixel, -1 where none shows anything."""
-    shape = next(iter(inside.values())).shape
-    winner = np.full(shape, -1, np.int16)
-    best = np.full(shape, -1.0, np.float32)
-    for k, shows in inside.items():
-        share = shares.get(k)
+    winner = np.full(size, -1, np.int16)
+    best = np.full(size, -1.0, np.float32)
+    for k, view in views.items():
         # a frame that the label does not name still fills what the named ones leave open
-        score = share if share is not None else np.float32(-0.5)
-        better = shows & (score > best)
-        winner[better] = k
-        best = np.where(better, score, best)
+        score = view.share if view.share is not None else np.float32(-0.5)
+        score = np.where(view.inside, score, np.float32(-2))
+        better = score > best[view.box]
+        winner[view.box][better] = k
+        best[view.box] = np.maximum(best[view.box], score)
     return winner
 
 
-def _melted(
-    composite: Array, frames: dict[int, Array], inside: dict[int, Array], winner: Array, full_scale: int
-) -> Array:
-    """Multi-band blend of the frames along the seams of ``winner``.
+def _spread_out(view: _View, size: tuple[int, int]) -> Array | None:
+    """The view's share over the whole tile."""
+    if view.share is None:
+        return None
+    share = np.zeros(size, np.float32)
+    share[view.box] = view.share
+    return share
 
-    The finest band needs no full-size arithmetic per band: where frame k wins, D_k is
-    zero, so its band there is just minus the enlarged half-size D_k.
+
+def _reached(places: Array, first: int, last: int, spread: int, step: int) -> slice:
+    """Pixels whose ``places`` on the label lie within a step of ``first`` to ``last``, and ``spread`` round them.
+
+    Begins on the coarse grid.
     """
-    box = _seam_box(winner)
-    if box is None:
-        return composite
-    winner = winner[box]
-    base = np.ascontiguousarray(composite[box])
-    size = (base.shape[1], base.shape[0])
-    depth, steps = (cv2.CV_16S, 8) if full_scale == 255 else (cv2.CV_32F, 1)
-    bands = max(1, min(_BANDS, int(math.log2(max(4, min(winner.shape)))) - 1))
-    own: Array | None = None
-    total: list[Array] | None = None
-    for k, pixels in frames.items():
-        mask = winner == k
-        # in eighths of a grey level, so that whole numbers do not round visibly
-        difference = cv2.addWeighted(np.ascontiguousarray(pixels[box]), steps, base, -steps, 0, dtype=depth)
-        difference = cv2.copyTo(difference, np.ascontiguousarray(inside[k][box]).view(np.uint8))
-        half, half_mask = cv2.pyrDown(difference), cv2.pyrDown(mask.astype(np.float32))
-        back = cv2.pyrUp(half, dstsize=size)
-        own = np.zeros_like(back) if own is None else own
-        cv2.copyTo(back, mask.astype(np.uint8), own)
-        levels = _masked_bands(half.astype(np.float32), half_mask, bands - 1)
-        total = levels if total is None else [t + level for t, level in zip(total, levels)]
-    assert total is not None
-    assert own is not None
-    result = total[-1]
-    for band in reversed(total[:-1]):
-        result = cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])) + band
-    change = cv2.subtract(cv2.pyrUp(result, dstsize=size), own, dtype=cv2.CV_32F)
-    wanted = cv2.CV_8U if full_scale == 255 else cv2.CV_16U
-    blended = cv2.addWeighted(base, 1, change, 1 / steps, 0, dtype=wanted)
-    blended[winner < 0] = 0
-    composite[box] = blended
-    return composite
+    near = np.flatnonzero((places > first - 1) & (places < last + 1))
+    if len(near) == 0:
+        return slice(0, 0)
+    start = max(0, int(near[0]) - spread) // step * step
+    return slice(start, min(len(places), int(near[-1]) + 1 + spread))
 
 
-def _masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
-    """Bands of a picture, each weighed by the mask blurred to its scale; the last is what remains."""
+def _masked_bands(picture: Array, mask: Array) -> list[Array]:
+    """Bands of a half-size picture, each weighed by the mask blurred to its scale; the last is what remains."""
+    mask = cv2.GaussianBlur(mask, (3, 3), 0)
     levels = []
-    for _ in range(count):
+    for _ in range(max(1, min(_BANDS - 1, int(math.log2(max(4, min(mask.shape)))) - 1))):
         smaller, small_mask = cv2.pyrDown(picture), cv2.pyrDown(mask)
         band = picture - cv2.pyrUp(smaller, dstsize=(picture.shape[1], picture.shape[0]))
         levels.append(band * mask[..., None])
@@ -331,31 +415,34 @@ def _masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
     return levels
 
 
-def _round(mask: Array) -> tuple[slice, slice]:
-    """Rows and columns of a mask and as far round it as blending reaches."""
+def _grown(mask: Array, by: int) -> Box:
+    """Rows and columns of a mask that is set somewhere, and ``by`` round them."""
     rows, columns = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
     return (
-        slice(max(0, int(rows[0]) - HALO), min(mask.shape[0], int(rows[-1]) + 1 + HALO)),
-        slice(max(0, int(columns[0]) - HALO), min(mask.shape[1], int(columns[-1]) + 1 + HALO)),
+        slice(max(0, int(rows[0]) - by), min(mask.shape[0], int(rows[-1]) + 1 + by)),
+        slice(max(0, int(columns[0]) - by), min(mask.shape[1], int(columns[-1]) + 1 + by)),
     )
 
 
-def _only_in(inside: Array, box: tuple[slice, slice]) -> Array:
-    result = np.zeros_like(inside)
-    result[box] = inside[box]
-    return result
+def _part_of(box: Box, frame: Box) -> Box | None:
+    """What of ``box`` lies in ``frame``, counted from its corner; None for nothing."""
+    cut = tuple(slice(max(b.start, f.start) - f.start, min(b.stop, f.stop) - f.start) for b, f in zip(box, frame))
+    if any(c.start >= c.stop for c in cut):
+        return None
+    return cut[0], cut[1]
 
 
-def _seam_box(winner: Array) -> tuple[slice, slice] | None:
-    """Rows and columns that blending can change: seams and the widest band round them."""
+def _seam_box(winner: Array) -> Box | None:
+    """Rows and columns of a half-size label that blending can change: seams and the widest band round them."""
     across, down = winner[:, 1:] != winner[:, :-1], winner[1:] != winner[:-1]
     rows = np.flatnonzero(across.any(1)).tolist() + np.flatnonzero(down.any(1)).tolist()
     columns = np.flatnonzero(across.any(0)).tolist() + np.flatnonzero(down.any(0)).tolist()
     if not rows:
         return None
-    top, bottom = max(0, min(rows) - HALO), min(winner.shape[0], max(rows) + 2 + HALO)
-    left, right = max(0, min(columns) - HALO), min(winner.shape[1], max(columns) + 2 + HALO)
+    reach = HALO // 2
+    top, bottom = max(0, min(rows) - reach), min(winner.shape[0], max(rows) + 2 + reach)
+    left, right = max(0, min(columns) - reach), min(winner.shape[1], max(columns) + 2 + reach)
     return slice(top, bottom), slice(left, right)
 
 
-__all__: Sequence[str] = ("HALO", "TILE", "Compositor", "compose", "tiles_of")
+__all__: Sequence[str] = ("HALO", "TILE", "Compositor", "Levels", "compose", "tiles_of")

@@ -26,6 +26,10 @@ _STEPS = 5
 _KEEP = 250
 #: A patch counts as found when it agrees with its partner at least so well after the fit.
 _CORRELATION = 0.85
+#: A patch that moved less than this in the last step is not asked again.
+_SETTLED_PX = 3e-3
+#: Least curvature of a patch's agreement (of unit contrast, by pixels squared) that fixes both directions.
+_WEAKEST_SLOPE = 1e-4
 #: Shifts beyond this are no fine registration but a wrong match.
 _MOST_PX = 3.0
 
@@ -60,31 +64,22 @@ def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.
     chosen, at_a, at_b = chosen[inside], at_a[inside], at_b[inside]
     if len(chosen) < 12:
         return link
-    template = _normalised(_sample(grey_a, at_a))
-    shift = np.zeros((len(chosen), 2))
-    current = _sample(grey_b, at_b)
-    side = 2 * _HALF + 1
+    template = _normalised(_Part(grey_a, at_a, 0).sample(at_a))
+    part_b = _Part(grey_b, at_b, _MOST_PX)
+    slope = np.linalg.inv(_grid_slope(at_b, 2 * _HALF + 1))
+    shift, agreement = np.zeros((len(chosen), 2)), np.zeros(len(chosen))
+    active = np.arange(len(chosen))
     for _ in range(_STEPS):
-        patch = _normalised(current)
-        # slopes along the patch grid of the mean of both, in pixels of frame b
-        image = ((template + patch) / 2).reshape(-1, side, side)
-        gy, gx = np.gradient(image, axis=1), np.gradient(image, axis=2)
-        jacobian = _grid_slope(at_b, side)
-        g = np.stack([gx, gy], -1).reshape(len(chosen), -1, 2) @ np.linalg.inv(jacobian)
-        g -= g.mean(1, keepdims=True)
-        normal = np.swapaxes(g, 1, 2) @ g
-        right = np.swapaxes(g, 1, 2) @ (template - patch)[..., None]
-        strength = np.linalg.eigvalsh(normal)[:, 0]
-        solvable = strength > 1e-4
-        step = np.zeros_like(shift)
-        step[solvable] = np.linalg.solve(normal[solvable], right[solvable])[..., 0]
-        shift += np.clip(step, -1, 1)
-        current = _sample(grey_b, at_b + shift[:, None, :])
-        if np.abs(step).max(initial=0) < 2e-3:
+        patch = _normalised(part_b.sample(at_b[active] + shift[active, None, :]))
+        agreement[active] = (template[active] * patch).sum(1)
+        step = _lucas_kanade(template[active], patch, slope[active])
+        shift[active] += step
+        # what has settled, has no slope or has run away is not looked at again
+        size = np.abs(step).max(1)
+        active = active[(size > _SETTLED_PX) & (np.abs(shift[active]).max(1) < _MOST_PX)]
+        if len(active) == 0:
             break
-    patch = _normalised(current)
-    agreement = (template * patch).sum(1)
-    good = (agreement > _CORRELATION) & solvable & (np.linalg.norm(shift, axis=1) < _MOST_PX)
+    good = (agreement > _CORRELATION) & np.isfinite(shift).all(1) & (np.linalg.norm(shift, axis=1) < _MOST_PX)
     if good.sum() < 12:
         return link
     middle = at_b.shape[1] // 2
@@ -124,20 +119,49 @@ def _grid_slope(at_b: Array, side: int) -> Array:
     return np.stack([along_x, along_y], -1)
 
 
-def _sample(grey: Array, places: Array) -> Array:
-    """Cubic samples at (N, P, 2) places, (N, P) float32."""
-    n, p, _ = places.shape
-    # only the part with points is turned into floats
-    low = np.maximum(np.floor(places.min((0, 1))).astype(int) - 3, 0)
-    high = np.ceil(places.max((0, 1))).astype(int) + 4
-    grey = grey[low[1] : high[1], low[0] : high[0]].astype(np.float32)
-    places = places - low
-    rows = max(1, 30000 // p)
-    parts = [
-        cv2.remap(grey, places[i : i + rows].astype(np.float32), None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-        for i in range(0, n, rows)
-    ]
-    return np.concatenate(parts)
+class _Part:
+    """The part of a grey picture that holds some places, ready to be sampled."""
+
+    def __init__(self, grey: Array, places: Array, reach: float) -> None:
+        flat = places.reshape(-1, 2)
+        low = np.maximum(np.floor([flat[:, 0].min() - reach, flat[:, 1].min() - reach]).astype(int) - 3, 0)
+        high = np.ceil([flat[:, 0].max() + reach, flat[:, 1].max() + reach]).astype(int) + 4
+        self._low = low.astype(np.float64)
+        self._grey = grey[low[1] : high[1], low[0] : high[0]].astype(np.float32)
+
+    def sample(self, places: Array) -> Array:
+        """Cubic samples at (N, P, 2) places, (N, P) float32."""
+        n, p, _ = places.shape
+        local = (places - self._low).astype(np.float32)
+        rows = max(1, 30000 // p)
+        parts = [
+            cv2.remap(self._grey, local[i : i + rows], None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+            for i in range(0, n, rows)
+        ]
+        return np.concatenate(parts)
+
+
+def _lucas_kanade(template: Array, patch: Array, slope: Array) -> Array:
+    """Shift of each patch towards its template, (N, 2) pixels of frame b; NaN where it has no two slopes.
+
+    ``slope`` (N, 2, 2) carries steps along the patch grid to pixels of frame b.
+    """
+    side = 2 * _HALF + 1
+    image = ((template + patch) / 2).reshape(-1, side, side)
+    gx, gy = np.zeros_like(image), np.zeros_like(image)
+    gx[:, :, 1:-1] = (image[:, :, 2:] - image[:, :, :-2]) / 2
+    gy[:, 1:-1] = (image[:, 2:] - image[:, :-2]) / 2
+    g = np.stack([gx, gy], -1).reshape(len(image), -1, 2) @ slope.astype(np.float32)
+    g -= g.mean(1, keepdims=True)
+    transposed = np.swapaxes(g, 1, 2)
+    normal, right = (transposed @ g).astype(float), (transposed @ (template - patch)[..., None]).astype(float)
+    # smallest eigenvalue of a symmetric 2 x 2 matrix
+    half_trace = (normal[:, 0, 0] + normal[:, 1, 1]) / 2
+    weakest = half_trace - np.hypot((normal[:, 0, 0] - normal[:, 1, 1]) / 2, normal[:, 0, 1])
+    step = np.full((len(image), 2), np.nan)
+    solvable = weakest > _WEAKEST_SLOPE
+    step[solvable] = np.clip(np.linalg.solve(normal[solvable], right[solvable])[..., 0], -1, 1)
+    return step
 
 
 def _normalised(patches: Array) -> Array:

@@ -9,14 +9,17 @@ import numpy as np
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas, field_of
+from idle_lantern.core.join.composing import Composed
 from idle_lantern.core.join.features import working_frame
-from idle_lantern.core.join.pipeline import Composed, Solution, peak_rss_mib
+from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.poses import Poses
+from idle_lantern.core.join.solving import Solution
 
 SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
@@ -127,6 +130,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
     poses = Poses(
         tuple(used), lenses, turned, float(report["rms_px"] or 0.0), math.nan if sigma is None else float(sigma)
     )
+    store = FrameStore(frames.infos, 0)
     place = {name: f for f, name in enumerate(frames.names)}
     return Solution(
         frames,
@@ -136,7 +140,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         {f: row["reason"] for f, row in enumerate(rows) if row["reason"]},
         {f: str(rows[f]["placed_by"]) for f in used},
         field_of(poses),
-        tuple(working_frame(frames.infos[f], working_mp) for f in used),
+        tuple(working_frame(f, store, working_mp) for f in used),
         {},
     )
 

@@ -45,22 +45,28 @@ def grid_step(canvas: Canvas) -> int:
     return 2
 
 
-def coarse_directions(canvas: Canvas, tile: Tile, step: int) -> Array:
-    """World directions at the coarse grid of a tile, one grid point beyond each side, (h, w, 3)."""
-    columns = (np.arange(-1, math.ceil(tile.width / step) + 1) + 0.5) * step - 0.5 + tile.left
-    rows = (np.arange(-1, math.ceil(tile.height / step) + 1) + 0.5) * step - 0.5 + tile.top
-    return canvas.directions(np.stack(np.meshgrid(columns, rows), -1), over_the_pole=True)
+def coarse_directions(canvas: Canvas, tile: Tile, step: int, every: int = 1) -> Array:
+    """World directions at the coarse grid of a tile, one grid point beyond each side, (h, w, 3).
+
+    Of the tile's pixels every ``every``-th counts; grid points stand ``step`` of those apart.
+    """
+    columns = (np.arange(-1, math.ceil(tile.width / every / step) + 1) + 0.5) * step - 0.5
+    rows = (np.arange(-1, math.ceil(tile.height / every / step) + 1) + 0.5) * step - 0.5
+    places = np.stack(np.meshgrid(columns * every + tile.left, rows * every + tile.top), -1)
+    return canvas.directions(places, over_the_pole=True)
 
 
-def frame_map(directions: Array, lens: Lens, world_from_camera: Array, tile: Tile, step: int) -> Array | None:
-    """Places in the frame of each tile pixel, (H, W, 2) float32, far outside where it shows nothing.
+def frame_map(
+    directions: Array, lens: Lens, world_from_camera: Array, size: tuple[int, int], step: int, every: int = 1
+) -> Array | None:
+    """Places in the frame of (H, W) = ``size`` pixels, (H, W, 2) float32, far outside where it shows nothing.
 
-    None when no pixel of the tile falls on the frame.
+    ``directions``, ``step`` and ``every`` as of ``coarse_directions``. None when no pixel falls on the frame.
     """
     local = directions @ world_from_camera
     pixels, valid = lens.project(np.nan_to_num(local))
     valid &= np.isfinite(directions[..., 0])
-    margin = 2.0 * step
+    margin = 2.0 * step * every
     near = (
         valid
         & (pixels[..., 0] > -margin)
@@ -71,17 +77,17 @@ def frame_map(directions: Array, lens: Lens, world_from_camera: Array, tile: Til
     if not near.any():
         return None
     pixels = np.clip(pixels, -1e6, 1e6)
-    full = _enlarged(pixels.astype(np.float32), step, tile)
+    full = _enlarged(pixels.astype(np.float32), step, size)
     if not valid.all():
-        sound = _enlarged(valid.astype(np.float32), step, tile) > 0.999
+        sound = _enlarged(valid.astype(np.float32), step, size) > 0.999
         full[~sound] = _OUTSIDE
     return full
 
 
-def _enlarged(coarse: Array, step: int, tile: Tile) -> Array:
+def _enlarged(coarse: Array, step: int, size: tuple[int, int]) -> Array:
     h, w = coarse.shape[:2]
     full = cv2.resize(coarse, (w * step, h * step), interpolation=cv2.INTER_LINEAR)
-    return np.ascontiguousarray(full[step : step + tile.height, step : step + tile.width])
+    return np.ascontiguousarray(full[step : step + size[0], step : step + size[1]])
 
 
 def covered(places: Array, lens: Lens) -> Array:

@@ -1,0 +1,351 @@
+"""Frames -> where they belong: links, lens, rotations, what is left out and why."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import JoinError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.store import FrameStore
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.canvas import Field, field_of
+from idle_lantern.core.join.doubles import doubles
+from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
+from idle_lantern.core.join.held import Held
+from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
+from idle_lantern.core.join.links import (
+    Link,
+    acceptable,
+    candidate_pairs,
+    groups_of,
+    match_pair,
+    verify,
+)
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
+from idle_lantern.core.join.refine import refine_link, smoothed
+from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
+from idle_lantern.core.join.straighten import centred, to_prior, upright
+from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
+
+Array = NDArray[Any]
+
+_REFINED_SCALE_PX = 0.15
+#: Points of a link for the adjustments before fine registration: enough to find every false link.
+_FIRST_POINTS = 80
+#: Full-size greys held while links are refined.
+_GREY_BYTES = 400_000_000
+#: Links of a frame that are registered finely.
+_LINKS_PER_FRAME = 4
+#: Frames with fewer points than this have nothing to match by.
+_BLANK = 60
+#: Share of full scale below which a frame shows the inside of a hand.
+_DARK = 0.05
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Where the frames belong.
+
+    Attributes
+    ----------
+    frames : FrameSet
+    poses : Poses
+        Of the frames of the largest group, upright and centred.
+    links : tuple of Link
+        Verified links inside that group.
+    groups : list of list of int
+        Frames that belong together, the joined group first.
+    reasons : dict of int to str
+        Why a frame is left out.
+    placed_by : dict of int to str
+        ``features``, ``plan`` or ``grid`` for each frame of ``poses``.
+    seen : Field
+        What part of the sphere the frames cover.
+    working : tuple of WorkingFrame
+        Reduced frames in the order of ``poses.frames``.
+    timings_s : dict
+    """
+
+    frames: FrameSet
+    poses: Poses
+    links: tuple[Link, ...]
+    groups: list[list[int]]
+    reasons: dict[int, str]
+    placed_by: dict[int, str]
+    seen: Field
+    working: tuple[WorkingFrame, ...]
+    timings_s: dict[str, float]
+
+
+def solve(
+    frames: FrameSet,
+    options: JoinOptions | None = None,
+    prior: Sequence[Array | None] | None = None,
+    progress: Progress = SILENT,
+    store: FrameStore | None = None,
+) -> Solution:
+    """Find how the frames lie to each other and which lens took them.
+
+    ``store`` hands decoded frames on to who makes the picture.
+
+    Raises
+    ------
+    JoinError
+        One frame only, or no two frames match.
+    """
+    options = options or JoinOptions()
+    n = len(frames)
+    if n < 2:
+        raise JoinError("One frame alone makes no panorama", remedy="Give at least two overlapping frames")
+    prior = list(prior) if prior is not None else [None] * n
+    store = store or FrameStore(frames.infos, 0)
+    clock = Clock()
+    rng = np.random.default_rng(options.seed)
+    with one_thread_each():
+        for size in (options.working_mp, options.second_mp):
+            with clock.stage("read"):
+                progress.begin("read", n)
+                working = mapped(
+                    partial(working_frame, store=store, working_mp=size), range(n), options.threads, progress
+                )
+            with clock.stage("features"):
+                progress.begin("features", n)
+                features = mapped(partial(find_features, count=options.features), working, options.threads, progress)
+            with clock.stage("match"):
+                links, lenses = _verified_links(frames, features, prior, options, rng, progress)
+            # a quick look ties most sets; what it leaves apart is looked at more closely
+            if len(groups_of(n, links)[0]) == n or size >= max(i.megapixels for i in frames.infos):
+                break
+        groups = groups_of(n, links)
+        main = groups[0]
+        if len(main) < 2:
+            raise JoinError(
+                _why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail"
+            )
+        with clock.stage("adjust"):
+            poses, links = _adjusted(frames, main, links, lenses, size, progress)
+        # dropping false links may have split the group
+        if set(poses.frames) != set(main):
+            groups = groups_of(n, links)
+        same = doubles(poses, working)
+        if same:
+            poses, links = _without(poses, links, set(same))
+        if options.refine:
+            with clock.stage("refine"):
+                poses, links = _refined(frames, store, poses, links, options, rng, progress)
+    placed_by = dict.fromkeys(poses.frames, "features")
+    if any(prior[f] is not None for f in poses.frames):
+        poses = to_prior(poses, prior)
+        poses = _with_planned(frames, poses, prior, set(same))
+        placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
+    else:
+        poses = upright(poses)
+        poses = _with_regular(frames, poses, features, set(same))
+        placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
+        poses = centred(poses, field_of(poses).middle_rad)
+    seen = field_of(poses)
+    reasons = _left_out(frames, features, groups, poses, same)
+    return Solution(
+        frames,
+        poses,
+        tuple(links),
+        groups,
+        reasons,
+        placed_by,
+        seen,
+        tuple(working[f] for f in poses.frames),
+        clock.seconds,
+    )
+
+
+def _verified_links(
+    frames: FrameSet,
+    features: Sequence[Features],
+    prior: Sequence[Array | None],
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
+) -> tuple[list[Link], list[Lens]]:
+    reach = 1.1 * max(
+        (
+            2 * np.arctan(np.hypot(i.width, i.height) / 2 / (i.metadata.focal_px(i.width, i.height) or i.width))
+            for i in frames.infos
+        ),
+        default=1.0,
+    )
+    pairs = candidate_pairs(features, prior, float(reach))
+    progress.begin("match", len(pairs) + 1)
+    matched = mapped(lambda p: match_pair(p[0], p[1], features), pairs, options.threads, progress)
+    raw = [link for link in matched if link is not None]
+    lenses = guess_lenses(frames, raw, rng)
+    progress.advance()
+    links = []
+    for link in raw:
+        diagonal = float(np.hypot(lenses[link.a].width, lenses[link.a].height))
+        verified = verify(link, lenses[link.a], lenses[link.b], LOOSE_SHARE * diagonal, rng)
+        if verified is not None:
+            links.append(verified)
+    return links, lenses
+
+
+def _adjusted(
+    frames: FrameSet, main: list[int], links: list[Link], lenses: list[Lens], working_mp: float, progress: Progress
+) -> tuple[Poses, list[Link]]:
+    """Joint adjustment, from loose to tight; links that the whole contradicts are dropped."""
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    inside = [k for k in links if k.a in set(main)]
+    poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
+    working_px = float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in main]))
+    working_px = max(1.0, working_px)
+    for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
+        poses = adjust(
+            poses,
+            inside,
+            group,
+            scale_px=scale * working_px,
+            told_focal=told,
+            most_points=_FIRST_POINTS,
+            progress=progress,
+        )
+        anew = [reassigned(k, poses, tolerance * working_px) for k in inside]
+        kept = [k for k in anew if acceptable(k, poses.lenses[poses.index(k.a)], poses.lenses[poses.index(k.b)])]
+        component = groups_of(len(frames), kept)[0]
+        if set(component) != set(poses.frames):
+            if len(component) < 2:
+                raise JoinError(
+                    "The frames match in places but not as one picture", remedy="Check that they belong together"
+                )
+            at = [poses.index(f) for f in component]
+            poses = Poses(tuple(component), tuple(poses.lenses[i] for i in at), poses.world_from_camera[at])
+        inside = [k for k in kept if k.a in set(component)]
+    poses = adjust(poses, inside, group, scale_px=working_px, told_focal=told, progress=progress)
+    return poses, [reassigned(k, poses, 3.0 * working_px) for k in inside]
+
+
+def _refined(
+    frames: FrameSet,
+    store: FrameStore,
+    poses: Poses,
+    links: list[Link],
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
+) -> tuple[Poses, list[Link]]:
+    """Tie points re-localised at full resolution and adjusted again."""
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    before = links
+    links = _best_tied(links)
+    progress.begin("refine", len(links))
+    greys = Held(
+        lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(_GREY_BYTES, options.memory() // 3)
+    )
+    seeds = rng.integers(0, 2**31, len(links))
+    links = mapped(
+        lambda item: refine_link(
+            item[0], greys.load(item[0].a), greys.load(item[0].b), poses, np.random.default_rng(int(item[1]))
+        ),
+        list(zip(links, seeds)),
+        options.threads,
+        progress,
+    )
+    refined = adjust(poses, links, group, scale_px=_REFINED_SCALE_PX * 4, told_focal=told)
+    refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
+    if refined.rms_px > poses.rms_px:
+        return poses, before
+    return refined, [reassigned(k, refined, max(0.6, 4 * refined.rms_px)) if k.inliers else k for k in links]
+
+
+def _best_tied(links: list[Link]) -> list[Link]:
+    """The strongest links, until each frame has its share: more would tell nothing new."""
+    count: dict[int, int] = {}
+    kept = []
+    for link in sorted(links, key=lambda k: -k.strength):
+        if min(count.get(link.a, 0), count.get(link.b, 0)) < _LINKS_PER_FRAME:
+            kept.append(link)
+            for f in (link.a, link.b):
+                count[f] = count.get(f, 0) + 1
+    return sorted(kept, key=lambda k: (k.a, k.b))
+
+
+def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:
+    """Add frames that nothing ties but whose direction is known."""
+    known = {f: r for f, r in enumerate(prior) if r is not None and f not in poses.frames and f not in gone}
+    return _added(frames, poses, known)
+
+
+def _added(frames: FrameSet, poses: Poses, where: dict[int, Array]) -> Poses:
+    """Poses with further frames at known rotations, under the lens of their camera."""
+    if not where:
+        return poses
+    group = camera_groups(frames)
+    lenses = list(poses.lenses)
+    for f in where:
+        same = [i for i, p in enumerate(poses.frames) if group[p] == group[f]]
+        info = frames.infos[f]
+        lenses.append(replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height))
+    turned = np.concatenate([poses.world_from_camera, np.stack(list(where.values()))])
+    return replace(poses, frames=(*poses.frames, *where), lenses=tuple(lenses), world_from_camera=turned)
+
+
+def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, list[Link]]:
+    """Poses and links less some frames."""
+    kept = [i for i, f in enumerate(poses.frames) if f not in gone]
+    rest = replace(
+        poses,
+        frames=tuple(poses.frames[i] for i in kept),
+        lenses=tuple(poses.lenses[i] for i in kept),
+        world_from_camera=poses.world_from_camera[kept],
+    )
+    return rest, [k for k in links if k.a not in gone and k.b not in gone]
+
+
+def _with_regular(frames: FrameSet, poses: Poses, features: Sequence[Features], gone: set[int]) -> Poses:
+    """Add featureless frames where the regularity of the grid puts them (upright poses needed)."""
+    blank = [f for f in range(len(frames)) if f not in poses.frames and f not in gone and len(features[f]) < _BLANK]
+    missing = [f for f in blank if not _is_dark(frames, f)]
+    if not missing or len(poses.frames) < 4:
+        return poses
+    placed = dict(zip(poses.frames, poses.world_from_camera))
+    return _added(frames, poses, place_by_regularity(shooting_order(frames), placed, missing))
+
+
+def _is_dark(frames: FrameSet, f: int) -> bool:
+    """A frame with the hand before the lens is a bookend and no sky."""
+    full_scale = 255 if frames.infos[f].bits == 8 else 65535
+    return float(np.median(read(frames.infos[f].path, 8).pixels)) < _DARK * full_scale
+
+
+def _left_out(
+    frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses, same: dict[int, int]
+) -> dict[int, str]:
+    reasons = {f: f"Shows the same as {frames.names[k]}, which is at least as sharp." for f, k in same.items()}
+    partners = {f: g for g in groups for f in g}
+    for f in range(len(frames)):
+        if f in poses.frames or f in reasons:
+            continue
+        others = [frames.names[k] for k in partners.get(f, [f]) if k != f]
+        if len(features[f]) < _BLANK:
+            reasons[f] = "Nothing to match: it shows hardly any detail (clear sky, blur or darkness)."
+        elif others:
+            reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."
+        else:
+            reasons[f] = "Matches no other frame: foreign picture, blurred, or too little overlap."
+    return reasons
+
+
+def _why_nothing_matches(features: Sequence[Features]) -> str:
+    poor = sum(len(f) < 60 for f in features)
+    if poor == len(features):
+        return "No frame shows enough detail to be matched"
+    return "No two frames match each other"
