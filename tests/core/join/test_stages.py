@@ -149,6 +149,23 @@ def test_told_uncertainty_of_the_focal_length_is_honest():
     assert 0.6 < float(np.std(errors)) < 1.6
 
 
+def test_told_uncertainty_of_the_rotations_is_honest():
+    """Normalised errors of the rotations, against all others, have a mean square near 1 a direction."""
+    rng = np.random.default_rng(200)
+    true = _row(5, 25)
+    squares = []
+    for _ in range(40):
+        links = [_link(true, i, i + 1, 0.4, rng) for i in range(4)]
+        found = adjust(replace(true), links, [0] * 5, scale_px=5.0)
+        assert found.sigma_rad is not None
+        assert found.sigma_rad[0] > found.sigma_rad[2], "the ends of a row are known least"
+        off = rotations.to_vector(np.swapaxes(true.world_from_camera, 1, 2) @ found.world_from_camera)
+        off -= np.einsum("fji,j->fi", true.world_from_camera, np.einsum("fij,fj->i", true.world_from_camera, off) / 5)
+        squares.append((off**2).max(1) / found.sigma_rad**2)
+    # the told sigma is that of the worst direction, so the largest component lies about or below it
+    assert 0.3 < float(np.mean(squares)) < 1.6
+
+
 def test_separate_frames_cannot_be_placed():
     with pytest.raises(JoinError, match="separate"):
         initial_rotations([0, 1, 2], [])

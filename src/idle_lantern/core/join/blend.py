@@ -176,7 +176,7 @@ class Compositor:
             first_row : first_row - (-size[0] // step) + 2, first_column : first_column - (-size[1] // step) + 2
         ]
         lens = self.poses.lenses[k]
-        places = frame_map(part, lens, self.poses.world_from_camera[k], size, step, every)
+        places = frame_map(part, lens, self.poses.world_from_camera[k], size, step, every, self.poses.bend(k))
         if places is None:
             return None
         shows = covered(places, lens)

@@ -192,4 +192,8 @@ def _of_size(poses: Poses, sizes: Sequence[tuple[int, int]]) -> Poses:
         replace(lens.scaled(width / lens.width), width=width, height=height)
         for lens, (width, height) in zip(poses.lenses, sizes)
     )
-    return replace(poses, lenses=lenses)
+    bends = tuple(
+        None if bend is None else bend * np.float32(small.width / lens.width)
+        for bend, small, lens in zip(poses.bends, lenses, poses.lenses)
+    )
+    return replace(poses, lenses=lenses, bends=bends)

@@ -126,7 +126,7 @@ def _patch(
             np.append(columns, [columns[-1] + 1, columns[-1] + 2]) % directions.shape[1],
         )
     ]
-    places = frame_map(part, lens, rotation, (len(rows), len(columns)), 1)
+    places = frame_map(part, lens, rotation, (len(rows), len(columns)), 1, bend=poses.bend(i))
     if places is None:
         return None
     inside = covered(places, lens)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -45,6 +45,10 @@ class Poses:
         Of all inlier tie points.
     focal_sigma : float
         Standard error of the first lens's focal length, as a share of it.
+    sigma_rad : (F,) array or None
+        Standard error of each rotation against all others, in its least known direction.
+    bends : tuple of (h, w, 2) float32 or None
+        Local warps that take up parallax, see ``bending``; empty where nothing bends.
     """
 
     frames: tuple[int, ...]
@@ -52,6 +56,23 @@ class Poses:
     world_from_camera: Array
     rms_px: float = 0.0
     focal_sigma: float = math.nan
+    sigma_rad: Array | None = field(default=None, compare=False)
+    bends: tuple[Array | None, ...] = ()
+
+    def only(self, at: Sequence[int]) -> Poses:
+        """The same for some of the frames, by their places in the arrays."""
+        return replace(
+            self,
+            frames=tuple(self.frames[i] for i in at),
+            lenses=tuple(self.lenses[i] for i in at),
+            world_from_camera=self.world_from_camera[list(at)],
+            sigma_rad=None if self.sigma_rad is None else self.sigma_rad[list(at)],
+            bends=tuple(self.bends[i] for i in at) if self.bends else (),
+        )
+
+    def bend(self, i: int) -> Array | None:
+        """The local warp of the i-th frame, if it has one."""
+        return self.bends[i] if self.bends else None
 
     def index(self, frame: int) -> int:
         """Place of a frame in the arrays."""
@@ -112,11 +133,17 @@ def adjust(
     most_points : int
         Points taken of each link: first rounds need few.
     """
-    problem = _Problem(poses, links, camera_group, scale_px, told_focal, solve_distortion, most_points)
+    problem = Adjustment(poses, links, camera_group, scale_px, told_focal, solve_distortion, most_points)
     if len(problem.link) == 0:
         return poses
+    descend(problem, rounds, progress)
+    return problem.result()
+
+
+def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT) -> float:
+    """Levenberg-Marquardt on a problem until it hardly gains; returns the cost reached."""
     damping = 1e-4
-    cost = problem.cost(problem.rotation, problem.numbers)
+    cost = problem.cost(problem.state)
     progress.begin("adjust", rounds)
     for _ in range(rounds):
         progress.advance()
@@ -129,8 +156,8 @@ def adjust(
             except np.linalg.LinAlgError:
                 damping *= 10
                 continue
-            rotation, numbers = problem.stepped(step)
-            new_cost = problem.cost(rotation, numbers)
+            state = problem.stepped(step)
+            new_cost = problem.cost(state)
             if new_cost < cost:
                 improved = True
                 break
@@ -138,15 +165,23 @@ def adjust(
         if not improved:
             break
         gain = (cost - new_cost) / max(cost, 1e-12)
-        problem.rotation, problem.numbers, cost = rotation, numbers, new_cost
+        problem.state, cost = state, new_cost
         damping = max(damping / 6, 1e-9)
         if gain < 1e-7:
             break
-    return problem.result()
+    return cost
 
 
-class _Problem:
-    """The adjustment's state: points of all links in flat arrays (P, ...), sorted by link."""
+@dataclass(frozen=True)
+class State:
+    """What an adjustment changes: rotations (F, 3, 3) and, for each lens, log focal length, k1, k2 (G, 3)."""
+
+    rotation: Array
+    numbers: Array
+
+
+class Adjustment:
+    """A least-squares problem: points of all links in flat arrays (P, ...), sorted by link."""
 
     def __init__(
         self,
@@ -174,15 +209,15 @@ class _Problem:
         self.group = np.array([order[label] for label in labels])
         self.groups = len(order)
         first = [int(np.flatnonzero(self.group == g)[0]) for g in range(self.groups)]
-        self.numbers = np.array(
+        numbers = np.array(
             [[math.log(poses.lenses[i].focal_px), poses.lenses[i].k1, poses.lenses[i].k2] for i in first]
         )
         corner = np.array([_corner_tangent(poses.lenses[i]) for i in first])
         focal_sigma = 0.05 if told_focal else 0.5
         distortion = _CORNER_DISTORTION if solve_distortion else 1e-9
-        self.start = self.numbers * np.array([1, 0, 0])
+        self.start = numbers * np.array([1, 0, 0])
         self.sigma = np.stack([np.full(self.groups, focal_sigma), distortion / corner**2, distortion / corner**4], -1)
-        self.rotation = poses.world_from_camera.copy()
+        self.state = State(poses.world_from_camera.copy(), numbers)
 
     def lenses(self, numbers: Array) -> list[Lens]:
         """A lens for each frame under these numbers."""
@@ -218,29 +253,33 @@ class _Problem:
             result[at] = np.where(valid[:, None], pixels - self.points_b[at], np.nan)
         return result
 
-    def residuals(self, rotation: Array, lenses: list[Lens]) -> Array:
-        """All misses under these rotations and lenses, (P, 2)."""
-        local = np.einsum("pij,pj->pi", self.b_from_a(rotation)[self.link], self.rays(lenses))
-        return self.misses(lenses, local)
+    def aimed(self, state: State, rays: Array) -> tuple[Array, Array]:
+        """Directions in frames b that points seen along ``rays`` in frames a should have, and the turns (P, 3, 3)."""
+        turn = self.b_from_a(state.rotation)[self.link]
+        return np.einsum("pij,pj->pi", turn, rays), turn
 
-    def cost(self, rotation: Array, numbers: Array) -> float:
+    def residuals(self, state: State) -> Array:
+        """All misses, (P, 2)."""
+        lenses = self.lenses(state.numbers)
+        return self.misses(lenses, self.aimed(state, self.rays(lenses))[0])
+
+    def cost(self, state: State) -> float:
         """Cauchy cost of all points plus the pull of what lenses usually are."""
+        numbers = state.numbers
         if np.any(np.abs(numbers[:, 1:]) > 5) or np.any(numbers[:, 0] > 14):
             return math.inf
         pull = float((((numbers - self.start) / self.sigma) ** 2).sum())
         c2 = self.scale_px**2
-        squared = (self.residuals(rotation, self.lenses(numbers)) ** 2).sum(1)
+        squared = (self.residuals(state) ** 2).sum(1)
         squared = np.where(np.isfinite(squared), squared, 1e6 * c2)
         return pull + c2 * float(np.log1p(squared / c2).sum())
 
-    def normal_equations(self) -> tuple[Array, Array]:
-        """J^T W J and -J^T W r; the first frame's rotation is held."""
-        f, g = len(self.poses.frames), self.groups
-        size = 3 * f + _LENS_NUMBERS * g
-        lenses = self.lenses(self.numbers)
-        turn = self.b_from_a(self.rotation)[self.link]
+    def linearised(self) -> tuple[Array, Array, Array]:
+        """Misses r (P, 2), weights (P,), and their change J (P, 2, 6 + shared) with turns of a, b and shared numbers."""
+        state = self.state
+        lenses = self.lenses(state.numbers)
         rays = self.rays(lenses)
-        local = np.einsum("pij,pj->pi", turn, rays)
+        local, turn = self.aimed(state, rays)
         r = self.misses(lenses, local)
         good: Array = np.asarray(np.isfinite(r).all(1))
         r = np.where(good[:, None], r, 0)
@@ -249,17 +288,29 @@ class _Problem:
         for lens, at in self._by_lens(lenses, self.b):
             slope[at] = lens.project_slope(local[at])
         slope = np.where(good[:, None, None], slope, 0)
-        # camera turned by exp(w): world_from_camera @ exp(w)
-        columns = [slope @ (turn @ -rotations.skew(rays)), slope @ rotations.skew(local)]
-        for group in range(g):
+        columns = self.turned_columns(slope, turn, rays, local)
+        for group in range(self.groups):
             for number in range(_LENS_NUMBERS):
-                nudged = self.numbers.copy()
+                nudged = state.numbers.copy()
                 nudged[group, number] += _FOCAL_STEP
-                moved = self.residuals(self.rotation, self.lenses(nudged))
+                moved = self.residuals(replace(state, numbers=nudged))
                 columns.append(np.where(good[:, None], (np.nan_to_num(moved) - r) / _FOCAL_STEP, 0)[..., None])
-        j = np.concatenate(columns, -1)
-        weighted = j * weight[:, None, None]
-        blocks = np.add.reduceat(np.einsum("pki,pkj->pij", weighted, j), self.starts, axis=0)
+        return r, weight, np.concatenate(columns, -1)
+
+    def turned_columns(self, slope: Array, turn: Array, rays: Array, local: Array) -> list[Array]:
+        """Change of the misses with a turn of camera a and of camera b: world_from_camera @ exp(w)."""
+        return [slope @ (turn @ -rotations.skew(rays)), slope @ rotations.skew(local)]
+
+    def normal_equations(self) -> tuple[Array, Array]:
+        """J^T W J and -J^T W r; a turn of all frames together, which nothing fixes, is held."""
+        r, weight, j = self.linearised()
+        return self.assembled(j, j * weight[:, None, None], r)
+
+    def assembled(self, j: Array, weighted: Array, r: Array) -> tuple[Array, Array]:
+        """Normal equations from slopes, weighted slopes (P, 2, 6 + shared) and misses."""
+        f = len(self.poses.frames)
+        size = 3 * f + j.shape[2] - 6
+        blocks = np.add.reduceat(np.swapaxes(weighted, 1, 2) @ j, self.starts, axis=0)
         sides = np.add.reduceat(np.einsum("pki,pk->pi", weighted, r), self.starts, axis=0)
         normal, gradient = np.zeros((size, size)), np.zeros(size)
         shared = np.arange(3 * f, size)
@@ -267,36 +318,51 @@ class _Problem:
             at = np.concatenate([np.arange(3 * a, 3 * a + 3), np.arange(3 * b, 3 * b + 3), shared])
             normal[np.ix_(at, at)] += block
             gradient[at] -= side
+        lens = np.arange(3 * f, 3 * f + _LENS_NUMBERS * self.groups)
         inverse = 1 / self.sigma**2
-        normal[shared, shared] += inverse.ravel()
-        gradient[shared] -= ((self.numbers - self.start) * inverse).ravel()
-        held = np.arange(3)
-        normal[held, :] = normal[:, held] = 0
-        normal[held, held] = 1
-        gradient[held] = 0
+        normal[lens, lens] += inverse.ravel()
+        gradient[lens] -= ((self.state.numbers - self.start) * inverse).ravel()
+        together = np.concatenate(list(self.state.rotation), axis=1)  # (3, 3F): sum of turns in the world
+        held = together.T @ together
+        normal[: 3 * f, : 3 * f] += held * (np.trace(normal[: 3 * f, : 3 * f]) / (3 * f))
         return normal, gradient
 
-    def stepped(self, step: Array) -> tuple[Array, Array]:
+    def stepped(self, step: Array) -> State:
         """State after a step."""
         f = len(self.poses.frames)
         turns = rotations.from_vector(step[: 3 * f].reshape(f, 3))
-        return self.rotation @ turns, self.numbers + step[3 * f :].reshape(self.groups, _LENS_NUMBERS)
+        lens = step[3 * f : 3 * f + _LENS_NUMBERS * self.groups].reshape(self.groups, _LENS_NUMBERS)
+        return replace(self.state, rotation=self.state.rotation @ turns, numbers=self.state.numbers + lens)
 
     def result(self) -> Poses:
-        """Poses with the error of the fit and of the focal length."""
-        lenses = self.lenses(self.numbers)
-        flat = (self.residuals(self.rotation, lenses) ** 2).sum(1)
+        """Poses with the error of the fit, and how well each is known."""
+        lenses = self.lenses(self.state.numbers)
+        flat = (self.residuals(self.state) ** 2).sum(1)
         flat = flat[np.isfinite(flat)]
         # weighted by the Cauchy weight, so that a few wrong matches do not set the figure
         weight = 1 / (1 + flat / self.scale_px**2)
         rms = math.sqrt(float((weight * flat).sum() / max(weight.sum(), 1e-9)))
+        focal_sigma, turn_sigma = self._sigmas(rms)
+        return replace(
+            self.poses,
+            lenses=tuple(lenses),
+            world_from_camera=self.state.rotation,
+            rms_px=rms,
+            focal_sigma=focal_sigma,
+            sigma_rad=turn_sigma,
+        )
+
+    def _sigmas(self, rms_px: float) -> tuple[float, Array]:
+        """Standard errors of the focal length (a share) and of each rotation against all (rad, largest direction)."""
+        f = len(self.poses.frames)
         normal, _ = self.normal_equations()
         try:
-            variance = np.linalg.inv(normal)[3 * len(self.poses.frames), 3 * len(self.poses.frames)]
-            sigma = rms * math.sqrt(max(float(variance), 0.0) / 2)
+            covariance = np.linalg.inv(normal) * rms_px**2 / 2
         except np.linalg.LinAlgError:
-            sigma = math.nan
-        return replace(self.poses, lenses=tuple(lenses), world_from_camera=self.rotation, rms_px=rms, focal_sigma=sigma)
+            return math.nan, np.full(f, math.nan)
+        blocks = np.stack([covariance[3 * i : 3 * i + 3, 3 * i : 3 * i + 3] for i in range(f)])
+        largest = np.linalg.eigvalsh(blocks)[:, -1]
+        return math.sqrt(max(float(covariance[3 * f, 3 * f]), 0.0)), np.sqrt(np.maximum(largest, 0))
 
 
 def _thinned(inlier: Array, most: int) -> Array:

@@ -42,8 +42,13 @@ def smoothed(grey: Array) -> Array:
     return cv2.GaussianBlur(grey, (5, 5), 0.7)
 
 
-def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.random.Generator) -> Link:
+def refine_link(
+    link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.random.Generator, miss_px: float = np.inf
+) -> Link:
     """Move ``points_b`` of the inliers to where the patch round ``points_a`` really lies.
+
+    The search begins where the solved geometry puts the patch, or where the match was found
+    if that lies more than ``miss_px`` off: near things stand elsewhere than turning alone puts them.
 
     Points whose patch is flat, leaves the frame or does not agree stop being
     inliers. When too few are left the link is returned as it was.
@@ -64,10 +69,12 @@ def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.
     chosen, at_a, at_b = chosen[inside], at_a[inside], at_b[inside]
     if len(chosen) < 12:
         return link
+    shift = _first_shift(link.points_b[chosen] - at_b[:, at_b.shape[1] // 2], miss_px)
+    began = shift.copy()
     template = _normalised(_Part(grey_a, at_a, 0).sample(at_a))
-    part_b = _Part(grey_b, at_b, _MOST_PX)
+    part_b = _Part(grey_b, at_b, _MOST_PX + float(np.abs(shift).max(initial=0)))
     slope = np.linalg.inv(_grid_slope(at_b, 2 * _HALF + 1))
-    shift, agreement = np.zeros((len(chosen), 2)), np.zeros(len(chosen))
+    agreement = np.zeros(len(chosen))
     active = np.arange(len(chosen))
     for _ in range(_STEPS):
         patch = _normalised(part_b.sample(at_b[active] + shift[active, None, :]))
@@ -76,10 +83,10 @@ def refine_link(link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.
         shift[active] += step
         # what has settled, has no slope or has run away is not looked at again
         size = np.abs(step).max(1)
-        active = active[(size > _SETTLED_PX) & (np.abs(shift[active]).max(1) < _MOST_PX)]
+        active = active[(size > _SETTLED_PX) & (np.abs(shift - began)[active].max(1) < _MOST_PX)]
         if len(active) == 0:
             break
-    good = (agreement > _CORRELATION) & np.isfinite(shift).all(1) & (np.linalg.norm(shift, axis=1) < _MOST_PX)
+    good = (agreement > _CORRELATION) & np.isfinite(shift).all(1) & (np.linalg.norm(shift - began, axis=1) < _MOST_PX)
     if good.sum() < 12:
         return link
     middle = at_b.shape[1] // 2
@@ -117,6 +124,12 @@ def _grid_slope(at_b: Array, side: int) -> Array:
     along_x = (grid[:, m, m + s] - grid[:, m, m - s]) / (2 * s)
     along_y = (grid[:, m + s, m] - grid[:, m - s, m]) / (2 * s)
     return np.stack([along_x, along_y], -1)
+
+
+def _first_shift(found: Array, miss_px: float) -> Array:
+    """Where to begin, (N, 2): matches that miss by no more than features do begin at none."""
+    far = np.linalg.norm(found, axis=1) > miss_px
+    return np.where(far[:, None], found, 0.0)
 
 
 class _Part:

@@ -17,6 +17,7 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas, field_of
 from idle_lantern.core.join.composing import Composed
 from idle_lantern.core.join.features import working_frame
+from idle_lantern.core.join.parallax import Parallax
 from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.poses import Poses
 from idle_lantern.core.join.solving import Solution
@@ -54,6 +55,7 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
             "full_circle": canvas.full_circle,
             "reason": canvas.reason,
         },
+        "parallax": _parallax(solution),
         "falloff": {"terms": list(joined.falloff), "corner": math.exp(sum(joined.falloff))},
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
@@ -126,9 +128,15 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
     used = [f for f, row in enumerate(rows) if row["used"]]
     lenses = tuple(Lens(**rows[f]["lens"], width=rows[f]["width"], height=rows[f]["height"]) for f in used)
     turned = np.array([rows[f]["pose"]["rotation"] for f in used], float).reshape(-1, 3, 3)
-    sigma = report.get("focal_sigma")
+    warps = [rows[f].get("local_warp_px") for f in used]
     poses = Poses(
-        tuple(used), lenses, turned, float(report["rms_px"] or 0.0), math.nan if sigma is None else float(sigma)
+        tuple(used),
+        lenses,
+        turned,
+        float(report["rms_px"] or 0.0),
+        _number(report.get("focal_sigma")),
+        np.radians([_number(rows[f]["pose"].get("sigma_deg")) for f in used]),
+        tuple(None if w is None else np.asarray(w, np.float32) for w in warps) if any(warps) else (),
     )
     store = FrameStore(frames.infos, 0)
     place = {name: f for f, name in enumerate(frames.names)}
@@ -142,6 +150,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         field_of(poses),
         tuple(working_frame(f, store, working_mp) for f in used),
         {},
+        _parallax_of(report.get("parallax")),
     )
 
 
@@ -184,7 +193,45 @@ def _frame(solution: Solution, joined: Composed, f: int) -> dict[str, Any]:
             "rotation": rotation.tolist(),
         }
         row["gain"] = [float(g) for g in joined.gains[i]]
+        poses = solution.poses
+        if poses.sigma_rad is not None:
+            row["pose"]["sigma_deg"] = _plain(math.degrees(poses.sigma_rad[i]))
+        bend = poses.bend(i)
+        if bend is not None:
+            # shifts in pixels at the nodes of an even grid over the frame, row by row
+            row["local_warp_px"] = np.round(bend.astype(float), 3).tolist()
     return row
+
+
+def _parallax(solution: Solution) -> dict[str, Any] | None:
+    found = solution.parallax
+    if found is None:
+        return None
+    return {
+        "direction": dict(zip(("right", "down", "forward"), found.direction)),
+        "direction_sigma_deg": _plain(math.degrees(found.direction_sigma_rad)),
+        "share_of_nearest_distance": found.near_share,
+        "share_sigma": _plain(found.near_sigma),
+        "largest_px": found.largest_px,
+        "in_words": found.sentence(),
+    }
+
+
+def _parallax_of(told: dict[str, Any] | None) -> Parallax | None:
+    if told is None:
+        return None
+    right, down, forward = (float(told["direction"][k]) for k in ("right", "down", "forward"))
+    return Parallax(
+        (right, down, forward),
+        math.radians(_number(told["direction_sigma_deg"])),
+        float(told["share_of_nearest_distance"]),
+        _number(told["share_sigma"]),
+        float(told["largest_px"]),
+    )
+
+
+def _number(value: float | None) -> float:
+    return math.nan if value is None else float(value)
 
 
 def _plain(value: float) -> float | None:

@@ -16,6 +16,7 @@ from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.bending import bent
 from idle_lantern.core.join.canvas import Field, field_of
 from idle_lantern.core.join.doubles import doubles
 from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
@@ -30,6 +31,7 @@ from idle_lantern.core.join.links import (
     verify,
 )
 from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.parallax import Parallax, solve_parallax
 from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
 from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
@@ -39,6 +41,11 @@ from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 Array = NDArray[Any]
 
 _REFINED_SCALE_PX = 0.15
+#: Pixels of the working frames that a feature's place may miss by, and that near things may.
+_FEATURE_MISS, _NEAR_THINGS = 1.2, 8.0
+#: Parallax is looked into when more than this share of the tie points misses by so much.
+_PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
+_PARALLAX_SCALE_PX = 0.5
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
 _FIRST_POINTS = 80
 #: Full-size greys held while links are refined.
@@ -73,6 +80,8 @@ class Solution:
     working : tuple of WorkingFrame
         Reduced frames in the order of ``poses.frames``.
     timings_s : dict
+    parallax : Parallax or None
+        How far the axis stood off the no-parallax point, where the frames show it.
     """
 
     frames: FrameSet
@@ -84,6 +93,7 @@ class Solution:
     seen: Field
     working: tuple[WorkingFrame, ...]
     timings_s: dict[str, float]
+    parallax: Parallax | None = None
 
 
 def solve(
@@ -139,9 +149,10 @@ def solve(
         same = doubles(poses, working)
         if same:
             poses, links = _without(poses, links, set(same))
+        parallax = None
         if options.refine:
             with clock.stage("refine"):
-                poses, links = _refined(frames, store, poses, links, options, rng, progress)
+                poses, links, parallax = _refined(frames, store, poses, links, options, rng, progress, size)
     placed_by = dict.fromkeys(poses.frames, "features")
     if any(prior[f] is not None for f in poses.frames):
         poses = to_prior(poses, prior)
@@ -164,6 +175,7 @@ def solve(
         seen,
         tuple(working[f] for f in poses.frames),
         clock.seconds,
+        parallax,
     )
 
 
@@ -205,8 +217,7 @@ def _adjusted(
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     inside = [k for k in links if k.a in set(main)]
     poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
-    working_px = float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in main]))
-    working_px = max(1.0, working_px)
+    working_px = _working_px(frames, poses, working_mp)
     for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
         poses = adjust(
             poses,
@@ -225,11 +236,15 @@ def _adjusted(
                 raise JoinError(
                     "The frames match in places but not as one picture", remedy="Check that they belong together"
                 )
-            at = [poses.index(f) for f in component]
-            poses = Poses(tuple(component), tuple(poses.lenses[i] for i in at), poses.world_from_camera[at])
+            poses = poses.only([poses.index(f) for f in component])
         inside = [k for k in kept if k.a in set(component)]
     poses = adjust(poses, inside, group, scale_px=working_px, told_focal=told, progress=progress)
     return poses, [reassigned(k, poses, 3.0 * working_px) for k in inside]
+
+
+def _working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
+    """Full-size pixels to a pixel of the working frames."""
+    return max(1.0, float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in poses.frames])))
 
 
 def _refined(
@@ -240,7 +255,8 @@ def _refined(
     options: JoinOptions,
     rng: np.random.Generator,
     progress: Progress,
-) -> tuple[Poses, list[Link]]:
+    working_mp: float,
+) -> tuple[Poses, list[Link], Parallax | None]:
     """Tie points re-localised at full resolution and adjusted again."""
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
@@ -250,20 +266,39 @@ def _refined(
     greys = Held(
         lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(_GREY_BYTES, options.memory() // 3)
     )
+    working_px = _working_px(frames, poses, working_mp)
     seeds = rng.integers(0, 2**31, len(links))
-    links = mapped(
-        lambda item: refine_link(
-            item[0], greys.load(item[0].a), greys.load(item[0].b), poses, np.random.default_rng(int(item[1]))
-        ),
-        list(zip(links, seeds)),
-        options.threads,
-        progress,
-    )
+
+    def refined_link(item: tuple[Link, int]) -> Link:
+        # near things miss by more than features do: what the patches then confirm is kept
+        link = reassigned(item[0], poses, _NEAR_THINGS * working_px)
+        rng = np.random.default_rng(item[1])
+        return refine_link(link, greys.load(link.a), greys.load(link.b), poses, rng, _FEATURE_MISS * working_px)
+
+    links = mapped(refined_link, list(zip(links, seeds.tolist())), options.threads, progress)
     refined = adjust(poses, links, group, scale_px=_REFINED_SCALE_PX * 4, told_focal=told)
     refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
     if refined.rms_px > poses.rms_px:
-        return poses, before
-    return refined, [reassigned(k, refined, max(0.6, 4 * refined.rms_px)) if k.inliers else k for k in links]
+        return poses, before, None
+    parallax = None
+    if _shows_parallax(links, refined):
+        found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, told_focal=told)
+        if found is not None:
+            refined, parallax = found
+        refined = bent(refined, links)
+    within = max(0.6, 4 * refined.rms_px)
+    final = [reassigned(k, refined, within) if k.inliers else k for k in links]
+    return refined, final, parallax
+
+
+def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:
+    """Whether more tie points than chance would give miss by more than fine registration does."""
+    missed = total = 0
+    for link in links:
+        anew = reassigned(link, poses, _PARALLAX_MISS_PX)
+        missed += int((link.inlier & ~anew.inlier).sum())
+        total += link.inliers
+    return missed > _PARALLAX_POINTS * total
 
 
 def _best_tied(links: list[Link]) -> list[Link]:
@@ -295,18 +330,19 @@ def _added(frames: FrameSet, poses: Poses, where: dict[int, Array]) -> Poses:
         info = frames.infos[f]
         lenses.append(replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height))
     turned = np.concatenate([poses.world_from_camera, np.stack(list(where.values()))])
-    return replace(poses, frames=(*poses.frames, *where), lenses=tuple(lenses), world_from_camera=turned)
+    return replace(
+        poses,
+        frames=(*poses.frames, *where),
+        lenses=tuple(lenses),
+        world_from_camera=turned,
+        bends=(*poses.bends, *[None] * len(where)) if poses.bends else (),
+        sigma_rad=None if poses.sigma_rad is None else np.append(poses.sigma_rad, [np.nan] * len(where)),
+    )
 
 
 def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, list[Link]]:
     """Poses and links less some frames."""
-    kept = [i for i, f in enumerate(poses.frames) if f not in gone]
-    rest = replace(
-        poses,
-        frames=tuple(poses.frames[i] for i in kept),
-        lenses=tuple(poses.lenses[i] for i in kept),
-        world_from_camera=poses.world_from_camera[kept],
-    )
+    rest = poses.only([i for i, f in enumerate(poses.frames) if f not in gone])
     return rest, [k for k in links if k.a not in gone and k.b not in gone]
 
 

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.bending import bend_at
 from idle_lantern.core.join.canvas import Canvas
 
 Array = NDArray[Any]
@@ -57,11 +58,17 @@ def coarse_directions(canvas: Canvas, tile: Tile, step: int, every: int = 1) -> 
 
 
 def frame_map(
-    directions: Array, lens: Lens, world_from_camera: Array, size: tuple[int, int], step: int, every: int = 1
+    directions: Array,
+    lens: Lens,
+    world_from_camera: Array,
+    size: tuple[int, int],
+    step: int,
+    every: int = 1,
+    bend: Array | None = None,
 ) -> Array | None:
     """Places in the frame of (H, W) = ``size`` pixels, (H, W, 2) float32, far outside where it shows nothing.
 
-    ``directions``, ``step`` and ``every`` as of ``coarse_directions``. None when no pixel falls on the frame.
+    ``directions``, ``step`` and ``every`` as of ``coarse_directions``; ``bend`` is the frame's local warp. None when no pixel falls on the frame.
     """
     local = directions @ world_from_camera
     pixels, valid = lens.project(np.nan_to_num(local))
@@ -77,6 +84,8 @@ def frame_map(
     if not near.any():
         return None
     pixels = np.clip(pixels, -1e6, 1e6)
+    if bend is not None:
+        pixels = pixels + bend_at(bend, pixels, lens)
     full = _enlarged(pixels.astype(np.float32), step, size)
     if not valid.all():
         sound = _enlarged(valid.astype(np.float32), step, size) > 0.999
