@@ -38,27 +38,32 @@ def camera_groups(frames: FrameSet) -> list[int]:
     return labels
 
 
-def guess_lenses(frames: FrameSet, links: Sequence[Link], rng: np.random.Generator) -> list[Lens]:
+def guess_lenses(
+    frames: FrameSet, links: Sequence[Link], rng: np.random.Generator, circle_px: float | None = None
+) -> list[Lens]:
     """A lens for each frame, good enough to verify links by.
 
     Metadata is believed when the matches agree with it; otherwise rectilinear and
-    fisheye fields of view are tried on the pairs with most matches.
+    fisheye fields of view are tried on the pairs with most matches. A dark surround
+    (``circle_px`` is the radius of what is lit) tells a fisheye at once.
     """
     told = [info.metadata.focal_px(info.width, info.height) for info in frames.infos]
     judges = sorted(links, key=lambda link: -len(link.points_a))[:_JUDGES]
     known = [f for f in told if f]
-    if known and len(known) == len(told):
+    if known and len(known) == len(told) and circle_px is None:
         lenses = [Lens("rectilinear", f or 1.0, i.width, i.height) for f, i in zip(told, frames.infos)]
         if not judges or _agreement(judges, lenses, rng) >= _TRUSTED:
             return lenses
-    best_score, best = -1.0, _lenses(frames, "rectilinear", _focal("rectilinear", 54.0))
+    best_score, best = -1.0, _lenses(frames, "rectilinear", _focal("rectilinear", 54.0), circle_px)
     candidates = [("rectilinear", _focal("rectilinear", d)) for d in _TRIED_DEG]
     candidates += [("equidistant", _focal("equidistant", d)) for d in _TRIED_FISHEYE_DEG]
     if known:
         middle = float(np.median([f / max(i.width, i.height) for f, i in zip(told, frames.infos) if f]))
         candidates += [("rectilinear", middle), ("equidistant", middle)]
+    if circle_px is not None:
+        candidates = [c for c in candidates if c[0] != "rectilinear"]
     for model, focal in candidates:
-        lenses = _lenses(frames, model, focal)
+        lenses = _lenses(frames, model, focal, circle_px)
         score = _agreement(judges, lenses, rng) if judges else 0.0
         # a fisheye must explain clearly more before it is believed
         score *= 1.0 if model == "rectilinear" else 0.9
@@ -73,8 +78,11 @@ def _focal(model: str, field_deg: float) -> float:
     return 0.5 / (math.tan(half) if model == "rectilinear" else half)
 
 
-def _lenses(frames: FrameSet, model: str, focal_share: float) -> list[Lens]:
-    return [Lens(model, focal_share * max(i.width, i.height), i.width, i.height) for i in frames.infos]
+def _lenses(frames: FrameSet, model: str, focal_share: float, circle_px: float | None) -> list[Lens]:
+    circle = math.inf if circle_px is None else circle_px
+    return [
+        Lens(model, focal_share * max(i.width, i.height), i.width, i.height, circle_px=circle) for i in frames.infos
+    ]
 
 
 def _agreement(links: Sequence[Link], lenses: Sequence[Lens], rng: np.random.Generator) -> float:

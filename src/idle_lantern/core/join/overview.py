@@ -136,8 +136,11 @@ def _patch(
     y = places[..., 1] / (lens.height - 1) * 2 - 1
     weight = np.clip(np.minimum(1 - np.abs(x), 1 - np.abs(y)), 0, 1)
     u0, v0 = lens.principal_px
+    if math.isfinite(lens.circle_px):
+        off = np.hypot(places[..., 0] - np.float32(u0), places[..., 1] - np.float32(v0))
+        weight = np.minimum(weight, np.clip(1 - off / np.float32(lens.circle_px), 0, 1))
     half = np.float32((lens.width**2 + lens.height**2) / 4)
-    radius2 = ((places[..., 0] - np.float32(u0)) ** 2 + (places[..., 1] - np.float32(v0)) ** 2) / half
+    radius2 = np.minimum(((places[..., 0] - np.float32(u0)) ** 2 + (places[..., 1] - np.float32(v0)) ** 2) / half, 4)
     on_picture = (places + np.float32(0.5)) / np.asarray(scale, np.float32) - np.float32(0.5)
     # reduce first where the canvas is much smaller than the working frame, or it would alias
     shrink = small.px_per_rad / (lens.focal_px / scale[0])

@@ -283,6 +283,8 @@ class Adjustment:
         r = self.misses(lenses, local)
         good: Array = np.asarray(np.isfinite(r).all(1))
         r = np.where(good[:, None], r, 0)
+        # points beyond what a lens can show weigh nothing, and must not spoil the sums either
+        rays, local = np.where(good[:, None], rays, 0), np.where(good[:, None], local, [0, 0, 1])
         weight = good / (1 + (r**2).sum(1) / self.scale_px**2)
         slope = np.empty((len(r), 2, 3))
         for lens, at in self._by_lens(lenses, self.b):

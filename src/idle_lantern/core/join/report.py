@@ -126,7 +126,15 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
     ):
         raise InputError("The frames have changed since the join", remedy="Join again")
     used = [f for f, row in enumerate(rows) if row["used"]]
-    lenses = tuple(Lens(**rows[f]["lens"], width=rows[f]["width"], height=rows[f]["height"]) for f in used)
+    lenses = tuple(
+        Lens(
+            **rows[f]["lens"],
+            width=rows[f]["width"],
+            height=rows[f]["height"],
+            circle_px=float(rows[f].get("image_circle_px", math.inf)),
+        )
+        for f in used
+    )
     turned = np.array([rows[f]["pose"]["rotation"] for f in used], float).reshape(-1, 3, 3)
     warps = [rows[f].get("local_warp_px") for f in used]
     poses = Poses(
@@ -193,6 +201,8 @@ def _frame(solution: Solution, joined: Composed, f: int) -> dict[str, Any]:
             "rotation": rotation.tolist(),
         }
         row["gain"] = [float(g) for g in joined.gains[i]]
+        if math.isfinite(lens.circle_px):
+            row["image_circle_px"] = lens.circle_px
         poses = solution.poses
         if poses.sigma_rad is not None:
             row["pose"]["sigma_deg"] = _plain(math.degrees(poses.sigma_rad[i]))

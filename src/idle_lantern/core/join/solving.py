@@ -15,12 +15,13 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.frames.store import FrameStore
-from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.lenses import FISHEYES, Lens
 from idle_lantern.core.join.bending import bent
 from idle_lantern.core.join.canvas import Field, field_of
 from idle_lantern.core.join.doubles import doubles
 from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
 from idle_lantern.core.join.held import Held
+from idle_lantern.core.join.image_circle import image_circle_px
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
 from idle_lantern.core.join.links import (
     Link,
@@ -32,7 +33,7 @@ from idle_lantern.core.join.links import (
 )
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.parallax import Parallax, solve_parallax
-from idle_lantern.core.join.poses import Poses, adjust, initial_rotations, reassigned
+from idle_lantern.core.join.poses import Adjustment, Poses, adjust, descend, initial_rotations, reassigned
 from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
 from idle_lantern.core.join.straighten import centred, to_prior, upright
@@ -131,7 +132,9 @@ def solve(
                 progress.begin("features", n)
                 features = mapped(partial(find_features, count=options.features), working, options.threads, progress)
             with clock.stage("match"):
-                links, lenses = _verified_links(frames, features, prior, options, rng, progress)
+                links, lenses = _verified_links(
+                    frames, features, prior, options, rng, progress, image_circle_px(working)
+                )
             # a quick look ties most sets; what it leaves apart is looked at more closely
             if len(groups_of(n, links)[0]) == n or size >= max(i.megapixels for i in frames.infos):
                 break
@@ -186,6 +189,7 @@ def _verified_links(
     options: JoinOptions,
     rng: np.random.Generator,
     progress: Progress,
+    circle_px: float | None,
 ) -> tuple[list[Link], list[Lens]]:
     reach = 1.1 * max(
         (
@@ -198,7 +202,7 @@ def _verified_links(
     progress.begin("match", len(pairs) + 1)
     matched = mapped(lambda p: match_pair(p[0], p[1], features), pairs, options.threads, progress)
     raw = [link for link in matched if link is not None]
-    lenses = guess_lenses(frames, raw, rng)
+    lenses = guess_lenses(frames, raw, rng, circle_px)
     progress.advance()
     links = []
     for link in raw:
@@ -276,6 +280,7 @@ def _refined(
         return refine_link(link, greys.load(link.a), greys.load(link.b), poses, rng, _FEATURE_MISS * working_px)
 
     links = mapped(refined_link, list(zip(links, seeds.tolist())), options.threads, progress)
+    poses = _best_mapping(poses, links, group, told)
     refined = adjust(poses, links, group, scale_px=_REFINED_SCALE_PX * 4, told_focal=told)
     refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
     if refined.rms_px > poses.rms_px:
@@ -289,6 +294,18 @@ def _refined(
     within = max(0.6, 4 * refined.rms_px)
     final = [reassigned(k, refined, within) if k.inliers else k for k in links]
     return refined, final, parallax
+
+
+def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+    """Of a fisheye's mappings the one that needs least bending to meet the tie points."""
+    if poses.lenses[0].model == "rectilinear":
+        return poses
+    tried = []
+    for model in FISHEYES:
+        start = replace(poses, lenses=tuple(replace(lens, model=model, k1=0.0, k2=0.0) for lens in poses.lenses))
+        problem = Adjustment(start, links, group, _REFINED_SCALE_PX * 4, told, True, _FIRST_POINTS)
+        tried.append((descend(problem, 20), problem.result()))
+    return min(tried, key=lambda t: t[0])[1]
 
 
 def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:

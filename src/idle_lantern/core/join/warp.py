@@ -103,7 +103,11 @@ def covered(places: Array, lens: Lens) -> Array:
     """Which tile pixels fall on the frame, (H, W) bool."""
     # bounds of float32 just inside, since inRange takes them in
     low, high = -0.4999, (lens.width - 0.5001, lens.height - 0.5001)
-    return np.asarray(cv2.inRange(places, (low, low), high).view(bool))
+    inside = np.asarray(cv2.inRange(places, (low, low), high).view(bool))
+    if math.isfinite(lens.circle_px):
+        u0, v0 = (np.float32(c) for c in lens.principal_px)
+        inside &= (places[..., 0] - u0) ** 2 + (places[..., 1] - v0) ** 2 <= np.float32(lens.circle_px**2)
+    return inside
 
 
 def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -> Array:
