@@ -19,8 +19,16 @@ from idle_lantern.core.join.canvas import choose_projection, field_of, make_canv
 from idle_lantern.core.join.doubles import doubles
 from idle_lantern.core.join.features import Features, WorkingFrame
 from idle_lantern.core.join.gains import gain_table, solve_gains, with_gain
-from idle_lantern.core.join.links import Link, candidate_pairs, groups_of, match, rotation_between, verify
-from idle_lantern.core.join.overview import Overview, Patch
+from idle_lantern.core.join.links import (
+    EACH_WITH_EACH_UP_TO,
+    Link,
+    candidate_pairs,
+    groups_of,
+    match,
+    rotation_between,
+    verify,
+)
+from idle_lantern.core.join.overview import Overview, Patch, meeting
 from idle_lantern.core.join.poses import Poses, adjust, initial_rotations
 from idle_lantern.core.join.regularity import place_by_regularity
 from idle_lantern.core.join.seams import find_seams
@@ -413,3 +421,29 @@ def test_nothing_regular_places_nothing():
     rng = np.random.default_rng(9)
     placed = {f: rotations.from_yaw_pitch_roll(*rng.uniform(-1, 1, 2), 0) for f in range(5)}
     assert place_by_regularity(list(range(6)), placed, [5]) == {}
+
+
+# --- many frames -----------------------------------------------------------------------------
+
+
+def test_partners_of_many_frames_are_found_without_comparing_each_with_each():
+    """Sixty frames in a row, each sharing a third of its features with the next: every true pair is named."""
+    rng = np.random.default_rng(12)
+    features, shared = [], rng.random((80, 128)).astype(np.float32)
+    for _ in range(60):
+        onward = rng.random((80, 128)).astype(np.float32)
+        own = rng.random((90, 128)).astype(np.float32)
+        d = np.concatenate([shared + rng.normal(0, 0.05, shared.shape).astype(np.float32), onward, own])
+        d = np.sqrt(np.abs(d) / np.abs(d).sum(1, keepdims=True)).astype(np.float32)
+        features.append(Features(np.zeros((len(d), 2)), np.ones(len(d), np.float32), d))
+        shared = onward
+    assert len(features) > EACH_WITH_EACH_UP_TO
+    pairs = candidate_pairs(features, [None] * 60, 1.0)
+    assert {(i, i + 1) for i in range(59)} <= set(pairs)
+    assert len(pairs) < 60 * 9
+
+
+def test_patches_that_meet_are_listed_across_the_join_of_a_circle():
+    overview = _overview([np.full((20, 30, 3), 90, np.uint8)] * 4, [0, 25, 60, 80], 100)
+    wrapped = replace(overview.patches[3], columns=np.arange(80, 110) % 100)
+    assert meeting(replace(overview, patches=(*overview.patches[:3], wrapped))) == [[1, 3], [], [3], []]

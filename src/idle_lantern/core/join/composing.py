@@ -26,7 +26,7 @@ from idle_lantern.core.join.falloff import FallOff, even_overview, solve_falloff
 from idle_lantern.core.join.gains import solve_gains
 from idle_lantern.core.join.held import Held
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.overview import OVERVIEW_PIXELS, make_overview
+from idle_lantern.core.join.overview import make_overview, overview_pixels
 from idle_lantern.core.join.poses import Poses
 from idle_lantern.core.join.seams import find_seams
 from idle_lantern.core.join.solving import Solution
@@ -144,7 +144,7 @@ def _prepared(
 ) -> _Prepared:
     poses = solution.poses
     with clock.stage("warp"):
-        pixels = OVERVIEW_PIXELS // 4 if rough else OVERVIEW_PIXELS
+        pixels = overview_pixels(len(poses.frames)) // (4 if rough else 1)
         overview = make_overview(poses, solution.working, canvas, pixels=pixels, progress=progress)
         falloff = solve_falloff(overview, len(poses.frames))
         overview = even_overview(overview, falloff)

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.overview import Overview, Patch
+from idle_lantern.core.join.overview import Overview, Patch, meeting
 
 Array = NDArray[Any]
 FallOff = tuple[float, float]
@@ -96,11 +96,11 @@ def _samples(overview: Overview) -> tuple[Array, Array, Array, Array]:
     shape = (overview.canvas.height, overview.canvas.width)
     value, radius2 = np.zeros(shape, np.uint8), np.zeros(shape, np.float32)
     frames_a, frames_b, terms, right = [], [], [], []
-    for i, one in enumerate(overview.patches):
+    for one, others in zip(overview.patches, meeting(overview)):
         value[...] = 0
         value[one.index] = np.where(one.inside, one.pixels[..., 1], 0)
         radius2[one.index] = one.radius2
-        for other in overview.patches[i + 1 :]:
+        for other in (overview.patches[j] for j in others):
             mine, theirs = value[other.index], np.where(other.inside, other.pixels[..., 1], 0)
             usable = np.argwhere((mine > 12) & (mine < 247) & (theirs > 12) & (theirs < 247))
             if len(usable) < 20:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
-from idle_lantern.core.join.overview import Overview, Patch
+from idle_lantern.core.join.overview import Overview, Patch, meeting
 
 Array = NDArray[Any]
 
@@ -36,11 +36,12 @@ def solve_gains(overview: Overview, count: int) -> Array:
     canvas_value = np.zeros((*shape, 3), np.uint8)
     canvas_ok = np.zeros(shape, bool)
     thin = [_thinned(p) for p in patches]
-    for i, (one, (at_one, pixels, inside)) in enumerate(zip(patches, thin)):
+    for one, (at_one, pixels, inside), others in zip(patches, thin, meeting(overview)):
         canvas_ok[...] = False
         canvas_value[at_one] = pixels
         canvas_ok[at_one] = inside
-        for other, (at_other, theirs, there) in zip(patches[i + 1 :], thin[i + 1 :]):
+        for j in others:
+            other, (at_other, theirs, there) = patches[j], thin[j]
             shared = there & canvas_ok[at_other]
             if not shared.any():
                 continue

@@ -14,11 +14,14 @@ from scipy.sparse.csgraph import connected_components
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.features import Features
+from idle_lantern.core.join.partners import votes
 
 Array = NDArray[Any]
 
 #: Up to so many frames every pair is tried; beyond, a coarse pass chooses partners.
 ALL_PAIRS_UP_TO = 14
+#: Up to so many the coarse pass compares each with each; beyond, all share one index.
+EACH_WITH_EACH_UP_TO = 40
 _COARSE_POINTS = 250
 _PARTNERS = 8
 #: Best against second-best descriptor distance (Lowe 2004 gives 0.8).
@@ -118,16 +121,23 @@ def candidate_pairs(
         if len(known) == n:
             return sorted(pairs)
     chosen = [f.descriptors[f.coarse(_COARSE_POINTS)] for f in features]
-    votes = np.zeros((n, n))
+    shared = votes(chosen) if n > EACH_WITH_EACH_UP_TO else _each_with_each(chosen)
+    for i in range(n):
+        for j in np.argsort(-shared[i], kind="stable")[:_PARTNERS]:
+            if shared[i, j] >= 3:
+                pairs.add((min(i, int(j)), max(i, int(j))))
+    return sorted(pairs)
+
+
+def _each_with_each(chosen: Sequence[Array]) -> Array:
+    """Matches between the chosen descriptors of every two frames, (n, n)."""
+    n = len(chosen)
+    shared = np.zeros((n, n))
     for i in range(n):
         for j in range(i + 1, n):
             if len(chosen[i]) > 1 and len(chosen[j]) > 1:
-                votes[i, j] = votes[j, i] = len(_match_descriptors(chosen[i], chosen[j])[0])
-    for i in range(n):
-        for j in np.argsort(-votes[i], kind="stable")[:_PARTNERS]:
-            if votes[i, j] >= 3:
-                pairs.add((min(i, int(j)), max(i, int(j))))
-    return sorted(pairs)
+                shared[i, j] = shared[j, i] = len(_match_descriptors(chosen[i], chosen[j])[0])
+    return shared
 
 
 def match_pair(a: int, b: int, features: Sequence[Features]) -> Link | None:

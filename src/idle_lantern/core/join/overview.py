@@ -21,8 +21,8 @@ from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_
 
 Array = NDArray[Any]
 
-#: Enough for seams to pass round a walking person; the cost of the cuts grows faster than this.
-OVERVIEW_PIXELS = 450_000
+#: Enough for seams to pass round a walking person in a row of frames; large grids get more.
+_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 450_000, 15_000, 4_000_000
 _PROBE = 8
 
 
@@ -57,18 +57,35 @@ class Overview:
     patches: tuple[Patch, ...]
 
 
+def overview_pixels(frames: int) -> int:
+    """Pixels of the reduced canvas for so many frames."""
+    return min(max(_LEAST_PIXELS, _PIXELS_PER_FRAME * frames), _MOST_PIXELS)
+
+
+def meeting(overview: Overview) -> list[list[int]]:
+    """For each patch the later patches whose boxes share canvas with it: far fewer than all."""
+    rows = np.zeros((len(overview.patches), overview.canvas.height), np.float32)
+    columns = np.zeros((len(overview.patches), overview.canvas.width), np.float32)
+    for i, patch in enumerate(overview.patches):
+        rows[i, patch.top : patch.top + patch.inside.shape[0]] = 1
+        columns[i, patch.columns] = 1
+    meets = (rows @ rows.T > 0) & (columns @ columns.T > 0)
+    return [[j for j in np.flatnonzero(m).tolist() if j > i] for i, m in enumerate(meets)]
+
+
 def make_overview(
     poses: Poses,
     working: Sequence[WorkingFrame],
     canvas: Canvas,
     *,
-    pixels: int = OVERVIEW_PIXELS,
+    pixels: int | None = None,
     progress: Progress = SILENT,
 ) -> Overview:
-    """Warp every working frame onto ``canvas`` reduced to about ``pixels``.
+    """Warp every working frame onto ``canvas`` reduced to about ``pixels`` (None: what the frames need).
 
     ``working`` is in the order of ``poses.frames``.
     """
+    pixels = pixels or overview_pixels(len(working))
     factor = min(1.0, math.sqrt(pixels / (canvas.width * canvas.height)))
     small = canvas.scaled(factor)
     directions = coarse_directions(small, Tile(0, 0, small.width, small.height), 1)
