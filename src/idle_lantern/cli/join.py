@@ -16,6 +16,7 @@ from idle_lantern.core.base.units import duration
 from idle_lantern.core.deliver.writing import check_target
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.join.masks import Mask, mask_path, masks_in
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, join
 from idle_lantern.core.join.prior import prior_for, read_prior
@@ -33,6 +34,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument("--width", type=int, metavar="PX", help="width of the canvas; default: the frames' own scale")
     parser.add_argument("--report", type=Path, metavar="REPORT.json", help="write how it was joined")
     parser.add_argument("--prior", type=Path, metavar="FILE", help="planned or logged directions of the frames")
+    parser.add_argument(
+        "--masks", type=Path, metavar="FOLDER", help="painted NAME.mask.png: red hides, green keeps parts of a frame"
+    )
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
     parser.add_argument(
         "--memory", type=float, metavar="GIB", help="most memory for pictures; default: a quarter of the machine"
@@ -71,6 +75,22 @@ class TerminalProgress:
         print(f"{self._clock.fraction:4.0%} {self._clock.stage}{rest}          ", end=end, file=sys.stderr, flush=True)
 
 
+def _masks(folder: Path | None, frames: FrameSet) -> dict[int, Mask]:
+    """The painted masks of a folder."""
+    if folder is None:
+        return {}
+    if not folder.is_dir():
+        raise InputError("Is no folder", where=str(folder), remedy="Give the folder with the masks")
+    found = masks_in(folder, frames.names)
+    if not found:
+        raise InputError(
+            "Holds no painted mask for these frames",
+            where=str(folder),
+            remedy=f"Name them like {mask_path(folder, frames.names[0]).name}, red to hide, green to keep",
+        )
+    return found
+
+
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; returns the exit code."""
     progress = TerminalProgress()
@@ -96,7 +116,7 @@ def run(args: argparse.Namespace) -> int:
         prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else None
         memory = None if args.memory is None else round(args.memory * 2**30)
         options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory)
-        solution, joined = join(frames, args.out, options, prior, progress)
+        solution, joined = join(frames, args.out, options, prior, progress, _masks(args.masks, frames))
         report = report_of(solution, joined, crop=args.crop)
         if args.report:
             write_text(args.report, json.dumps(report, indent=1))

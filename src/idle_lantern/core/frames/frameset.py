@@ -9,6 +9,9 @@ from pathlib import Path
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe
 
+#: Ending of the painted masks that may lie beside frames.
+MASK_ENDING = ".mask.png"
+
 
 @dataclass(frozen=True)
 class FrameSet:
@@ -50,7 +53,11 @@ def pictures_in(folder: Path) -> list[Path]:
     """Picture files of a folder, sorted as people count (f2 before f10)."""
     if not folder.is_dir():
         raise UnreadableFrame("Is no folder", where=str(folder))
-    files = [p for p in folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")]
+    files = [
+        p
+        for p in folder.iterdir()
+        if p.suffix.lower() in SUFFIXES and not p.name.startswith(".") and not p.name.endswith(MASK_ENDING)
+    ]
     return sorted(files, key=lambda p: natural_key(p.name))
 
 

@@ -27,6 +27,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.gains import gain_table, with_gain
+from idle_lantern.core.join.masks import Masks
 from idle_lantern.core.join.poses import Poses
 from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_map, grid_step, sample
 
@@ -109,6 +110,8 @@ class Compositor:
         255 or 65535.
     with_alpha : set of int
         Frames that bring an alpha of their own: what it hides is never shown.
+    masks : mapping of int to Mask
+        Painted masks by index into ``poses.frames``; what they hide is never shown.
     """
 
     def __init__(
@@ -120,8 +123,9 @@ class Compositor:
         gains: Array,
         full_scale: int,
         with_alpha: frozenset[int] = frozenset(),
+        masks: Masks | None = None,
     ) -> None:
-        self.with_alpha = with_alpha
+        self.with_alpha, self.masks = with_alpha, masks or {}
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale = full_scale
         self.dtype = np.uint8 if full_scale == 255 else np.uint16
@@ -182,6 +186,8 @@ class Compositor:
         shows = covered(places, lens)
         if k in self.with_alpha:
             shows &= self._opaque(k, places)
+        if k in self.masks:
+            shows &= ~self.masks[k].hidden_at(places, lens)
         return _View(box, places, shows, share) if shows.any() else None
 
     def _composite(self, tile: Tile, piece: _Piece) -> Array:

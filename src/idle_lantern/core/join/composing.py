@@ -25,6 +25,7 @@ from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.falloff import FallOff, even_overview, solve_falloff, without_falloff
 from idle_lantern.core.join.gains import solve_gains
 from idle_lantern.core.join.held import Held
+from idle_lantern.core.join.masks import Masks
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.overview import make_overview, overview_pixels
 from idle_lantern.core.join.poses import Poses
@@ -74,16 +75,17 @@ def compose_picture(
     *,
     rough: bool = False,
     store: FrameStore | None = None,
+    masks: Masks | None = None,
 ) -> Joined:
     """Make the picture of a solution on a canvas.
 
-    ``rough`` uses the reduced frames instead of reading the full ones: a first look
+    ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones: a first look
     within seconds, for canvases of a few megapixels.
     """
     options = options or JoinOptions()
     clock = Clock()
     with one_thread_each():
-        ready = _prepared(solution, canvas, options, progress, clock, store, rough=rough)
+        ready = _prepared(solution, canvas, options, progress, clock, store, masks, rough=rough)
         with clock.stage("blend"):
             dtype = ready.compositor.dtype
             result = np.zeros((canvas.height, canvas.width, 3), dtype)
@@ -102,12 +104,13 @@ def compose_to_file(
     options: JoinOptions | None = None,
     progress: Progress = SILENT,
     store: FrameStore | None = None,
+    masks: Masks | None = None,
 ) -> Composed:
     """Make the picture of a solution tile by tile into a tiled pyramid TIFF or a JPEG: memory does not grow with it."""
     options = options or JoinOptions()
     clock = Clock()
     with one_thread_each(), replacing(target) as part_file:
-        ready = _prepared(solution, canvas, options, progress, clock, store, rough=False)
+        ready = _prepared(solution, canvas, options, progress, clock, store, masks, rough=False)
         box = _safe_rectangle(ready.label, canvas)
         region = box if options.crop else Rectangle(0, 0, canvas.width, canvas.height)
         with clock.stage("blend"):
@@ -139,13 +142,15 @@ def _prepared(
     progress: Progress,
     clock: Clock,
     store: FrameStore | None,
+    masks: Masks | None,
     *,
     rough: bool,
 ) -> _Prepared:
     poses = solution.poses
+    mine = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
     with clock.stage("warp"):
         pixels = overview_pixels(len(poses.frames)) // (4 if rough else 1)
-        overview = make_overview(poses, solution.working, canvas, pixels=pixels, progress=progress)
+        overview = make_overview(poses, solution.working, canvas, pixels=pixels, masks=mine, progress=progress)
         falloff = solve_falloff(overview, len(poses.frames))
         overview = even_overview(overview, falloff)
         gains = solve_gains(overview, len(poses.frames))
@@ -174,7 +179,7 @@ def _prepared(
         load = Held(even_frame, len(infos), lambda p: p.nbytes, most).load
         full_scale = 65535 if any(i.bits == 16 for i in infos) else 255
     with_alpha = frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None)
-    return _Prepared(Compositor(poses, canvas, load, label, gains, full_scale, with_alpha), gains, label, falloff)
+    return _Prepared(Compositor(poses, canvas, load, label, gains, full_scale, with_alpha, mine), gains, label, falloff)
 
 
 def _reduction(poses: Poses, canvas: Canvas) -> int:

@@ -16,6 +16,7 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.features import WorkingFrame
+from idle_lantern.core.join.masks import Mask, Masks
 from idle_lantern.core.join.poses import Poses
 from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_map
 
@@ -32,7 +33,8 @@ class Patch:
 
     ``columns`` are canvas columns (they wrap on a full circle), ``top`` the first row.
     ``weight`` falls from 1 in the frame's middle to 0 at its rim; ``radius2`` is the
-    squared radius in the frame as a share of its half diagonal.
+    squared radius in the frame as a share of its half diagonal. ``kept`` is what a mask
+    wants to show.
     """
 
     frame: int
@@ -42,6 +44,7 @@ class Patch:
     inside: Array
     weight: Array
     radius2: Array
+    kept: Array | None = None
 
     @property
     def index(self) -> tuple[Array, Array]:
@@ -79,6 +82,7 @@ def make_overview(
     canvas: Canvas,
     *,
     pixels: int | None = None,
+    masks: Masks | None = None,
     progress: Progress = SILENT,
 ) -> Overview:
     """Warp every working frame onto ``canvas`` reduced to about ``pixels`` (None: what the frames need).
@@ -93,7 +97,7 @@ def make_overview(
     patches = []
     for i, frame in enumerate(working):
         progress.advance()
-        patch = _patch(i, poses, frame.picture, frame.scale, small, directions)
+        patch = _patch(i, poses, frame.picture, frame.scale, small, directions, (masks or {}).get(i))
         if patch is not None:
             patches.append(patch)
     return Overview(small, tuple(patches))
@@ -131,7 +135,13 @@ def _window(lens: Lens, rotation: Array, small: Canvas, directions: Array) -> tu
 
 
 def _patch(
-    i: int, poses: Poses, picture: Picture, scale: tuple[float, float], small: Canvas, directions: Array
+    i: int,
+    poses: Poses,
+    picture: Picture,
+    scale: tuple[float, float],
+    small: Canvas,
+    directions: Array,
+    mask: Mask | None,
 ) -> Patch | None:
     lens, rotation = poses.lenses[i], poses.world_from_camera[i]
     columns, rows = _window(lens, rotation, small, directions)
@@ -147,6 +157,10 @@ def _patch(
     if places is None:
         return None
     inside = covered(places, lens)
+    kept = None
+    if mask is not None:
+        inside &= ~mask.hidden_at(places, lens)
+        kept = inside & mask.kept_at(places, lens)
     if not inside.any():
         return None
     x = places[..., 0] / (lens.width - 1) * 2 - 1
@@ -171,4 +185,4 @@ def _patch(
     if picture.alpha is not None:
         alpha = cv2.resize(picture.alpha, (pixels.shape[1], pixels.shape[0]), interpolation=cv2.INTER_AREA)
         inside &= cv2.remap(alpha, on_picture, None, cv2.INTER_LINEAR) > 250
-    return Patch(i, columns, int(rows[0]), sampled, inside, weight.astype(np.float32), radius2)
+    return Patch(i, columns, int(rows[0]), sampled, inside, weight.astype(np.float32), radius2, kept)

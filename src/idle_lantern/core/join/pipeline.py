@@ -24,6 +24,7 @@ from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas, make_canvas
 from idle_lantern.core.join.composing import Composed, compose_picture, compose_to_file
+from idle_lantern.core.join.masks import Masks
 from idle_lantern.core.join.options import JoinOptions, machine_memory
 from idle_lantern.core.join.solving import Solution, solve
 from idle_lantern.core.join.workers import Clock
@@ -55,6 +56,7 @@ def join(
     options: JoinOptions | None = None,
     prior: Sequence[Array | None] | None = None,
     progress: Progress = SILENT,
+    masks: Masks | None = None,
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target``, which appears only when complete.
 
@@ -69,9 +71,9 @@ def join(
     deep = any(i.bits == 16 for i in frames.infos)
     if target.suffix.lower() != ".png" and memory_needed(canvas, deep=deep) > min(_HELD_BYTES, options.memory()):
         check_space(target, canvas, deep=deep)
-        return solution, compose_to_file(solution, canvas, target, options, progress, store)
+        return solution, compose_to_file(solution, canvas, target, options, progress, store, masks)
     check_memory(canvas, deep=deep)
-    joined = compose_picture(solution, canvas, options, progress, store=store)
+    joined = compose_picture(solution, canvas, options, progress, store=store, masks=masks)
     clock = Clock()
     with clock.stage("write"):
         progress.begin("write", 1)

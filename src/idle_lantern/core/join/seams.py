@@ -38,16 +38,19 @@ def find_seams(overview: Overview, gains: Array, progress: Progress = SILENT) ->
     label = np.full(shape, NOBODY, np.int16)
     value = np.zeros((*shape, 3), np.float32)
     weight = np.zeros(shape, np.float32)
+    kept = np.zeros(shape, bool)
     progress.begin("seams", len(overview.patches))
     for patch in _laying_order(overview):
         progress.advance()
         pixels: Array = with_gain(patch.pixels, gain_table(gains[patch.frame], 255)).astype(np.float32)
         pixels = cv2.GaussianBlur(pixels, (3, 3), 0)
         there = label[patch.index]
-        take = _cut(there != NOBODY, patch, value[patch.index], pixels, weight[patch.index])
+        take = _cut(there != NOBODY, patch, value[patch.index], pixels, weight[patch.index], kept[patch.index])
         label[patch.index] = np.where(take, patch.frame, there)
         value[patch.index] = np.where(take[..., None], pixels, value[patch.index])
         weight[patch.index] = np.where(take, patch.weight, weight[patch.index])
+        if patch.kept is not None:
+            kept[patch.index] |= take & patch.kept
     return label
 
 
@@ -62,16 +65,17 @@ def _laying_order(overview: Overview) -> list[Patch]:
     return sorted(overview.patches, key=distance)
 
 
-def _cut(laid: Array, patch: Patch, old: Array, new: Array, old_weight: Array) -> Array:
-    """Where the new frame takes over, (h, w) bool."""
+def _cut(laid: Array, patch: Patch, old: Array, new: Array, old_weight: Array, old_kept: Array) -> Array:
+    """Where the new frame takes over, (h, w) bool; what a mask keeps of the old one is not given up."""
     only_new = patch.inside & ~laid
     both = patch.inside & laid
     if not both.any():
         return only_new
     lead = patch.weight - old_weight
     # outside the belt where both frames are about equally good the choice is plain; inside it is cut
-    surely_new = only_new | (both & (lead > _CLEAR))
-    surely_old = (laid & ~patch.inside) | (both & (lead < -_CLEAR))
+    new_kept = np.zeros_like(both) if patch.kept is None else patch.kept & ~old_kept
+    surely_new = only_new | (both & ((lead > _CLEAR) & ~old_kept | new_kept))
+    surely_old = (laid & ~patch.inside) | (both & ((lead < -_CLEAR) & ~new_kept | old_kept))
     belt = both & ~surely_new & ~surely_old
     if not belt.any():
         return np.asarray(surely_new & patch.inside)

@@ -1,0 +1,112 @@
+"""Parts of frames that must not show, or must: painted pictures beside the frames.
+
+A mask is a PNG of any size, laid over its frame corner to corner: red hides, green keeps,
+anything else leaves the choice to the seams. Masks are looked for as ``NAME.mask.png``
+for the frame ``NAME.jpg``, so any painting program can make them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from idle_lantern.core.base.atomic import replacing
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.frameset import MASK_ENDING
+from idle_lantern.core.geometry.lenses import Lens
+
+Array = NDArray[Any]
+
+HIDE_COLOUR, KEEP_COLOUR = (255, 0, 0), (0, 255, 0)
+#: Of a colour's share so much makes it red or green: soft brushes and JPEG-like edges count by half.
+_STRONG, _WEAK = 128, 110
+#: Masks are held no larger than this; seams do not follow finer outlines.
+_LONGEST = 1500
+
+
+@dataclass(frozen=True)
+class Mask:
+    """What of a frame is hidden and what is kept, (h, w) uint8 of 0 or 255 each."""
+
+    hide: Array
+    keep: Array
+
+    def hidden_at(self, places: Array, lens: Lens) -> Array:
+        """Whether frame pixels (H, W, 2) are hidden, bool."""
+        return _at(self.hide, places, lens)
+
+    def kept_at(self, places: Array, lens: Lens) -> Array:
+        """Whether frame pixels (H, W, 2) are to show, bool."""
+        return _at(self.keep, places, lens)
+
+
+Masks = Mapping[int, Mask]
+
+
+def read_mask(path: Path) -> Mask:
+    """A painted mask.
+
+    Raises
+    ------
+    InputError
+        It is no picture.
+    """
+    try:
+        with Image.open(path) as image:
+            image.thumbnail((_LONGEST, _LONGEST), Image.Resampling.BOX)
+            rgba = np.asarray(image.convert("RGBA"))
+    except Exception as error:
+        raise InputError("Is no mask that can be read", where=path.name, remedy="Save it as PNG") from error
+    return of_painting(rgba)
+
+
+def of_painting(rgba: Array) -> Mask:
+    """The mask of a painting (h, w, 4) uint8; what is see-through is not painted."""
+    red, green, blue, alpha = (rgba[..., c].astype(int) for c in range(4))
+    painted = alpha >= _STRONG
+    hide = painted & (red >= _STRONG) & (green < _WEAK) & (blue < _WEAK)
+    keep = painted & (green >= _STRONG) & (red < _WEAK) & (blue < _WEAK)
+    return Mask((hide * 255).astype(np.uint8), (keep * 255).astype(np.uint8))
+
+
+def write_mask(mask: Mask, path: Path) -> None:
+    """Write a mask as a painting, whole or not at all."""
+    rgba = np.zeros((*mask.hide.shape, 4), np.uint8)
+    for area, colour in ((mask.hide, HIDE_COLOUR), (mask.keep, KEEP_COLOUR)):
+        rgba[area > 0] = (*colour, 255)
+    with replacing(path) as part:
+        Image.fromarray(rgba).save(part, "PNG")
+
+
+def mask_path(folder: Path, name: str) -> Path:
+    """Where the mask of a frame of that name lies."""
+    return folder / (Path(name).stem + MASK_ENDING)
+
+
+def masks_in(folder: Path, names: Sequence[str]) -> dict[int, Mask]:
+    """The masks in a folder for frames of these names, by index; those without paint are left out."""
+    found = {}
+    for i, name in enumerate(names):
+        path = mask_path(folder, name)
+        if path.is_file():
+            mask = read_mask(path)
+            if mask.hide.any() or mask.keep.any():
+                found[i] = mask
+    return found
+
+
+def _at(area: Array, places: Array, lens: Lens) -> Array:
+    if not area.any():
+        return np.zeros(places.shape[:2], bool)
+    h, w = area.shape
+    scale = np.array([w / lens.width, h / lens.height], np.float32)
+    there = (places + np.float32(0.5)) * scale - np.float32(0.5)
+    sampled = cv2.remap(area, there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(sampled > 127)
