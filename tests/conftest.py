@@ -17,7 +17,12 @@ from tests.helpers.sets import FrameFiles, fisheye_sphere, grid_with_distortion,
 def own_user_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """Settings, outings and logs of a test never touch the person's own."""
     root = tmp_path / "user"
-    for name, folder in (("XDG_CONFIG_HOME", "config"), ("XDG_DATA_HOME", "data"), ("XDG_STATE_HOME", "state")):
+    for name, folder in (
+        ("XDG_CONFIG_HOME", "config"),
+        ("XDG_DATA_HOME", "data"),
+        ("XDG_STATE_HOME", "state"),
+        ("XDG_CACHE_HOME", "cache"),
+    ):
         (root / folder).mkdir(parents=True)
         monkeypatch.setenv(name, str(root / folder))
     return root

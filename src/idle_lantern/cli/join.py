@@ -21,6 +21,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, join
 from idle_lantern.core.join.prior import prior_for, read_prior
 from idle_lantern.core.join.report import failure_report, report_of
+from idle_lantern.core.join.unfinished import leftovers_folder, solving_key, unfinished
 
 JOINED, BAD_INPUT, CANNOT_JOIN, INTERRUPTED = 0, 2, 3, 130
 
@@ -37,6 +38,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--masks", type=Path, metavar="FOLDER", help="painted NAME.mask.png: red hides, green keeps parts of a frame"
     )
+    parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
     parser.add_argument(
         "--memory", type=float, metavar="GIB", help="most memory for pictures; default: a quarter of the machine"
@@ -116,7 +118,9 @@ def run(args: argparse.Namespace) -> int:
         prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else None
         memory = None if args.memory is None else round(args.memory * 2**30)
         options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory)
-        solution, joined = join(frames, args.out, options, prior, progress, _masks(args.masks, frames))
+        masks = _masks(args.masks, frames)
+        with unfinished(leftovers_folder(), solving_key(frames, options, prior), fresh=args.fresh) as left:
+            solution, joined = join(frames, args.out, options, prior, progress, masks, left)
         report = report_of(solution, joined, crop=args.crop)
         if args.report:
             write_text(args.report, json.dumps(report, indent=1))

@@ -20,7 +20,7 @@ from idle_lantern.core.base.errors import Cancelled, InputError, JoinError
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.frameset import gather
-from idle_lantern.core.frames.reading import grey_again, probe, read, read_again
+from idle_lantern.core.frames.reading import probe, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.canvas import make_canvas
@@ -318,9 +318,7 @@ def test_a_small_memory_gives_the_same_picture_in_tiles(row_set: FrameFiles, tmp
     solution, composed = join(frames, tiled, JoinOptions(memory_bytes=1_000_000))
     held = compose_picture(solution, composed.canvas).picture
     np.testing.assert_array_equal(tifffile.imread(tiled), np.dstack([held.pixels, held.alpha]))
-    # read in another way, brightness is rounded otherwise: thousandths of a pixel in the geometry
-    difference = np.abs(tifffile.imread(tiled).astype(int) - tifffile.imread(whole))
-    assert difference.mean() < 0.3
+    np.testing.assert_array_equal(tifffile.imread(tiled), tifffile.imread(whole))
     with tifffile.TiffFile(tiled) as tiff:
         assert tiff.pages[0].is_tiled
     join(frames, cut, JoinOptions(memory_bytes=1_000_000, crop=True))
@@ -356,7 +354,7 @@ def test_a_second_closer_look_ties_what_the_first_leaves_apart(row_set: FrameFil
 
 
 def test_frames_read_again_hold_the_same_pixels(tmp_path: Path):
-    """The quick decoder against the first one, for all eight orientations of EXIF and for grey."""
+    """The quick decoder against the first one, for all eight orientations of EXIF."""
     rng = np.random.default_rng(4)
     pixels = cv2.resize(rng.integers(0, 255, (12, 16, 3), dtype=np.uint8), (160, 120))
     for orientation in range(1, 9):
@@ -367,8 +365,6 @@ def test_frames_read_again_hold_the_same_pixels(tmp_path: Path):
         info = probe(path)
         assert info.plain_jpeg
         np.testing.assert_array_equal(read_again(info).pixels, read(path).pixels)
-        grey = cv2.cvtColor(read(path).pixels, cv2.COLOR_RGB2GRAY)
-        assert np.abs(grey_again(info).astype(int) - grey).max() <= 3
 
 
 def test_a_report_is_enough_for_another_projection(row_set: FrameFiles, tmp_path: Path):

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.deliver.streaming import Kept
 from idle_lantern.core.deliver.writing import WriteOptions
 from idle_lantern.core.frames.metadata import to_exif
 
@@ -33,17 +34,25 @@ def write_jpeg_strips(
     strips: Iterable[Array],
     options: WriteOptions,
     icc: bytes | None = None,
+    kept: Kept | None = None,
+    kept_rows: int = 0,
 ) -> None:
-    """Write strips (h, ``width``, 3) uint8 from top to bottom; all but the last a multiple of ``STRIP_ROWS`` high."""
-    done = 0
+    """Write strips (h, ``width``, 3) uint8 from top to bottom; all but the last a multiple of ``STRIP_ROWS`` high.
+
+    ``kept`` holds encoded strips of an earlier run, ``kept_rows`` in all, which come before those of ``strips``,
+    and takes the new ones.
+    """
+    done = kept_rows
     with open(path, "wb") as stream:
+        for i in range(0 if kept is None else len(kept)):
+            assert kept is not None
+            stream.write(kept[i])
         for strip in strips:
             header, data = _encoded(strip, options, icc, (width, height) if done == 0 else None)
-            if done == 0:
-                stream.write(_with_height(header, height))
-            else:
-                stream.write(bytes([0xFF, _RST0 + 7]))
-            stream.write(data)
+            piece = (_with_height(header, height) if done == 0 else bytes([0xFF, _RST0 + 7])) + data
+            if kept is not None:
+                kept.append(piece)
+            stream.write(piece)
             done += len(strip)
         if done != height:
             raise ValueError(f"{done} rows were given for a picture of {height}")

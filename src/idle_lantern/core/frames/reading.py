@@ -117,18 +117,10 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
     OpenCV decodes JPEG half again as fast as Pillow and to the same values, but fills
     what is missing in a truncated file with grey; so it is not used for the first reading.
     """
-    pixels = _decoded(info, cv2.IMREAD_COLOR_RGB) if reduce == 1 else None
-    return read(info.path, reduce) if pixels is None else _turned(Picture(pixels), info.metadata.orientation)
-
-
-def grey_again(info: FrameInfo) -> Array:
-    """Grey of a frame that was read whole before, (H, W) 8 bit; a JPEG's brightness needs no colours decoded."""
-    pixels = _decoded(info, cv2.IMREAD_GRAYSCALE)
-    if pixels is not None:
-        return np.ascontiguousarray(_turned(Picture(pixels[..., None]), info.metadata.orientation).pixels[..., 0])
-    picture = read(info.path)
-    rgb = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
-    return np.asarray(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY))
+    if reduce > 1 or not info.plain_jpeg:
+        return read(info.path, reduce)
+    pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
+    return read(info.path) if pixels is None else _turned(Picture(pixels), info.metadata.orientation)
 
 
 def sound_jpeg(info: FrameInfo) -> bool:
@@ -138,12 +130,6 @@ def sound_jpeg(info: FrameInfo) -> bool:
     with open(info.path, "rb") as stream:
         stream.seek(-2, io.SEEK_END)
         return stream.read() == b"\xff\xd9"
-
-
-def _decoded(info: FrameInfo, kind: int) -> Array | None:
-    if not info.plain_jpeg:
-        return None
-    return cv2.imdecode(np.fromfile(info.path, np.uint8), kind | cv2.IMREAD_IGNORE_ORIENTATION)
 
 
 def _check_exists(path: Path) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.reading import FrameInfo, grey_again, read, read_again, sound_jpeg
+from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 
 Array = NDArray[Any]
 
@@ -57,8 +57,8 @@ class FrameStore:
         """Full-size brightness (H, W), 8 bit."""
         with self._lock:
             picture = self._kept.get(f)
-        if picture is None:
-            return grey_again(self.infos[f])
+        # always from the colours, so that what is kept makes no difference to the result
+        picture = picture or read_again(self.infos[f])
         pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
         return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
 

@@ -348,10 +348,13 @@ def compose(
     progress: Progress = SILENT,
     size: int = TILE,
     region: Rectangle | None = None,
+    skip: int = 0,
 ) -> Iterator[tuple[Tile, Array, Array]]:
-    """All tiles in order, made by ``threads`` workers, a few ahead of the reader."""
+    """All tiles in order but the first ``skip``, made by ``threads`` workers, a few ahead of the reader."""
     tiles = tiles_of(compositor.canvas, size, region)
     progress.begin("blend", len(tiles))
+    progress.advance(skip)
+    tiles = tiles[skip:]
     with ThreadPoolExecutor(threads) as pool:
         ahead = threads + 1
         waiting = [pool.submit(compositor.tile, t) for t in tiles[:ahead]]

@@ -20,7 +20,7 @@ from idle_lantern.core.deliver.streaming import write_tiles
 from idle_lantern.core.deliver.writing import WriteOptions
 from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle, largest_rectangle
-from idle_lantern.core.join.blend import Compositor, Levels, compose
+from idle_lantern.core.join.blend import TILE, Compositor, Levels, compose
 from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.falloff import FallOff, even_overview, solve_falloff, without_falloff
 from idle_lantern.core.join.gains import solve_gains
@@ -31,6 +31,7 @@ from idle_lantern.core.join.overview import make_overview, overview_pixels
 from idle_lantern.core.join.poses import Poses
 from idle_lantern.core.join.seams import find_seams
 from idle_lantern.core.join.solving import Solution
+from idle_lantern.core.join.unfinished import Unfinished, key_of
 from idle_lantern.core.join.workers import Clock, one_thread_each
 
 Array = NDArray[Any]
@@ -105,23 +106,43 @@ def compose_to_file(
     progress: Progress = SILENT,
     store: FrameStore | None = None,
     masks: Masks | None = None,
+    left: Unfinished | None = None,
 ) -> Composed:
     """Make the picture of a solution tile by tile into a tiled pyramid TIFF or a JPEG: memory does not grow with it."""
     options = options or JoinOptions()
     clock = Clock()
+    left = left or Unfinished()
     with one_thread_each(), replacing(target) as part_file:
+        left.note_part(part_file)
         ready = _prepared(solution, canvas, options, progress, clock, store, masks, rough=False)
         box = _safe_rectangle(ready.label, canvas)
         region = box if options.crop else Rectangle(0, 0, canvas.width, canvas.height)
         with clock.stage("blend"):
-            tiles = ((p, a) for _t, p, a in compose(ready.compositor, options.threads, progress, region=region))
             size, icc = (region.width, region.height), solution.working[0].picture.icc
             how = WriteOptions(jpeg_quality=options.jpeg_quality)
-            if target.suffix.lower() in (".jpg", ".jpeg"):
-                write_jpeg_strips(part_file, *size, strips_of(tiles, region.width), how, icc)
-            else:
-                write_tiles(part_file, *size, tiles, ready.compositor.dtype, how, icc)
+            jpeg = target.suffix.lower() in (".jpg", ".jpeg")
+            name = "jpeg" if jpeg else "tiff"
+            with left.pieces(f"{name}-{_picture_key(ready, canvas, region, options)}") as kept:
+                done = 0 if kept is None else len(kept)
+                skip = done * -(-region.width // TILE) if jpeg else done
+                made = compose(ready.compositor, options.threads, progress, region=region, skip=skip)
+                tiles = ((p, a) for _tile, p, a in made)
+                if jpeg:
+                    rows = min(done * TILE, region.height)
+                    write_jpeg_strips(part_file, *size, strips_of(tiles, region.width), how, icc, kept, rows)
+                else:
+                    write_tiles(part_file, *size, tiles, ready.compositor.dtype, how, icc, kept)
     return Composed(canvas, ready.gains, ready.label, box, ready.falloff, clock.seconds)
+
+
+def _picture_key(ready: _Prepared, canvas: Canvas, region: Rectangle, options: JoinOptions) -> str:
+    """What decides every pixel: geometry, seams, gains, fall-off, masks, and how it is packed."""
+    shape = (canvas.projection, canvas.width, canvas.height, canvas.px_per_rad, canvas.canvas_from_world.tobytes())
+    poses = ready.compositor.poses
+    turned = (poses.world_from_camera.tobytes(), poses.lenses, [b.tobytes() for b in poses.bends if b is not None])
+    masks = [(k, m.hide.tobytes()) for k, m in sorted(ready.compositor.masks.items())]
+    light = (ready.gains.tobytes(), ready.falloff, ready.label.tobytes())
+    return key_of(shape, turned, masks, light, region, options.jpeg_quality)
 
 
 def _safe_rectangle(label: Array, canvas: Canvas) -> Rectangle:

@@ -27,6 +27,7 @@ from idle_lantern.core.join.composing import Composed, compose_picture, compose_
 from idle_lantern.core.join.masks import Masks
 from idle_lantern.core.join.options import JoinOptions, machine_memory
 from idle_lantern.core.join.solving import Solution, solve
+from idle_lantern.core.join.unfinished import Unfinished
 from idle_lantern.core.join.workers import Clock
 
 Array = NDArray[Any]
@@ -57,6 +58,7 @@ def join(
     prior: Sequence[Array | None] | None = None,
     progress: Progress = SILENT,
     masks: Masks | None = None,
+    left: Unfinished | None = None,
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target``, which appears only when complete.
 
@@ -65,13 +67,13 @@ def join(
     options = options or JoinOptions()
     check_target(target)
     store = FrameStore(frames.infos, options.memory() // 4)
-    solution = solve(frames, options, prior, progress, store)
+    solution = solve(frames, options, prior, progress, store, left)
     canvas = make_canvas(solution.poses, solution.seen, options.projection, options.width_px)
     check_target(target, canvas.width, canvas.height)
     deep = any(i.bits == 16 for i in frames.infos)
     if target.suffix.lower() != ".png" and memory_needed(canvas, deep=deep) > min(_HELD_BYTES, options.memory()):
         check_space(target, canvas, deep=deep)
-        return solution, compose_to_file(solution, canvas, target, options, progress, store, masks)
+        return solution, compose_to_file(solution, canvas, target, options, progress, store, masks, left)
     check_memory(canvas, deep=deep)
     joined = compose_picture(solution, canvas, options, progress, store=store, masks=masks)
     clock = Clock()

@@ -37,6 +37,7 @@ from idle_lantern.core.join.poses import Adjustment, Poses, adjust, descend, ini
 from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
 from idle_lantern.core.join.straighten import centred, to_prior, upright
+from idle_lantern.core.join.unfinished import Unfinished
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 
 Array = NDArray[Any]
@@ -103,10 +104,12 @@ def solve(
     prior: Sequence[Array | None] | None = None,
     progress: Progress = SILENT,
     store: FrameStore | None = None,
+    left: Unfinished | None = None,
 ) -> Solution:
     """Find how the frames lie to each other and which lens took them.
 
-    ``store`` hands decoded frames on to who makes the picture.
+    ``store`` hands decoded frames on to who makes the picture; ``left`` keeps finished
+    stages for a run after this one was killed.
 
     Raises
     ------
@@ -118,19 +121,34 @@ def solve(
     if n < 2:
         raise JoinError("One frame alone makes no panorama", remedy="Give at least two overlapping frames")
     prior = list(prior) if prior is not None else [None] * n
+    left = left or Unfinished()
+    before = left.load("solution")
+    if isinstance(before, Solution):
+        return replace(before, frames=frames)
     store = store or FrameStore(frames.infos, 0)
     clock = Clock()
     rng = np.random.default_rng(options.seed)
     with one_thread_each():
         for size in (options.working_mp, options.second_mp):
+            looked = left.load(f"looked-{size:g}")
             with clock.stage("read"):
                 progress.begin("read", n)
-                working = mapped(
-                    partial(working_frame, store=store, working_mp=size), range(n), options.threads, progress
+                working = (
+                    looked[0]
+                    if looked
+                    else mapped(
+                        partial(working_frame, store=store, working_mp=size), range(n), options.threads, progress
+                    )
                 )
             with clock.stage("features"):
                 progress.begin("features", n)
-                features = mapped(partial(find_features, count=options.features), working, options.threads, progress)
+                features = (
+                    looked[1]
+                    if looked
+                    else mapped(partial(find_features, count=options.features), working, options.threads, progress)
+                )
+            if not looked:
+                left.save(f"looked-{size:g}", (working, features))
             with clock.stage("match"):
                 links, lenses = _verified_links(
                     frames, features, prior, options, rng, progress, image_circle_px(working)
@@ -168,7 +186,7 @@ def solve(
         poses = centred(poses, field_of(poses).middle_rad)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
-    return Solution(
+    solution = Solution(
         frames,
         poses,
         tuple(links),
@@ -180,6 +198,8 @@ def solve(
         clock.seconds,
         parallax,
     )
+    left.save("solution", solution)
+    return solution
 
 
 def _verified_links(
