@@ -17,6 +17,7 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas import Canvas, field_of
 from idle_lantern.core.join.composing import Composed
 from idle_lantern.core.join.features import working_frame
+from idle_lantern.core.join.level import Level
 from idle_lantern.core.join.parallax import Parallax
 from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.poses import Poses
@@ -56,6 +57,7 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
             "reason": canvas.reason,
         },
         "parallax": _parallax(solution),
+        "level": _level(solution),
         "falloff": {"terms": list(joined.falloff), "corner": math.exp(sum(joined.falloff))},
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
@@ -159,6 +161,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         tuple(working_frame(f, store, working_mp) for f in used),
         {},
         _parallax_of(report.get("parallax")),
+        _level_of(report.get("level")),
     )
 
 
@@ -225,6 +228,26 @@ def _parallax(solution: Solution) -> dict[str, Any] | None:
         "largest_px": found.largest_px,
         "in_words": found.sentence(),
     }
+
+
+def _level(solution: Solution) -> dict[str, Any] | None:
+    found = solution.level
+    if found is None:
+        return None
+    return {
+        "edges": found.edges,
+        "sigma_deg": _plain(math.degrees(found.sigma_rad)),
+        "axis_lean_deg": math.degrees(found.lean_rad),
+        "axis_lean_toward_deg": math.degrees(found.lean_toward_rad),
+        "in_words": found.sentence(),
+    }
+
+
+def _level_of(told: dict[str, Any] | None) -> Level | None:
+    if told is None:
+        return None
+    sigma, lean, toward = (_number(told[k]) for k in ("sigma_deg", "axis_lean_deg", "axis_lean_toward_deg"))
+    return Level(int(told["edges"]), math.radians(sigma), math.radians(lean), math.radians(toward))
 
 
 def _parallax_of(told: dict[str, Any] | None) -> Parallax | None:

@@ -23,6 +23,7 @@ from idle_lantern.core.join.features import Features, WorkingFrame, find_feature
 from idle_lantern.core.join.held import Held
 from idle_lantern.core.join.image_circle import image_circle_px
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
+from idle_lantern.core.join.level import Level, levelled
 from idle_lantern.core.join.links import (
     Link,
     acceptable,
@@ -84,6 +85,8 @@ class Solution:
     timings_s : dict
     parallax : Parallax or None
         How far the axis stood off the no-parallax point, where the frames show it.
+    level : Level or None
+        How the vertical was found, where edges in the frames tell it.
     """
 
     frames: FrameSet
@@ -96,6 +99,7 @@ class Solution:
     working: tuple[WorkingFrame, ...]
     timings_s: dict[str, float]
     parallax: Parallax | None = None
+    level: Level | None = None
 
 
 def solve(
@@ -175,12 +179,13 @@ def solve(
             with clock.stage("refine"):
                 poses, links, parallax = _refined(frames, store, poses, links, options, rng, progress, size)
     placed_by = dict.fromkeys(poses.frames, "features")
+    level = None
     if any(prior[f] is not None for f in poses.frames):
         poses = to_prior(poses, prior)
         poses = _with_planned(frames, poses, prior, set(same))
         placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
     else:
-        poses = upright(poses)
+        poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
         poses = _with_regular(frames, poses, features, set(same))
         placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
         poses = centred(poses, field_of(poses).middle_rad)
@@ -197,6 +202,7 @@ def solve(
         tuple(working[f] for f in poses.frames),
         clock.seconds,
         parallax,
+        level,
     )
     left.save("solution", solution)
     return solution
