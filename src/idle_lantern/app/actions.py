@@ -132,6 +132,14 @@ ACTIONS: tuple[Action, ...] = (
         ready=lambda w: w.join_stage.can_join(),
     ),
     Action(
+        "join.masks",
+        "Hide or keep parts of frames",
+        "Join",
+        "Ctrl+H",
+        lambda w: w.join_stage.open_masks(),
+        ready=lambda w: w.join_stage.can_mask(),
+    ),
+    Action(
         "work.cancel",
         "Stop the work that runs",
         "Join",

@@ -121,7 +121,15 @@ QPushButton[quiet="true"] {{ background: transparent; border: none; padding: 4px
 QCheckBox {{ spacing: 8px; background: transparent; }}
 QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised}; }}
 QCheckBox::indicator:checked {{ background: {k.accent}; border: 3px solid {k.raised}; }}
-QCheckBox:focus {{ color: {k.accent}; }}
+QCheckBox:focus, QRadioButton:focus {{ color: {k.accent}; }}
+QRadioButton {{ spacing: 8px; background: transparent; }}
+QRadioButton::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised};
+  border-radius: 8px; }}
+QRadioButton::indicator:checked {{ width: 10px; height: 10px; background: {k.accent}; border: 3px solid {k.raised}; }}
+QSlider {{ background: transparent; min-height: 20px; }}
+QSlider::groove:horizontal {{ height: 4px; background: {k.line}; }}
+QSlider::handle:horizontal {{ width: 10px; margin: -7px 0; background: {k.text}; }}
+QSlider:focus {{ border-bottom: 2px solid {k.accent}; }}
 QListWidget, QTableWidget, QTreeWidget {{ background: {k.panel}; border: 1px solid {k.line}; outline: none;
   selection-background-color: {k.accent}; selection-color: {k.on_accent}; gridline-color: {k.raised}; }}
 QListWidget::item {{ padding: 5px; }}

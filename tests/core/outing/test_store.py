@@ -45,7 +45,7 @@ def test_the_real_document_of_version_1_still_opens():
         (lambda t: t[:-20], "damaged at line"),
         (lambda t: "", "damaged at line"),
         (lambda t: "[1, 2]", "no outing document"),
-        (lambda t: t.replace("outing/2", "outing/9"), "newer Idle Lantern"),
+        (lambda t: t.replace("outing/3", "outing/9"), "newer Idle Lantern"),
         (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "damaged at brief/wish/overlap"),
         (lambda t: t.replace('"right_deg": 100.0', '"right_deg": -200.0'), "impossible value"),
         (lambda t: t.replace('"focal_mm"', '"focal_nn"'), "damaged at brief/rig"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import json
 import logging
 import time
@@ -11,10 +12,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QComboBox
 
 from idle_lantern.app import theme
+from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
@@ -24,18 +26,21 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.deliver.writing import write
-from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.composing import Joined, compose_picture
 from idle_lantern.core.join.falloff import NONE
+from idle_lantern.core.join.masks import masks_in
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, check_memory
 from idle_lantern.core.join.report import canvas_of, crop_of, report_of, solution_of
 from idle_lantern.core.join.solving import Solution, solve
+from idle_lantern.core.join.unfinished import Unfinished, leftovers_folder, solving_key, unfinished
 from idle_lantern.core.join.unroll import unroll_canvas
 from idle_lantern.core.outing import edits, store
 from idle_lantern.core.outing.model import FrameRef
@@ -97,7 +102,14 @@ class JoinStage(Stage):
                 ("It took", self.facts["time"]),
             ]
         )
+        self.findings = label("", "dim", wrap=True, name="join-findings")
         self.left_out = label("", wrap=True, name="join-left-out")
+        self.left_out.setTextFormat(Qt.TextFormat.RichText)
+        self.left_out.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        self.left_out.linkActivated.connect(self._put_back)
+        self.mask_button = button("Hide or keep parts of frames ...", self.open_masks, quiet=True, name="join-masks")
         self.zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
         tools = row(
@@ -116,8 +128,10 @@ class JoinStage(Stage):
             self.reason,
             8,
             figures,
+            self.findings,
             self.left_out,
             None,
+            self.mask_button,
             row(None, self.deliver_button),
         )
         side_panel = panel(side, "ground")
@@ -151,6 +165,34 @@ class JoinStage(Stage):
             return
         self.state.apply(edits.choose(f"Choose the projection {name}", projection=name))
 
+    def _put_back(self, link: str) -> None:
+        """A link beside a left-out frame: use it all the same, or leave it to the join again."""
+        word, _, file = link.partition(":")
+        self.state.apply(edits.put_back(file, word == "use"))
+        self.run_join()
+
+    def can_mask(self) -> bool:
+        """Whether there are frames to paint on and none is being joined."""
+        return bool(self.state.outing.frames_to_join()) and not self.window_.tasks.busy(JOINING)
+
+    def open_masks(self) -> MaskDialog | None:
+        """Paint what must not show, or must."""
+        refs, folder = self.state.outing.frames_to_join(), self.state.folder
+        if not refs or folder is None:
+            self.state.told.emit("There are no frames to paint on. Shoot some or bring pictures in under Frames.", True)
+            return None
+        chosen = next((i for i, r in enumerate(refs) if r.file == self.state.selected_file), 0)
+        paths = [self.state.path_of(r) for r in refs]
+        dialog = MaskDialog(self.window_, folder / store.MASKS, paths, chosen, self._masks_painted)
+        dialog.show()
+        dialog.activateWindow()
+        return dialog
+
+    def _masks_painted(self) -> None:
+        """Make the picture again with the masks as they are now; nothing is matched anew."""
+        if self.state.solution is not None and not self.state.join_is_stale:
+            self._start(self.state.outing.frames_to_join(), self.state.solution)
+
     def _start(self, refs: tuple[FrameRef, ...], solution: Solution | None) -> None:
         folder = self.state.folder
         if folder is None or self.window_.tasks.busy(JOINING):
@@ -159,21 +201,28 @@ class JoinStage(Stage):
         paths = [self.state.path_of(r) for r in refs]
         prior = [_prior(r) for r in refs]
         files = tuple(r.file for r in refs)
+        wanted = frozenset(i for i, f in enumerate(files) if f in self.state.outing.choices.put_back)
 
         def work(task: Task) -> Shown:
+            options = JoinOptions(projection=projection, wanted=wanted)
+            frames = gather(paths) if solution is None else solution.frames
+            known = prior if all(p is not None for p in prior) else None
+            with unfinished(leftovers_folder(), solving_key(frames, options, known)) as left:
+                return joined_in_steps(task, frames, options, known, left)
+
+        def joined_in_steps(
+            task: Task, frames: FrameSet, options: JoinOptions, known: list[Array | None] | None, left: Unfinished
+        ) -> Shown:
             begun = time.monotonic()
-            options = JoinOptions(projection=projection)
-            solved = solution
-            if solved is None:
-                frames = gather(paths)
-                known = prior if all(p is not None for p in prior) else None
-                solved = solve(frames, options, known, task)
+            kept = FrameStore(frames.infos, options.memory() // 4)
+            solved = solution or solve(frames, options, known, task, kept, left)
+            masks = masks_in(folder / store.MASKS, solved.frames.names)
             canvas = make_canvas(solved.poses, solved.seen, projection)
             check_memory(canvas, deep=any(i.bits == 16 for i in solved.frames.infos))
             small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
-            rough = compose_picture(solved, small, options, _Quiet(task), rough=True)
+            rough = compose_picture(solved, small, options, _Quiet(task), rough=True, masks=masks)
             task.show(_shown(rough, canvas.width, solved, rough=True))
-            joined = compose_picture(solved, canvas, options, task)
+            joined = compose_picture(solved, canvas, options, task, store=kept, masks=masks)
             task.begin("write", 1)
             target = folder / store.PICTURES
             target.mkdir(parents=True, exist_ok=True)
@@ -305,6 +354,7 @@ class JoinStage(Stage):
         task = self.window_.tasks.shown
         joining = self.window_.tasks.busy(JOINING)
         self.run_button.setEnabled(self.can_join())
+        self.mask_button.setEnabled(self.can_mask())
         finished = self.state.joined is not None and not self.state.join_is_stale and not joining
         set_look_property(self.run_button, "main", not finished)
         set_look_property(self.deliver_button, "main", finished)
@@ -328,6 +378,7 @@ class JoinStage(Stage):
         for value in self.facts.values():
             value.setText("–")
         self.left_out.setText("")
+        self.findings.setText("")
         self.reason.setText("")
         self.view.crop = None
         if joined is None:
@@ -349,7 +400,22 @@ class JoinStage(Stage):
         lens = poses.lenses[0]
         self.facts["lens"].setText(f"{lens.model}, f = {lens.focal_px:.1f} px")
         self.facts["frames"].setText(f"{len(poses.frames)} of {len(solution.frames)}")
-        self.left_out.setText("\n".join(f"{solution.frames.names[f]}: {r}" for f, r in solution.reasons.items()))
+        self.findings.setText("\n".join(found.sentence() for found in (solution.parallax, solution.level) if found))
+        self.left_out.setText("<br>".join(self._left_out_rows(solution)))
+
+    def _left_out_rows(self, solution: Solution) -> list[str]:
+        """Each frame that is not in the picture with its reason, and those used on demand, with what can be done."""
+        rows, files, back = [], self.state.joined_files, self.state.outing.choices.put_back
+        for f, reason in sorted(solution.reasons.items()):
+            text = f"{html.escape(solution.frames.names[f])}: {html.escape(reason)}"
+            if f < len(files) and files[f] not in back:
+                text += f' <a href="use:{html.escape(files[f])}">Use it all the same</a>'
+            rows.append(text)
+        for f, file in enumerate(files):
+            if file in back:
+                name = html.escape(solution.frames.names[f])
+                rows.append(f'{name}: used as you asked. <a href="leave:{html.escape(file)}">Leave it to the join</a>')
+        return rows
 
 
 class _Quiet:

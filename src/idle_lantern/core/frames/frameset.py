@@ -46,7 +46,7 @@ def gather(paths: Sequence[Path]) -> FrameSet:
             raise InputError("Is given twice", where=str(path), remedy="Name each frame once")
         seen.add(real)
         infos.append(probe(Path(path)))
-    return FrameSet(tuple(infos), _names([i.path for i in infos]))
+    return FrameSet(tuple(infos), names_of([i.path for i in infos]))
 
 
 def pictures_in(folder: Path) -> list[Path]:
@@ -79,7 +79,8 @@ def natural_key(name: str) -> list[tuple[int, int, str]]:
     return [*parts, (1, 0, text)]
 
 
-def _names(paths: list[Path]) -> tuple[str, ...]:
+def names_of(paths: Sequence[Path]) -> tuple[str, ...]:
+    """File names, with as much of the folder as keeps them apart."""
     for depth in range(1, 1 + max(len(p.resolve().parts) for p in paths)):
         names = ["/".join(p.resolve().parts[-depth:]) for p in paths]
         if len(set(names)) == len(names):

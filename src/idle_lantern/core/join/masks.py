@@ -87,7 +87,7 @@ def write_mask(mask: Mask, path: Path) -> None:
 
 def mask_path(folder: Path, name: str) -> Path:
     """Where the mask of a frame of that name lies."""
-    return folder / (Path(name).stem + MASK_ENDING)
+    return folder / (str(Path(name).with_suffix("")).lstrip("/").replace("/", "__") + MASK_ENDING)
 
 
 def masks_in(folder: Path, names: Sequence[str]) -> dict[int, Mask]:

@@ -35,6 +35,9 @@ class JoinOptions:
         Of a JPEG result.
     memory_bytes : int or None
         Most memory for pictures; None takes a quarter of the machine.
+    wanted : frozenset of int
+        Frames to use whatever speaks against them: doubles stay, and what nothing ties is
+        placed where it was planned or where the grid puts it.
     """
 
     projection: str = "auto"
@@ -48,6 +51,7 @@ class JoinOptions:
     crop: bool = False
     jpeg_quality: int = 92
     memory_bytes: int | None = None
+    wanted: frozenset[int] = frozenset()
 
     def memory(self) -> int:
         """Bytes that a join may use for pictures: as told, else a quarter of the machine."""

@@ -87,7 +87,7 @@ class Parallax:
         )
         return (
             f"The lens's no-parallax point stood {' and '.join(words)} the turning axis by "
-            f"{self.near_share:.2%} ± {self.near_sigma:.2%} of the distance of the nearest matched things "
+            f"{100 * self.near_share:.2g} ± {100 * self.near_sigma:.1g} % of the distance of the nearest matched things "
             f"({self.offset_mm(metres):.0f} mm {told}): slide the camera {back} by that."
         )
 
@@ -242,6 +242,8 @@ def _told(problem: _PupilAdjustment) -> Parallax:
     _r, weight, _j, by_share = problem._linear_parts()
     share = float(np.quantile(state.share, _NEAR))
     at = np.argsort(np.abs(state.share - share))[:20]
-    sigma = math.sqrt(variance / max(float((weight[at, None] * by_share[at] ** 2).sum()), 1e-12))
+    own = math.sqrt(variance / max(float((weight[at, None] * by_share[at] ** 2).sum()), 1e-12))
+    # a pupil that stands elsewhere asks for other shares in proportion
+    sigma = math.hypot(own, share * direction_sigma)
     largest = float(np.linalg.norm(by_share * state.share[:, None], axis=1).max())
     return Parallax(tuple(state.pupil.tolist()), direction_sigma, share, sigma, largest)

@@ -171,7 +171,7 @@ def solve(
         # dropping false links may have split the group
         if set(poses.frames) != set(main):
             groups = groups_of(n, links)
-        same = doubles(poses, working)
+        same = {f: k for f, k in doubles(poses, working).items() if f not in options.wanted}
         if same:
             poses, links = _without(poses, links, set(same))
         parallax = None
@@ -186,11 +186,13 @@ def solve(
         placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
     else:
         poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
-        poses = _with_regular(frames, poses, features, set(same))
+        poses = _with_regular(frames, poses, features, set(same), options.wanted)
         placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
         poses = centred(poses, field_of(poses).middle_rad)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
+    for f in options.wanted & reasons.keys():
+        reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
     solution = Solution(
         frames,
         poses,
@@ -389,10 +391,13 @@ def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, li
     return rest, [k for k in links if k.a not in gone and k.b not in gone]
 
 
-def _with_regular(frames: FrameSet, poses: Poses, features: Sequence[Features], gone: set[int]) -> Poses:
-    """Add featureless frames where the regularity of the grid puts them (upright poses needed)."""
+def _with_regular(
+    frames: FrameSet, poses: Poses, features: Sequence[Features], gone: set[int], wanted: frozenset[int]
+) -> Poses:
+    """Add featureless frames, and those asked for, where the regularity of the grid puts them (upright poses needed)."""
     blank = [f for f in range(len(frames)) if f not in poses.frames and f not in gone and len(features[f]) < _BLANK]
-    missing = [f for f in blank if not _is_dark(frames, f)]
+    missing = [f for f in blank if f in wanted or not _is_dark(frames, f)]
+    missing += [f for f in sorted(wanted) if f not in poses.frames and f not in gone and f not in missing]
     if not missing or len(poses.frames) < 4:
         return poses
     placed = dict(zip(poses.frames, poses.world_from_camera))

@@ -50,7 +50,14 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
     stats = [(i.path.resolve(), i.path.stat()) for i in frames.infos]
     files = tuple((str(path), stat.st_size, stat.st_mtime_ns) for path, stat in stats)
     known = None if prior is None else tuple(None if p is None else p.tobytes() for p in prior)
-    how = (options.working_mp, options.second_mp, options.features, options.refine, options.seed)
+    how = (
+        options.working_mp,
+        options.second_mp,
+        options.features,
+        options.refine,
+        options.seed,
+        sorted(options.wanted),
+    )
     return key_of(files, how, options.memory(), known)
 
 

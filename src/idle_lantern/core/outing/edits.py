@@ -88,7 +88,9 @@ def remove_frames(files: Sequence[str]) -> Edit:
     def apply(outing: Outing) -> Outing:
         kept = tuple(r for r in outing.frames if r.file not in gone)
         left_out = tuple(f for f in outing.choices.left_out if f not in gone)
-        return replace(outing, frames=kept, choices=replace(outing.choices, left_out=left_out))
+        put_back = tuple(f for f in outing.choices.put_back if f not in gone)
+        choices = replace(outing.choices, left_out=left_out, put_back=put_back)
+        return replace(outing, frames=kept, choices=choices)
 
     return Edit(f"Remove {len(gone)} frame{'s' if len(gone) != 1 else ''} from the outing", apply)
 
@@ -111,6 +113,16 @@ def leave_out(file: str, out: bool) -> Edit:
         return replace(outing, choices=replace(outing.choices, left_out=(*rest, file) if out else rest))
 
     return Edit(f"{'Leave out' if out else 'Put back'} {file.rsplit('/', 1)[-1]}", apply)
+
+
+def put_back(file: str, back: bool) -> Edit:
+    """Use a frame that the join left out all the same, or leave that to the join again."""
+
+    def apply(outing: Outing) -> Outing:
+        rest = tuple(f for f in outing.choices.put_back if f != file)
+        return replace(outing, choices=replace(outing.choices, put_back=(*rest, file) if back else rest))
+
+    return Edit(f"{'Use' if back else 'Leave to the join'} {file.rsplit('/', 1)[-1]}", apply)
 
 
 def choose(title: str, **changes: Any) -> Edit:

@@ -30,11 +30,16 @@ class FrameRef:
 
 @dataclass(frozen=True)
 class JoinChoices:
-    """What the photographer chose for the join and the delivery."""
+    """What the photographer chose for the join and the delivery.
+
+    ``left_out`` are files to keep out of the join, ``put_back`` files that the join left
+    out and that are wanted all the same.
+    """
 
     projection: str = "auto"
     left_out: tuple[str, ...] = ()
     crop: bool = True
+    put_back: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -23,9 +23,11 @@ from idle_lantern.core.plan.grid import GridFrame
 
 DOCUMENT = "outing.json"
 FRAMES = "frames"
+#: Folder inside an outing for painted masks.
+MASKS = "masks"
 PICTURES = "pictures"
 _PREFIX = "idle-lantern/outing/"
-VERSION = 2
+VERSION = 3
 
 
 def save(outing: Outing, folder: Path) -> None:
@@ -117,7 +119,10 @@ def _outing(document: dict[str, Any]) -> Outing:
         frames=tuple(FrameRef(**_known(row, FrameRef)) for row in document["frames"]),
         skipped=tuple(document.get("skipped", ())),
         choices=JoinChoices(
-            choices.get("projection", "auto"), tuple(choices.get("left_out", ())), choices.get("crop", True)
+            choices.get("projection", "auto"),
+            tuple(choices.get("left_out", ())),
+            choices.get("crop", True),
+            tuple(choices.get("put_back", ())),
         ),
         put_aside=tuple(document.get("put_aside", ())),
         note=document.get("note", ""),
@@ -125,7 +130,7 @@ def _outing(document: dict[str, Any]) -> Outing:
 
 
 def _raised(document: dict[str, Any]) -> dict[str, Any]:
-    """A document of version 1, which knew camera and field only, as one of version 2."""
+    """A document of version 1, which knew camera and field only, as one of version 2 (3 only added a choice)."""
     rest = {k: v for k, v in document.items() if k not in ("rig", "wish")}
     return {**rest, "brief": {"rig": document["rig"], "wish": document["wish"]}}
 
@@ -134,7 +139,7 @@ def _known(row: dict[str, Any], kind: Any) -> dict[str, Any]:
     return {k: v for k, v in row.items() if k in kind.__dataclass_fields__}
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=3)
 def _schema(version: int) -> Any:
     name = f"outing-{version}.schema.json"
     return json.loads(resources.files(__package__).joinpath(name).read_text(encoding="utf-8"))

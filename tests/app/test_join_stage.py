@@ -1,0 +1,153 @@
+"""The Join stage by mouse and keys: masks, frames put back, a stopped join taken up again."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QComboBox, QPushButton, QRadioButton
+from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.app.masking import HIDE, MaskDialog
+from idle_lantern.app.window import Window
+from idle_lantern.core.join import solving
+from idle_lantern.core.join.masks import read_mask
+from idle_lantern.core.outing import store
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture
+def joined(qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles) -> Window:
+    """Three frames brought in and joined."""
+    window.frames_stage.bring(list(row_set.paths[:3]))
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    assert window.state.joined is not None
+    return window
+
+
+def _dialog(qtbot: QtBot, window: Window) -> MaskDialog:
+    window.activateWindow()
+    qtbot.waitUntil(window.isActiveWindow, timeout=5000)
+    qtbot.keyClick(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
+    dialog = next((d for d in reversed(window.findChildren(MaskDialog)) if d.isVisible()), None)
+    assert dialog is not None
+    qtbot.waitExposed(dialog)
+    qtbot.waitUntil(dialog.isActiveWindow, timeout=5000)
+    return dialog
+
+
+def _press(qtbot: QtBot, dialog: MaskDialog, name: str) -> None:
+    qtbot.mouseClick(dialog.findChild(QPushButton, name), LEFT)
+
+
+def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Window, settled: Callable):
+    solution = joined.state.solution
+    assert joined.state.joined is not None
+    before = joined.state.joined.picture.alpha
+    assert before is not None
+    dialog = _dialog(qtbot, joined)
+    dialog.brush.setValue(120)
+    place = dialog.canvas._place()
+    # down the left rim of the first frame, which no other frame shows
+    x = round(place.x() + 0.12 * place.width())
+    top, bottom = (round(place.y() + share * place.height()) for share in (0.3, 0.7))
+    qtbot.mousePress(dialog.canvas, LEFT, pos=QPoint(x, top))
+    qtbot.mouseMove(dialog.canvas, QPoint(x, (top + bottom) // 2))
+    qtbot.mouseMove(dialog.canvas, QPoint(x, bottom))
+    qtbot.mouseRelease(dialog.canvas, LEFT, pos=QPoint(x, bottom))
+    hidden = float((dialog.canvas.paint_layer == HIDE).mean())
+    assert hidden > 0.03
+    assert f"Hidden: {hidden:.0%}" in dialog.told.text()
+    _press(qtbot, dialog, "mask-done")
+    settled(joined)
+    assert joined.state.solution is solution, "nothing was matched again"
+    after = joined.state.joined.picture.alpha
+    assert after is not None
+    assert ((before > 0) & (after == 0)).sum() > 0.5 * hidden * 480 * 680
+    # painted again and taken back, the picture is whole as before
+    dialog = _dialog(qtbot, joined)
+    assert (dialog.canvas.paint_layer == HIDE).mean() == pytest.approx(hidden, abs=0.01)
+    _press(qtbot, dialog, "mask-clear")
+    _press(qtbot, dialog, "mask-done")
+    settled(joined)
+    assert (joined.state.joined.picture.alpha == before).all()
+
+
+def test_paint_is_kept_for_each_frame_and_strokes_are_taken_back(qtbot: QtBot, joined: Window, settled: Callable):
+    dialog = _dialog(qtbot, joined)
+    canvas = dialog.canvas
+    middle = QPoint(canvas.width() // 2, canvas.height() // 2)
+    qtbot.mouseClick(dialog.findChild(QRadioButton, "mask-K"), LEFT, pos=QPoint(8, 10))
+    qtbot.mouseClick(canvas, LEFT, pos=middle)
+    once = canvas.paint_layer.copy()
+    qtbot.mouseClick(canvas, LEFT, pos=middle + QPoint(90, 0))
+    assert (canvas.paint_layer != once).any()
+    qtbot.keyClick(dialog, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    np.testing.assert_array_equal(canvas.paint_layer, once)
+    dialog.findChild(QComboBox, "mask-frame").setCurrentIndex(1)
+    assert not canvas.paint_layer.any()
+    folder = joined.state.folder
+    assert folder is not None
+    assert read_mask(folder / store.MASKS / "f00.mask.png").keep.any()
+    dialog.findChild(QComboBox, "mask-frame").setCurrentIndex(0)
+    np.testing.assert_array_equal(canvas.paint_layer, once)
+    qtbot.keyClick(dialog, Qt.Key.Key_Escape)
+    settled(joined)
+    assert (folder / store.MASKS / "f00.mask.png").exists(), "leaving by Escape loses nothing"
+
+
+def test_a_frame_left_out_is_put_back_by_its_link(
+    qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Path
+):
+    copy = tmp_path / "again.jpg"
+    shutil.copy(row_set.paths[1], copy)
+    window.frames_stage.bring([*row_set.paths[:3], copy])
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    stage = window.join_stage
+    assert "3 of 4" in stage.facts["frames"].text()
+    assert "Shows the same as" in stage.left_out.text()
+    assert "Use it all the same" in stage.left_out.text()
+    stage.left_out.setFocus()
+    qtbot.keyClick(stage.left_out, Qt.Key.Key_Tab)
+    link = next(part for part in stage.left_out.text().split('"') if part.startswith("use:"))
+    stage.left_out.linkActivated.emit(link)
+    settled(window)
+    assert "4 of 4" in stage.facts["frames"].text()
+    assert "used as you asked" in stage.left_out.text()
+    window.trigger("edit.undo")
+    assert window.state.outing.choices.put_back == ()
+
+
+def test_a_stopped_join_goes_on_where_it_was(
+    qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch
+):
+    looked: list[int] = []
+    real = solving.find_features
+    monkeypatch.setattr(solving, "find_features", lambda *a, **k: looked.append(1) or real(*a, **k))
+    window.frames_stage.bring(list(row_set.paths[:5]))
+    settled(window)
+    window.go("join")
+    stages: list[str] = []
+    window.tasks.changed.connect(lambda: window.tasks.shown and stages.append(window.tasks.shown.clock.stage))
+    window.join_stage.run_join()
+    qtbot.waitUntil(lambda: bool({"refine", "warp", "seams", "blend"} & set(stages)), timeout=60_000)
+    window.trigger("work.cancel")
+    settled(window)
+    assert window.state.joined is None
+    assert len(looked) == 5
+    qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
+    settled(window)
+    assert window.state.joined is not None
+    assert len(looked) == 5, "points were not looked for again"
