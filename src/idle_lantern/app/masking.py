@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -66,6 +66,15 @@ class Canvas(QWidget):
             self.paint_layer = self._before.pop()
             self.painted.emit()
             self.update()
+
+    def stroke(self, places: Sequence[tuple[float, float]]) -> None:
+        """A stroke through places given as shares of the frame, as the mouse would draw it."""
+        h, w = self.paint_layer.shape
+        self._remember()
+        for x, y in places:
+            self._stroke(QPointF(x * w, y * h))
+        self._last = None
+        self.painted.emit()
 
     def fill(self, kind: int) -> None:
         """Give the whole frame to one kind."""

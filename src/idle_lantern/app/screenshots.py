@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
+from idle_lantern.app.masking import CLEAR
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.settings import Settings
@@ -91,6 +92,15 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         window.join_stage.view.show_full()
         shot("join-100")
         window.join_stage.view.fit()
+        masks = window.join_stage.open_masks()
+        if masks is not None:
+            masks.canvas.stroke([(0.35, 0.3), (0.42, 0.62)])
+            settle()
+            written.append(target / "masks.png")
+            masks.grab().save(str(written[-1]))
+            masks.canvas.fill(CLEAR)
+            masks.close()
+            settle()
         window.go("deliver")
         shot("deliver")
         window.go("logbook")

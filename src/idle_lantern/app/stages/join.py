@@ -215,13 +215,22 @@ class JoinStage(Stage):
         ) -> Shown:
             begun = time.monotonic()
             kept = FrameStore(frames.infos, options.memory() // 4)
-            solved = solution or solve(frames, options, known, task, kept, left)
-            masks = masks_in(folder / store.MASKS, solved.frames.names)
+            masks = masks_in(folder / store.MASKS, frames.names)
+
+            early_ones: list[Solution] = []
+
+            def show_rough(early: Solution) -> None:
+                early_ones.append(early)
+                canvas = make_canvas(early.poses, early.seen, projection)
+                small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
+                rough = compose_picture(early, small, options, _Quiet(task), rough=True, masks=masks)
+                task.show(_shown(rough, canvas.width, early, rough=True))
+
+            solved = solution or solve(frames, options, known, task, kept, left, show_rough)
             canvas = make_canvas(solved.poses, solved.seen, projection)
             check_memory(canvas, deep=any(i.bits == 16 for i in solved.frames.infos))
-            small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
-            rough = compose_picture(solved, small, options, _Quiet(task), rough=True, masks=masks)
-            task.show(_shown(rough, canvas.width, solved, rough=True))
+            if not early_ones:  # another projection, or a join taken up again: nothing is shown yet
+                show_rough(solved)
             joined = compose_picture(solved, canvas, options, task, store=kept, masks=masks)
             task.begin("write", 1)
             target = folder / store.PICTURES

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from idle_lantern.core.deliver.streaming import Kept
-from idle_lantern.core.deliver.writing import WriteOptions
+from idle_lantern.core.deliver.writing import WriteOptions, jpeg_keywords
 from idle_lantern.core.frames.metadata import to_exif
 
 Array = NDArray[Any]
@@ -80,10 +80,8 @@ def _encoded(
     Image.fromarray(np.ascontiguousarray(strip)).save(
         stream,
         "JPEG",
-        quality=options.jpeg_quality,
-        subsampling=0 if options.jpeg_quality >= 90 else 2,
-        dpi=(options.dpi, options.dpi),
         restart_marker_rows=1,
+        **jpeg_keywords(options),
         **first,
     )
     coded = stream.getvalue()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -114,6 +115,15 @@ def _write_png(picture: Picture, path: Path, options: WriteOptions) -> None:
     encoded.tofile(path)
 
 
+def jpeg_keywords(options: WriteOptions) -> dict[str, Any]:
+    """How Pillow is told to pack a JPEG; from quality 90 on colour is kept at full size."""
+    return {
+        "quality": options.jpeg_quality,
+        "subsampling": 0 if options.jpeg_quality >= 90 else 2,
+        "dpi": (options.dpi, options.dpi),
+    }
+
+
 def _write_jpeg(picture: Picture, path: Path, options: WriteOptions) -> None:
     pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
     if picture.alpha is not None:
@@ -121,9 +131,7 @@ def _write_jpeg(picture: Picture, path: Path, options: WriteOptions) -> None:
     Image.fromarray(np.ascontiguousarray(pixels)).save(
         path,
         "JPEG",
-        quality=options.jpeg_quality,
-        subsampling=0 if options.jpeg_quality >= 90 else 2,
-        dpi=(options.dpi, options.dpi),
+        **jpeg_keywords(options),
         exif=to_exif(options.metadata, picture.width, picture.height),
         icc_profile=picture.icc,
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -109,11 +109,13 @@ def solve(
     progress: Progress = SILENT,
     store: FrameStore | None = None,
     left: Unfinished | None = None,
+    on_rough: Callable[[Solution], None] | None = None,
 ) -> Solution:
     """Find how the frames lie to each other and which lens took them.
 
     ``store`` hands decoded frames on to who makes the picture; ``left`` keeps finished
-    stages for a run after this one was killed.
+    stages for a run after this one was killed. ``on_rough`` gets what is known before the
+    long part: at once where all directions are known, and again before fine registration.
 
     Raises
     ------
@@ -131,6 +133,14 @@ def solve(
         return replace(before, frames=frames)
     store = store or FrameStore(frames.infos, 0)
     clock = Clock()
+    working: list[WorkingFrame] = []
+    same: dict[int, int] = {}
+
+    def rough(poses: Poses, links: list[Link], features: Sequence[Features]) -> Solution:
+        poses, placed_by, level = _placed(frames, poses, prior, features, working, set(same), options)
+        at = tuple(working[f] for f in poses.frames)
+        return Solution(frames, poses, tuple(links), [], {}, placed_by, field_of(poses), at, {}, None, level)
+
     rng = np.random.default_rng(options.seed)
     with one_thread_each():
         for size in (options.working_mp, options.second_mp):
@@ -144,6 +154,10 @@ def solve(
                         partial(working_frame, store=store, working_mp=size), range(n), options.threads, progress
                     )
                 )
+            if on_rough is not None and size == options.working_mp:
+                planned = _as_planned(frames, prior)
+                if planned is not None:
+                    on_rough(rough(planned, [], []))
             with clock.stage("features"):
                 progress.begin("features", n)
                 features = (
@@ -175,20 +189,12 @@ def solve(
         if same:
             poses, links = _without(poses, links, set(same))
         parallax = None
+        if on_rough is not None:
+            on_rough(rough(poses, links, features))
         if options.refine:
             with clock.stage("refine"):
                 poses, links, parallax = _refined(frames, store, poses, links, options, rng, progress, size)
-    placed_by = dict.fromkeys(poses.frames, "features")
-    level = None
-    if any(prior[f] is not None for f in poses.frames):
-        poses = to_prior(poses, prior)
-        poses = _with_planned(frames, poses, prior, set(same))
-        placed_by = {f: placed_by.get(f, "plan") for f in poses.frames}
-    else:
-        poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
-        poses = _with_regular(frames, poses, features, set(same), options.wanted)
-        placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
-        poses = centred(poses, field_of(poses).middle_rad)
+    poses, placed_by, level = _placed(frames, poses, prior, features, working, set(same), options)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
     for f in options.wanted & reasons.keys():
@@ -272,6 +278,36 @@ def _adjusted(
         inside = [k for k in kept if k.a in set(component)]
     poses = adjust(poses, inside, group, scale_px=working_px, told_focal=told, progress=progress)
     return poses, [reassigned(k, poses, 3.0 * working_px) for k in inside]
+
+
+def _as_planned(frames: FrameSet, prior: Sequence[Array | None]) -> Poses | None:
+    """All frames where they were planned, under the lens of the metadata; None unless all of that is known."""
+    told = [info.metadata.focal_px(info.width, info.height) for info in frames.infos]
+    known = [p for p in prior if p is not None]
+    if len(known) < len(frames) or not all(told):
+        return None
+    lenses = tuple(Lens("rectilinear", f or 1.0, i.width, i.height) for f, i in zip(told, frames.infos))
+    return Poses(tuple(range(len(frames))), lenses, np.stack(known))
+
+
+def _placed(
+    frames: FrameSet,
+    poses: Poses,
+    prior: Sequence[Array | None],
+    features: Sequence[Features],
+    working: Sequence[WorkingFrame],
+    gone: set[int],
+    options: JoinOptions,
+) -> tuple[Poses, dict[int, str], Level | None]:
+    """The whole turned upright or as planned, and frames added that nothing ties; how each was placed."""
+    placed_by, level = dict.fromkeys(poses.frames, "features"), None
+    if any(prior[f] is not None for f in poses.frames):
+        poses = _with_planned(frames, to_prior(poses, prior), prior, gone)
+        return poses, {f: placed_by.get(f, "plan") for f in poses.frames}, level
+    poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
+    poses = _with_regular(frames, poses, features, gone, options.wanted)
+    placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
+    return centred(poses, field_of(poses).middle_rad), placed_by, level
 
 
 def _working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
