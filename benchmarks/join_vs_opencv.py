@@ -9,8 +9,9 @@ its default it keeps only part of the frames. The floor is decode + one cubic wa
 area + compress, no more. Prints medians over the runs. On 2026-11-23, two cores, one run:
 
     | set | used | RMS px | max px | CPU s | OpenCV s | ratio | to floor | wall s | peak MiB |
-    | 8 x 6 MP | 8 | 0.0124 | 0.026 | 13.2 | 53.5 | 0.25 | 3.74 | 8.8 | 549 |
-    | 24 x 6 MP | 24 | 0.0087 | 0.033 | 29.3 | 39.6 | 0.74 | 5.08 | 19.2 | 885 |
+    | 8 x 6 MP | 8 | 0.0138 | 0.034 | 11.9 | 65.1 | 0.18 | 3.30 | 9.4 | 403 |
+    | 24 x 6 MP | 24 | 0.0095 | 0.051 | 26.8 | 51.9 | 0.52 | 3.68 | 18.6 | 760 |
+    | 60 x 12 MP | 60 | 0.0068 | 0.027 | 114 | stopped at 788 | < 0.15 | - | 79 | 1384, with a smaller cache since: 1102 |
 """
 
 from __future__ import annotations

@@ -36,7 +36,7 @@ from idle_lantern.core.join.workers import Clock, one_thread_each
 
 Array = NDArray[Any]
 
-_CACHE_BYTES = 900_000_000
+_CACHE_BYTES = 600_000_000
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_
 Array = NDArray[Any]
 
 #: Enough for seams to pass round a walking person in a row of frames; large grids get more.
-_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 450_000, 15_000, 4_000_000
+_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 450_000, 8_000, 4_000_000
 _PROBE = 8
 
 
