@@ -8,6 +8,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.picture import Picture
@@ -49,6 +50,14 @@ def test_a_leaning_axis_is_found_and_taken_out(tmp_path: Path):
     assert "level the base" in solution.level.sentence()
     # the base is raised at true azimuth 0, so its axis leans to 180; the picture's yaw 0 lies 16 degrees to the right
     assert math.degrees(solution.level.lean_toward_rad) == pytest.approx(164.0, abs=10.0)
+    # with the head's own angles the picture lies as they say, and the lean of its base is told all the same
+    told = [rotations.from_yaw_pitch_roll(math.radians(-20.0 + 24 * i), math.radians(2.0), 0) for i in range(4)]
+    planned = solve(gather(paths), prior=told)
+    turned = np.swapaxes(np.stack(told), 1, 2) @ planned.poses.world_from_camera
+    assert np.degrees(Rotation.from_matrix(turned).magnitude()).max() < 0.3
+    assert planned.level is not None
+    assert math.degrees(planned.level.lean_rad) == pytest.approx(4.0, abs=0.5)
+    assert math.degrees(planned.level.lean_toward_rad) % 360 == pytest.approx(180.0, abs=10.0)
 
 
 def _drawn(poses: Poses, tilt: np.ndarray, *, horizon: bool) -> list[WorkingFrame]:

@@ -152,7 +152,7 @@ def _pieces(
 
 
 def _packed_bytes(tile: Array) -> bytes:
-    """Horizontal differences, deflated (TIFF 6.0, section 14 and Adobe's deflate)."""
+    """Horizontal differences, deflated (TIFF 6.0, section 14; RFC 1950)."""
     difference = tile.copy()
     difference[:, 1:] -= tile[:, :-1]
     return zlib.compress(difference.tobytes(), _LEVEL)

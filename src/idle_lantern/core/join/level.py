@@ -63,7 +63,7 @@ class Level:
     def sentence(self) -> str:
         """What was found, in words."""
         lean, sigma = math.degrees(self.lean_rad), math.degrees(self.sigma_rad)
-        told = f"Made upright by {self.edges} edges and horizons, to ± {sigma:.2f}°."
+        told = f"{self.edges} edges and horizons tell the vertical to ± {sigma:.2f}°."
         if self.lean_rad > max(math.radians(0.3), 3 * self.sigma_rad):
             toward = math.degrees(self.lean_toward_rad)
             return f"{told} The turning axis leaned {lean:.1f}° towards {toward:+.0f}°: level the base, not the camera."

@@ -302,7 +302,10 @@ def _placed(
     """The whole turned upright or as planned, and frames added that nothing ties; how each was placed."""
     placed_by, level = dict.fromkeys(poses.frames, "features"), None
     if any(prior[f] is not None for f in poses.frames):
-        poses = _with_planned(frames, to_prior(poses, prior), prior, gone)
+        poses = to_prior(poses, prior)
+        # known directions stay as they are told; what edges show is only how their axis leaned
+        _turned, level = levelled(poses, [working[f] for f in poses.frames])
+        poses = _with_planned(frames, poses, prior, gone)
         return poses, {f: placed_by.get(f, "plan") for f in poses.frames}, level
     poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
     poses = _with_regular(frames, poses, features, gone, options.wanted)
