@@ -32,7 +32,7 @@ from idle_lantern.core.join.report import canvas_of, report_of, solution_of
 from idle_lantern.core.join.solving import solve
 from idle_lantern.core.sim.camera import SCENE_EV, Settings
 from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.truth import ideal_canvas
+from idle_lantern.core.sim.truth import ideal_canvas, registration_error_px
 
 #: The issue asks for 0.5 px; fine registration gives far less, and this keeps it so.
 PROMISED_PX = 0.05
@@ -291,6 +291,28 @@ def test_rough_picture_stands_for_the_fine_one(row_set: FrameFiles):
     fine = compose_picture(solution, canvas).picture.pixels
     reduced = cv2.resize(fine, (small.width, small.height), interpolation=cv2.INTER_AREA)
     assert np.abs(rough.astype(int) - reduced)[40:-40, 40:-40].mean() < 6
+
+
+def test_a_rough_solution_comes_before_the_fine_one(row_set: FrameFiles):
+    """With known directions at once from the plan and again after adjustment; without them only the latter."""
+    frames = gather(row_set.paths[:3])
+    told = [row_set.cameras[i] for i in range(3)]
+    early: list = []
+    fine = solve(frames, prior=told, on_rough=early.append)
+    assert [len(e.poses.frames) for e in early] == [3, 3]
+    np.testing.assert_allclose(early[0].poses.world_from_camera, np.stack(told), atol=1e-9)
+    errors = [row_set_error(row_set, e.poses) for e in (*early, fine)]
+    assert errors[2] < errors[1] < 3.0
+    canvas = make_canvas(early[0].poses, early[0].seen, width_px=500)
+    assert (compose_picture(early[0], canvas, rough=True).picture.alpha > 0).mean() > 0.8
+    unknown: list = []
+    solve(frames, on_rough=unknown.append)
+    assert len(unknown) == 1
+
+
+def row_set_error(files: FrameFiles, poses) -> float:
+    true = [files.cameras[f] for f in poses.frames]
+    return rms(registration_error_px(files.lens, true, poses.lenses, list(poses.world_from_camera)))
 
 
 def test_unequal_sizes_join(row_set: FrameFiles, tmp_path: Path):

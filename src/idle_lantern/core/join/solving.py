@@ -133,40 +133,26 @@ def solve(
         return replace(before, frames=frames)
     store = store or FrameStore(frames.infos, 0)
     clock = Clock()
-    working: list[WorkingFrame] = []
-    same: dict[int, int] = {}
+    rng = np.random.default_rng(options.seed)
 
-    def rough(poses: Poses, links: list[Link], features: Sequence[Features]) -> Solution:
-        poses, placed_by, level = _placed(frames, poses, prior, features, working, set(same), options)
-        at = tuple(working[f] for f in poses.frames)
+    def rough(
+        poses: Poses, links: list[Link], looks: Sequence[WorkingFrame], features: Sequence[Features], gone: set[int]
+    ) -> Solution:
+        poses, placed_by, level = _placed(frames, poses, prior, features, looks, gone, options)
+        at = tuple(looks[f] for f in poses.frames)
         return Solution(frames, poses, tuple(links), [], {}, placed_by, field_of(poses), at, {}, None, level)
 
-    rng = np.random.default_rng(options.seed)
+    def show_as_planned(looks: Sequence[WorkingFrame]) -> None:
+        planned = _as_planned(frames, prior)
+        if on_rough is not None and planned is not None:
+            on_rough(rough(planned, [], looks, [], set()))
+
     with one_thread_each():
         for size in (options.working_mp, options.second_mp):
-            looked = left.load(f"looked-{size:g}")
-            with clock.stage("read"):
-                progress.begin("read", n)
-                working = (
-                    looked[0]
-                    if looked
-                    else mapped(
-                        partial(working_frame, store=store, working_mp=size), range(n), options.threads, progress
-                    )
-                )
-            if on_rough is not None and size == options.working_mp:
-                planned = _as_planned(frames, prior)
-                if planned is not None:
-                    on_rough(rough(planned, [], []))
-            with clock.stage("features"):
-                progress.begin("features", n)
-                features = (
-                    looked[1]
-                    if looked
-                    else mapped(partial(find_features, count=options.features), working, options.threads, progress)
-                )
-            if not looked:
-                left.save(f"looked-{size:g}", (working, features))
+            first = size == options.working_mp
+            working, features = _looked_at(
+                store, size, options, progress, clock, left, show_as_planned if first else None
+            )
             with clock.stage("match"):
                 links, lenses = _verified_links(
                     frames, features, prior, options, rng, progress, image_circle_px(working)
@@ -190,7 +176,7 @@ def solve(
             poses, links = _without(poses, links, set(same))
         parallax = None
         if on_rough is not None:
-            on_rough(rough(poses, links, features))
+            on_rough(rough(poses, links, working, features, set(same)))
         if options.refine:
             with clock.stage("refine"):
                 poses, links, parallax = _refined(frames, store, poses, links, options, rng, progress, size)
@@ -214,6 +200,33 @@ def solve(
     )
     left.save("solution", solution)
     return solution
+
+
+def _looked_at(
+    store: FrameStore,
+    size: float,
+    options: JoinOptions,
+    progress: Progress,
+    clock: Clock,
+    left: Unfinished,
+    after_reading: Callable[[Sequence[WorkingFrame]], None] | None,
+) -> tuple[list[WorkingFrame], list[Features]]:
+    """All frames at ``size`` megapixels and their points, taken up from an earlier run where it got so far."""
+    n = len(store.infos)
+    working, features = left.load(f"looked-{size:g}") or (None, None)
+    if working is None:
+        with clock.stage("read"):
+            progress.begin("read", n)
+            read_one = partial(working_frame, store=store, working_mp=size)
+            working = mapped(read_one, range(n), options.threads, progress)
+    if after_reading is not None:
+        after_reading(working)
+    if features is None:
+        with clock.stage("features"):
+            progress.begin("features", n)
+            features = mapped(partial(find_features, count=options.features), working, options.threads, progress)
+        left.save(f"looked-{size:g}", (working, features))
+    return working, features
 
 
 def _verified_links(
