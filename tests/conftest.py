@@ -13,6 +13,7 @@ if not os.environ.get("DISPLAY"):
 from tests.helpers.sets import FrameFiles, fisheye_sphere, grid_with_distortion, row_of_eight
 
 
+@pytest.hookimpl(tryfirst=True)  # before xdist reads the groups
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Side by side, a module stays together, and all windows: two on one display would take the keys from each other."""
     for item in items:
