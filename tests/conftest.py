@@ -13,14 +13,6 @@ if not os.environ.get("DISPLAY"):
 from tests.helpers.sets import FrameFiles, fisheye_sphere, grid_with_distortion, row_of_eight
 
 
-@pytest.hookimpl(tryfirst=True)  # before xdist reads the groups
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Side by side, a module stays together, and all windows: two on one display would take the keys from each other."""
-    for item in items:
-        group = "window" if "app" in item.path.relative_to(item.config.rootpath).parts else str(item.path)
-        item.add_marker(pytest.mark.xdist_group(group))
-
-
 @pytest.fixture(autouse=True)
 def own_user_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """Settings, outings and logs of a test never touch the person's own."""
