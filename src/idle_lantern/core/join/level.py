@@ -65,8 +65,8 @@ class Level:
         lean, sigma = math.degrees(self.lean_rad), math.degrees(self.sigma_rad)
         told = f"{self.edges} edges and horizons tell the vertical to ± {sigma:.2f}°."
         if self.lean_rad > max(math.radians(0.3), 3 * self.sigma_rad):
-            toward = math.degrees(self.lean_toward_rad)
-            return f"{told} The turning axis leaned {lean:.1f}° towards {toward:+.0f}°: level the base, not the camera."
+            toward = f"{math.degrees(self.lean_toward_rad):+.0f}".replace("-", "−")  # as on the map
+            return f"{told} The turning axis leaned {lean:.1f}° towards {toward}°: level the base, not the camera."
         return f"{told} The turning axis stood upright within {max(lean, sigma):.1f}°."
 
 
