@@ -31,25 +31,28 @@ class Rectangle:
 
 
 def largest_rectangle(mask: NDArray[Any]) -> Rectangle:
-    """Largest axis-parallel rectangle of true pixels in ``mask`` (H, W).
+    """Largest axis-parallel rectangle of true pixels in ``mask`` (H, W), the first of equals.
 
-    Row by row over the histogram of true pixels above, with a stack of rising
-    bars; linear in the pixels (largest rectangle under a histogram).
+    Row by row every column carries the height of true pixels above it and how far left and
+    right a bar of that height reaches; linear in the pixels.
     """
+    mask = np.asarray(mask, dtype=bool)
+    width = mask.shape[1]
     best = Rectangle(0, 0, 0, 0)
-    heights = np.zeros(mask.shape[1], dtype=np.int64)
-    for bottom, row in enumerate(np.asarray(mask, dtype=bool)):
+    columns = np.arange(width)
+    heights, left, right = np.zeros(width, int), np.zeros(width, int), np.full(width, width)
+    for bottom, row in enumerate(mask):
+        # the run of true pixels in this row that holds each column
+        run_left = np.maximum.accumulate(np.where(row, 0, columns + 1))
+        run_right = np.minimum.accumulate(np.where(row, width, columns)[::-1])[::-1]
         heights = np.where(row, heights + 1, 0)
-        if heights.max(initial=0) * mask.shape[1] <= best.area:
-            continue
-        stack: list[tuple[int, int]] = []
-        for right, height in enumerate([*heights.tolist(), 0]):
-            left = right
-            while stack and stack[-1][1] >= height:
-                left, tall = stack.pop()
-                if tall * (right - left) > best.area:
-                    best = Rectangle(left, bottom - tall + 1, right - left, tall)
-            stack.append((left, height))
+        left = np.where(row, np.maximum(left, run_left), 0)
+        right = np.where(row, np.minimum(right, run_right), width)
+        areas = heights * (right - left)
+        k = int(areas.argmax()) if width else 0
+        if width and areas[k] > best.area:
+            tall = int(heights[k])
+            best = Rectangle(int(left[k]), bottom - tall + 1, int(right[k] - left[k]), tall)
     return best
 
 

@@ -12,7 +12,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import block_diag, coo_array, csc_array, diags_array, eye_array, kron
@@ -76,14 +75,6 @@ def bent(poses: Poses, links: Sequence[Link]) -> Poses:
         for s, e, shape in zip(starts[:-1].tolist(), starts[1:].tolist(), shapes)
     )
     return replace(poses, bends=bends)
-
-
-def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
-    """Shift at frame pixels (h, w, 2), float32 of the same shape."""
-    rows, columns = bend.shape[:2]
-    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)])
-    on_grid = np.clip(pixels * scale, 0, [columns - 1, rows - 1]).astype(np.float32)
-    return cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 
 def _ties(poses: Poses, links: Sequence[Link]) -> _Ties:

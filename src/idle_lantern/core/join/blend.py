@@ -29,7 +29,7 @@ from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.gains import gain_table, with_gain
 from idle_lantern.core.join.masks import Masks
 from idle_lantern.core.join.poses import Poses
-from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_map, grid_step, sample
+from idle_lantern.core.join.warp import Tile, coarse_directions, frame_map, grid_step, sample
 
 Array = NDArray[Any]
 
@@ -180,10 +180,10 @@ class Compositor:
             first_row : first_row - (-size[0] // step) + 2, first_column : first_column - (-size[1] // step) + 2
         ]
         lens = self.poses.lenses[k]
-        places = frame_map(part, lens, self.poses.world_from_camera[k], size, step, every, self.poses.bend(k))
-        if places is None:
+        found = frame_map(part, lens, self.poses.world_from_camera[k], size, step, every, self.poses.bend(k))
+        if found is None:
             return None
-        shows = covered(places, lens)
+        places, shows = found
         if k in self.with_alpha:
             shows &= self._opaque(k, places)
         if k in self.masks:
@@ -198,8 +198,7 @@ class Compositor:
             if not mask.any():
                 continue
             box = _grown(mask, 0)
-            places = np.ascontiguousarray(view.places[box])
-            pixels = self._evened(k, sample(self._pixels(self.load(k).picture.pixels), places))
+            pixels = self._evened(k, sample(self._pixels(self.load(k).picture.pixels), view.places[box]))
             if mask.size == piece.winner.size and mask.all():
                 return pixels
             cv2.copyTo(pixels, np.ascontiguousarray(mask[box]).view(np.uint8), result[view.box][box])
@@ -214,52 +213,67 @@ class Compositor:
         """
         big = self._with_halo(tile)
         around = self._piece(big, 2, HALO // 2)
-        if len(around.winners) < 2:
-            return composite
-        box = _seam_box(around.winner)
+        box = _seam_box(around.winner) if len(around.winners) > 1 else None
         if box is None:
             return composite
-        winner = np.ascontiguousarray(around.winner[box])
-        shown = (winner >= 0).view(np.uint8)
-        base = np.zeros((*winner.shape, 3), self.dtype)
-        halves: dict[int, tuple[Array, Array]] = {}
-        for k in around.winners:
-            pixels, covers = self._half(k, around.views[k], box)
-            if covers.any():
-                halves[k] = pixels, covers & shown
-                cv2.copyTo(pixels, (winner == k).astype(np.uint8), base)
         # what of the half-size box lies on the tile, in full-size pixels of the box
         x, y = tile.left - big.left - 2 * box[1].start, tile.top - big.top - 2 * box[0].start
-        width, height = 2 * winner.shape[1], 2 * winner.shape[0]
+        height, width = 2 * (box[0].stop - box[0].start), 2 * (box[1].stop - box[1].start)
         on_box = (slice(max(0, y), min(height, y + tile.height)), slice(max(0, x), min(width, x + tile.width)))
         on_tile = (slice(on_box[0].start - y, on_box[0].stop - y), slice(on_box[1].start - x, on_box[1].stop - x))
         if on_box[0].start >= on_box[0].stop or on_box[1].start >= on_box[1].stop:
             return composite
-        # in eighths of a grey level, so that whole numbers do not round visibly
-        depth, steps = (cv2.CV_16S, 8) if self.full_scale == 255 else (cv2.CV_32F, 1)
-        own = np.zeros((height, width, 3), np.int16 if depth == cv2.CV_16S else np.float32)[on_box]
-        total: list[Array] | None = None
-        for k, (pixels, covers) in halves.items():
-            mask = winner == k
-            difference = cv2.addWeighted(pixels, steps, base, -steps, 0, dtype=depth)
-            difference = cv2.copyTo(difference, covers)
-            mine = piece.winner[on_tile] == k
-            if mine.any():
-                back = np.ascontiguousarray(cv2.pyrUp(difference)[on_box])
-                own = cv2.copyTo(back, mine.astype(np.uint8), np.ascontiguousarray(own))
-            levels = _masked_bands(difference.astype(np.float32), mask.astype(np.float32))
-            total = levels if total is None else [t + level for t, level in zip(total, levels)]
-        assert total is not None
-        result = total[-1]
-        for band in reversed(total[:-1]):
-            result = cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])) + band
-        change = cv2.subtract(np.ascontiguousarray(cv2.pyrUp(result)[on_box]), own, dtype=cv2.CV_32F)
+        mine = np.full((height, width), -1, np.int16)
+        mine[on_box] = piece.winner[on_tile]
+        change, steps = self._change(around, box, mine)
         wanted = cv2.CV_8U if self.full_scale == 255 else cv2.CV_16U
-        part = np.ascontiguousarray(composite[on_tile])
-        blended = cv2.addWeighted(part, 1, change, 1 / steps, 0, dtype=wanted)
+        blended = cv2.addWeighted(
+            np.ascontiguousarray(composite[on_tile]),
+            1,
+            np.ascontiguousarray(change[on_box]),
+            1 / steps,
+            0,
+            dtype=wanted,
+        )
         blended[piece.winner[on_tile] < 0] = 0
         composite[on_tile] = blended
         return composite
+
+    def _change(self, around: _Piece, box: Box, mine: Array) -> tuple[Array, int]:
+        """What blending adds to the hard composite in a box of the half-size tile, in full-size pixels, and in which
+        parts of a grey level.
+
+        ``mine`` are the full-size winners there. Each frame counts only where it wins and as
+        far round that as the widest band reaches.
+        """
+        winner = np.ascontiguousarray(around.winner[box])
+        count = max(1, min(_BANDS - 1, int(math.log2(max(4, min(winner.shape)))) - 1))
+        base = np.zeros((*winner.shape, 3), self.dtype)
+        halves: list[tuple[int, Box, Array, Array]] = []
+        for k in around.winners:
+            mask = winner == k
+            if mask.any():
+                part = _aligned(_grown(mask, HALO // 2), 2**count, winner.shape)
+                pixels, covers = self._half(k, around.views[k], _within(box, part))
+                cv2.copyTo(pixels, mask[part].astype(np.uint8), base[part])
+                halves.append((k, part, pixels, covers & (winner[part] >= 0)))
+        # in eighths of a grey level, so that whole numbers do not round visibly
+        depth, steps = (cv2.CV_16S, 8) if self.full_scale == 255 else (cv2.CV_32F, 1)
+        own = np.zeros((*mine.shape, 3), np.int16 if depth == cv2.CV_16S else np.float32)
+        total = [np.zeros((*_halved(winner.shape, level), 3), np.float32) for level in range(count + 1)]
+        for k, part, pixels, covers in halves:
+            difference = cv2.addWeighted(pixels, steps, np.ascontiguousarray(base[part]), -steps, 0, dtype=depth)
+            difference = cv2.copyTo(difference, covers)
+            whole = _doubled(part)
+            cv2.copyTo(cv2.pyrUp(difference), (mine[whole] == k).astype(np.uint8), own[whole])
+            bands = _masked_bands(difference.astype(np.float32), (winner[part] == k).astype(np.float32), count)
+            for level, band in enumerate(bands):
+                top, left = part[0].start >> level, part[1].start >> level
+                total[level][top : top + band.shape[0], left : left + band.shape[1]] += band
+        result = total[-1]
+        for band in reversed(total[:-1]):
+            result = cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])) + band
+        return cv2.subtract(cv2.pyrUp(result), own, dtype=cv2.CV_32F), steps
 
     def _with_halo(self, tile: Tile) -> Tile:
         """The tile and what is near enough to reach into it, inside the canvas."""
@@ -284,23 +298,20 @@ class Compositor:
         fx, fy = w / self.canvas.width, h / self.canvas.height
         part, rows, columns = self._label_part(tile)
         u, v = np.arange(0, tile.width, every), np.arange(0, tile.height, every)
-        x = ((u + tile.left + 0.5) * fx - 0.5 - columns[0]).astype(np.float32)
-        y = ((v + tile.top + 0.5) * fy - 0.5 - rows[0]).astype(np.float32)
+        x = (u + tile.left + 0.5) * fx - 0.5 - columns[0]
+        y = (v + tile.top + 0.5) * fy - 0.5 - rows[0]
         winners = [int(k) for k in np.unique(part) if k >= 0]
         if len(winners) == 1:
             return {winners[0]: ((slice(0, len(v)), slice(0, len(u))), np.ones((len(v), len(u)), np.float32))}
         found = {}
         step = grid_step(self.canvas)
+        across, down = _between(x, part.shape[1]), _between(y, part.shape[0])
         for k in winners:
             mask = part == k
             ys, xs = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
             box = (_reached(y, ys[0], ys[-1], spread, step), _reached(x, xs[0], xs[-1], spread, step))
             if box[0].start < box[0].stop and box[1].start < box[1].stop:
-                places = np.stack(np.meshgrid(x[box[1]], y[box[0]]), -1)
-                share = cv2.remap(
-                    mask.astype(np.float32), places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
-                )
-                found[k] = box, share
+                found[k] = box, down[box[0]] @ mask.astype(np.float32) @ across[box[1]].T
         return found
 
     def _near(self, directions: Array) -> list[int]:
@@ -325,7 +336,7 @@ class Compositor:
         pixels, covers = np.zeros((*size, 3), self.dtype), np.zeros(size, np.uint8)
         on_box, on_view = _part_of(view.box, box), _part_of(box, view.box)
         if on_box is not None and on_view is not None:
-            places = np.ascontiguousarray(view.places[on_view]) * np.float32(0.5)
+            places = view.places[on_view] * np.float32(0.5)
             pixels[on_box] = self._evened(k, sample(self._pixels(self.load(k).half), places, cv2.INTER_LINEAR))
             covers[on_box] = view.inside[on_view]
         return pixels, covers
@@ -376,17 +387,22 @@ def _reach_rad(lens: Lens) -> float:
     return (corner if math.isfinite(corner) else lens.limit_rad) + 0.02
 
 
+def _between(places: Array, count: int) -> Array:
+    """Weights (N, count) float32 that interpolate ``count`` values linearly at ``places``, the ends repeated outwards."""
+    places = np.clip(places, 0, count - 1)
+    return np.maximum(0, 1 - np.abs(places[:, None] - np.arange(count))).astype(np.float32)
+
+
 def _winners(views: dict[int, _View], size: tuple[int, int]) -> Array:
     """Index of the winning frame for each pixel, -1 where none shows anything."""
     winner = np.full(size, -1, np.int16)
     best = np.full(size, -1.0, np.float32)
     for k, view in views.items():
         # a frame that the label does not name still fills what the named ones leave open
-        score = view.share if view.share is not None else np.float32(-0.5)
-        score = np.where(view.inside, score, np.float32(-2))
-        better = score > best[view.box]
-        winner[view.box][better] = k
-        best[view.box] = np.maximum(best[view.box], score)
+        score = np.full(view.inside.shape, -0.5, np.float32) if view.share is None else view.share.copy()
+        score[~view.inside] = -2
+        np.copyto(winner[view.box], np.int16(k), where=score > best[view.box])
+        np.maximum(best[view.box], score, out=best[view.box])
     return winner
 
 
@@ -411,17 +427,42 @@ def _reached(places: Array, first: int, last: int, spread: int, step: int) -> sl
     return slice(start, min(len(places), int(near[-1]) + 1 + spread))
 
 
-def _masked_bands(picture: Array, mask: Array) -> list[Array]:
-    """Bands of a half-size picture, each weighed by the mask blurred to its scale; the last is what remains."""
+def _masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
+    """``count`` bands of a half-size picture, each weighed by the mask blurred to its scale; then what remains."""
     mask = cv2.GaussianBlur(mask, (3, 3), 0)
     levels = []
-    for _ in range(max(1, min(_BANDS - 1, int(math.log2(max(4, min(mask.shape)))) - 1))):
+    for _ in range(count):
         smaller, small_mask = cv2.pyrDown(picture), cv2.pyrDown(mask)
         band = picture - cv2.pyrUp(smaller, dstsize=(picture.shape[1], picture.shape[0]))
         levels.append(band * mask[..., None])
         picture, mask = smaller, small_mask
     levels.append(picture * mask[..., None])
     return levels
+
+
+def _aligned(box: Box, step: int, shape: tuple[int, ...]) -> Box:
+    """The box grown to multiples of ``step``, so that its halves lie on the halves of the whole."""
+    rows, columns = (
+        slice(side.start // step * step, min(size, -(-side.stop // step) * step)) for side, size in zip(box, shape)
+    )
+    return rows, columns
+
+
+def _within(outer: Box, inner: Box) -> Box:
+    """A box counted from the corner of another, counted from where that one is."""
+    rows, columns = (slice(o.start + i.start, o.start + i.stop) for o, i in zip(outer, inner))
+    return rows, columns
+
+
+def _doubled(box: Box) -> Box:
+    """The box in pixels of half the size."""
+    rows, columns = (slice(2 * side.start, 2 * side.stop) for side in box)
+    return rows, columns
+
+
+def _halved(shape: tuple[int, ...], times: int) -> tuple[int, int]:
+    """Height and width after so many reductions by two, each rounded up."""
+    return -(-shape[0] // 2**times), -(-shape[1] // 2**times)
 
 
 def _grown(mask: Array, by: int) -> Box:

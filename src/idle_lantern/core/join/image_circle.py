@@ -24,23 +24,27 @@ _SOUND = 0.985
 
 def image_circle_px(working: Sequence[WorkingFrame]) -> float | None:
     """Radius of the lit circle about the frame's centre in full-size pixels, or None where frames are filled."""
-    radii, dark = [], 0
-    for frame in working:
-        grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
+    greys = [cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY) for frame in working]
+    if not working or sum(map(_dark_corners, greys)) < _DARK_FRAMES * len(working):
+        return None
+    radii = []
+    for frame, grey in zip(working, greys):
         h, w = grey.shape
-        corner = max(2, min(h, w) // 40)
-        corners = [
-            grey[y, x] for y in (slice(corner), slice(-corner, None)) for x in (slice(corner), slice(-corner, None))
-        ]
-        dark += sum(float(np.median(c)) < _LIT for c in corners) >= 3
         y, x = np.nonzero(grey >= _LIT)
         if len(x):
             across, down = (x - (w - 1) / 2) * frame.scale[0], (y - (h - 1) / 2) * frame.scale[1]
             radii.append(float(np.quantile(np.hypot(across, down), 0.998)))
-    if not radii or dark < _DARK_FRAMES * len(working):
+    if not radii:
         return None
     first = working[0]
     corner_px = math.hypot(first.picture.width * first.scale[0], first.picture.height * first.scale[1]) / 2
     # one bright frame shows the rim that dark ones hide
     radius = float(np.quantile(radii, 0.9)) * _SOUND
     return radius if radius < 0.95 * corner_px else None
+
+
+def _dark_corners(grey: Array) -> bool:
+    """Whether three corners of a frame show nothing."""
+    corner = max(2, min(grey.shape) // 40)
+    sides = (slice(corner), slice(-corner, None))
+    return sum(float(np.median(grey[y, x])) < _LIT for y in sides for x in sides) >= 3

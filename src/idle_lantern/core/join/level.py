@@ -33,6 +33,8 @@ _HORIZON_LENGTH = 0.2
 #: So many edges at least, and together as long as so many frames.
 _LEAST_EDGES, _LEAST_LENGTH = 6, 0.8
 _ROUNDS = 12
+#: Frames that are searched for edges: those that look most level, where uprights and the horizon show.
+_FRAMES = 16
 #: A vertical known worse than this is not better than the cameras' x-axes.
 _WORST_SIGMA_RAD = math.radians(0.25)
 #: Below this the frames stand upright already and are left as they are.
@@ -128,8 +130,9 @@ def _edges(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Array, Array,
     of the frame."""
     detector = cv2.createLineSegmentDetector()
     normals, lengths, shares = [], [], []
-    for i, frame in enumerate(working):
-        lens = poses.lenses[i]
+    tilt = np.abs(poses.world_from_camera[:, 1, 2])
+    for i in sorted(np.argsort(tilt, kind="stable")[:_FRAMES].tolist()):
+        lens, frame = poses.lenses[i], working[i]
         grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
         found = detector.detect(grey)[0]
         if found is None:

@@ -8,12 +8,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.features import Features
+from idle_lantern.core.join.features import Features, Kind
 from idle_lantern.core.join.partners import votes
 
 Array = NDArray[Any]
@@ -23,9 +21,7 @@ ALL_PAIRS_UP_TO = 14
 #: Up to so many the coarse pass compares each with each; beyond, all share one index.
 EACH_WITH_EACH_UP_TO = 40
 _COARSE_POINTS = 250
-_PARTNERS = 8
-#: Best against second-best descriptor distance (Lowe 2004 gives 0.8).
-_RATIO = 0.8
+_PARTNERS = 6
 _TRIALS = 400
 #: Accept when inliers exceed 8 + 0.2 x matches (the form of Brown & Lowe 2007; their slope of 0.3
 #: is for a homography test, a rotation leaves chance fewer inliers).
@@ -76,10 +72,10 @@ def match(one: Features, other: Features) -> tuple[Array, Array]:
     """Mutual best pairs that pass the ratio test: two index arrays (M,)."""
     if len(one) < 2 or len(other) < 2:
         return np.zeros(0, int), np.zeros(0, int)
-    return _match_descriptors(one.descriptors, other.descriptors)
+    return _match_descriptors(one.descriptors, other.descriptors, one.kind)
 
 
-def _match_descriptors(d1: Array, d2: Array) -> tuple[Array, Array]:
+def _match_descriptors(d1: Array, d2: Array, kind: Kind) -> tuple[Array, Array]:
     likeness = d1 @ d2.T
     best = likeness.argmax(1)
     index = np.arange(len(d1))
@@ -87,7 +83,7 @@ def _match_descriptors(d1: Array, d2: Array) -> tuple[Array, Array]:
     likeness[index, best] = -1
     second = likeness.max(1)
     # unit vectors: squared distance is 2 - 2 x likeness
-    keep = np.flatnonzero((1 - top) < _RATIO**2 * (1 - second))
+    keep = np.flatnonzero((1 - top) < kind.ratio**2 * (1 - second))
     # the way back is asked only of what passed: a tenth of the columns
     if len(keep):
         likeness[keep, best[keep]] = top[keep]
@@ -121,7 +117,8 @@ def candidate_pairs(
         if len(known) == n:
             return sorted(pairs)
     chosen = [f.descriptors[f.coarse(_COARSE_POINTS)] for f in features]
-    shared = votes(chosen) if n > EACH_WITH_EACH_UP_TO else _each_with_each(chosen)
+    kind = features[0].kind
+    shared = votes(chosen, kind.alike) if n > EACH_WITH_EACH_UP_TO else _each_with_each(chosen, kind)
     for i in range(n):
         for j in np.argsort(-shared[i], kind="stable")[:_PARTNERS]:
             if shared[i, j] >= 3:
@@ -129,14 +126,14 @@ def candidate_pairs(
     return sorted(pairs)
 
 
-def _each_with_each(chosen: Sequence[Array]) -> Array:
+def _each_with_each(chosen: Sequence[Array], kind: Kind) -> Array:
     """Matches between the chosen descriptors of every two frames, (n, n)."""
     n = len(chosen)
     shared = np.zeros((n, n))
     for i in range(n):
         for j in range(i + 1, n):
             if len(chosen[i]) > 1 and len(chosen[j]) > 1:
-                shared[i, j] = shared[j, i] = len(_match_descriptors(chosen[i], chosen[j])[0])
+                shared[i, j] = shared[j, i] = len(_match_descriptors(chosen[i], chosen[j], kind)[0])
     return shared
 
 
@@ -214,8 +211,14 @@ def acceptable(link: Link, lens_a: Lens, lens_b: Lens) -> bool:
 
 def groups_of(count: int, links: Sequence[Link]) -> list[list[int]]:
     """Frames tied to each other, largest group first."""
-    a, b = [link.a for link in links], [link.b for link in links]
-    graph = coo_array((np.ones(len(a)), (a, b)), shape=(count, count))
-    _, label = connected_components(graph, directed=False)
-    groups = [np.flatnonzero(label == k).tolist() for k in range(label.max() + 1)]
+    # some lines instead of a graph library, whose loading would cost every join half a second
+    label = np.arange(count)
+    before = label - 1
+    a, b = np.array([link.a for link in links], int), np.array([link.b for link in links], int)
+    while not np.array_equal(label, before):
+        before = label.copy()
+        np.minimum.at(label, a, before[b])
+        np.minimum.at(label, b, before[a])
+        label = label[label]
+    groups = [np.flatnonzero(label == k).tolist() for k in np.unique(label)]
     return sorted(groups, key=lambda g: (-len(g), g[0]))

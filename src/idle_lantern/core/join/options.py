@@ -17,10 +17,10 @@ class JoinOptions:
     width_px : int or None
         Canvas width; None keeps the frames' own scale, so that nothing is thrown away.
     working_mp : float
-        Size at which features are sought first: 0.2 MP ties most sets at a fraction of the
-        cost of full size; fine registration brings back what that loses.
+        Size at which features are sought first, and quickly: 0.2 MP ties most sets at a fraction
+        of the cost of full size; fine registration brings back what that loses.
     second_mp : float
-        Size of a second look when the first leaves frames apart.
+        Size of a second, thorough look when the first leaves frames apart or ties them weakly.
     features : int
         Most points kept per frame, spread evenly.
     refine : bool
@@ -44,7 +44,7 @@ class JoinOptions:
     width_px: int | None = None
     working_mp: float = 0.2
     second_mp: float = 0.7
-    features: int = 1100
+    features: int = 1000
     refine: bool = True
     seed: int = 1
     threads: int = max(1, min(8, os.cpu_count() or 1))

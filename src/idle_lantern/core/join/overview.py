@@ -18,12 +18,12 @@ from idle_lantern.core.join.canvas import Canvas
 from idle_lantern.core.join.features import WorkingFrame
 from idle_lantern.core.join.masks import Mask, Masks
 from idle_lantern.core.join.poses import Poses
-from idle_lantern.core.join.warp import Tile, coarse_directions, covered, frame_map
+from idle_lantern.core.join.warp import Tile, coarse_directions, frame_map
 
 Array = NDArray[Any]
 
 #: Enough for seams to pass round a walking person in a row of frames; large grids get more.
-_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 450_000, 8_000, 4_000_000
+_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 360_000, 8_000, 4_000_000
 _PROBE = 8
 
 
@@ -153,10 +153,10 @@ def _patch(
             np.append(columns, [columns[-1] + 1, columns[-1] + 2]) % directions.shape[1],
         )
     ]
-    places = frame_map(part, lens, rotation, (len(rows), len(columns)), 1, bend=poses.bend(i))
-    if places is None:
+    found = frame_map(part, lens, rotation, (len(rows), len(columns)), 1, bend=poses.bend(i))
+    if found is None:
         return None
-    inside = covered(places, lens)
+    places, inside = found
     kept = None
     if mask is not None:
         inside &= ~mask.hidden_at(places, lens)

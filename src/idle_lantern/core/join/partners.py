@@ -21,14 +21,13 @@ _WORDS_EACH = 2
 #: Descriptors of a word on average.
 _PER_WORD = 60
 _BLOCK = 4096
-#: Likeness (cosine of unit descriptors) below which a neighbour says nothing.
-_LEAST_LIKE = 0.8
 
 
-def votes(descriptors: Sequence[Array]) -> Array:
+def votes(descriptors: Sequence[Array], alike: float) -> Array:
     """How many features of frames i find their nearest neighbour of all in j, both ways added, (n, n).
 
-    ``descriptors`` holds for each frame unit vectors (M, 128).
+    ``descriptors`` holds for each frame unit vectors (M, D); a neighbour whose likeness (cosine) is
+    below ``alike`` says nothing.
     """
     n = len(descriptors)
     total = np.zeros((n, n))
@@ -39,7 +38,7 @@ def votes(descriptors: Sequence[Array]) -> Array:
     step = max(1, _PER_WORD * _WORDS_EACH)
     words = rows[step // 2 :: step] if len(rows) > step else rows[:1]
     nearest = _nearest_words(rows, words)
-    best, partner = np.full(len(rows), _LEAST_LIKE, np.float32), np.full(len(rows), -1)
+    best, partner = np.full(len(rows), alike, np.float32), np.full(len(rows), -1)
     flat, member = nearest.ravel(), np.repeat(np.arange(len(rows)), nearest.shape[1])
     order = np.argsort(flat, kind="stable")
     bounds = np.searchsorted(flat[order], np.arange(len(words) + 1))

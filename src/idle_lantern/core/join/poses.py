@@ -14,7 +14,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import cho_factor, cho_solve
 
 from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.progress import SILENT, Progress
@@ -114,6 +113,7 @@ def adjust(
     solve_distortion: bool = True,
     rounds: int = 30,
     most_points: int = 10**9,
+    settled: float = 1e-7,
     progress: Progress = SILENT,
 ) -> Poses:
     """Adjust rotations and lenses jointly to the inliers of ``links``.
@@ -132,15 +132,17 @@ def adjust(
         The focal length comes from metadata: hold it within some per cent.
     most_points : int
         Points taken of each link: first rounds need few.
+    settled : float
+        Share of the cost below which a step gains too little for another.
     """
     problem = Adjustment(poses, links, camera_group, scale_px, told_focal, solve_distortion, most_points)
     if len(problem.link) == 0:
         return poses
-    descend(problem, rounds, progress)
+    descend(problem, rounds, progress, settled)
     return problem.result()
 
 
-def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT) -> float:
+def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT, settled: float = 1e-7) -> float:
     """Levenberg-Marquardt on a problem until it hardly gains; returns the cost reached."""
     damping = 1e-4
     cost = problem.cost(problem.state)
@@ -152,7 +154,7 @@ def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT) -> fl
         for _ in range(8):
             damped = normal + np.diag(damping * np.diag(normal) + 1e-12)
             try:
-                step = cho_solve(cho_factor(damped), gradient)
+                step = np.linalg.solve(damped, gradient)
             except np.linalg.LinAlgError:
                 damping *= 10
                 continue
@@ -167,7 +169,7 @@ def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT) -> fl
         gain = (cost - new_cost) / max(cost, 1e-12)
         problem.state, cost = state, new_cost
         damping = max(damping / 6, 1e-9)
-        if gain < 1e-7:
+        if gain < settled:
             break
     return cost
 

@@ -16,6 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.links import Link
 from idle_lantern.core.join.poses import Poses
 
@@ -23,7 +24,8 @@ Array = NDArray[Any]
 
 _HALF = 7  # patches of 15 x 15 pixels
 _STEPS = 5
-_KEEP = 250
+#: Tie points of a link: at most so many matched ones, filled up with unmatched ones to so many.
+_KEEP, _ENOUGH = 250, 160
 #: A patch counts as found when it agrees with its partner at least so well after the fit.
 _CORRELATION = 0.85
 #: A patch that moved less than this in the last step is not asked again.
@@ -43,9 +45,18 @@ def smoothed(grey: Array) -> Array:
 
 
 def refine_link(
-    link: Link, grey_a: Array, grey_b: Array, poses: Poses, rng: np.random.Generator, miss_px: float = np.inf
+    link: Link,
+    grey_a: Array,
+    grey_b: Array,
+    poses: Poses,
+    rng: np.random.Generator,
+    miss_px: float = np.inf,
+    more_a: Array | None = None,
 ) -> Link:
     """Move ``points_b`` of the inliers to where the patch round ``points_a`` really lies.
+
+    ``more_a`` (K, 2) are further places of frame a with detail: those that fall on frame b become
+    tie points too, though no descriptor matched them.
 
     The search begins where the solved geometry puts the patch, or where the match was found
     if that lies more than ``miss_px`` off: near things stand elsewhere than turning alone puts them.
@@ -53,12 +64,13 @@ def refine_link(
     Points whose patch is flat, leaves the frame or does not agree stop being
     inliers. When too few are left the link is returned as it was.
     """
-    chosen = np.flatnonzero(link.inlier)
-    if len(chosen) > _KEEP:
-        chosen = np.sort(rng.choice(chosen, _KEEP, replace=False))
     a, b = poses.index(link.a), poses.index(link.b)
     lens_a, lens_b = poses.lenses[a], poses.lenses[b]
     b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
+    matched = len(link.points_a)
+    if more_a is not None:
+        link = _with_more(link, more_a, lens_a, lens_b, b_from_a)
+    chosen = _most(link.inlier, matched, rng)
     centre = link.points_a[chosen]
     knots, weights = _patch_knots()
     knots_b, valid = lens_b.project(lens_a.unproject(centre[:, None, :] + knots) @ b_from_a.T)
@@ -93,7 +105,41 @@ def refine_link(
     points_b, inlier = link.points_b.copy(), np.zeros(len(link.inlier), bool)
     points_b[chosen[good]] = at_b[good, middle] + shift[good]
     inlier[chosen[good]] = True
-    return replace(link, points_b=points_b, inlier=inlier)
+    # what geometry alone proposed and no patch confirmed never was a tie point
+    real = inlier | (np.arange(len(inlier)) < matched)
+    return replace(link, points_a=link.points_a[real], points_b=points_b[real], inlier=inlier[real])
+
+
+def _with_more(link: Link, more_a: Array, lens_a: Lens, lens_b: Lens, b_from_a: Array) -> Link:
+    """The link with further places of frame a, laid on frame b by geometry alone."""
+    fresh_b, valid = lens_b.project(np.nan_to_num(lens_a.unproject(more_a)) @ b_from_a.T)
+    size = np.array([lens_b.width, lens_b.height])
+    valid &= np.isfinite(fresh_b).all(1) & (fresh_b > _HALF).all(1) & (fresh_b < size - _HALF).all(1)
+    # matched places are known better than by geometry
+    valid &= ~np.isin(_as_complex(more_a), _as_complex(link.points_a))
+    return replace(
+        link,
+        points_a=np.concatenate([link.points_a, more_a[valid]]),
+        points_b=np.concatenate([link.points_b, fresh_b[valid]]),
+        inlier=np.append(link.inlier, np.ones(int(valid.sum()), bool)),
+    )
+
+
+def _as_complex(points: Array) -> Array:
+    """Points (N, 2) as one number each, to be looked up."""
+    return np.asarray(points[:, 0] + 1j * points[:, 1])
+
+
+def _most(inlier: Array, matched: int, rng: np.random.Generator) -> Array:
+    """Indices of the points that are registered, the matched ones first."""
+    chosen = np.flatnonzero(inlier)
+    own, fresh = chosen[chosen < matched], chosen[chosen >= matched]
+    if len(own) > _KEEP:
+        return np.sort(rng.choice(own, _KEEP, replace=False))
+    room = _ENOUGH - len(own)
+    if len(fresh) > room:
+        fresh = rng.choice(fresh, max(0, room), replace=False)
+    return np.sort(np.append(own, fresh))
 
 
 @lru_cache(maxsize=1)

@@ -30,6 +30,8 @@ _MIDDLE = 1.5
 #: A pixel nearer by so much to one frame's middle than to the other's is not worth asking about.
 _CLEAR = 0.6
 _HARD = 1_000_000_000
+#: Belts of more pixels are cut at half size first; near that cut, within so many pixels, again.
+_WIDE, _NEAR = 12000, 6
 
 
 def find_seams(overview: Overview, gains: Array, progress: Progress = SILENT) -> Array:
@@ -81,23 +83,73 @@ def _cut(laid: Array, patch: Patch, old: Array, new: Array, old_weight: Array, o
         return np.asarray(surely_new & patch.inside)
     rows, columns = np.flatnonzero(belt.any(1)), np.flatnonzero(belt.any(0))
     window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
-    part = belt[window]
     difference = np.abs(old[window] - new[window]).sum(-1)
-    difference = np.where(part, difference + _STEP, 0).round().astype(np.int32) * _UNIT
-    graph = maxflow.GraphInt()
-    nodes = graph.add_grid_nodes(part.shape)
-    graph.add_grid_edges(nodes, _pair_price(difference, 1), structure=_arrow(0, 1), symmetric=True)
-    graph.add_grid_edges(nodes, _pair_price(difference, 0), structure=_arrow(1, 0), symmetric=True)
-    lean = (_UNIT * _MIDDLE * lead[window]).round().astype(np.int32)
-    # maxflow's "source" side is the old frame, its "sink" side the new one
     old_side, new_side = _beside(surely_old, belt)[window], _beside(surely_new, belt)[window]
-    old_pull = np.where(part, np.maximum(-lean, 0), 0) + _HARD * old_side
-    new_pull = np.where(part, np.maximum(lean, 0), 0) + _HARD * (new_side & ~old_side)
+    take = np.zeros_like(both)
+    take[window] = _through(belt[window], old_side, new_side, difference, lead[window])
+    return np.asarray(take | (surely_new & patch.inside))
+
+
+def _through(belt: Array, old_side: Array, new_side: Array, difference: Array, lead: Array) -> Array:
+    """Which pixels of the belt go to the new frame, (h, w) bool.
+
+    Wide belts are cut at half their size first, then exactly near where that cut runs.
+    """
+    if np.count_nonzero(belt) < _WIDE:
+        return _least_cut(belt, old_side, new_side, difference, lead)
+    # a block belongs to the belt if all of it does, and differs where anything in it does; it holds four
+    # pixels' pull towards the middle at the price of two steps of seam
+    inner: Array = np.asarray(_blocks(belt).all((1, 3)))
+    rough = _through(
+        inner,
+        _beside(np.asarray(_blocks(old_side).any((1, 3))), inner),
+        _beside(np.asarray(_blocks(new_side).any((1, 3))), inner),
+        _blocks(difference).max((1, 3)),
+        2 * _blocks(lead).mean((1, 3)),
+    )
+    h, w = belt.shape
+    whole = [np.kron(part, np.ones((2, 2), bool))[:h, :w] for part in (rough, inner)]
+    new_there, old_there = whole[0], whole[1] & ~whole[0]
+    # what the half-size cut does not know, and what lies near its border, is cut again
+    open_to = _grown(new_there) & _grown(old_there) | ~whole[1]
+    fixed_new, fixed_old = belt & new_there & ~open_to, belt & old_there & ~open_to
+    narrow = belt & open_to
+    take = _least_cut(
+        narrow,
+        narrow & old_side | _beside(fixed_old, narrow),
+        narrow & new_side | _beside(fixed_new, narrow),
+        difference,
+        lead,
+    )
+    return take | fixed_new
+
+
+def _least_cut(belt: Array, old_side: Array, new_side: Array, difference: Array, lead: Array) -> Array:
+    """The minimum cut through a belt whose rims are held by ``old_side`` and ``new_side``: what the new frame gets."""
+    price = np.where(belt, difference + _STEP, 0).round().astype(np.int32) * _UNIT
+    graph = maxflow.GraphInt()
+    nodes = graph.add_grid_nodes(belt.shape)
+    graph.add_grid_edges(nodes, _pair_price(price, 1), structure=_arrow(0, 1), symmetric=True)
+    graph.add_grid_edges(nodes, _pair_price(price, 0), structure=_arrow(1, 0), symmetric=True)
+    lean = (_UNIT * _MIDDLE * lead).round().astype(np.int32)
+    # maxflow's "source" side is the old frame, its "sink" side the new one
+    old_pull = np.where(belt, np.maximum(-lean, 0), 0) + _HARD * old_side
+    new_pull = np.where(belt, np.maximum(lean, 0), 0) + _HARD * (new_side & ~old_side)
     graph.add_grid_tedges(nodes, old_pull, new_pull)
     graph.maxflow()
-    take = np.zeros_like(both)
-    take[window] = graph.get_grid_segments(nodes) & part
-    return np.asarray(take | (surely_new & patch.inside))
+    return np.asarray(graph.get_grid_segments(nodes) & belt)
+
+
+def _blocks(values: Array) -> Array:
+    """Blocks of two by two as (h, 2, w, 2), the last row and column repeated where they are odd."""
+    h, w = values.shape
+    even = np.pad(values, ((0, h % 2), (0, w % 2)), mode="edge")
+    return even.reshape((h + 1) // 2, 2, (w + 1) // 2, 2)
+
+
+def _grown(region: Array) -> Array:
+    """The region and what lies within a few pixels of it."""
+    return np.asarray(cv2.dilate(region.astype(np.uint8), np.ones((2 * _NEAR + 1, 2 * _NEAR + 1), np.uint8)) > 0)
 
 
 def _pair_price(difference: Array, axis: int) -> Array:

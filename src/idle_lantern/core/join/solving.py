@@ -16,10 +16,9 @@ from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens
-from idle_lantern.core.join.bending import bent
 from idle_lantern.core.join.canvas import Field, field_of
 from idle_lantern.core.join.doubles import doubles
-from idle_lantern.core.join.features import Features, WorkingFrame, find_features, working_frame
+from idle_lantern.core.join.features import Features, WorkingFrame, find_features, quick_features, working_frame
 from idle_lantern.core.join.held import Held
 from idle_lantern.core.join.image_circle import image_circle_px
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
@@ -51,10 +50,14 @@ _PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
 _PARALLAX_SCALE_PX = 0.5
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
 _FIRST_POINTS = 80
+#: Gain at which those adjustments end: the next one starts from other points anyway.
+_ROUGHLY = 1e-3
 #: Full-size greys held while links are refined.
 _GREY_BYTES = 400_000_000
 #: Links of a frame that are registered finely.
 _LINKS_PER_FRAME = 4
+#: Matches of a link that a quick look may rely on.
+_TIED_WELL = 30
 #: Frames with fewer points than this have nothing to match by.
 _BLANK = 60
 #: Share of full scale below which a frame shows the inside of a hand.
@@ -157,8 +160,10 @@ def solve(
                 links, lenses = _verified_links(
                     frames, features, prior, options, rng, progress, image_circle_px(working)
                 )
-            # a quick look ties most sets; what it leaves apart is looked at more closely
-            if len(groups_of(n, links)[0]) == n or size >= max(i.megapixels for i in frames.infos):
+            # a quick look ties most sets; what it leaves apart or ties weakly is looked at more closely
+            if len(groups_of(n, [k for k in links if k.inliers >= _TIED_WELL])[0]) == n or size >= max(
+                i.megapixels for i in frames.infos
+            ):
                 break
         groups = groups_of(n, links)
         main = groups[0]
@@ -179,7 +184,7 @@ def solve(
             on_rough(rough(poses, links, working, features, set(same)))
         if options.refine:
             with clock.stage("refine"):
-                poses, links, parallax = _refined(frames, store, poses, links, options, rng, progress, size)
+                poses, links, parallax = _refined(frames, store, features, poses, links, options, rng, progress, size)
     poses, placed_by, level = _placed(frames, poses, prior, features, working, set(same), options)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
@@ -224,7 +229,8 @@ def _looked_at(
     if features is None:
         with clock.stage("features"):
             progress.begin("features", n)
-            features = mapped(partial(find_features, count=options.features), working, options.threads, progress)
+            look = quick_features if size == options.working_mp else find_features
+            features = mapped(partial(look, count=options.features), working, options.threads, progress)
         left.save(f"looked-{size:g}", (working, features))
     return working, features
 
@@ -277,6 +283,7 @@ def _adjusted(
             scale_px=scale * working_px,
             told_focal=told,
             most_points=_FIRST_POINTS,
+            settled=_ROUGHLY,
             progress=progress,
         )
         anew = [reassigned(k, poses, tolerance * working_px) for k in inside]
@@ -334,6 +341,7 @@ def _working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
 def _refined(
     frames: FrameSet,
     store: FrameStore,
+    features: Sequence[Features],
     poses: Poses,
     links: list[Link],
     options: JoinOptions,
@@ -357,7 +365,8 @@ def _refined(
         # near things miss by more than features do: what the patches then confirm is kept
         link = reassigned(item[0], poses, _NEAR_THINGS * working_px)
         rng = np.random.default_rng(item[1])
-        return refine_link(link, greys.load(link.a), greys.load(link.b), poses, rng, _FEATURE_MISS * working_px)
+        more = features[link.a].points_px
+        return refine_link(link, greys.load(link.a), greys.load(link.b), poses, rng, _FEATURE_MISS * working_px, more)
 
     links = mapped(refined_link, list(zip(links, seeds.tolist())), options.threads, progress)
     poses = _best_mapping(poses, links, group, told)
@@ -365,11 +374,15 @@ def _refined(
     refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
     if refined.rms_px > poses.rms_px:
         return poses, before, None
+    refined = _plainest(refined, links, group, told)
     parallax = None
     if _shows_parallax(links, refined):
         found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, told_focal=told)
         if found is not None:
             refined, parallax = found
+        # its sparse solver takes half a second to load and few sets need it
+        from idle_lantern.core.join.bending import bent
+
         refined = bent(refined, links)
     within = max(0.6, 4 * refined.rms_px)
     final = [reassigned(k, refined, within) if k.inliers else k for k in links]
@@ -386,6 +399,24 @@ def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool)
         problem = Adjustment(start, links, group, _REFINED_SCALE_PX * 4, told, True, _FIRST_POINTS)
         tried.append((descend(problem, 20), problem.result()))
     return min(tried, key=lambda t: t[0])[1]
+
+
+def _plainest(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+    """The same without distortion where the tie points do not ask for any (criterion of Schwarz, 1978).
+
+    Numbers that fit but noise would bend the frames' rims, where few tie points hold them.
+    """
+    scale_px = max(_REFINED_SCALE_PX, 1.5 * poses.rms_px)
+    bent_lens = Adjustment(poses, links, group, scale_px, told, True, 10**9)
+    straight = replace(poses, lenses=tuple(replace(lens, k1=0.0, k2=0.0) for lens in poses.lenses))
+    plain = Adjustment(straight, links, group, scale_px, told, False, 10**9)
+    worse = descend(plain, 10) - bent_lens.cost(bent_lens.state)
+    points = len(plain.link)
+    asked = 2 * plain.groups * np.log(2 * points) * poses.rms_px**2 / 2
+    if worse >= asked:
+        return poses
+    found = plain.result()
+    return replace(found, lenses=tuple(replace(lens, k1=0.0, k2=0.0) for lens in found.lenses))
 
 
 def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:

@@ -16,7 +16,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.bending import bend_at
 from idle_lantern.core.join.canvas import Canvas
 
 Array = NDArray[Any]
@@ -65,10 +64,11 @@ def frame_map(
     step: int,
     every: int = 1,
     bend: Array | None = None,
-) -> Array | None:
-    """Places in the frame of (H, W) = ``size`` pixels, (H, W, 2) float32, far outside where it shows nothing.
+) -> tuple[Array, Array] | None:
+    """Places in the frame of (H, W) = ``size`` pixels, (H, W, 2) float32, and which of them fall on it, (H, W) bool.
 
-    ``directions``, ``step`` and ``every`` as of ``coarse_directions``; ``bend`` is the frame's local warp. None when no pixel falls on the frame.
+    ``directions``, ``step`` and ``every`` as of ``coarse_directions``; ``bend`` is the frame's local warp.
+    None when no pixel falls on the frame.
     """
     local = directions @ world_from_camera
     pixels, valid = lens.project(np.nan_to_num(local))
@@ -87,16 +87,28 @@ def frame_map(
     if bend is not None:
         pixels = pixels + bend_at(bend, pixels, lens)
     full = _enlarged(pixels.astype(np.float32), step, size)
+    if near.all() and not math.isfinite(lens.circle_px) and bool(covered(pixels.astype(np.float32), lens).all()):
+        # the grid lies inside the frame, so what lies between its points does
+        return full, np.ones(size, bool)
     if not valid.all():
         sound = _enlarged(valid.astype(np.float32), step, size) > 0.999
         full[~sound] = _OUTSIDE
-    return full
+    shows = covered(full, lens)
+    return (full, shows) if shows.any() else None
+
+
+def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
+    """Shift at frame pixels (h, w, 2), float32 of the same shape."""
+    rows, columns = bend.shape[:2]
+    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)])
+    on_grid = np.clip(pixels * scale, 0, [columns - 1, rows - 1]).astype(np.float32)
+    return cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 
 def _enlarged(coarse: Array, step: int, size: tuple[int, int]) -> Array:
     h, w = coarse.shape[:2]
     full = cv2.resize(coarse, (w * step, h * step), interpolation=cv2.INTER_LINEAR)
-    return np.ascontiguousarray(full[step : step + size[0], step : step + size[1]])
+    return full[step : step + size[0], step : step + size[1]]
 
 
 def covered(places: Array, lens: Lens) -> Array:

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from typing import TypeVar
 
 import cv2
+from threadpoolctl import threadpool_limits
 
 from idle_lantern.core.base.progress import Progress
 
@@ -34,11 +35,12 @@ class Clock:
 
 @contextmanager
 def one_thread_each() -> Iterator[None]:
-    """OpenCV single-threaded inside our own workers: two levels of threads fight each other."""
+    """OpenCV and BLAS single-threaded inside our own workers: two levels of threads fight each other."""
     before = cv2.getNumThreads()
     cv2.setNumThreads(1)
     try:
-        yield
+        with threadpool_limits(1, user_api="blas"):
+            yield
     finally:
         cv2.setNumThreads(before)
 
