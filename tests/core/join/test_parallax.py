@@ -14,7 +14,7 @@ from tests.helpers.sets import render, rms
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.bending import bend_at, bent
+from idle_lantern.core.join.bending import bent
 from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.composing import compose_picture
 from idle_lantern.core.join.links import Link
@@ -22,6 +22,7 @@ from idle_lantern.core.join.parallax import Parallax, solve_parallax
 from idle_lantern.core.join.poses import Poses, adjust
 from idle_lantern.core.join.report import report_of, solution_of
 from idle_lantern.core.join.solving import solve
+from idle_lantern.core.join.warp import bend_at
 from idle_lantern.core.sim.truth import registration_error_px
 
 LENS = Lens("rectilinear", 1000, 900, 1300)

@@ -8,6 +8,8 @@ from dataclasses import replace
 import cv2
 import numpy as np
 import pytest
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial.transform import Rotation
 
 from idle_lantern.core.base.errors import InputError, JoinError
@@ -107,6 +109,19 @@ def test_true_overlap_makes_a_link():
     link = verify(_link(poses, 0, 1, 0.5, rng, wrong=40), LENS, LENS, 12.0, rng)
     assert link is not None
     assert link.inliers >= 105
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_groups_are_those_of_scipy(seed: int):
+    """``scipy.sparse.csgraph.connected_components`` on random graphs."""
+    rng = np.random.default_rng(seed)
+    pairs = rng.integers(0, 40, (28, 2))
+    links = [Link(int(min(p)), int(max(p)), np.zeros((0, 2)), np.zeros((0, 2))) for p in pairs]
+    _, label = connected_components(coo_array((np.ones(28), pairs.T), shape=(40, 40)), directed=False)
+    expected = {frozenset(np.flatnonzero(label == k).tolist()) for k in np.unique(label)}
+    found = groups_of(40, links)
+    assert {frozenset(g) for g in found} == expected
+    assert [len(g) for g in found] == sorted(map(len, found), reverse=True)
 
 
 def test_groups_are_told_apart_largest_first():

@@ -142,6 +142,29 @@ def adjust(
     return problem.result()
 
 
+def plainest(
+    poses: Poses, links: Sequence[Link], camera_group: Sequence[int], *, scale_px: float, told_focal: bool = False
+) -> Poses:
+    """The same poses, adjusted without distortion where the tie points do not ask for any.
+
+    Distortion that fits but noise would bend the frames' rims, where few tie points hold it. The
+    criterion is that of Schwarz, *Estimating the Dimension of a Model* (1978): two more numbers for
+    each lens must lower the squared misses by two logarithms of how many there are, in units of their
+    variance. Other parameters as of ``adjust``.
+    """
+    curved = Adjustment(poses, links, camera_group, scale_px, told_focal, True, 10**9)
+    straight = _straight(poses)
+    plain = Adjustment(straight, links, camera_group, scale_px, told_focal, False, 10**9)
+    worse = descend(plain, 10) - curved.cost(curved.state)
+    variance = poses.rms_px**2 / 2
+    asked = 2 * plain.groups * math.log(2 * max(1, len(plain.link))) * variance
+    return poses if worse >= asked else _straight(plain.result())
+
+
+def _straight(poses: Poses) -> Poses:
+    return replace(poses, lenses=tuple(replace(lens, k1=0.0, k2=0.0) for lens in poses.lenses))
+
+
 def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT, settled: float = 1e-7) -> float:
     """Levenberg-Marquardt on a problem until it hardly gains; returns the cost reached."""
     damping = 1e-4

@@ -68,10 +68,9 @@ def refine_link(
     lens_a, lens_b = poses.lenses[a], poses.lenses[b]
     b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
     matched = len(link.points_a)
-    if more_a is not None:
-        link = _with_more(link, more_a, lens_a, lens_b, b_from_a)
-    chosen = _most(link.inlier, matched, rng)
-    centre = link.points_a[chosen]
+    asked = link if more_a is None else _with_more(link, more_a, lens_a, lens_b, b_from_a)
+    chosen = _most(asked.inlier, matched, rng)
+    centre = asked.points_a[chosen]
     knots, weights = _patch_knots()
     knots_b, valid = lens_b.project(lens_a.unproject(centre[:, None, :] + knots) @ b_from_a.T)
     at_a = centre[:, None, :] + _patch_grid()  # (N, P, 2)
@@ -81,7 +80,7 @@ def refine_link(
     chosen, at_a, at_b = chosen[inside], at_a[inside], at_b[inside]
     if len(chosen) < 12:
         return link
-    shift = _first_shift(link.points_b[chosen] - at_b[:, at_b.shape[1] // 2], miss_px)
+    shift = _first_shift(asked.points_b[chosen] - at_b[:, at_b.shape[1] // 2], miss_px)
     began = shift.copy()
     template = _normalised(_Part(grey_a, at_a, 0).sample(at_a))
     part_b = _Part(grey_b, at_b, _MOST_PX + float(np.abs(shift).max(initial=0)))
@@ -102,12 +101,12 @@ def refine_link(
     if good.sum() < 12:
         return link
     middle = at_b.shape[1] // 2
-    points_b, inlier = link.points_b.copy(), np.zeros(len(link.inlier), bool)
+    points_b, inlier = asked.points_b.copy(), np.zeros(len(asked.inlier), bool)
     points_b[chosen[good]] = at_b[good, middle] + shift[good]
     inlier[chosen[good]] = True
     # what geometry alone proposed and no patch confirmed never was a tie point
     real = inlier | (np.arange(len(inlier)) < matched)
-    return replace(link, points_a=link.points_a[real], points_b=points_b[real], inlier=inlier[real])
+    return replace(link, points_a=asked.points_a[real], points_b=points_b[real], inlier=inlier[real])
 
 
 def _with_more(link: Link, more_a: Array, lens_a: Lens, lens_b: Lens, b_from_a: Array) -> Link:

@@ -33,7 +33,7 @@ from idle_lantern.core.join.links import (
 )
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.parallax import Parallax, solve_parallax
-from idle_lantern.core.join.poses import Adjustment, Poses, adjust, descend, initial_rotations, reassigned
+from idle_lantern.core.join.poses import Adjustment, Poses, adjust, descend, initial_rotations, plainest, reassigned
 from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
 from idle_lantern.core.join.straighten import centred, to_prior, upright
@@ -374,7 +374,7 @@ def _refined(
     refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
     if refined.rms_px > poses.rms_px:
         return poses, before, None
-    refined = _plainest(refined, links, group, told)
+    refined = plainest(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
     parallax = None
     if _shows_parallax(links, refined):
         found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, told_focal=told)
@@ -399,24 +399,6 @@ def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool)
         problem = Adjustment(start, links, group, _REFINED_SCALE_PX * 4, told, True, _FIRST_POINTS)
         tried.append((descend(problem, 20), problem.result()))
     return min(tried, key=lambda t: t[0])[1]
-
-
-def _plainest(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
-    """The same without distortion where the tie points do not ask for any (criterion of Schwarz, 1978).
-
-    Numbers that fit but noise would bend the frames' rims, where few tie points hold them.
-    """
-    scale_px = max(_REFINED_SCALE_PX, 1.5 * poses.rms_px)
-    bent_lens = Adjustment(poses, links, group, scale_px, told, True, 10**9)
-    straight = replace(poses, lenses=tuple(replace(lens, k1=0.0, k2=0.0) for lens in poses.lenses))
-    plain = Adjustment(straight, links, group, scale_px, told, False, 10**9)
-    worse = descend(plain, 10) - bent_lens.cost(bent_lens.state)
-    points = len(plain.link)
-    asked = 2 * plain.groups * np.log(2 * points) * poses.rms_px**2 / 2
-    if worse >= asked:
-        return poses
-    found = plain.result()
-    return replace(found, lenses=tuple(replace(lens, k1=0.0, k2=0.0) for lens in found.lenses))
 
 
 def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:
