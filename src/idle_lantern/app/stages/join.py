@@ -33,7 +33,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import Joined, compose_picture
+from idle_lantern.core.join.composing import Joined, compose_picture, rough_picture
 from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.masks import masks_in
 from idle_lantern.core.join.options import JoinOptions
@@ -56,7 +56,6 @@ JOINING = "Joining"
 log = logging.getLogger(__name__)
 
 PICTURE, REPORT = "joined.tif", "joined.json"
-_ROUGH_PX = 2_500_000
 _CHOICES = ("auto", *PROJECTIONS)
 
 
@@ -222,8 +221,7 @@ class JoinStage(Stage):
             def show_rough(early: Solution) -> None:
                 early_ones.append(early)
                 canvas = make_canvas(early.poses, early.seen, projection)
-                small = canvas.scaled(min(1.0, (_ROUGH_PX / (canvas.width * canvas.height)) ** 0.5))
-                rough = compose_picture(early, small, options, _Quiet(task), rough=True, masks=masks)
+                rough = rough_picture(early, canvas, options, _Quiet(task), masks)
                 task.show(_shown(rough, canvas.width, early, rough=True))
 
             solved = solution or solve(frames, options, known, task, kept, left, show_rough)

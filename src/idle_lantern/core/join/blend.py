@@ -112,6 +112,8 @@ class Compositor:
         Frames that bring an alpha of their own: what it hides is never shown.
     masks : mapping of int to Mask
         Painted masks by index into ``poses.frames``; what they hide is never shown.
+    melt : bool
+        Blend along the seams; a rough picture does without.
     """
 
     def __init__(
@@ -124,8 +126,10 @@ class Compositor:
         full_scale: int,
         with_alpha: frozenset[int] = frozenset(),
         masks: Masks | None = None,
+        *,
+        melt: bool = True,
     ) -> None:
-        self.with_alpha, self.masks = with_alpha, masks or {}
+        self.with_alpha, self.masks, self.melt = with_alpha, masks or {}, melt
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale = full_scale
         self.dtype = np.uint8 if full_scale == 255 else np.uint16
@@ -136,10 +140,12 @@ class Compositor:
         """Pixels (H, W, 3) and alpha (H, W) of one tile."""
         piece = self._piece(tile, 1)
         composite = self._composite(tile, piece)
+        alpha = np.where(piece.winner >= 0, self.full_scale, 0).astype(self.dtype)
+        if not self.melt:
+            return composite, alpha
         near = Tile(tile.left - HALO, tile.top - HALO, tile.width + 2 * HALO, tile.height + 2 * HALO)
         if len(np.unique(self._label_part(near)[0])) > 1 or len(piece.winners) > 1:
             composite = self._melted(tile, piece, composite)
-        alpha = np.where(piece.winner >= 0, self.full_scale, 0).astype(self.dtype)
         return composite, alpha
 
     def _piece(self, tile: Tile, every: int, spread: int = 0) -> _Piece:

@@ -37,6 +37,8 @@ from idle_lantern.core.join.workers import Clock, one_thread_each
 Array = NDArray[Any]
 
 _CACHE_BYTES = 600_000_000
+#: Pixels of a rough picture, and by how many times fewer its light and seams are reckoned from.
+_ROUGH_PX, _ROUGHER = 1_200_000, 6
 
 
 @dataclass(frozen=True)
@@ -91,11 +93,23 @@ def compose_picture(
             dtype = ready.compositor.dtype
             result = np.zeros((canvas.height, canvas.width, 3), dtype)
             alpha = np.zeros((canvas.height, canvas.width), dtype)
-            for tile, part, shown in compose(ready.compositor, options.threads, progress):
+            for tile, part, shown in compose(ready.compositor, options.threads, progress, TILE // 2 if rough else TILE):
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
     picture = Picture(result, alpha, solution.working[0].picture.icc)
     return Joined(canvas, ready.gains, ready.label, inner_rectangle(alpha), ready.falloff, clock.seconds, picture)
+
+
+def rough_picture(
+    solution: Solution,
+    canvas: Canvas,
+    options: JoinOptions | None = None,
+    progress: Progress = SILENT,
+    masks: Masks | None = None,
+) -> Joined:
+    """A first look at a solution: from its reduced frames, on the canvas reduced to what a window shows."""
+    small = canvas.scaled(min(1.0, math.sqrt(_ROUGH_PX / (canvas.width * canvas.height))))
+    return compose_picture(solution, small, options, progress, rough=True, masks=masks)
 
 
 def compose_to_file(
@@ -170,8 +184,10 @@ def _prepared(
     poses = solution.poses
     mine = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
     with clock.stage("warp"):
-        pixels = overview_pixels(len(poses.frames)) // (4 if rough else 1)
-        overview = make_overview(poses, solution.working, canvas, pixels=pixels, masks=mine, progress=progress)
+        pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
+        overview = make_overview(
+            poses, solution.working, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
+        )
         falloff = solve_falloff(overview, len(poses.frames))
         overview = even_overview(overview, falloff)
         gains = solve_gains(overview, len(poses.frames))
@@ -200,7 +216,8 @@ def _prepared(
         load = Held(even_frame, len(infos), lambda p: p.nbytes, most).load
         full_scale = 65535 if any(i.bits == 16 for i in infos) else 255
     with_alpha = frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None)
-    return _Prepared(Compositor(poses, canvas, load, label, gains, full_scale, with_alpha, mine), gains, label, falloff)
+    compositor = Compositor(poses, canvas, load, label, gains, full_scale, with_alpha, mine, melt=not rough)
+    return _Prepared(compositor, gains, label, falloff)
 
 
 def _reduction(poses: Poses, canvas: Canvas) -> int:

@@ -21,7 +21,8 @@ ALL_PAIRS_UP_TO = 14
 #: Up to so many the coarse pass compares each with each; beyond, all share one index.
 EACH_WITH_EACH_UP_TO = 40
 _COARSE_POINTS = 250
-_PARTNERS = 6
+#: Partners that each frame asks for by what it shows, and by where it was pointed.
+_PARTNERS, _TOLD_PARTNERS = 6, 10
 _TRIALS = 400
 #: Accept when inliers exceed 8 + 0.2 x matches (the form of Brown & Lowe 2007; their slope of 0.3
 #: is for a homography test, a rotation leaves chance fewer inliers).
@@ -112,8 +113,11 @@ def candidate_pairs(
     known = [i for i in range(n) if prior[i] is not None]
     if known:
         axes = np.array([prior[i][:, 2] for i in known])  # type: ignore[index]
-        near = axes @ axes.T > np.cos(reach_rad)
-        pairs |= {(known[i], known[j]) for i, j in zip(*np.nonzero(near)) if i < j}
+        nearness = axes @ axes.T
+        np.fill_diagonal(nearness, -1)
+        for i, row in enumerate(nearness):
+            closest = np.argsort(-row, kind="stable")[:_TOLD_PARTNERS]
+            pairs |= {(known[min(i, j)], known[max(i, j)]) for j in closest.tolist() if row[j] > np.cos(reach_rad)}
         if len(known) == n:
             return sorted(pairs)
     chosen = [f.descriptors[f.coarse(_COARSE_POINTS)] for f in features]

@@ -19,6 +19,7 @@ from idle_lantern.core.join.features import WorkingFrame
 from idle_lantern.core.join.masks import Mask, Masks
 from idle_lantern.core.join.poses import Poses
 from idle_lantern.core.join.warp import Tile, coarse_directions, frame_map
+from idle_lantern.core.join.workers import mapped
 
 Array = NDArray[Any]
 
@@ -83,6 +84,7 @@ def make_overview(
     *,
     pixels: int | None = None,
     masks: Masks | None = None,
+    threads: int = 1,
     progress: Progress = SILENT,
 ) -> Overview:
     """Warp every working frame onto ``canvas`` reduced to about ``pixels`` (None: what the frames need).
@@ -94,12 +96,11 @@ def make_overview(
     small = canvas.scaled(factor)
     directions = coarse_directions(small, Tile(0, 0, small.width, small.height), 1)
     progress.begin("warp", len(working))
-    patches = []
-    for i, frame in enumerate(working):
-        progress.advance()
-        patch = _patch(i, poses, frame.picture, frame.scale, small, directions, (masks or {}).get(i))
-        if patch is not None:
-            patches.append(patch)
+
+    def patch(i: int) -> Patch | None:
+        return _patch(i, poses, working[i].picture, working[i].scale, small, directions, (masks or {}).get(i))
+
+    patches = [p for p in mapped(patch, range(len(working)), threads, progress) if p is not None]
     return Overview(small, tuple(patches))
 
 

@@ -148,7 +148,8 @@ def solve(
     def show_as_planned(looks: Sequence[WorkingFrame]) -> None:
         planned = _as_planned(frames, prior)
         if on_rough is not None and planned is not None:
-            on_rough(rough(planned, [], looks, [], set()))
+            placed_by = dict.fromkeys(planned.frames, "plan")
+            on_rough(Solution(frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
 
     with one_thread_each():
         for size in (options.working_mp, options.second_mp):
