@@ -134,8 +134,8 @@ def test_a_stopped_join_goes_on_where_it_was(
     qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch
 ):
     looked: list[int] = []
-    real = solving.find_features
-    monkeypatch.setattr(solving, "find_features", lambda *a, **k: looked.append(1) or real(*a, **k))
+    real = solving.quick_features
+    monkeypatch.setattr(solving, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
     window.frames_stage.bring(list(row_set.paths[:5]))
     settled(window)
     window.go("join")

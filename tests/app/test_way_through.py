@@ -221,6 +221,8 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     settled(window)
     width = window.state.joined.canvas.width
     assert window.state.plan.cost.from_joins == 1  # what the join took is known to the next plan
+    drawn = window.map._join.links
+    assert drawn
     folder = window.state.folder
     window.state.save_now()
 
@@ -231,6 +233,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     settled(again)
     assert again.state.joined.canvas.width == width
     assert again.state.solution is not None
+    assert [quality for _a, _b, quality in again.map._join.links] == pytest.approx([q for _a, _b, q in drawn])
     assert "rectilinear" in again.join_stage.facts["lens"].text()
 
     def never(*_a: object, **_k: object) -> None:

@@ -398,6 +398,7 @@ def test_a_report_is_enough_for_another_projection(row_set: FrameFiles, tmp_path
     told = json.loads(json.dumps(report_of(solution, joined, crop=False)))
     again = solution_of(told, frames, JoinOptions().working_mp)
     np.testing.assert_allclose(again.poses.world_from_camera, solution.poses.world_from_camera, atol=1e-12)
+    assert report_of(again, joined, crop=False)["links"] == told["links"]
     other = make_canvas(again.poses, again.seen, "equirectangular")
     fresh = make_canvas(solution.poses, solution.seen, "equirectangular")
     assert (other.width, other.height) == (fresh.width, fresh.height)

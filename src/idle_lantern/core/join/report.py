@@ -18,6 +18,7 @@ from idle_lantern.core.join.canvas import Canvas, field_of
 from idle_lantern.core.join.composing import Composed
 from idle_lantern.core.join.features import working_frame
 from idle_lantern.core.join.level import Level
+from idle_lantern.core.join.links import Link
 from idle_lantern.core.join.parallax import Parallax
 from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.poses import Poses
@@ -113,7 +114,7 @@ def canvas_of(report: dict[str, Any]) -> Canvas:
 def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> Solution:
     """The solution that a report tells, with the frames it was made of: enough for any other picture of it.
 
-    Tie points are not in a report, so ``links`` stays empty. Frames are read small.
+    Tie points are not in a report, only how many there were: their places in ``links`` are NaN. Frames are read small.
 
     Raises
     ------
@@ -153,7 +154,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
     return Solution(
         frames,
         poses,
-        (),
+        tuple(_link_of(row, poses) for row in report["links"] if {row["a"], row["b"]} <= set(used)),
         [[place[n] for n in g if n in place] for g in report["groups"]],
         {f: row["reason"] for f, row in enumerate(rows) if row["reason"]},
         {f: str(rows[f]["placed_by"]) for f in used},
@@ -163,6 +164,14 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         _parallax_of(report.get("parallax")),
         _level_of(report.get("level")),
     )
+
+
+def _link_of(row: dict[str, Any], poses: Poses) -> Link:
+    """A link as a report tells it: between which frames, how many points, how well they agree."""
+    a, b, matches = int(row["a"]), int(row["b"]), int(row["matches"])
+    b_from_a = poses.world_from_camera[poses.index(b)].T @ poses.world_from_camera[poses.index(a)]
+    nowhere = np.full((matches, 2), np.nan)
+    return Link(a, b, nowhere, nowhere, b_from_a, np.arange(matches) < int(row["inliers"]), _number(row["rms_px"]))
 
 
 def crop_of(report: dict[str, Any]) -> Rectangle:
