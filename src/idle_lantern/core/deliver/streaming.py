@@ -133,8 +133,7 @@ def _pieces(
 
     def put_half(i: int, tile: Array) -> None:
         if blocks is not None:
-            half = cv2.resize(tile, (TILE // 2, TILE // 2), interpolation=cv2.INTER_AREA)
-            blocks.put(i // columns, i % columns, half)
+            blocks.put(i // columns, i % columns, _half_of(tile))
 
     done = 0 if kept is None else len(kept)
     for i in range(done):
@@ -149,6 +148,20 @@ def _pieces(
             kept.append(data)
         put_half(i, tile)
         yield data
+
+
+def _half_of(tile: Array) -> Array:
+    """Four-channel tile at half size; what is not shown has no colour and must not darken the rim of what is."""
+    side = tile.shape[1] // 2, tile.shape[0] // 2
+    half: Array = cv2.resize(tile, side, interpolation=cv2.INTER_AREA)
+    alpha = tile[..., 3]
+    if alpha.min() == alpha.max():
+        return half
+    weight = alpha.astype(np.float32)
+    colours = cv2.resize(tile[..., :3] * weight[..., None], side, interpolation=cv2.INTER_AREA)
+    share = cv2.resize(weight, side, interpolation=cv2.INTER_AREA)
+    half[..., :3] = np.rint(colours / np.maximum(share, 1e-6)[..., None])
+    return half
 
 
 def _packed_bytes(tile: Array) -> bytes:
@@ -169,8 +182,7 @@ def _halved(tiles: Iterable[Array], width: int, blocks: _Blocks | None) -> Itera
     columns = -(-width // TILE)
     for i, tile in enumerate(tiles):
         if blocks is not None:
-            half = cv2.resize(tile, (TILE // 2, TILE // 2), interpolation=cv2.INTER_AREA)
-            blocks.put(i // columns, i % columns, half)
+            blocks.put(i // columns, i % columns, _half_of(tile))
         yield tile
 
 
