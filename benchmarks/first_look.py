@@ -8,7 +8,10 @@ files to the picture that the window shows first, with all directions known and 
 and compares CPU seconds a frame with those of its first 60 (ten minutes at first). Prints medians.
 On 2026-11-24, two cores:
 
-FIGURES
+    rough picture of 24 frames of 6 MP, directions known: 2.05 s
+    rough picture of 24 frames of 6 MP, directions unknown: 3.63 s
+    another projection, equirectangular: 0.73 s, cylindrical 0.82, mercator 0.72, stereographic 0.91
+    CPU a frame, another grid of 240 at 0.24 MP: 60 frames 0.44 s, 240 frames 0.44 s
 """
 
 from __future__ import annotations

@@ -94,9 +94,9 @@ def working_frame(f: int, store: FrameStore, working_mp: float) -> WorkingFrame:
         pixels = (pixels >> 8).astype(np.uint8)
         alpha = None if alpha is None else (alpha >> 8).astype(np.uint8)
     scale = picture.width / width, picture.height / height
-    if pixels.shape[1] >= 4 * width:
+    while pixels.shape[1] >= 2 * width and pixels.shape[0] >= 2 * height:
         # halving is several times as fast as any other reduction
-        pixels = cv2.resize(pixels, (picture.width // 2, picture.height // 2), interpolation=cv2.INTER_AREA)
+        pixels = cv2.resize(pixels, (pixels.shape[1] // 2, pixels.shape[0] // 2), interpolation=cv2.INTER_AREA)
     if (picture.width, picture.height) != (width, height):
         pixels = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
         alpha = None if alpha is None else cv2.resize(alpha, (width, height), interpolation=cv2.INTER_AREA)

@@ -24,7 +24,7 @@ from idle_lantern.core.join.workers import mapped
 Array = NDArray[Any]
 
 #: Enough for seams to pass round a walking person in a row of frames; large grids get more.
-_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 360_000, 8_000, 4_000_000
+_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 300_000, 8_000, 4_000_000
 _PROBE = 8
 
 
