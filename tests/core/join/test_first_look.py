@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import subprocess
+import sys
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,6 +21,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join import seams, solving
 from idle_lantern.core.join.features import ORB, SIFT, Features, WorkingFrame, find_features, quick_features
 from idle_lantern.core.join.links import Link, match
+from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.poses import Poses, adjust, plainest
 from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.solving import solve
@@ -184,3 +187,15 @@ def test_a_wide_belt_cut_in_two_sizes_is_nearly_as_cheap_as_cut_at_once(seed: in
     assert not found[:, 0].any()
     assert found[:, -1].all()
     assert price(found) < 1.03 * price(exact)
+
+
+def test_peak_memory_is_this_process_alone():
+    """A small process started by a large one tells its own peak."""
+    ballast = np.ones(60_000_000)  # 480 MB
+    code = "from idle_lantern.core.join.pipeline import peak_rss_mib; print(peak_rss_mib())"
+    told = float(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout)
+    assert ballast[-1] == 1
+    assert 30 < told < 300
+    held = np.ones(40_000_000)
+    assert peak_rss_mib() > 480_000_000 / 2**20
+    assert held[0] == 1
