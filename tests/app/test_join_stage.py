@@ -11,10 +11,11 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QPushButton, QRadioButton
 from pytestqt.qtbot import QtBot
-from tests.helpers.sets import FrameFiles
+from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.app.masking import HIDE, MaskDialog
 from idle_lantern.app.window import Window
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join import solving
 from idle_lantern.core.join.masks import read_mask
 from idle_lantern.core.outing import store
@@ -131,23 +132,27 @@ def test_a_frame_left_out_is_put_back_by_its_link(
 
 
 def test_a_stopped_join_goes_on_where_it_was(
-    qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch
+    qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ):
+    """Twenty-four frames: stopped by the mouse in the middle, gone on with by a key."""
+    directions = [(31.0 * c, p, 0.0) for p in (22.0, 0.0, -22.0) for c in range(8)]
+    frames = render(tmp_path, Lens("rectilinear", 420, 360, 480), directions)
     looked: list[int] = []
     real = solving.quick_features
     monkeypatch.setattr(solving, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
-    window.frames_stage.bring(list(row_set.paths[:5]))
+    window.frames_stage.bring(list(frames.paths))
     settled(window)
     window.go("join")
     stages: list[str] = []
     window.tasks.changed.connect(lambda: window.tasks.shown and stages.append(window.tasks.shown.clock.stage))
     window.join_stage.run_join()
     qtbot.waitUntil(lambda: bool({"refine", "warp", "seams", "blend"} & set(stages)), timeout=60_000)
-    window.trigger("work.cancel")
+    qtbot.mouseClick(window.findChild(QPushButton, "stop"), LEFT)
     settled(window)
     assert window.state.joined is None
-    assert len(looked) == 5
+    assert len(looked) == 24
     qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
     settled(window)
     assert window.state.joined is not None
-    assert len(looked) == 5, "points were not looked for again"
+    assert "24 of 24" in window.join_stage.facts["frames"].text()
+    assert len(looked) == 24, "points were not looked for again"

@@ -38,7 +38,7 @@ Array = NDArray[Any]
 
 _CACHE_BYTES = 600_000_000
 #: Pixels of a rough picture, and by how many times fewer its light and seams are reckoned from.
-_ROUGH_PX, _ROUGHER = 1_200_000, 6
+_ROUGH_PX, _ROUGHER = 1_000_000, 8
 
 
 @dataclass(frozen=True)
