@@ -25,7 +25,7 @@ Array = NDArray[Any]
 _HALF = 7  # patches of 15 x 15 pixels
 _STEPS = 5
 #: Tie points of a link: at most so many matched ones, filled up with unmatched ones to so many.
-_KEEP, _ENOUGH = 250, 130
+_KEEP, _ENOUGH = 250, 160
 #: A patch counts as found when it agrees with its partner at least so well after the fit.
 _CORRELATION = 0.85
 #: A patch that moved less than this in the last step is not asked again.
