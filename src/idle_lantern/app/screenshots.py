@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,7 +18,7 @@ from idle_lantern.app.main import make_application
 from idle_lantern.app.masking import CLEAR
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
-from idle_lantern.app.settings import Settings
+from idle_lantern.app.settings import Settings, outings_folder
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import Library
@@ -25,6 +27,21 @@ from idle_lantern.core.plan.kinds import kind_of
 
 SIZE = (1280, 800)
 _PATIENCE_S = 180.0
+
+
+@contextmanager
+def _living_in(home: str) -> Iterator[None]:
+    """A home of its own, so that the logbook lists the copy that is worked on."""
+    names = ("HOME", "XDG_DATA_HOME")
+    before = {name: os.environ.pop(name, None) for name in names}
+    os.environ["HOME"] = home
+    try:
+        yield
+    finally:
+        for name, value in before.items():
+            os.environ.pop(name, None)
+            if value is not None:
+                os.environ[name] = value
 
 
 def render_views(outing: Path, target: Path) -> list[Path]:
@@ -36,8 +53,8 @@ def render_views(outing: Path, target: Path) -> list[Path]:
     app = make_application()
     theme.apply(app, "dark")
     written = []
-    with tempfile.TemporaryDirectory() as scratch:
-        folder = Path(scratch) / outing.name
+    with tempfile.TemporaryDirectory() as scratch, _living_in(scratch):
+        folder = outings_folder() / outing.name
         shutil.copytree(outing, folder)
         window = Window(Settings())
         window.resize(*SIZE)
