@@ -23,6 +23,7 @@ from idle_lantern.core.join.poses import Poses
 Array = NDArray[Any]
 
 _HALF = 7  # patches of 15 x 15 pixels
+_MIDDLE = 4  # of a patch's nine knots
 _STEPS = 5
 #: Tie points of a link: at most so many matched ones, filled up with unmatched ones to so many.
 _KEEP, _ENOUGH = 250, 160
@@ -70,26 +71,22 @@ def refine_link(
     matched = len(link.points_a)
     asked = link if more_a is None else _with_more(link, more_a, lens_a, lens_b, b_from_a)
     chosen = _most(asked.inlier, matched, rng)
-    centre = asked.points_a[chosen]
-    knots, weights = _patch_knots()
-    knots_b, valid = lens_b.project(lens_a.unproject(centre[:, None, :] + knots) @ b_from_a.T)
-    at_a = centre[:, None, :] + _patch_grid()  # (N, P, 2)
-    at_b = weights @ knots_b
-    inside = _inside(at_a, grey_a.shape) & _inside(at_b, grey_b.shape) & valid.all(1)
-    inside &= np.isfinite(knots_b).all((1, 2))
-    chosen, at_a, at_b = chosen[inside], at_a[inside], at_b[inside]
+    knots_a = asked.points_a[chosen][:, None, :] + _knots()  # (N, 9, 2)
+    knots_b, valid = lens_b.project(lens_a.unproject(knots_a) @ b_from_a.T)
+    inside = _inside(knots_a, grey_a.shape) & _inside(knots_b, grey_b.shape) & valid.all(1)
+    chosen, knots_a, knots_b = chosen[inside], knots_a[inside], knots_b[inside]
     if len(chosen) < 12:
         return link
-    shift = _first_shift(asked.points_b[chosen] - at_b[:, at_b.shape[1] // 2], miss_px)
+    shift = _first_shift(asked.points_b[chosen] - knots_b[:, _MIDDLE], miss_px)
     began = shift.copy()
-    template = _normalised(_Part(grey_a, at_a, 0).sample(at_a))
-    part_b = _Part(grey_b, at_b, _MOST_PX + float(np.abs(shift).max(initial=0)))
-    slope = np.linalg.inv(_grid_slope(at_b, 2 * _HALF + 1))
+    template = _normalised(_Part(grey_a, knots_a, 0).patches(knots_a))
+    part_b = _Part(grey_b, knots_b, _MOST_PX + float(np.abs(shift).max(initial=0)))
+    slope = np.linalg.inv(_patch_slope(knots_b))
     agreement = np.zeros(len(chosen))
     active = np.arange(len(chosen))
     for _ in range(_STEPS):
-        patch = _normalised(part_b.sample(at_b[active] + shift[active, None, :]))
-        agreement[active] = (template[active] * patch).sum(1)
+        patch = _normalised(part_b.patches(knots_b[active] + shift[active, None, :]))
+        agreement[active] = np.einsum("np,np->n", template[active], patch)
         step = _lucas_kanade(template[active], patch, slope[active])
         shift[active] += step
         # what has settled, has no slope or has run away is not looked at again
@@ -100,9 +97,8 @@ def refine_link(
     good = (agreement > _CORRELATION) & np.isfinite(shift).all(1) & (np.linalg.norm(shift - began, axis=1) < _MOST_PX)
     if good.sum() < 12:
         return link
-    middle = at_b.shape[1] // 2
     points_b, inlier = asked.points_b.copy(), np.zeros(len(asked.inlier), bool)
-    points_b[chosen[good]] = at_b[good, middle] + shift[good]
+    points_b[chosen[good]] = knots_b[good, _MIDDLE] + shift[good]
     inlier[chosen[good]] = True
     # what geometry alone proposed and no patch confirmed never was a tie point
     real = inlier | (np.arange(len(inlier)) < matched)
@@ -142,32 +138,27 @@ def _most(inlier: Array, matched: int, rng: np.random.Generator) -> Array:
 
 
 @lru_cache(maxsize=1)
-def _patch_grid() -> Array:
-    """Offsets of a patch's pixels, (P, 2)."""
-    offset = np.arange(-_HALF, _HALF + 1, dtype=np.float64)
-    return np.stack(np.meshgrid(offset, offset), -1).reshape(-1, 2)
+def _knots() -> Array:
+    """Nine places of a patch, row by row, from its middle (9, 2)."""
+    three = np.array([-_HALF, 0.0, _HALF])
+    return np.stack(np.meshgrid(three, three), -1).reshape(-1, 2)
 
 
 @lru_cache(maxsize=1)
-def _patch_knots() -> tuple[Array, Array]:
-    """Nine places of a patch (9, 2) and the weights (P, 9) that carry what is known there to all its pixels.
+def _patch_weights() -> Array:
+    """Weights (9, P) that carry what is known at the knots to all pixels of a patch.
 
     Biquadratic: over fifteen pixels no lens bends more than that by a thousandth of a pixel.
     """
-    three = np.array([-_HALF, 0.0, _HALF])
-    knots = np.stack(np.meshgrid(three, three), -1).reshape(-1, 2)
     t = np.arange(-_HALF, _HALF + 1) / _HALF
     basis = np.stack([t * (t - 1) / 2, 1 - t * t, t * (t + 1) / 2], -1)  # (side, 3)
-    weights = np.einsum("yj,xi->yxji", basis, basis).reshape(len(t) ** 2, 9)
-    return knots, weights
+    return np.einsum("yj,xi->jiyx", basis, basis).reshape(9, len(t) ** 2)
 
 
-def _grid_slope(at_b: Array, side: int) -> Array:
-    """Change of the place in b with the place in a, (N, 2, 2), from the patch's middle row and column."""
-    grid = at_b.reshape(-1, side, side, 2)
-    m, s = side // 2, side // 2
-    along_x = (grid[:, m, m + s] - grid[:, m, m - s]) / (2 * s)
-    along_y = (grid[:, m + s, m] - grid[:, m - s, m]) / (2 * s)
+def _patch_slope(knots_b: Array) -> Array:
+    """Change of the place in b with the place in a, (N, 2, 2), across the patch."""
+    along_x = (knots_b[:, _MIDDLE + 1] - knots_b[:, _MIDDLE - 1]) / (2 * _HALF)
+    along_y = (knots_b[:, _MIDDLE + 3] - knots_b[:, _MIDDLE - 3]) / (2 * _HALF)
     return np.stack([along_x, along_y], -1)
 
 
@@ -178,23 +169,22 @@ def _first_shift(found: Array, miss_px: float) -> Array:
 
 
 class _Part:
-    """The part of a grey picture that holds some places, ready to be sampled."""
+    """The part of a grey picture that holds some patches, ready to be sampled."""
 
-    def __init__(self, grey: Array, places: Array, reach: float) -> None:
-        flat = places.reshape(-1, 2)
-        low = np.maximum(np.floor([flat[:, 0].min() - reach, flat[:, 1].min() - reach]).astype(int) - 3, 0)
-        high = np.ceil([flat[:, 0].max() + reach, flat[:, 1].max() + reach]).astype(int) + 4
+    def __init__(self, grey: Array, knots: Array, reach: float) -> None:
+        flat = knots.reshape(-1, 2)
+        low = np.maximum(np.floor(flat.min(0) - reach).astype(int) - 3, 0)
+        high = np.ceil(flat.max(0) + reach).astype(int) + 4
         self._low = low.astype(np.float64)
         self._grey = grey[low[1] : high[1], low[0] : high[0]].astype(np.float32)
 
-    def sample(self, places: Array) -> Array:
-        """Cubic samples at (N, P, 2) places, (N, P) float32."""
-        n, p, _ = places.shape
-        local = (places - self._low).astype(np.float32)
-        rows = max(1, 30000 // p)
+    def patches(self, knots: Array) -> Array:
+        """Cubic samples at all pixels of the patches with these knots (N, 9, 2), (N, P) float32."""
+        x, y = ((knots - self._low).transpose(2, 0, 1) @ _patch_weights()).astype(np.float32)
+        rows = max(1, 30000 // x.shape[1])
         parts = [
-            cv2.remap(self._grey, local[i : i + rows], None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-            for i in range(0, n, rows)
+            cv2.remap(self._grey, x[i : i + rows], y[i : i + rows], cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+            for i in range(0, len(x), rows)
         ]
         return np.concatenate(parts)
 
@@ -205,14 +195,24 @@ def _lucas_kanade(template: Array, patch: Array, slope: Array) -> Array:
     ``slope`` (N, 2, 2) carries steps along the patch grid to pixels of frame b.
     """
     side = 2 * _HALF + 1
-    image = ((template + patch) / 2).reshape(-1, side, side)
+    image = (template + patch).reshape(-1, side, side)
     gx, gy = np.zeros_like(image), np.zeros_like(image)
-    gx[:, :, 1:-1] = (image[:, :, 2:] - image[:, :, :-2]) / 2
-    gy[:, 1:-1] = (image[:, 2:] - image[:, :-2]) / 2
-    g = np.stack([gx, gy], -1).reshape(len(image), -1, 2) @ slope.astype(np.float32)
-    g -= g.mean(1, keepdims=True)
-    transposed = np.swapaxes(g, 1, 2)
-    normal, right = (transposed @ g).astype(float), (transposed @ (template - patch)[..., None]).astype(float)
+    np.subtract(image[:, :, 2:], image[:, :, :-2], out=gx[:, :, 1:-1])
+    np.subtract(image[:, 2:], image[:, :-2], out=gy[:, 1:-1])
+    gx, gy = gx.reshape(len(image), -1), gy.reshape(len(image), -1)
+    miss = template - patch
+    # sums over the patch in grid axes, the mean taken out; the slope then turns 2 x 2 numbers, not pixels
+    pixels = np.float32(side * side)
+    sx, sy = gx.sum(1), gy.sum(1)
+    xx = np.einsum("np,np->n", gx, gx) - sx * sx / pixels
+    xy = np.einsum("np,np->n", gx, gy) - sx * sy / pixels
+    yy = np.einsum("np,np->n", gy, gy) - sy * sy / pixels
+    rx, ry = np.einsum("np,np->n", gx, miss), np.einsum("np,np->n", gy, miss)
+    # the slope of the mean of two pictures by central differences: a quarter of the differences of their sum
+    on_grid = np.stack([xx, xy, xy, yy], -1).reshape(-1, 2, 2).astype(np.float64) / 16
+    turned = np.swapaxes(slope, 1, 2)
+    normal = turned @ on_grid @ slope
+    right = turned @ (np.stack([rx, ry], -1).astype(np.float64)[..., None] / 4)
     # smallest eigenvalue of a symmetric 2 x 2 matrix
     half_trace = (normal[:, 0, 0] + normal[:, 1, 1]) / 2
     weakest = half_trace - np.hypot((normal[:, 0, 0] - normal[:, 1, 1]) / 2, normal[:, 0, 1])
