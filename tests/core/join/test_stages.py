@@ -24,6 +24,7 @@ from idle_lantern.core.join.gains import gain_table, solve_gains, with_gain
 from idle_lantern.core.join.links import (
     EACH_WITH_EACH_UP_TO,
     Link,
+    best_tied,
     candidate_pairs,
     groups_of,
     match,
@@ -62,6 +63,23 @@ def _link(poses: Poses, a: int, b: int, noise_px: float, rng: np.random.Generato
 
 
 # --- links -----------------------------------------------------------------------------------
+
+
+def test_rows_stay_tied_to_rows_when_frames_of_a_row_overlap_much():
+    """Strong links along a row must not crowd out the weak ones from row to row."""
+    turned = [
+        rotations.from_yaw_pitch_roll(math.radians(8 * c), math.radians(30 * r), 0) for r in range(2) for c in range(8)
+    ]
+    near = [(a, b, 300 - 50 * (b - a)) for a in range(16) for b in range(a + 1, min(a + 4, 8 * (a // 8) + 8))]
+    across = [(c, c + 8, 20) for c in range(8)]
+    rng = np.random.default_rng(1)
+    links = [
+        Link(a, b, rng.uniform(0, 900, (n, 2)), np.zeros((n, 2)), inlier=np.ones(n, bool)) for a, b, n in near + across
+    ]
+    kept = best_tied(links, dict(enumerate(turned)))
+    assert len(groups_of(16, kept)[0]) == 16
+    assert sum(k.b - k.a == 8 for k in kept) >= 6
+    assert len(kept) < len(links)
 
 
 def test_matching_finds_the_partners():

@@ -34,7 +34,7 @@ _HORIZON_LENGTH = 0.2
 _LEAST_EDGES, _LEAST_LENGTH = 6, 0.8
 _ROUNDS = 12
 #: Frames that are searched for edges: those that look most level, where uprights and the horizon show.
-_FRAMES = 16
+_FRAMES = 10
 #: A vertical known worse than this is not better than the cameras' x-axes.
 _WORST_SIGMA_RAD = math.radians(0.25)
 #: Below this the frames stand upright already and are left as they are.

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -27,6 +28,8 @@ _TRIALS = 400
 #: Accept when inliers exceed 8 + 0.2 x matches (the form of Brown & Lowe 2007; their slope of 0.3
 #: is for a homography test, a rotation leaves chance fewer inliers).
 _ACCEPT_BASE, _ACCEPT_SLOPE = 8, 0.2
+#: Links of a frame that are kept for their strength, and the angle within which two point the same way.
+_STRONGEST, _SAME_WAY_RAD = 3, math.radians(50.0)
 
 
 @dataclass(frozen=True)
@@ -226,3 +229,37 @@ def groups_of(count: int, links: Sequence[Link]) -> list[list[int]]:
         label = label[label]
     groups = [np.flatnonzero(label == k).tolist() for k in np.unique(label)]
     return sorted(groups, key=lambda g: (-len(g), g[0]))
+
+
+def best_tied(links: Sequence[Link], world_from_camera: Mapping[int, Array]) -> list[Link]:
+    """The links that fix the whole: more would tell little new.
+
+    A link is kept while one of its frames has few, when it is that frame's strongest one that way
+    (rows that overlap much must not crowd out what ties row to row), and when it holds two parts together.
+    """
+    ways: dict[int, list[float]] = {f: [] for f in world_from_camera}
+    part = {f: f for f in world_from_camera}
+    kept = []
+    for link in sorted(links, key=lambda k: -k.strength):
+        ends = (link.a, link.b)
+        way = [_way_to(world_from_camera[f], world_from_camera[g]) for f, g in (ends, ends[::-1])]
+        fresh = any(all(_between_ways(w, other) > _SAME_WAY_RAD for other in ways[f]) for f, w in zip(ends, way))
+        apart = part[link.a] != part[link.b]
+        if apart or fresh or min(len(ways[f]) for f in ends) < _STRONGEST:
+            kept.append(link)
+            for f, w in zip(ends, way):
+                ways[f].append(w)
+            old, new = part[link.a], part[link.b]
+            part = {f: new if p == old else p for f, p in part.items()}
+    return sorted(kept, key=lambda k: (k.a, k.b))
+
+
+def _way_to(here: Array, there: Array) -> float:
+    """Angle in the picture of one frame (rotations ``world_from_camera``) towards another's axis."""
+    x, y, _z = here.T @ there[:, 2]
+    return math.atan2(y, x)
+
+
+def _between_ways(one: float, other: float) -> float:
+    """Angle between two ways, 0 to pi."""
+    return abs((one - other + math.pi) % (2 * math.pi) - math.pi)

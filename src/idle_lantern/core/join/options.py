@@ -22,7 +22,7 @@ class JoinOptions:
     second_mp : float
         Size of a second, thorough look when the first leaves frames apart or ties them weakly.
     features : int
-        Most points kept per frame, spread evenly.
+        Most points kept per frame, spread evenly; the quick first look takes four fifths of them.
     refine : bool
         Re-localise tie points at full resolution.
     seed : int
@@ -52,6 +52,10 @@ class JoinOptions:
     jpeg_quality: int = 92
     memory_bytes: int | None = None
     wanted: frozenset[int] = frozenset()
+
+    def points(self, *, quick: bool) -> int:
+        """Most points of a frame in the quick first look, or in the thorough second one."""
+        return self.features * 4 // 5 if quick else self.features
 
     def memory(self) -> int:
         """Bytes that a join may use for pictures: as told, else a quarter of the machine."""

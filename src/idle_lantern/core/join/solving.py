@@ -26,6 +26,7 @@ from idle_lantern.core.join.level import Level, levelled
 from idle_lantern.core.join.links import (
     Link,
     acceptable,
+    best_tied,
     candidate_pairs,
     groups_of,
     match_pair,
@@ -54,8 +55,6 @@ _FIRST_POINTS = 80
 _ROUGHLY = 1e-3
 #: Full-size greys held while links are refined.
 _GREY_BYTES = 400_000_000
-#: Links of a frame that are registered finely.
-_LINKS_PER_FRAME = 4
 #: Matches of a link that a quick look may rely on.
 _TIED_WELL = 30
 #: Frames with fewer points than this have nothing to match by.
@@ -230,8 +229,9 @@ def _looked_at(
     if features is None:
         with clock.stage("features"):
             progress.begin("features", n)
-            look = quick_features if size == options.working_mp else find_features
-            features = mapped(partial(look, count=options.features), working, options.threads, progress)
+            quick = size == options.working_mp
+            look = partial(quick_features if quick else find_features, count=options.points(quick=quick))
+            features = mapped(look, working, options.threads, progress)
         left.save(f"looked-{size:g}", (working, features))
     return working, features
 
@@ -354,7 +354,7 @@ def _refined(
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     before = links
-    links = _best_tied(links)
+    links = best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
     progress.begin("refine", len(links))
     greys = Held(
         lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(_GREY_BYTES, options.memory() // 3)
@@ -410,18 +410,6 @@ def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:
         missed += int((link.inlier & ~anew.inlier).sum())
         total += link.inliers
     return missed > _PARALLAX_POINTS * total
-
-
-def _best_tied(links: list[Link]) -> list[Link]:
-    """The strongest links, until each frame has its share: more would tell nothing new."""
-    count: dict[int, int] = {}
-    kept = []
-    for link in sorted(links, key=lambda k: -k.strength):
-        if min(count.get(link.a, 0), count.get(link.b, 0)) < _LINKS_PER_FRAME:
-            kept.append(link)
-            for f in (link.a, link.b):
-                count[f] = count.get(f, 0) + 1
-    return sorted(kept, key=lambda k: (k.a, k.b))
 
 
 def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:
