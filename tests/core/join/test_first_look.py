@@ -22,7 +22,7 @@ from idle_lantern.core.join import seams, solving
 from idle_lantern.core.join.features import ORB, SIFT, Features, WorkingFrame, find_features, quick_features
 from idle_lantern.core.join.links import Link, match
 from idle_lantern.core.join.pipeline import peak_rss_mib
-from idle_lantern.core.join.poses import Poses, adjust, plainest
+from idle_lantern.core.join.poses import Poses, adjust, best_lens
 from idle_lantern.core.join.refine import refine_link, smoothed
 from idle_lantern.core.join.solving import solve
 from idle_lantern.core.sim.truth import registration_error_px
@@ -156,7 +156,7 @@ def test_distortion_stays_only_where_the_tie_points_ask_for_it(k1: float, kept: 
     start = Poses((0, 1, 2, 3), (LENS,) * 4, turned)
     fitted = adjust(start, links, [0] * 4, scale_px=0.5)
     assert fitted.lenses[0].k1 != 0
-    found = plainest(fitted, links, [0] * 4, scale_px=0.5)
+    found = best_lens(fitted, links, [0] * 4, scale_px=0.5)
     assert (found.lenses[0].k1 != 0) is kept
     assert found.lenses[0].focal_px == pytest.approx(1000, rel=1e-3)
 

@@ -32,6 +32,8 @@ _ROUNDS = 4
 #: A warp must take away this much of the misses' root mean square, or it is left.
 _WORTH = 0.35
 _PROBE_PX = 4.0
+#: Tie points known worse than this tell of noise, not of nearness.
+_WORST_PX = 0.15
 
 
 @dataclass(frozen=True)
@@ -88,7 +90,8 @@ def _ties(poses: Poses, links: Sequence[Link]) -> _Ties:
         def carried(points: Array, i: int = i, j: int = j, turn: Array = turn) -> Array:
             return poses.lenses[j].project(poses.lenses[i].unproject(points) @ turn.T)[0]
 
-        one, other = link.points_a[link.inlier], link.points_b[link.inlier]
+        known = link.inlier & (link.sigma_px < _WORST_PX)
+        one, other = link.points_a[known], link.points_b[known]
         expected = carried(one)
         good = np.isfinite(expected).all(1)
         one, other, expected = one[good], other[good], expected[good]

@@ -28,6 +28,8 @@ _TRIALS = 400
 #: Accept when inliers exceed 8 + 0.2 x matches (the form of Brown & Lowe 2007; their slope of 0.3
 #: is for a homography test, a rotation leaves chance fewer inliers).
 _ACCEPT_BASE, _ACCEPT_SLOPE = 8, 0.2
+#: Standard error of a well-shown tie point, by which others are weighed.
+BEST_PX = 0.05
 #: Links of a frame that are kept for their strength, and the angle within which two point the same way.
 _STRONGEST, _SAME_WAY_RAD = 3, math.radians(50.0)
 
@@ -48,6 +50,9 @@ class Link:
         Which matches that rotation explains.
     rms_px : float
         Of the inliers, after the last adjustment.
+    whitening : (M, 2, 2) or (0, 2, 2)
+        What misses in frame b are multiplied with so that all are known alike: ``BEST_PX`` over the
+        standard error, by direction. Empty while all are.
     """
 
     a: int
@@ -57,6 +62,14 @@ class Link:
     b_from_a: Array = field(default_factory=lambda: np.eye(3))
     inlier: Array = field(default_factory=lambda: np.zeros(0, bool))
     rms_px: float = 0.0
+    whitening: Array = field(default_factory=lambda: np.zeros((0, 2, 2)))
+
+    @property
+    def sigma_px(self) -> Array:
+        """Standard error of each place in b, in its less known direction (M,); ``BEST_PX`` while all are known alike."""
+        if not len(self.whitening):
+            return np.full(len(self.points_b), BEST_PX)
+        return np.asarray(BEST_PX / np.maximum(np.linalg.eigvalsh(self.whitening)[:, 0], 1e-9))
 
     @property
     def inliers(self) -> int:

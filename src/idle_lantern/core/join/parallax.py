@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.links import Link
-from idle_lantern.core.join.poses import Adjustment, Poses, State, descend
+from idle_lantern.core.join.poses import BENT, Adjustment, Poses, State, descend
 
 Array = NDArray[Any]
 
@@ -209,7 +209,7 @@ def solve_parallax(
     best: _PupilAdjustment | None = None
     least = math.inf
     for start in _STARTS:
-        trial = _PupilAdjustment(poses, links, camera_group, scale_px, told_focal, True, _SEARCH_POINTS)
+        trial = _PupilAdjustment(poses, links, camera_group, scale_px, told_focal, BENT, _SEARCH_POINTS)
         if len(trial.link) < 30:
             return None
         trial.begin(np.array(start))
@@ -217,10 +217,10 @@ def solve_parallax(
         if cost < least:
             best, least = trial, cost
     assert best is not None
-    plain = Adjustment(poses, links, camera_group, scale_px, told_focal, True, _SEARCH_POINTS)
+    plain = Adjustment(poses, links, camera_group, scale_px, told_focal, BENT, _SEARCH_POINTS)
     if least > _BELIEVED * descend(plain, 8):
         return None
-    whole = _PupilAdjustment(best.result(), links, camera_group, scale_px, told_focal, True, 10**9)
+    whole = _PupilAdjustment(best.result(), links, camera_group, scale_px, told_focal, BENT, 10**9)
     whole.begin(best.state.pupil)
     descend(whole, 20)
     freed, parallax = whole.result(), _told(whole)
@@ -229,9 +229,9 @@ def solve_parallax(
 
 def _told(problem: _PupilAdjustment) -> Parallax:
     """The pupil with its errors, from the inverse of the normal equations."""
-    state, poses = problem.state, problem.result()
+    state = problem.state
     normal, _ = problem.normal_equations()
-    variance = poses.rms_px**2 / 2
+    variance = problem.variance()
     try:
         covariance = np.linalg.inv(normal)[-3:, -3:] * variance
         # along the pupil itself nothing is known: only its direction counts

@@ -26,8 +26,20 @@ Array = NDArray[Any]
 #: Distortion at the frame's corner that lenses usually stay below, as share of the radius; keeps
 #: k1 and k2 from running away on narrow fields, where they hardly show.
 _CORNER_DISTORTION = 0.04
-_FOCAL_STEP = 1e-6
-_LENS_NUMBERS = 3  # log focal length, k1, k2
+#: Offset of the principal point that lenses usually stay below, as share of the focal length.
+_OFF_CENTRE = 0.01
+_HELD = 1e-9
+#: Standard errors of tie points to the distance from which they lose weight.
+_SCALES_A_NOISE = 3.0
+_LENS_STEP = 1e-6
+#: Numbers of a lens in an adjustment: log focal length, k1, k2, k3, and the principal point's offset
+#: across and down as share of the focal length.
+_LENS_NUMBERS = 6
+#: Which of them an adjustment may free.
+FOCAL, BENT, OFF_CENTRE = (0,), (0, 1, 2), (0, 4, 5)
+BENT_OFF_CENTRE, ALL = (0, 1, 2, 4, 5), (0, 1, 2, 3, 4, 5)
+#: Points of a link by which the choice among those is made.
+_CHOOSING_POINTS = 80
 
 
 @dataclass(frozen=True)
@@ -110,7 +122,7 @@ def adjust(
     *,
     scale_px: float,
     told_focal: bool = False,
-    solve_distortion: bool = True,
+    free: Sequence[int] = BENT,
     rounds: int = 30,
     most_points: int = 10**9,
     settled: float = 1e-7,
@@ -130,39 +142,49 @@ def adjust(
         Distance from which a tie point loses weight (Cauchy).
     told_focal : bool
         The focal length comes from metadata: hold it within some per cent.
+    free : sequence of int
+        Which numbers of the lenses are solved for, the others stay as they are.
     most_points : int
         Points taken of each link: first rounds need few.
     settled : float
         Share of the cost below which a step gains too little for another.
     """
-    problem = Adjustment(poses, links, camera_group, scale_px, told_focal, solve_distortion, most_points)
+    problem = Adjustment(poses, links, camera_group, scale_px, told_focal, free, most_points)
     if len(problem.link) == 0:
         return poses
     descend(problem, rounds, progress, settled)
     return problem.result()
 
 
-def plainest(
+def best_lens(
     poses: Poses, links: Sequence[Link], camera_group: Sequence[int], *, scale_px: float, told_focal: bool = False
 ) -> Poses:
-    """The same poses, adjusted without distortion where the tie points do not ask for any.
+    """The same poses, adjusted with as many numbers of the lenses as the tie points ask for.
 
-    Distortion that fits but noise would bend the frames' rims, where few tie points hold it. The
-    criterion is that of Schwarz, *Estimating the Dimension of a Model* (1978): two more numbers for
-    each lens must lower the squared misses by two logarithms of how many there are, in units of their
-    variance. Other parameters as of ``adjust``.
+    Distortion or a shift of the principal point that fits but noise would bend the frames' rims, where
+    few tie points hold it; left out where it is there, it does the same. The criterion is that of
+    Schwarz, *Estimating the Dimension of a Model* (1978): each further number must lower the squared
+    misses, in units of their variance, by the logarithm of how many there are. Other parameters as of
+    ``adjust``; ``poses`` are adjusted with ``BENT`` numbers.
     """
-    curved = Adjustment(poses, links, camera_group, scale_px, told_focal, True, 10**9)
-    straight = _straight(poses)
-    plain = Adjustment(straight, links, camera_group, scale_px, told_focal, False, 10**9)
-    worse = descend(plain, 10) - curved.cost(curved.state)
-    variance = poses.rms_px**2 / 2
-    asked = 2 * plain.groups * math.log(2 * max(1, len(plain.link))) * variance
-    return poses if worse >= asked else _straight(plain.result())
+    fullest = Adjustment(poses, links, camera_group, scale_px, told_focal, ALL, _CHOOSING_POINTS)
+    reached: list[tuple[float, tuple[int, ...]]] = [(descend(fullest, 12), ALL)]
+    variance = fullest.variance()
+    fewer: tuple[tuple[int, ...], ...] = (BENT_OFF_CENTRE, OFF_CENTRE, BENT, FOCAL)
+    for free in fewer:
+        trial = Adjustment(_only_free(poses, free), links, camera_group, scale_px, told_focal, free, _CHOOSING_POINTS)
+        reached.append((descend(trial, 12), free))
+    worth = math.log(2 * max(1, len(fullest.link))) * fullest.groups * variance
+    _, free = min((cost + len(free) * worth, free) for cost, free in reached)
+    return adjust(
+        _only_free(poses, free), links, camera_group, scale_px=scale_px, told_focal=told_focal, free=free, rounds=12
+    )
 
 
-def _straight(poses: Poses) -> Poses:
-    return replace(poses, lenses=tuple(replace(lens, k1=0.0, k2=0.0) for lens in poses.lenses))
+def _only_free(poses: Poses, free: Sequence[int]) -> Poses:
+    """Poses whose lenses have nothing of what is not free."""
+    kept = np.isin(np.arange(_LENS_NUMBERS), free)
+    return replace(poses, lenses=tuple(_with_numbers(k, np.array(_numbers_of(k)) * kept) for k in poses.lenses))
 
 
 def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT, settled: float = 1e-7) -> float:
@@ -199,7 +221,7 @@ def descend(problem: Adjustment, rounds: int, progress: Progress = SILENT, settl
 
 @dataclass(frozen=True)
 class State:
-    """What an adjustment changes: rotations (F, 3, 3) and, for each lens, log focal length, k1, k2 (G, 3)."""
+    """What an adjustment changes: rotations (F, 3, 3) and the numbers of each lens (G, 6)."""
 
     rotation: Array
     numbers: Array
@@ -215,10 +237,12 @@ class Adjustment:
         camera_group: Sequence[int],
         scale_px: float,
         told_focal: bool,
-        solve_distortion: bool,
+        free: Sequence[int],
         most_points: int,
     ) -> None:
         self.poses, self.scale_px = poses, scale_px
+        # what lenses usually are weighs against the misses in units of their noise
+        self.pull = min(1.0, (scale_px / _SCALES_A_NOISE) ** 2)
         place = {f: i for i, f in enumerate(poses.frames)}
         inside = [k for k in links if k.a in place and k.b in place and k.inliers]
         chosen = [_thinned(k.inlier, most_points) for k in inside]
@@ -226,6 +250,8 @@ class Adjustment:
         self.b = np.array([place[k.b] for k in inside], int)
         self.points_a = np.concatenate([k.points_a[c] for k, c in zip(inside, chosen)] or [np.zeros((0, 2))])
         self.points_b = np.concatenate([k.points_b[c] for k, c in zip(inside, chosen)] or [np.zeros((0, 2))])
+        whitening = [k.whitening[c] if len(k.whitening) else _alike(len(c)) for k, c in zip(inside, chosen)]
+        self.whitening = np.concatenate(whitening or [_alike(0)])
         sizes = np.array([len(c) for c in chosen], int)
         self.link = np.repeat(np.arange(len(inside)), sizes)
         self.starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(int)
@@ -234,22 +260,27 @@ class Adjustment:
         self.group = np.array([order[label] for label in labels])
         self.groups = len(order)
         first = [int(np.flatnonzero(self.group == g)[0]) for g in range(self.groups)]
-        numbers = np.array(
-            [[math.log(poses.lenses[i].focal_px), poses.lenses[i].k1, poses.lenses[i].k2] for i in first]
-        )
+        numbers = np.array([_numbers_of(poses.lenses[i]) for i in first])
         corner = np.array([_corner_tangent(poses.lenses[i]) for i in first])
-        focal_sigma = 0.05 if told_focal else 0.5
-        distortion = _CORNER_DISTORTION if solve_distortion else 1e-9
-        self.start = numbers * np.array([1, 0, 0])
-        self.sigma = np.stack([np.full(self.groups, focal_sigma), distortion / corner**2, distortion / corner**4], -1)
+        self.start = numbers * np.array([1, 0, 0, 0, 0, 0])
+        usual = [np.full(self.groups, 0.05 if told_focal else 0.5)]
+        usual += [_CORNER_DISTORTION / corner**power for power in (2, 4, 6)]
+        usual += [np.full(self.groups, _OFF_CENTRE)] * 2
+        self.sigma = np.stack(usual, -1)
+        # frames of one camera turned on its side have their principal point turned too: it stays in the middle
+        sizes_of = [
+            {(poses.lenses[i].width, poses.lenses[i].height) for i in np.flatnonzero(self.group == g)}
+            for g in range(self.groups)
+        ]
+        self.free = np.zeros((self.groups, _LENS_NUMBERS), bool)
+        self.free[:, list(free)] = True
+        self.free[[len(s) > 1 for s in sizes_of], 4:] = False
+        self.start[~self.free], self.sigma[~self.free] = numbers[~self.free], _HELD
         self.state = State(poses.world_from_camera.copy(), numbers)
 
     def lenses(self, numbers: Array) -> list[Lens]:
         """A lens for each frame under these numbers."""
-        return [
-            replace(lens, focal_px=math.exp(numbers[g, 0]), k1=float(numbers[g, 1]), k2=float(numbers[g, 2]))
-            for lens, g in zip(self.poses.lenses, self.group)
-        ]
+        return [_with_numbers(lens, numbers[g]) for lens, g in zip(self.poses.lenses, self.group)]
 
     def _by_lens(self, lenses: list[Lens], frame_of_link: Array) -> list[tuple[Lens, Array | slice]]:
         """Points that go through the same lens; most sets have one and need no picking."""
@@ -271,12 +302,15 @@ class Adjustment:
         return np.swapaxes(rotation[self.b], 1, 2) @ rotation[self.a]
 
     def misses(self, lenses: list[Lens], local: Array) -> Array:
-        """Pixels by which directions in frame b miss the points there, (P, 2); NaN where the lens shows nothing."""
+        """Pixels by which directions in frame b miss the points there, (P, 2); NaN where the lens shows nothing.
+
+        Whitened: what is known less counts for less.
+        """
         result = np.empty((len(self.link), 2))
         for lens, at in self._by_lens(lenses, self.b):
             pixels, valid = lens.project(local[at])
             result[at] = np.where(valid[:, None], pixels - self.points_b[at], np.nan)
-        return result
+        return np.einsum("pij,pj->pi", self.whitening, result)
 
     def aimed(self, state: State, rays: Array) -> tuple[Array, Array]:
         """Directions in frames b that points seen along ``rays`` in frames a should have, and the turns (P, 3, 3)."""
@@ -293,7 +327,7 @@ class Adjustment:
         numbers = state.numbers
         if np.any(np.abs(numbers[:, 1:]) > 5) or np.any(numbers[:, 0] > 14):
             return math.inf
-        pull = float((((numbers - self.start) / self.sigma) ** 2).sum())
+        pull = self.pull * float((((numbers - self.start) / self.sigma) ** 2).sum())
         c2 = self.scale_px**2
         squared = (self.residuals(state) ** 2).sum(1)
         squared = np.where(np.isfinite(squared), squared, 1e6 * c2)
@@ -314,14 +348,17 @@ class Adjustment:
         slope = np.empty((len(r), 2, 3))
         for lens, at in self._by_lens(lenses, self.b):
             slope[at] = lens.project_slope(local[at])
-        slope = np.where(good[:, None, None], slope, 0)
+        slope = np.where(good[:, None, None], self.whitening @ slope, 0)
         columns = self.turned_columns(slope, turn, rays, local)
         for group in range(self.groups):
             for number in range(_LENS_NUMBERS):
+                if not self.free[group, number]:
+                    columns.append(np.zeros((len(r), 2, 1)))
+                    continue
                 nudged = state.numbers.copy()
-                nudged[group, number] += _FOCAL_STEP
+                nudged[group, number] += _LENS_STEP
                 moved = self.residuals(replace(state, numbers=nudged))
-                columns.append(np.where(good[:, None], (np.nan_to_num(moved) - r) / _FOCAL_STEP, 0)[..., None])
+                columns.append(np.where(good[:, None], (np.nan_to_num(moved) - r) / _LENS_STEP, 0)[..., None])
         return r, weight, np.concatenate(columns, -1)
 
     def turned_columns(self, slope: Array, turn: Array, rays: Array, local: Array) -> list[Array]:
@@ -346,7 +383,7 @@ class Adjustment:
             normal[np.ix_(at, at)] += block
             gradient[at] -= side
         lens = np.arange(3 * f, 3 * f + _LENS_NUMBERS * self.groups)
-        inverse = 1 / self.sigma**2
+        inverse = self.pull / self.sigma**2
         normal[lens, lens] += inverse.ravel()
         gradient[lens] -= ((self.state.numbers - self.start) * inverse).ravel()
         together = np.concatenate(list(self.state.rotation), axis=1)  # (3, 3F): sum of turns in the world
@@ -364,12 +401,11 @@ class Adjustment:
     def result(self) -> Poses:
         """Poses with the error of the fit, and how well each is known."""
         lenses = self.lenses(self.state.numbers)
-        flat = (self.residuals(self.state) ** 2).sum(1)
-        flat = flat[np.isfinite(flat)]
-        # weighted by the Cauchy weight, so that a few wrong matches do not set the figure
-        weight = 1 / (1 + flat / self.scale_px**2)
-        rms = math.sqrt(float((weight * flat).sum() / max(weight.sum(), 1e-9)))
-        focal_sigma, turn_sigma = self._sigmas(rms)
+        squared, weight = self._squared_misses()
+        # what is known well sets the figure
+        trust = weight * (self.whitening**2).sum((1, 2)) / 2
+        rms = math.sqrt(float((weight * squared).sum() / max(trust.sum(), 1e-9)))
+        focal_sigma, turn_sigma = self._sigmas()
         return replace(
             self.poses,
             lenses=tuple(lenses),
@@ -379,17 +415,44 @@ class Adjustment:
             sigma_rad=turn_sigma,
         )
 
-    def _sigmas(self, rms_px: float) -> tuple[float, Array]:
+    def _squared_misses(self) -> tuple[Array, Array]:
+        """Squared whitened misses (P,), and their Cauchy weights, so that a few wrong matches set no figure."""
+        squared = (self.residuals(self.state) ** 2).sum(1)
+        seen = np.isfinite(squared)
+        squared = np.where(seen, squared, 0)
+        return squared, seen / (1 + squared / self.scale_px**2)
+
+    def variance(self) -> float:
+        """Of a whitened miss in one direction."""
+        squared, weight = self._squared_misses()
+        return float((weight * squared).sum() / max(weight.sum(), 1e-9)) / 2
+
+    def _sigmas(self) -> tuple[float, Array]:
         """Standard errors of the focal length (a share) and of each rotation against all (rad, largest direction)."""
         f = len(self.poses.frames)
         normal, _ = self.normal_equations()
         try:
-            covariance = np.linalg.inv(normal) * rms_px**2 / 2
+            covariance = np.linalg.inv(normal) * self.variance()
         except np.linalg.LinAlgError:
             return math.nan, np.full(f, math.nan)
         blocks = np.stack([covariance[3 * i : 3 * i + 3, 3 * i : 3 * i + 3] for i in range(f)])
         largest = np.linalg.eigvalsh(blocks)[:, -1]
         return math.sqrt(max(float(covariance[3 * f, 3 * f]), 0.0)), np.sqrt(np.maximum(largest, 0))
+
+
+def _numbers_of(lens: Lens) -> list[float]:
+    return [math.log(lens.focal_px), lens.k1, lens.k2, lens.k3, lens.cx / lens.focal_px, lens.cy / lens.focal_px]
+
+
+def _with_numbers(lens: Lens, numbers: Array) -> Lens:
+    focal_px = math.exp(numbers[0])
+    k1, k2, k3, right, down = numbers[1:].tolist()
+    return replace(lens, focal_px=focal_px, k1=k1, k2=k2, k3=k3, cx=right * focal_px, cy=down * focal_px)
+
+
+def _alike(count: int) -> Array:
+    """Whitening of points that are all known alike."""
+    return np.broadcast_to(np.eye(2), (count, 2, 2))
 
 
 def _thinned(inlier: Array, most: int) -> Array:

@@ -15,27 +15,30 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.frames.store import FrameStore
-from idle_lantern.core.geometry.lenses import FISHEYES, Lens
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas import Field, field_of
 from idle_lantern.core.join.doubles import doubles
 from idle_lantern.core.join.features import Features, WorkingFrame, find_features, quick_features, working_frame
-from idle_lantern.core.join.held import Held
+from idle_lantern.core.join.fine import registered_finely, working_px
 from idle_lantern.core.join.image_circle import image_circle_px
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
 from idle_lantern.core.join.level import Level, levelled
 from idle_lantern.core.join.links import (
     Link,
     acceptable,
-    best_tied,
     candidate_pairs,
     groups_of,
     match_pair,
     verify,
 )
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.parallax import Parallax, solve_parallax
-from idle_lantern.core.join.poses import Adjustment, Poses, adjust, descend, initial_rotations, plainest, reassigned
-from idle_lantern.core.join.refine import refine_link, smoothed
+from idle_lantern.core.join.parallax import Parallax
+from idle_lantern.core.join.poses import (
+    Poses,
+    adjust,
+    initial_rotations,
+    reassigned,
+)
 from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
 from idle_lantern.core.join.straighten import centred, to_prior, upright
 from idle_lantern.core.join.unfinished import Unfinished
@@ -43,18 +46,10 @@ from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 
 Array = NDArray[Any]
 
-_REFINED_SCALE_PX = 0.15
-#: Pixels of the working frames that a feature's place may miss by, and that near things may.
-_FEATURE_MISS, _NEAR_THINGS = 1.2, 8.0
-#: Parallax is looked into when more than this share of the tie points misses by so much.
-_PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
-_PARALLAX_SCALE_PX = 0.5
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
 _FIRST_POINTS = 80
 #: Gain at which those adjustments end: the next one starts from other points anyway.
 _ROUGHLY = 1e-3
-#: Full-size greys held while links are refined.
-_GREY_BYTES = 400_000_000
 #: Matches of a link that a quick look may rely on.
 _TIED_WELL = 30
 #: Frames with fewer points than this have nothing to match by.
@@ -184,7 +179,9 @@ def solve(
             on_rough(rough(poses, links, working, features, set(same)))
         if options.refine:
             with clock.stage("refine"):
-                poses, links, parallax = _refined(frames, store, features, poses, links, options, rng, progress, size)
+                poses, links, parallax = registered_finely(
+                    frames, store, [f.points_px for f in features], poses, links, options, rng, progress, size
+                )
     poses, placed_by, level = _placed(frames, poses, prior, features, working, set(same), options)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
@@ -275,19 +272,19 @@ def _adjusted(
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     inside = [k for k in links if k.a in set(main)]
     poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
-    working_px = _working_px(frames, poses, working_mp)
+    pixel = working_px(frames, poses, working_mp)
     for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
         poses = adjust(
             poses,
             inside,
             group,
-            scale_px=scale * working_px,
+            scale_px=scale * pixel,
             told_focal=told,
             most_points=_FIRST_POINTS,
             settled=_ROUGHLY,
             progress=progress,
         )
-        anew = [reassigned(k, poses, tolerance * working_px) for k in inside]
+        anew = [reassigned(k, poses, tolerance * pixel) for k in inside]
         kept = [k for k in anew if acceptable(k, poses.lenses[poses.index(k.a)], poses.lenses[poses.index(k.b)])]
         component = groups_of(len(frames), kept)[0]
         if set(component) != set(poses.frames):
@@ -297,8 +294,8 @@ def _adjusted(
                 )
             poses = poses.only([poses.index(f) for f in component])
         inside = [k for k in kept if k.a in set(component)]
-    poses = adjust(poses, inside, group, scale_px=working_px, told_focal=told, progress=progress)
-    return poses, [reassigned(k, poses, 3.0 * working_px) for k in inside]
+    poses = adjust(poses, inside, group, scale_px=pixel, told_focal=told, progress=progress)
+    return poses, [reassigned(k, poses, 3.0 * pixel) for k in inside]
 
 
 def _as_planned(frames: FrameSet, prior: Sequence[Array | None]) -> Poses | None:
@@ -332,84 +329,6 @@ def _placed(
     poses = _with_regular(frames, poses, features, gone, options.wanted)
     placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
     return centred(poses, field_of(poses).middle_rad), placed_by, level
-
-
-def _working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
-    """Full-size pixels to a pixel of the working frames."""
-    return max(1.0, float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in poses.frames])))
-
-
-def _refined(
-    frames: FrameSet,
-    store: FrameStore,
-    features: Sequence[Features],
-    poses: Poses,
-    links: list[Link],
-    options: JoinOptions,
-    rng: np.random.Generator,
-    progress: Progress,
-    working_mp: float,
-) -> tuple[Poses, list[Link], Parallax | None]:
-    """Tie points re-localised at full resolution and adjusted again."""
-    group = camera_groups(frames)
-    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
-    before = links
-    links = best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
-    progress.begin("refine", len(links))
-    greys = Held(
-        lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(_GREY_BYTES, options.memory() // 3)
-    )
-    working_px = _working_px(frames, poses, working_mp)
-    seeds = rng.integers(0, 2**31, len(links))
-
-    def refined_link(item: tuple[Link, int]) -> Link:
-        # near things miss by more than features do: what the patches then confirm is kept
-        link = reassigned(item[0], poses, _NEAR_THINGS * working_px)
-        rng = np.random.default_rng(item[1])
-        more = features[link.a].points_px
-        return refine_link(link, greys.load(link.a), greys.load(link.b), poses, rng, _FEATURE_MISS * working_px, more)
-
-    links = mapped(refined_link, list(zip(links, seeds.tolist())), options.threads, progress)
-    poses = _best_mapping(poses, links, group, told)
-    refined = adjust(poses, links, group, scale_px=_REFINED_SCALE_PX * 4, told_focal=told)
-    refined = adjust(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
-    if refined.rms_px > poses.rms_px:
-        return poses, before, None
-    refined = plainest(refined, links, group, scale_px=max(_REFINED_SCALE_PX, 1.5 * refined.rms_px), told_focal=told)
-    parallax = None
-    if _shows_parallax(links, refined):
-        found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, told_focal=told)
-        if found is not None:
-            refined, parallax = found
-        # its sparse solver takes half a second to load and few sets need it
-        from idle_lantern.core.join.bending import bent
-
-        refined = bent(refined, links)
-    within = max(0.6, 4 * refined.rms_px)
-    final = [reassigned(k, refined, within) if k.inliers else k for k in links]
-    return refined, final, parallax
-
-
-def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
-    """Of a fisheye's mappings the one that needs least bending to meet the tie points."""
-    if poses.lenses[0].model == "rectilinear":
-        return poses
-    tried = []
-    for model in FISHEYES:
-        start = replace(poses, lenses=tuple(replace(lens, model=model, k1=0.0, k2=0.0) for lens in poses.lenses))
-        problem = Adjustment(start, links, group, _REFINED_SCALE_PX * 4, told, True, _FIRST_POINTS)
-        tried.append((descend(problem, 20), problem.result()))
-    return min(tried, key=lambda t: t[0])[1]
-
-
-def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:
-    """Whether more tie points than chance would give miss by more than fine registration does."""
-    missed = total = 0
-    for link in links:
-        anew = reassigned(link, poses, _PARALLAX_MISS_PX)
-        missed += int((link.inlier & ~anew.inlier).sum())
-        total += link.inliers
-    return missed > _PARALLAX_POINTS * total
 
 
 def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:

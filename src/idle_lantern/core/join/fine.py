@@ -1,0 +1,143 @@
+"""Links and rough poses -> exact ones: tie points re-localised at full size, lens and rotations adjusted to them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.frames.store import FrameStore
+from idle_lantern.core.geometry.lenses import FISHEYES
+from idle_lantern.core.join.held import Held
+from idle_lantern.core.join.lens_guess import camera_groups
+from idle_lantern.core.join.links import Link, best_tied
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.parallax import Parallax, solve_parallax
+from idle_lantern.core.join.poses import BENT, Adjustment, Poses, adjust, best_lens, descend, reassigned
+from idle_lantern.core.join.refine import carried, refine_link, smoothed
+from idle_lantern.core.join.workers import mapped
+
+Array = NDArray[Any]
+
+_SCALE_PX = 0.15
+#: Pixels of the working frames that a feature's place may miss by, and that near things may.
+_FEATURE_MISS, _NEAR_THINGS = 1.2, 8.0
+#: A link that the adjustment moves by more than this at its farther points is registered once more:
+#: patches begin the search within three pixels.
+_MOVED_PX = 2.0
+#: Points of a link by which the fisheye mappings are told apart.
+_MAPPING_POINTS = 80
+#: Parallax is looked into when more than this share of the tie points misses by so much.
+_PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
+_PARALLAX_SCALE_PX = 0.5
+#: Full-size greys held meanwhile.
+_GREY_BYTES = 400_000_000
+
+
+def working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
+    """Full-size pixels to a pixel of the working frames."""
+    return max(1.0, float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in poses.frames])))
+
+
+def registered_finely(
+    frames: FrameSet,
+    store: FrameStore,
+    corners: Sequence[Array],
+    poses: Poses,
+    links: list[Link],
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
+    working_mp: float,
+) -> tuple[Poses, list[Link], Parallax | None]:
+    """Poses, links and parallax after fine registration; as they were, where it makes nothing better.
+
+    ``corners`` are places with detail in each frame (N, 2), ``working_mp`` the size at which the
+    links were found.
+    """
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    before, chosen = links, best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
+    greys = Held(
+        lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(_GREY_BYTES, options.memory() // 3)
+    )
+    pixel = working_px(frames, poses, working_mp)
+
+    def registered(links: Sequence[Link], poses: Poses) -> list[Link]:
+        def one(item: tuple[Link, int]) -> Link:
+            # near things miss by more than features do: what the patches then confirm is kept
+            link = reassigned(item[0], poses, _NEAR_THINGS * pixel)
+            a, b = greys.load(link.a), greys.load(link.b)
+            own = np.random.default_rng(item[1])
+            return refine_link(link, a, b, poses, own, _FEATURE_MISS * pixel, corners[link.a])
+
+        progress.begin("refine", len(links))
+        seeds = rng.integers(0, 2**31, len(links)).tolist()
+        return mapped(one, list(zip(links, seeds)), options.threads, progress)
+
+    links = registered(chosen, poses)
+    poses = _best_mapping(poses, links, group, told)
+    refined = _adjusted(poses, links, group, told)
+    if refined.rms_px > poses.rms_px:
+        return poses, before, None
+    again = [i for i, link in enumerate(chosen) if _moved_px(link, poses, refined) > _MOVED_PX]
+    if again:
+        for i, link in zip(again, registered([chosen[i] for i in again], refined)):
+            links[i] = link
+        refined = _adjusted(refined, links, group, told)
+    parallax = None
+    if _shows_parallax(links, refined):
+        found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, told_focal=told)
+        if found is not None:
+            refined, parallax = found
+        # its sparse solver takes half a second to load and few sets need it
+        from idle_lantern.core.join.bending import bent
+
+        refined = bent(refined, links)
+    within = max(0.6, 4 * refined.rms_px)
+    final = [reassigned(k, refined, within) if k.inliers else k for k in links]
+    return refined, final, parallax
+
+
+def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+    """Poses adjusted to registered links, with the numbers of the lens that these ask for."""
+    poses = adjust(poses, links, group, scale_px=_SCALE_PX * 4, told_focal=told)
+    poses = adjust(poses, links, group, scale_px=max(_SCALE_PX, 1.5 * poses.rms_px), told_focal=told)
+    return best_lens(poses, links, group, scale_px=max(_SCALE_PX, 1.5 * poses.rms_px), told_focal=told)
+
+
+def _moved_px(link: Link, old: Poses, new: Poses) -> float:
+    """By how much other poses move the farther points of a link in frame b."""
+    points = link.points_a
+    one, there = carried(link, old, points)
+    other, here = carried(link, new, points)
+    moved = np.linalg.norm(one - other, axis=1)[there & here]
+    return float(np.quantile(moved, 0.9)) if len(moved) else 0.0
+
+
+def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+    """Of a fisheye's mappings the one that needs least bending to meet the tie points."""
+    if poses.lenses[0].model == "rectilinear":
+        return poses
+    tried = []
+    for model in FISHEYES:
+        start = replace(poses, lenses=tuple(replace(lens, model=model, k1=0.0, k2=0.0) for lens in poses.lenses))
+        problem = Adjustment(start, links, group, _SCALE_PX * 4, told, BENT, _MAPPING_POINTS)
+        tried.append((descend(problem, 20), problem.result()))
+    return min(tried, key=lambda t: t[0])[1]
+
+
+def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:
+    """Whether more tie points than chance would give miss by more than fine registration does."""
+    missed = total = 0
+    for link in links:
+        anew = reassigned(link, poses, _PARALLAX_MISS_PX)
+        known = link.inlier & (link.sigma_px < _PARALLAX_MISS_PX / 3)
+        missed += int((known & ~anew.inlier).sum())
+        total += int(known.sum())
+    return missed > _PARALLAX_POINTS * total
