@@ -20,11 +20,13 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.links import Link
-from idle_lantern.core.join.poses import BENT, Adjustment, Poses, State, descend
+from idle_lantern.core.join.poses import BENT, FOCAL, Adjustment, Poses, State, descend, only_free
 
 Array = NDArray[Any]
 
 #: Starts of the search: off forwards, backwards, right, left.
+#: Distortion and near things look alike: meanwhile a lens is held to what lenses usually are.
+_PULL = 1.0
 _STARTS = ((0.0, 0.0, 1.0), (0.0, 0.0, -1.0), (1.0, 0.0, 0.0), (-1.0, 0.0, 0.0))
 #: Pull of the shares towards 0: one of so much costs as much as a pixel of misfit.
 _USUAL_SHARE = 0.04
@@ -208,19 +210,21 @@ def solve_parallax(
     """
     best: _PupilAdjustment | None = None
     least = math.inf
+    plain = Adjustment(only_free(poses, FOCAL), links, camera_group, scale_px, told_focal, BENT, _SEARCH_POINTS, _PULL)
+    if len(plain.link) < 30:
+        return None
+    turned = descend(plain, 20)
+    poses = plain.result()
     for start in _STARTS:
-        trial = _PupilAdjustment(poses, links, camera_group, scale_px, told_focal, BENT, _SEARCH_POINTS)
-        if len(trial.link) < 30:
-            return None
+        trial = _PupilAdjustment(poses, links, camera_group, scale_px, told_focal, BENT, _SEARCH_POINTS, _PULL)
         trial.begin(np.array(start))
         cost = descend(trial, 12)
         if cost < least:
             best, least = trial, cost
     assert best is not None
-    plain = Adjustment(poses, links, camera_group, scale_px, told_focal, BENT, _SEARCH_POINTS)
-    if least > _BELIEVED * descend(plain, 8):
+    if least > _BELIEVED * turned:
         return None
-    whole = _PupilAdjustment(best.result(), links, camera_group, scale_px, told_focal, BENT, 10**9)
+    whole = _PupilAdjustment(best.result(), links, camera_group, scale_px, told_focal, BENT, 10**9, _PULL)
     whole.begin(best.state.pupil)
     descend(whole, 20)
     freed, parallax = whole.result(), _told(whole)

@@ -172,16 +172,16 @@ def best_lens(
     variance = fullest.variance()
     fewer: tuple[tuple[int, ...], ...] = (BENT_OFF_CENTRE, OFF_CENTRE, BENT, FOCAL)
     for free in fewer:
-        trial = Adjustment(_only_free(poses, free), links, camera_group, scale_px, told_focal, free, _CHOOSING_POINTS)
+        trial = Adjustment(only_free(poses, free), links, camera_group, scale_px, told_focal, free, _CHOOSING_POINTS)
         reached.append((descend(trial, 12), free))
     worth = math.log(2 * max(1, len(fullest.link))) * fullest.groups * variance
     _, free = min((cost + len(free) * worth, free) for cost, free in reached)
     return adjust(
-        _only_free(poses, free), links, camera_group, scale_px=scale_px, told_focal=told_focal, free=free, rounds=12
+        only_free(poses, free), links, camera_group, scale_px=scale_px, told_focal=told_focal, free=free, rounds=12
     )
 
 
-def _only_free(poses: Poses, free: Sequence[int]) -> Poses:
+def only_free(poses: Poses, free: Sequence[int]) -> Poses:
     """Poses whose lenses have nothing of what is not free."""
     kept = np.isin(np.arange(_LENS_NUMBERS), free)
     return replace(poses, lenses=tuple(_with_numbers(k, np.array(_numbers_of(k)) * kept) for k in poses.lenses))
@@ -239,10 +239,11 @@ class Adjustment:
         told_focal: bool,
         free: Sequence[int],
         most_points: int,
+        pull: float | None = None,
     ) -> None:
         self.poses, self.scale_px = poses, scale_px
-        # what lenses usually are weighs against the misses in units of their noise
-        self.pull = min(1.0, (scale_px / _SCALES_A_NOISE) ** 2)
+        # what lenses usually are weighs against the misses as in units of their noise, or as told
+        self.pull = min(1.0, (scale_px / _SCALES_A_NOISE) ** 2) if pull is None else pull
         place = {f: i for i, f in enumerate(poses.frames)}
         inside = [k for k in links if k.a in place and k.b in place and k.inliers]
         chosen = [_thinned(k.inlier, most_points) for k in inside]

@@ -43,7 +43,7 @@ _FEW = 12
 #: them count as one (measured: places miss by 2.8 times what independent pixels would let them).
 _ALIKE = 8
 #: What sampling adds to the error of any place, in pixels of the compared pictures.
-_SAMPLING_PX = 0.015
+_SAMPLING_PX = 0.03
 #: A patch that moved less than this in the last step is not asked again.
 _SETTLED_PX = 3e-3
 #: Least curvature of a patch's agreement (of unit contrast, by pixels squared) that fixes both directions.
