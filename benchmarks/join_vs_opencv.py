@@ -28,7 +28,9 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -93,29 +95,25 @@ def measured(command: list[str]) -> tuple[float, float, str]:
     return cpu, time.perf_counter() - start, done.stdout
 
 
+def measured_join(paths: Sequence[Path], scratch: Path, *more: str) -> tuple[float, float, dict[str, Any]]:
+    """CPU seconds, wall seconds and report of our command, which writes its picture into ``scratch``."""
+    told = scratch / "report.json"
+    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", *map(str, paths), "--fresh"]
+    cpu, wall, _text = measured([*command, "--out", str(scratch / "ours.jpg"), "--report", str(told), *more])
+    return cpu, wall, json.loads(told.read_text())
+
+
 def compare(folder: Path, count: int, megapixels: float, runs: int) -> str:
     """One row of the table."""
     paths, lens, poses = make_set(folder, count, megapixels)
     names = [str(p) for p in paths]
     ours, theirs, floors, walls = [], [], [], []
     with tempfile.TemporaryDirectory() as scratch:
-        out, report_path = f"{scratch}/o.jpg", f"{scratch}/r.json"
+        out = f"{scratch}/o.jpg"
         for _ in range(runs):
-            join = [
-                sys.executable,
-                "-m",
-                "idle_lantern.cli.main",
-                "join",
-                *names,
-                "--out",
-                out,
-                "--report",
-                report_path,
-            ]
-            cpu, wall, _text = measured(join)
+            cpu, wall, report = measured_join(paths, Path(scratch))
             ours.append(cpu)
             walls.append(wall)
-            report = json.loads(Path(report_path).read_text())
             size = [str(report["canvas"]["width"]), str(report["canvas"]["height"])]
             theirs.append(measured([sys.executable, "-c", OPENCV, out, *names])[0])
             floors.append(measured([sys.executable, "-c", FLOOR, out, *size, *names])[0])

@@ -53,6 +53,16 @@ class FrameStore:
                 self._kept[f] = picture
         return picture
 
+    def reduced(self, f: int, reduce: int) -> Picture:
+        """Frame ``f`` decoded at a fraction of its size, for a first glance; it is not kept.
+
+        Raises
+        ------
+        UnreadableFrame
+            Its pixels are truncated or damaged.
+        """
+        return read(self.infos[f].path, reduce)
+
     def grey(self, f: int) -> Array:
         """Full-size brightness (H, W), 8 bit."""
         with self._lock:

@@ -83,24 +83,23 @@ class WorkingFrame:
     scale: tuple[float, float]
 
 
-def working_frame(f: int, store: FrameStore, working_mp: float) -> WorkingFrame:
-    """Frame ``f`` at about ``working_mp`` million pixels, 8 bit."""
+def working_frame(f: int, store: FrameStore, working_mp: float, *, glance: bool = False) -> WorkingFrame:
+    """Frame ``f`` at about ``working_mp`` million pixels, 8 bit; a ``glance`` decodes no more than that needs."""
     info = store.infos[f]
     factor = math.sqrt(min(1.0, working_mp / info.megapixels))
     width, height = max(16, round(info.width * factor)), max(16, round(info.height * factor))
-    picture = store.first(f)
+    picture = store.reduced(f, max(r for r in (1, 2, 4, 8) if r * factor <= 1)) if glance else store.first(f)
     pixels, alpha = picture.pixels, picture.alpha
     if pixels.dtype == np.uint16:
         pixels = (pixels >> 8).astype(np.uint8)
         alpha = None if alpha is None else (alpha >> 8).astype(np.uint8)
-    scale = picture.width / width, picture.height / height
     while pixels.shape[1] >= 2 * width and pixels.shape[0] >= 2 * height:
         # halving is several times as fast as any other reduction
         pixels = cv2.resize(pixels, (pixels.shape[1] // 2, pixels.shape[0] // 2), interpolation=cv2.INTER_AREA)
     if (picture.width, picture.height) != (width, height):
         pixels = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
         alpha = None if alpha is None else cv2.resize(alpha, (width, height), interpolation=cv2.INTER_AREA)
-    return WorkingFrame(Picture(pixels, alpha, picture.icc), scale)
+    return WorkingFrame(Picture(pixels, alpha, picture.icc), (info.width / width, info.height / height))
 
 
 def quick_features(frame: WorkingFrame, count: int) -> Features:

@@ -30,6 +30,8 @@ _FEATURE_MISS, _NEAR_THINGS = 1.2, 8.0
 #: A link that the adjustment moves by more than this at its farther points is registered once more:
 #: patches begin the search within three pixels.
 _MOVED_PX = 2.0
+#: Points of a link, and gain at which a step is the last, for the adjustment that shows which those are.
+_ROUGH_POINTS, _ROUGHLY = 60, 1e-3
 #: Points of a link by which the fisheye mappings are told apart.
 _MAPPING_POINTS = 80
 #: Parallax is looked into when more than this share of the tie points misses by so much.
@@ -82,14 +84,16 @@ def registered_finely(
 
     links = registered(chosen, poses)
     poses = _best_mapping(poses, links, group, told)
-    refined = _adjusted(poses, links, group, told)
+    roughly = adjust(
+        poses, links, group, scale_px=_SCALE_PX * 4, told_focal=told, most_points=_ROUGH_POINTS, settled=_ROUGHLY
+    )
+    again = [i for i, link in enumerate(chosen) if _moved_px(link, poses, roughly) > _MOVED_PX]
+    if again:
+        for i, link in zip(again, registered([chosen[i] for i in again], roughly)):
+            links[i] = link
+    refined = _adjusted(roughly, links, group, told)
     if refined.rms_px > poses.rms_px:
         return poses, before, None
-    again = [i for i, link in enumerate(chosen) if _moved_px(link, poses, refined) > _MOVED_PX]
-    if again:
-        for i, link in zip(again, registered([chosen[i] for i in again], refined)):
-            links[i] = link
-        refined = _adjusted(refined, links, group, told)
     parallax = None
     if _shows_parallax(links, refined):
         found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, told_focal=told)

@@ -26,6 +26,8 @@ Array = NDArray[Any]
 #: Distortion at the frame's corner that lenses usually stay below, as share of the radius; keeps
 #: k1 and k2 from running away on narrow fields, where they hardly show.
 _CORNER_DISTORTION = 0.04
+#: Logarithm of the focal length in pixels beyond which nothing is sought.
+_MOST_LOG_FOCAL = 14.0
 #: Offset of the principal point that lenses usually stay below, as share of the focal length.
 _OFF_CENTRE = 0.01
 _HELD = 1e-9
@@ -35,6 +37,7 @@ _LENS_STEP = 1e-6
 #: Numbers of a lens in an adjustment: log focal length, k1, k2, k3, and the principal point's offset
 #: across and down as share of the focal length.
 _LENS_NUMBERS = 6
+_NO_NUMBERS = np.zeros(_LENS_NUMBERS)
 #: Which of them an adjustment may free.
 FOCAL, BENT, OFF_CENTRE = (0,), (0, 1, 2), (0, 4, 5)
 BENT_OFF_CENTRE, ALL = (0, 1, 2, 4, 5), (0, 1, 2, 3, 4, 5)
@@ -260,6 +263,9 @@ class Adjustment:
         order = {label: i for i, label in enumerate(dict.fromkeys(labels))}
         self.group = np.array([order[label] for label in labels])
         self.groups = len(order)
+        with_groups = [(_with_numbers(lens, _NO_NUMBERS), int(g)) for lens, g in zip(poses.lenses, self.group)]
+        self.distinct = list(dict.fromkeys(with_groups))
+        self.kind = np.array([self.distinct.index(w) for w in with_groups])
         first = [int(np.flatnonzero(self.group == g)[0]) for g in range(self.groups)]
         numbers = np.array([_numbers_of(poses.lenses[i]) for i in first])
         corner = np.array([_corner_tangent(poses.lenses[i]) for i in first])
@@ -268,6 +274,9 @@ class Adjustment:
         usual += [_CORNER_DISTORTION / corner**power for power in (2, 4, 6)]
         usual += [np.full(self.groups, _OFF_CENTRE)] * 2
         self.sigma = np.stack(usual, -1)
+        # counted at the corner: on narrow fields honest coefficients are large
+        most = [np.full(self.groups, _MOST_LOG_FOCAL), *(corner**-power for power in (2.0, 4.0, 6.0))]
+        self.most = np.stack([*most, *[np.full(self.groups, 0.5)] * 2], -1)
         # frames of one camera turned on its side have their principal point turned too: it stays in the middle
         sizes_of = [
             {(poses.lenses[i].width, poses.lenses[i].height) for i in np.flatnonzero(self.group == g)}
@@ -280,16 +289,15 @@ class Adjustment:
         self.state = State(poses.world_from_camera.copy(), numbers)
 
     def lenses(self, numbers: Array) -> list[Lens]:
-        """A lens for each frame under these numbers."""
-        return [_with_numbers(lens, numbers[g]) for lens, g in zip(self.poses.lenses, self.group)]
+        """The distinct lenses under these numbers; ``kind`` tells which one each frame has."""
+        return [_with_numbers(lens, numbers[g]) for lens, g in self.distinct]
 
     def _by_lens(self, lenses: list[Lens], frame_of_link: Array) -> list[tuple[Lens, Array | slice]]:
         """Points that go through the same lens; most sets have one and need no picking."""
-        distinct = list(dict.fromkeys(lenses))
-        if len(distinct) == 1:
-            return [(distinct[0], slice(None))]
-        which = np.array([distinct.index(lens) for lens in lenses])[frame_of_link][self.link]
-        return [(lens, np.flatnonzero(which == i)) for i, lens in enumerate(distinct)]
+        if len(lenses) == 1:
+            return [(lenses[0], slice(None))]
+        which = self.kind[frame_of_link][self.link]
+        return [(lens, np.flatnonzero(which == i)) for i, lens in enumerate(lenses)]
 
     def rays(self, lenses: list[Lens]) -> Array:
         """Directions of the points in their frames a, (P, 3)."""
@@ -326,7 +334,7 @@ class Adjustment:
     def cost(self, state: State) -> float:
         """Cauchy cost of all points plus the pull of what lenses usually are."""
         numbers = state.numbers
-        if np.any(np.abs(numbers[:, 1:]) > 5) or np.any(numbers[:, 0] > 14):
+        if np.any(np.abs(numbers) > self.most):
             return math.inf
         pull = self.pull * float((((numbers - self.start) / self.sigma) ** 2).sum())
         c2 = self.scale_px**2
@@ -409,7 +417,7 @@ class Adjustment:
         focal_sigma, turn_sigma = self._sigmas()
         return replace(
             self.poses,
-            lenses=tuple(lenses),
+            lenses=tuple(lenses[k] for k in self.kind),
             world_from_camera=self.state.rotation,
             rms_px=rms,
             focal_sigma=focal_sigma,

@@ -139,18 +139,20 @@ def solve(
         at = tuple(looks[f] for f in poses.frames)
         return Solution(frames, poses, tuple(links), [], {}, placed_by, field_of(poses), at, {}, None, level)
 
-    def show_as_planned(looks: Sequence[WorkingFrame]) -> None:
-        planned = _as_planned(frames, prior)
-        if on_rough is not None and planned is not None:
-            placed_by = dict.fromkeys(planned.frames, "plan")
-            on_rough(Solution(frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
+    def show_as_planned(planned: Poses, show: Callable[[Solution], None]) -> None:
+        with clock.stage("read"):
+            progress.begin("read", n)
+            look = partial(working_frame, store=store, working_mp=options.working_mp, glance=True)
+            looks = mapped(look, range(n), options.threads, progress)
+        placed_by = dict.fromkeys(planned.frames, "plan")
+        show(Solution(frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
 
+    planned = _as_planned(frames, prior)
     with one_thread_each():
+        if on_rough is not None and planned is not None:
+            show_as_planned(planned, on_rough)
         for size in (options.working_mp, options.second_mp):
-            first = size == options.working_mp
-            working, features = _looked_at(
-                store, size, options, progress, clock, left, show_as_planned if first else None
-            )
+            working, features = _looked_at(store, size, options, progress, clock, left)
             with clock.stage("match"):
                 links, lenses = _verified_links(
                     frames, features, prior, options, rng, progress, image_circle_px(working)
@@ -211,7 +213,6 @@ def _looked_at(
     progress: Progress,
     clock: Clock,
     left: Unfinished,
-    after_reading: Callable[[Sequence[WorkingFrame]], None] | None,
 ) -> tuple[list[WorkingFrame], list[Features]]:
     """All frames at ``size`` megapixels and their points, taken up from an earlier run where it got so far."""
     n = len(store.infos)
@@ -221,8 +222,6 @@ def _looked_at(
             progress.begin("read", n)
             read_one = partial(working_frame, store=store, working_mp=size)
             working = mapped(read_one, range(n), options.threads, progress)
-    if after_reading is not None:
-        after_reading(working)
     if features is None:
         with clock.stage("features"):
             progress.begin("features", n)
