@@ -118,8 +118,9 @@ def _intruded(mp: float) -> Kind:
 
 def _clear_sky(mp: float, *, planned: bool) -> Kind:
     """The upper row shows nothing but blue; a click head, so that plan and grid can be held to a third of a degree."""
-    rows = _grid(6, 28, [0.0, 28.0, 56.0])
-    return Kind(_lens(mp, 0.8), rows, scene={"clouds": 0.0}, planned=planned, head=replace(_HEAD, play_deg=0.05))
+    rows, falloff = _grid(6, 28, [0.0, 28.0, 56.0]), {"falloff": (-0.35, 0.05)}
+    head = replace(_HEAD, play_deg=0.05)
+    return Kind(_lens(mp, 0.8), rows, scene={"clouds": 0.0}, camera=falloff, planned=planned, head=head)
 
 
 SETS: dict[str, Callable[[float], Kind]] = {

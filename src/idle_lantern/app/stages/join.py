@@ -38,6 +38,7 @@ from idle_lantern.core.join.falloff import NONE
 from idle_lantern.core.join.masks import masks_in
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, check_memory
+from idle_lantern.core.join.placing import placing_in_words
 from idle_lantern.core.join.report import canvas_of, crop_of, report_of, solution_of
 from idle_lantern.core.join.solving import Solution, solve
 from idle_lantern.core.join.unfinished import Unfinished, leftovers_folder, solving_key, unfinished
@@ -407,7 +408,9 @@ class JoinStage(Stage):
         lens = poses.lenses[0]
         self.facts["lens"].setText(f"{lens.model}, f = {lens.focal_px:.1f} px")
         self.facts["frames"].setText(f"{len(poses.frames)} of {len(solution.frames)}")
-        self.findings.setText("\n".join(found.sentence() for found in (solution.parallax, solution.level) if found))
+        told = [found.sentence() for found in (solution.parallax, solution.level) if found]
+        told += [placing_in_words(solution.frames.names, poses, solution.placed_by)]
+        self.findings.setText("\n".join(filter(None, told)))
         self.left_out.setText("<br>".join(self._left_out_rows(solution)))
 
     def _left_out_rows(self, solution: Solution) -> list[str]:

@@ -103,9 +103,13 @@ def angle_between(a: Array, b: Array) -> Array:
 
 def aligning(points_from: Array, points_to: Array) -> Array:
     """Best rotation with ``to = R @ from`` for unit directions (N, 3), by Kabsch's SVD."""
-    u, _, vt = np.linalg.svd(points_to.T @ points_from)
-    d = np.sign(np.linalg.det(u @ vt))
-    result: Array = u @ np.diag([1.0, 1.0, d]) @ vt
+    return nearest(points_to.T @ points_from)
+
+
+def nearest(matrix: Array) -> Array:
+    """Rotation nearest to a matrix (3, 3); to a sum of rotations this is their mean (orthogonal Procrustes problem)."""
+    u, _, vt = np.linalg.svd(matrix)
+    result: Array = u @ np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ vt))]) @ vt
     return result
 
 

@@ -38,7 +38,7 @@ _MAPPING_POINTS = 80
 _PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
 _PARALLAX_SCALE_PX = 0.5
 #: Full-size greys held meanwhile.
-_GREY_BYTES = 400_000_000
+GREY_BYTES = 400_000_000
 
 
 def working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
@@ -66,7 +66,7 @@ def registered_finely(
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     before, chosen = links, best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
     greys = Held(
-        lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(_GREY_BYTES, options.memory() // 3)
+        lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(GREY_BYTES, options.memory() // 3)
     )
     pixel = working_px(frames, poses, working_mp)
 

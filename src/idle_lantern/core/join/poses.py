@@ -401,11 +401,20 @@ class Adjustment:
         return normal, gradient
 
     def stepped(self, step: Array) -> State:
-        """State after a step."""
+        """State after a step.
+
+        With a longer lens all angles between frames shrink alike. The step goes along that bow, not along its
+        tangent: on narrow fields, where the focal length is known least, it may so be corrected by half at once.
+        """
         f = len(self.poses.frames)
-        turns = rotations.from_vector(step[: 3 * f].reshape(f, 3))
+        turns = step[: 3 * f].reshape(f, 3)
         lens = step[3 * f : 3 * f + _LENS_NUMBERS * self.groups].reshape(self.groups, _LENS_NUMBERS)
-        return replace(self.state, rotation=self.state.rotation @ turns, numbers=self.state.numbers + lens)
+        rotation = self.state.rotation
+        longer = lens[self.group, :1]
+        from_middle = rotations.to_vector(rotations.nearest(rotation.sum(0)).T @ rotation)
+        shrunk = rotation @ rotations.from_vector(np.expm1(-longer) * from_middle)
+        turned = shrunk @ rotations.from_vector(turns + longer * from_middle)
+        return replace(self.state, rotation=turned, numbers=self.state.numbers + lens)
 
     def result(self) -> Poses:
         """Poses with the error of the fit, and how well each is known."""

@@ -23,7 +23,9 @@ from idle_lantern.core.join.poses import Poses
 
 Array = NDArray[Any]
 
-_HALF = 7  # patches of 15 x 15 pixels
+_HALF = 7
+#: Side of a patch.
+PATCH_PX = 2 * _HALF + 1
 _MIDDLE = 4  # of a patch's nine knots
 _STEPS = 5
 #: Tie points of a link: at most so many matched ones, filled up with unmatched ones to so many.
@@ -111,6 +113,25 @@ def refine_link(
     )
 
 
+def faint_link(a: int, b: int, points_a: Array, grey_a: Array, grey_b: Array, poses: Poses, scale: int) -> Link:
+    """What little two frames share, as a link: large patches round ``points_a`` found in frame b.
+
+    ``scale``, a power of two, is by how much both frames are reduced; patches are sought within three pixels of that.
+    """
+    pair = _Pair.of(Link(a, b, points_a, points_a), poses)
+    found = _registered(pair, grey_a, grey_b, points_a, np.zeros_like(points_a), scale, detail_only=True)
+    known = np.isfinite(found.sigma_px)
+    return Link(
+        a,
+        b,
+        points_a[known],
+        found.points_b[known],
+        pair.b_from_a,
+        np.ones(int(known.sum()), bool),
+        whitening=found.whitening[known],
+    )
+
+
 def carried(link: Link, poses: Poses, points_a: Array) -> tuple[Array, Array]:
     """Where the poses lay points (N, 2) of the link's frame a in its frame b, and which of them its lens can show."""
     return _Pair.of(link, poses).carried(points_a)
@@ -160,10 +181,13 @@ class _Registered:
         self.whitening[to] = other.whitening[better]
 
 
-def _registered(pair: _Pair, grey_a: Array, grey_b: Array, centre: Array, start: Array, scale: int) -> _Registered:
+def _registered(
+    pair: _Pair, grey_a: Array, grey_b: Array, centre: Array, start: Array, scale: int, *, detail_only: bool = False
+) -> _Registered:
     """The patches round ``centre`` (N, 2) of frame a found in frame b, both reduced by ``scale``.
 
     ``start`` (N, 2) are the shifts from where the geometry puts them, at which the search begins.
+    ``detail_only`` leaves out what runs smoothly across a whole patch: that may be the light or the lens.
     """
     result = _Registered.nowhere(len(centre))
     knots_a = centre[:, None, :] + scale * _knots()  # (N, 9, 2)
@@ -179,13 +203,14 @@ def _registered(pair: _Pair, grey_a: Array, grey_b: Array, centre: Array, start:
     knots_a, knots_b = knots_a[at], knots_b[at]
     began = start[at] / scale
     shift = began.copy()
-    template = _normalised(_Part(grey_a, knots_a, 0, scale).patches(knots_a))
+    template = _normalised(_Part(grey_a, knots_a, 0, scale).patches(knots_a), detail_only=detail_only)
     part_b = _Part(grey_b, knots_b, scale * (_MOST_PX + float(np.abs(shift).max(initial=0))), scale)
     slope = np.linalg.inv(slope_b[at])
     agreement, normal = np.zeros(len(at)), np.zeros((len(at), 2, 2))
     active = np.arange(len(at))
     for _ in range(_STEPS):
-        patch = _normalised(part_b.patches(knots_b[active] + scale * shift[active, None, :]))
+        patch = part_b.patches(knots_b[active] + scale * shift[active, None, :])
+        patch = _normalised(patch, detail_only=detail_only)
         agreement[active] = np.einsum("np,np->n", template[active], patch)
         step, normal[active] = _lucas_kanade(template[active], patch, slope[active])
         shift[active] += step
@@ -336,10 +361,21 @@ def _lucas_kanade(template: Array, patch: Array, slope: Array) -> tuple[Array, A
     return step, normal
 
 
-def _normalised(patches: Array) -> Array:
-    """Mean 0 and length 1 each, so that exposure and contrast do not matter."""
+def _normalised(patches: Array, *, detail_only: bool) -> Array:
+    """Mean 0 and length 1 each, so that exposure and contrast do not matter; of detail also no slope and no bow."""
     centred = patches - patches.mean(1, keepdims=True)
+    if detail_only:
+        smooth = _smooth_shapes()
+        centred -= (centred @ smooth) @ smooth.T
     return np.asarray(centred / np.maximum(np.linalg.norm(centred, axis=1, keepdims=True), 1e-3))
+
+
+@lru_cache(maxsize=1)
+def _smooth_shapes() -> Array:
+    """Slopes and bows of a patch, orthonormal, (P, 6)."""
+    y, x = np.mgrid[-_HALF : _HALF + 1, -_HALF : _HALF + 1].reshape(2, -1) / _HALF
+    shapes, _ = np.linalg.qr(np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], -1))
+    return shapes.astype(np.float32)
 
 
 def _inside(places: Array, shape: tuple[int, ...], scale: int) -> Array:

@@ -2,7 +2,10 @@
 
 Frames are looked at in the order of shooting. Placed neighbours that step evenly at
 one pitch form a run; a missing frame inside a run, or at the end of one, stands where
-the run's straight line puts it.
+the same turn again and again puts it. Where a whole row is missing, it stands as far from
+the next row as rows stand from each other, over the same columns. Turns are whole rotations,
+not angles, so a leaning base makes no difference: along a row a head turns about one axis of
+the world, from row to row about one axis of the camera.
 """
 
 from __future__ import annotations
@@ -27,18 +30,56 @@ _LEAST_RUN = 3
 
 
 @dataclass(frozen=True)
+class Guess:
+    """Where a frame should stand, ``world_from_camera``, and the standard error of that."""
+
+    rotation: Array
+    sigma_rad: float
+
+
+@dataclass(frozen=True)
 class Run:
-    """Evenly stepping frames: places in the order of shooting, and their line."""
+    """Evenly stepping frames.
+
+    Attributes
+    ----------
+    places : tuple of int
+        In the order of shooting.
+    turned : (N, 3, 3)
+        Their ``world_from_camera``.
+    step : (3,)
+        Turn from place to place, a rotation vector in the world.
+    """
 
     places: tuple[int, ...]
-    first_yaw: float
-    step: float
-    pitch: float
-    roll: float
+    turned: Array
+    step: Array
+
+    @classmethod
+    def of(cls, places: Sequence[int], turned: Array) -> Run:
+        """The run through some placed frames."""
+        turns = rotations.to_vector(turned[1:] @ np.swapaxes(turned[:-1], 1, 2))
+        return cls(tuple(places), turned, turns.sum(0) / (places[-1] - places[0]))
 
     def rotation(self, place: int) -> Array:
-        """Where the line puts a place."""
-        return rotations.from_yaw_pitch_roll(self.first_yaw + self.step * place, self.pitch, self.roll)
+        """Where the run puts a place."""
+        gaps = place - np.array(self.places)
+        return rotations.nearest((rotations.from_vector(gaps[:, None] * self.step) @ self.turned).sum(0))
+
+    @property
+    def scatter_rad(self) -> float:
+        """How far its frames stand off it."""
+        off = [float(rotations.angle_between(self.rotation(p), r)) for p, r in zip(self.places, self.turned)]
+        return math.sqrt(sum(a * a for a in off) / max(1, len(off) - 2))
+
+    def guess(self, place: int) -> Guess:
+        """Where the run puts a place, with the error of that."""
+        return Guess(self.rotation(place), self.scatter_rad * _spread(self.places, place))
+
+    @property
+    def length(self) -> int:
+        """Frames from the first to the last, missing ones counted."""
+        return self.places[-1] - self.places[0] + 1
 
 
 def shooting_order(frames: FrameSet) -> list[int]:
@@ -49,8 +90,8 @@ def shooting_order(frames: FrameSet) -> list[int]:
     return sorted(range(len(frames)), key=lambda f: natural_key(frames.names[f]))
 
 
-def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing: Sequence[int]) -> dict[int, Array]:
-    """World rotations for those of ``missing`` that a run reaches.
+def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing: Sequence[int]) -> dict[int, Guess]:
+    """Where the grid puts those of ``missing`` that a run or the ladder of rows reaches.
 
     Parameters
     ----------
@@ -59,11 +100,10 @@ def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing:
     placed : dict of int to (3, 3)
         Upright ``world_from_camera`` of the frames that are placed.
     """
-    angles = {f: [float(v) for v in rotations.to_yaw_pitch_roll(r)] for f, r in placed.items()}
-    runs = _runs(order, angles)
+    runs = _runs(order, placed)
     if not runs:
         return {}
-    usual = max(r.places[-1] - r.places[0] + 1 for r in runs)
+    usual = max(r.length for r in runs)
     found = {}
     for frame in missing:
         place = order.index(frame)
@@ -72,12 +112,56 @@ def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing:
         beside += [r for r in runs if place in range(r.places[-1] - usual + 1, r.places[0])]
         # between two runs the shorter one lacks the frame
         beside.sort(key=lambda r: r.places[-1] - r.places[0])
-        if inside or beside:
-            found[frame] = (inside or beside)[0].rotation(place)
+        guess = (inside or beside)[0].guess(place) if inside or beside else _in_next_row(runs, usual, place, len(order))
+        if guess is not None:
+            found[frame] = guess
     return found
 
 
-def _runs(order: Sequence[int], angles: dict[int, list[float]]) -> list[Run]:
+def _in_next_row(runs: Sequence[Run], length: int, place: int, count: int) -> Guess | None:
+    """A place in a row of which nothing is placed, from two rows or more of the same length."""
+    whole = [r for r in runs if r.length == length]
+    if len(whole) < 2:
+        return None
+    first = whole[0].places[0]
+    whole = [r for r in whole if (r.places[0] - first) % length == 0]
+    rows = [(r.places[0] - first) // length for r in whole]
+    row, column = divmod(place - first, length)
+    nearest = min(range(len(whole)), key=lambda i: abs(rows[i] - row))
+    begins = first + row * length
+    if len(whole) < 2 or abs(rows[nearest] - row) > 1 or begins < 0 or begins + length > count:
+        return None
+    # rows shot to and fro meet column by column, the other way round
+    to_and_fro = len({r.step[1] > 0 for r in whole}) > 1
+
+    def at(i: int, column: int) -> Array:
+        flipped = to_and_fro and (rows[i] - row) % 2
+        return whole[i].rotation(whole[i].places[0] + (length - 1 - column if flipped else column))
+
+    steps = np.array(
+        [
+            rotations.to_vector(at(i, c).T @ at(i + 1, c)) / (rows[i + 1] - rows[i])
+            for i in range(len(whole) - 1)
+            for c in range(length)
+        ]
+    )
+    step = steps.mean(0)
+    guess = at(nearest, column) @ rotations.from_vector((row - rows[nearest]) * step)
+    if np.linalg.norm(step) < _SAME_PITCH_RAD:
+        return None
+    own = max(r.scatter_rad for r in whole)
+    scatter = math.hypot(own, float(np.linalg.norm(steps - step, axis=1).mean()))
+    return Guess(guess, scatter * _spread(rows, row))
+
+
+def _spread(known: Sequence[int], at: int) -> float:
+    """Error of a straight line's prediction in units of the scatter about it (any handbook of statistics)."""
+    off = np.array(known, float) - np.mean(known)
+    return math.sqrt(1 + 1 / len(known) + (at - float(np.mean(known))) ** 2 / max(float((off**2).sum()), 1e-9))
+
+
+def _runs(order: Sequence[int], placed: dict[int, Array]) -> list[Run]:
+    angles = {f: [float(v) for v in rotations.to_yaw_pitch_roll(r)] for f, r in placed.items()}
     runs: list[list[int]] = []
     present: list[int] = []
     for place, frame in enumerate(order):
@@ -88,7 +172,7 @@ def _runs(order: Sequence[int], angles: dict[int, list[float]]) -> list[Run]:
             present = []
         present.append(place)
     runs.append(present)
-    return [_line(order, angles, r) for r in runs if len(r) >= _LEAST_RUN]
+    return [Run.of(r, np.stack([placed[order[p]] for p in r])) for r in runs if len(r) >= _LEAST_RUN]
 
 
 def _continues(order: Sequence[int], angles: dict[int, list[float]], run: list[int], place: int) -> bool:
@@ -100,13 +184,6 @@ def _continues(order: Sequence[int], angles: dict[int, list[float]], run: list[i
         return True
     before = _turn(last[0] - angles[order[run[-2]]][0]) / (run[-1] - run[-2])
     return abs(step - before) <= _SAME_STEP * max(abs(before), abs(step))
-
-
-def _line(order: Sequence[int], angles: dict[int, list[float]], run: list[int]) -> Run:
-    rows = np.array([angles[order[p]] for p in run])
-    yaw = np.unwrap(rows[:, 0])
-    step, first = np.polyfit(run, yaw, 1)
-    return Run(tuple(run), float(first), float(step), float(np.median(rows[:, 1])), float(np.median(rows[:, 2])))
 
 
 def _turn(angle: float) -> float:

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.frames.reading import read
 from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas import Field, field_of
@@ -22,7 +21,7 @@ from idle_lantern.core.join.features import Features, WorkingFrame, find_feature
 from idle_lantern.core.join.fine import registered_finely, working_px
 from idle_lantern.core.join.image_circle import image_circle_px
 from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
-from idle_lantern.core.join.level import Level, levelled
+from idle_lantern.core.join.level import Level
 from idle_lantern.core.join.links import (
     Link,
     acceptable,
@@ -33,14 +32,13 @@ from idle_lantern.core.join.links import (
 )
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.parallax import Parallax
+from idle_lantern.core.join.placing import BLANK, fitted_where_loose, placed
 from idle_lantern.core.join.poses import (
     Poses,
     adjust,
     initial_rotations,
     reassigned,
 )
-from idle_lantern.core.join.regularity import place_by_regularity, shooting_order
-from idle_lantern.core.join.straighten import centred, to_prior, upright
 from idle_lantern.core.join.unfinished import Unfinished
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 
@@ -52,10 +50,6 @@ _FIRST_POINTS = 80
 _ROUGHLY = 1e-3
 #: Matches of a link that a quick look may rely on.
 _TIED_WELL = 30
-#: Frames with fewer points than this have nothing to match by.
-_BLANK = 60
-#: Share of full scale below which a frame shows the inside of a hand.
-_DARK = 0.05
 
 
 @dataclass(frozen=True)
@@ -135,7 +129,7 @@ def solve(
     def rough(
         poses: Poses, links: list[Link], looks: Sequence[WorkingFrame], features: Sequence[Features], gone: set[int]
     ) -> Solution:
-        poses, placed_by, level = _placed(frames, poses, prior, features, looks, gone, options)
+        poses, placed_by, level = placed(frames, poses, prior, features, looks, gone, options)
         at = tuple(looks[f] for f in poses.frames)
         return Solution(frames, poses, tuple(links), [], {}, placed_by, field_of(poses), at, {}, None, level)
 
@@ -184,7 +178,10 @@ def solve(
                 poses, links, parallax = registered_finely(
                     frames, store, [f.points_px for f in features], poses, links, options, rng, progress, size
                 )
-    poses, placed_by, level = _placed(frames, poses, prior, features, working, set(same), options)
+    poses, placed_by, level = placed(frames, poses, prior, features, working, set(same), options)
+    if options.refine:
+        with clock.stage("refine"):
+            poses = fitted_where_loose(poses, placed_by, store, progress)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
     for f in options.wanted & reasons.keys():
@@ -307,79 +304,10 @@ def _as_planned(frames: FrameSet, prior: Sequence[Array | None]) -> Poses | None
     return Poses(tuple(range(len(frames))), lenses, np.stack(known))
 
 
-def _placed(
-    frames: FrameSet,
-    poses: Poses,
-    prior: Sequence[Array | None],
-    features: Sequence[Features],
-    working: Sequence[WorkingFrame],
-    gone: set[int],
-    options: JoinOptions,
-) -> tuple[Poses, dict[int, str], Level | None]:
-    """The whole turned upright or as planned, and frames added that nothing ties; how each was placed."""
-    placed_by, level = dict.fromkeys(poses.frames, "features"), None
-    if any(prior[f] is not None for f in poses.frames):
-        poses = to_prior(poses, prior)
-        # known directions stay as they are told; what edges show is only how their axis leaned
-        _turned, level = levelled(poses, [working[f] for f in poses.frames])
-        poses = _with_planned(frames, poses, prior, gone)
-        return poses, {f: placed_by.get(f, "plan") for f in poses.frames}, level
-    poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
-    poses = _with_regular(frames, poses, features, gone, options.wanted)
-    placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
-    return centred(poses, field_of(poses).middle_rad), placed_by, level
-
-
-def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:
-    """Add frames that nothing ties but whose direction is known."""
-    known = {f: r for f, r in enumerate(prior) if r is not None and f not in poses.frames and f not in gone}
-    return _added(frames, poses, known)
-
-
-def _added(frames: FrameSet, poses: Poses, where: dict[int, Array]) -> Poses:
-    """Poses with further frames at known rotations, under the lens of their camera."""
-    if not where:
-        return poses
-    group = camera_groups(frames)
-    lenses = list(poses.lenses)
-    for f in where:
-        same = [i for i, p in enumerate(poses.frames) if group[p] == group[f]]
-        info = frames.infos[f]
-        lenses.append(replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height))
-    turned = np.concatenate([poses.world_from_camera, np.stack(list(where.values()))])
-    return replace(
-        poses,
-        frames=(*poses.frames, *where),
-        lenses=tuple(lenses),
-        world_from_camera=turned,
-        bends=(*poses.bends, *[None] * len(where)) if poses.bends else (),
-        sigma_rad=None if poses.sigma_rad is None else np.append(poses.sigma_rad, [np.nan] * len(where)),
-    )
-
-
 def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, list[Link]]:
     """Poses and links less some frames."""
     rest = poses.only([i for i, f in enumerate(poses.frames) if f not in gone])
     return rest, [k for k in links if k.a not in gone and k.b not in gone]
-
-
-def _with_regular(
-    frames: FrameSet, poses: Poses, features: Sequence[Features], gone: set[int], wanted: frozenset[int]
-) -> Poses:
-    """Add featureless frames, and those asked for, where the regularity of the grid puts them (upright poses needed)."""
-    blank = [f for f in range(len(frames)) if f not in poses.frames and f not in gone and len(features[f]) < _BLANK]
-    missing = [f for f in blank if f in wanted or not _is_dark(frames, f)]
-    missing += [f for f in sorted(wanted) if f not in poses.frames and f not in gone and f not in missing]
-    if not missing or len(poses.frames) < 4:
-        return poses
-    placed = dict(zip(poses.frames, poses.world_from_camera))
-    return _added(frames, poses, place_by_regularity(shooting_order(frames), placed, missing))
-
-
-def _is_dark(frames: FrameSet, f: int) -> bool:
-    """A frame with the hand before the lens is a bookend and no sky."""
-    full_scale = 255 if frames.infos[f].bits == 8 else 65535
-    return float(np.median(read(frames.infos[f].path, 8).pixels)) < _DARK * full_scale
 
 
 def _left_out(
@@ -391,7 +319,7 @@ def _left_out(
         if f in poses.frames or f in reasons:
             continue
         others = [frames.names[k] for k in partners.get(f, [f]) if k != f]
-        if len(features[f]) < _BLANK:
+        if len(features[f]) < BLANK:
             reasons[f] = "Nothing to match: it shows hardly any detail (clear sky, blur or darkness)."
         elif others:
             reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."

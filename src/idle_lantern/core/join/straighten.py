@@ -45,9 +45,7 @@ def to_prior(poses: Poses, prior: Sequence[Array | None]) -> Poses:
     known = [(i, prior[f]) for i, f in enumerate(poses.frames) if prior[f] is not None]
     if not known:
         return poses
-    total = sum(wanted @ poses.world_from_camera[i].T for i, wanted in known)
-    u, _, vt = np.linalg.svd(total)
-    turn = u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt
+    turn = rotations.nearest(np.sum([wanted @ poses.world_from_camera[i].T for i, wanted in known], axis=0))
     return replace(poses, world_from_camera=turn @ poses.world_from_camera)
 
 
