@@ -113,6 +113,8 @@ class Lens:
             False behind or beyond what the model can show (not: outside the frame).
         """
         d = np.asarray(directions)
+        if self.model == "rectilinear":
+            return self._project_flat(d)
         x, y, z = d[..., 0], d[..., 1], d[..., 2]
         side = np.hypot(x, y)
         theta = np.arctan2(side, z)
@@ -122,6 +124,25 @@ class Lens:
         scale = np.where(side > 1e-12, radius / np.maximum(side, 1e-12), self.focal_px / np.maximum(np.abs(z), 1e-12))
         u0, v0 = self.principal_px
         return np.stack([x * scale + d.dtype.type(u0), y * scale + d.dtype.type(v0)], -1), valid
+
+    def _project_flat(self, d: Array) -> tuple[Array, Array]:
+        """``project`` of a rectilinear lens: by division alone, since joins ask it for millions of places."""
+        x, y, z = d[..., 0], d[..., 1], d[..., 2]
+        squared = x * x + y * y
+        top = math.tan(self.limit_rad)
+        valid = (z > 0) & (squared < (top * z) ** 2)
+        inverse = 1 / np.where(valid, z, 1)
+        scale = inverse * d.dtype.type(self.focal_px)
+        if any(self.distortion):
+            scale *= _bulge(squared * inverse * inverse, self.distortion).astype(d.dtype, copy=False)
+        if not valid.all():
+            rim = self.focal_px * float(_radial(np.asarray(top), self.distortion))
+            scale = np.where(valid, scale, rim / np.sqrt(np.maximum(squared, 1e-24))).astype(d.dtype, copy=False)
+        u0, v0 = self.principal_px
+        pixels = np.empty((*x.shape, 2), d.dtype)
+        np.add(x * scale, d.dtype.type(u0), out=pixels[..., 0])
+        np.add(y * scale, d.dtype.type(v0), out=pixels[..., 1])
+        return pixels, valid
 
     def project_slope(self, directions: Array) -> Array:
         """Change of the pixel with the direction, (..., 3) -> (..., 2, 3), analytic.
@@ -147,10 +168,26 @@ class Lens:
         p = np.asarray(pixels)
         u0, v0 = self.principal_px
         x, y = p[..., 0] - p.dtype.type(u0), p[..., 1] - p.dtype.type(v0)
+        if self.model == "rectilinear":
+            return self._unproject_flat(x, y)
         radius = np.hypot(x, y)
         theta = self.angle_rad(radius)
         scale = np.where(radius > 1e-9, np.sin(theta) / np.maximum(radius, 1e-9), 1 / self.focal_px)
         return np.stack([x * scale, y * scale, np.cos(theta)], -1).astype(p.dtype, copy=False)
+
+    def _unproject_flat(self, x: Array, y: Array) -> Array:
+        """``unproject`` of a rectilinear lens for places counted from the principal point."""
+        x, y = x / x.dtype.type(self.focal_px), y / y.dtype.type(self.focal_px)
+        squared, top = x * x + y * y, math.tan(self.limit_rad)
+        if any(self.distortion):
+            bent = np.sqrt(squared)
+            straight = _straightened(bent, top, self.distortion)
+            ratio = np.where(bent > 1e-12, straight / np.maximum(bent, 1e-12), 1.0).astype(x.dtype, copy=False)
+            x, y, squared = x * ratio, y * ratio, squared * ratio * ratio
+        else:
+            squared = np.where(squared <= (top * (1 + 1e-9)) ** 2, squared, np.nan)
+        z = 1 / np.sqrt(1 + squared)
+        return np.stack([x * z, y * z, z], -1).astype(x.dtype, copy=False)
 
     def sees(self, directions: Array, margin_px: float = 0.0) -> Array:
         """Whether directions (..., 3) fall on the frame, at least ``margin_px`` inside."""
@@ -205,8 +242,12 @@ def focal_px_from_mm(focal_mm: float, sensor_width_mm: float, width_px: int) -> 
 
 
 def _radial(s: Array, k: tuple[float, float, float]) -> Array:
-    s2 = s * s
-    return s * (1 + s2 * (k[0] + s2 * (k[1] + s2 * k[2])))
+    return s * _bulge(s * s, k)
+
+
+def _bulge(s2: Array, k: tuple[float, float, float]) -> Array:
+    """What distortion multiplies a radius by whose square is ``s2``."""
+    return 1 + s2 * (k[0] + s2 * (k[1] + s2 * k[2]))
 
 
 def _radial_slope(s: Array, k: tuple[float, float, float]) -> Array:
@@ -257,17 +298,23 @@ def _image_angle(radius: Array, model: str, k: tuple[float, float, float]) -> Ar
         else:
             target, top = np.arcsin(np.where(radius <= 1, radius, np.nan)), limit
         if any(k):
-            s = np.minimum(target, top)
-            for _ in range(_NEWTON_STEPS):
-                step = (_radial(s, k) - target) / np.maximum(_radial_slope(s, k), 1e-3)
-                s = np.clip(s - step, 0, top)
-                if not np.any(np.abs(step) > 1e-13 * (1 + s)):
-                    break
-            reachable = target <= float(_radial(np.asarray(top), k)) * (1 + 1e-9)
-            s = np.where(reachable, s, np.nan)
+            s = _straightened(target, top, k)
         else:
             s = np.where(target <= top * (1 + 1e-9), target, np.nan)
         return np.arctan(s) if model == "rectilinear" else s
+
+
+def _straightened(bent: Array, top: float, k: tuple[float, float, float]) -> Array:
+    """Inverse of ``_radial`` by Newton's method; NaN beyond its value at ``top``."""
+    with np.errstate(invalid="ignore"):
+        s = np.minimum(bent, top)
+        for _ in range(_NEWTON_STEPS):
+            step = (_radial(s, k) - bent) / np.maximum(_radial_slope(s, k), 1e-3)
+            s = np.clip(s - step, 0, top)
+            if not np.any(np.abs(step) > 1e-13 * (1 + s)):
+                break
+        reachable = bent <= float(_radial(np.asarray(top), k)) * (1 + 1e-9)
+        return np.where(reachable, s, np.nan)
 
 
 @lru_cache(maxsize=256)

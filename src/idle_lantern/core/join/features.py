@@ -126,7 +126,7 @@ def _described(detector: Any, frame: WorkingFrame, count: int) -> tuple[Array, A
         keypoints, descriptors = detector.compute(grey, keypoints)
     if not keypoints:
         return np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, detector.descriptorSize()), np.float32)
-    points = np.array([k.pt for k in keypoints], np.float64)
+    points = cv2.KeyPoint.convert(keypoints).astype(np.float64)
     scale = np.asarray(frame.scale)
     sizes = np.array([k.size for k in keypoints], np.float32) * np.float32(scale.mean())
     return (points + 0.5) * scale - 0.5, sizes, descriptors
@@ -151,14 +151,12 @@ def _evenly(keypoints: Any, shape: tuple[int, ...], count: int) -> list[Any]:
     """The strongest of each cell, quotas left over going to the strongest of all."""
     if len(keypoints) <= count:
         return list(keypoints)
-    points = np.array([k.pt for k in keypoints])
+    points = cv2.KeyPoint.convert(keypoints)
     strength = np.array([k.response for k in keypoints])
     cell = (points[:, 1] * _CELLS // shape[0]).astype(int) * _CELLS + (points[:, 0] * _CELLS // shape[1]).astype(int)
-    order = np.argsort(-strength, kind="stable")
-    rank = np.empty(len(order), int)
-    for c in np.unique(cell):
-        members = order[cell[order] == c]
-        rank[members] = np.arange(len(members))
+    by_cell = np.lexsort((-strength, cell))
+    rank = np.empty(len(cell), int)
+    rank[by_cell] = np.arange(len(cell)) - np.searchsorted(cell[by_cell], cell[by_cell])
     quota = count // (_CELLS * _CELLS)
     best = np.lexsort((-strength, rank >= quota))[:count]
     return [keypoints[i] for i in np.sort(best)]
