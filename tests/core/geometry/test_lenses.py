@@ -87,6 +87,29 @@ def test_slope_agrees_with_differences(model: str):
     np.testing.assert_allclose(lens.project_slope(rays), numeric, atol=1e-3, rtol=1e-5)
 
 
+@pytest.mark.parametrize("model", MODELS)
+def test_changes_with_the_lens_agree_with_differences(model: str):
+    """Central differences by each of the six numbers, off the axis and off the centre."""
+    numbers = np.array([math.log(700.0), -0.04, 0.02, -0.01, 0.012, -0.02])
+
+    def lens(n: np.ndarray) -> Lens:
+        f = math.exp(n[0])
+        return Lens(model, f, 1000, 800, n[1], n[2], n[3], n[4] * f, n[5] * f)
+
+    rng = np.random.default_rng(3)
+    directions = rng.normal(size=(40, 3)) * [0.4, 0.4, 0.05] + [0, 0, 1]
+    pixels = lens(numbers).project(directions)[0]
+    step = 1e-6
+    for i in range(6):
+        more, less = (lens(numbers + sign * step * np.eye(6)[i]) for sign in (1, -1))
+        by_projection = (more.project(directions)[0] - less.project(directions)[0]) / (2 * step)
+        by_rays = (more.unproject(pixels) - less.unproject(pixels)) / (2 * step)
+        np.testing.assert_allclose(
+            lens(numbers).project_by_lens(directions)[..., i], by_projection, rtol=1e-5, atol=1e-4
+        )
+        np.testing.assert_allclose(lens(numbers).unproject_by_lens(pixels)[..., i], by_rays, rtol=1e-5, atol=1e-7)
+
+
 def test_far_rays_do_not_fold_back_into_the_frame():
     """Strong barrel distortion turns round at some angle; beyond it nothing may be shown."""
     lens = Lens("rectilinear", 1000, 2000, 1500, k1=-0.2)

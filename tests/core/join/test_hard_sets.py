@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import shutil
 from dataclasses import replace
 from pathlib import Path
@@ -14,6 +15,7 @@ from tests.helpers.sets import Angles, FrameFiles, render, rms
 from tests.reference import photographs
 
 from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.composing import compose_picture
@@ -39,6 +41,28 @@ def test_night_noise_at_fifteen_per_cent_overlap(tmp_path: Path):
     solution = solve(gather(files.paths))
     assert len(solution.poses.frames) == 4
     assert rms(_errors(files, solution)) < HARD_PX
+
+
+def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
+    """The upper row shows nothing but blue and fall-off: placed within a third of a degree, and told how."""
+    lens = Lens("rectilinear", 512, 427, 640)
+    directions: list[Angles] = [(-42.0 + 28 * c, p, 0) for p in (0, 28, 56) for c in range(4)]
+    clear = ambrel_holm(clouds=0.0)
+    files = render(tmp_path, lens, directions, scene=clear, play_deg=0.05, metadata=False, falloff=(-0.35, 0.05))
+    frames = gather(files.paths)
+    plan = [rotations.from_yaw_pitch_roll(*np.radians(d)) for d in directions]
+    for how, prior in (("grid", None), ("plan", plan)):
+        solution = solve(frames, prior=prior)
+        assert len(solution.poses.frames) == len(directions)
+        blue = [f for f, by in solution.placed_by.items() if by != "features"]
+        assert set(blue) == set(range(8, 12))
+        assert {solution.placed_by[f] for f in blue} == {how}
+        solved = dict(zip(solution.poses.frames, solution.poses.world_from_camera))
+        turn = rotations.nearest(np.sum([files.cameras[f] @ solved[f].T for f in range(8)], axis=0))
+        off = [float(rotations.angle_between(turn @ solved[f], files.cameras[f])) for f in blue]
+        assert math.degrees(max(off)) < 0.3
+        assert solution.poses.sigma_rad is not None
+        assert np.isfinite(solution.poses.sigma_rad).all()
 
 
 def test_mostly_defocused_grid_of_a_portrait(tmp_path: Path):

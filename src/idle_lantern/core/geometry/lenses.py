@@ -163,6 +163,49 @@ class Lens:
         result[..., :, :2] += (self.radius_px(theta) / side)[..., None, None] * across
         return result
 
+    def project_by_lens(self, directions: Array) -> Array:
+        """Change of the pixel with the lens's own numbers, (..., 3) -> (..., 2, 6), analytic.
+
+        The numbers are the logarithm of the focal length, k1, k2, k3, and the principal point's offset across and
+        down as share of the focal length.
+        """
+        d = np.asarray(directions, np.float64)
+        side = np.maximum(np.hypot(d[..., 0], d[..., 1]), 1e-12)
+        theta = np.minimum(np.arctan2(side, d[..., 2]), self.limit_rad)
+        e = d[..., :2] / side[..., None]
+        result = np.zeros((*side.shape, 2, 6))
+        result[..., 0] = self.radius_px(theta)[..., None] * e + [self.cx, self.cy]
+        bent = self.focal_px * _image_radius_by_k(theta, self.model, self.distortion)
+        result[..., 1:4] = e[..., None] * bent[..., None, :]
+        result[..., 0, 4] = result[..., 1, 5] = self.focal_px
+        return result
+
+    def unproject_by_lens(self, pixels: Array) -> Array:
+        """Change of the direction with the lens's own numbers, (..., 2) -> (..., 3, 6), as ``project_by_lens``.
+
+        From r = f g(theta): a longer lens or a stronger bulge makes the angle of the same radius smaller.
+        """
+        p = np.asarray(pixels, np.float64)
+        x, y = p[..., 0] - self.principal_px[0], p[..., 1] - self.principal_px[1]
+        radius = np.maximum(np.hypot(x, y), 1e-9)
+        theta = self.angle_rad(radius)
+        e = np.stack([x, y], -1) / radius[..., None]
+        slope = self.focal_px * _image_radius_slope(theta, self.model, self.distortion)
+        by_theta = np.concatenate([e * np.cos(theta)[..., None], -np.sin(theta)[..., None]], -1)
+        bent = self.focal_px * _image_radius_by_k(theta, self.model, self.distortion)
+        across = (np.sin(theta) / radius)[..., None, None] * (np.eye(2) - e[..., :, None] * e[..., None, :])
+        # a shift of the principal point moves the place the other way, across the radius and along it
+        by_shift = np.zeros((*radius.shape, 3, 2))
+        by_shift[..., :2, :] = across
+        by_shift += by_theta[..., :, None] * (e / slope[..., None])[..., None, :]
+        by_shift *= -self.focal_px
+        result = np.empty((*radius.shape, 3, 6))
+        shift = by_shift @ np.array([self.cx, self.cy]) / self.focal_px
+        result[..., 0] = shift - by_theta * (radius / slope)[..., None]
+        result[..., 1:4] = -by_theta[..., :, None] * (bent / slope[..., None])[..., None, :]
+        result[..., 4:] = by_shift
+        return result
+
     def unproject(self, pixels: Array) -> Array:
         """Pixels (..., 2) to unit directions (..., 3); NaN where the lens sees nothing."""
         p = np.asarray(pixels)
@@ -281,6 +324,22 @@ def _image_radius_slope(theta: Array, model: str, k: tuple[float, float, float])
     if model == "stereographic":
         return slope / np.cos(theta_d / 2) ** 2
     return np.cos(theta_d) * slope
+
+
+def _image_radius_by_k(theta: Array, model: str, k: tuple[float, float, float]) -> Array:
+    """Derivative of ``_image_radius`` by k1, k2 and k3, (..., 3)."""
+    s = np.tan(theta) if model == "rectilinear" else theta
+    powers = s[..., None] ** np.array([3, 5, 7])
+    if model in ("rectilinear", "equidistant"):
+        return powers
+    theta_d = _radial(theta, k)
+    if model == "equisolid":
+        slope = np.cos(theta_d / 2)
+    elif model == "stereographic":
+        slope = 1 / np.cos(theta_d / 2) ** 2
+    else:
+        slope = np.cos(theta_d)
+    return np.asarray(slope[..., None] * powers)
 
 
 def _image_angle(radius: Array, model: str, k: tuple[float, float, float]) -> Array:

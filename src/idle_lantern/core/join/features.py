@@ -126,7 +126,7 @@ def _described(detector: Any, frame: WorkingFrame, count: int) -> tuple[Array, A
         keypoints, descriptors = detector.compute(grey, keypoints)
     if not keypoints:
         return np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, detector.descriptorSize()), np.float32)
-    points = cv2.KeyPoint.convert(keypoints).astype(np.float64)
+    points = np.asarray(cv2.KeyPoint.convert(keypoints), np.float64)
     scale = np.asarray(frame.scale)
     sizes = np.array([k.size for k in keypoints], np.float32) * np.float32(scale.mean())
     return (points + 0.5) * scale - 0.5, sizes, descriptors
@@ -151,7 +151,7 @@ def _evenly(keypoints: Any, shape: tuple[int, ...], count: int) -> list[Any]:
     """The strongest of each cell, quotas left over going to the strongest of all."""
     if len(keypoints) <= count:
         return list(keypoints)
-    points = cv2.KeyPoint.convert(keypoints)
+    points = np.asarray(cv2.KeyPoint.convert(keypoints), np.float64)
     strength = np.array([k.response for k in keypoints])
     cell = (points[:, 1] * _CELLS // shape[0]).astype(int) * _CELLS + (points[:, 0] * _CELLS // shape[1]).astype(int)
     by_cell = np.lexsort((-strength, cell))

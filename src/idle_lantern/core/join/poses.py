@@ -1,8 +1,8 @@
 """Links -> rotations and lenses, adjusted together.
 
-Levenberg-Marquardt on rotations, one focal length and radial terms per camera
-group, in pixels, with a Cauchy weight against wrong matches. The Jacobian by
-rotations is analytic; by the few lens numbers it is a forward difference.
+Levenberg-Marquardt on rotations, one focal length, radial terms and principal
+point per camera group, in pixels, with a Cauchy weight against wrong matches.
+The Jacobian is analytic, and sparse: each link touches two frames and its lenses.
 """
 
 from __future__ import annotations
@@ -33,7 +33,6 @@ _OFF_CENTRE = 0.01
 _HELD = 1e-9
 #: Standard errors of tie points to the distance from which they lose weight.
 _SCALES_A_NOISE = 3.0
-_LENS_STEP = 1e-6
 #: Numbers of a lens in an adjustment: log focal length, k1, k2, k3, and the principal point's offset
 #: across and down as share of the focal length.
 _LENS_NUMBERS = 6
@@ -359,20 +358,23 @@ class Adjustment:
             slope[at] = lens.project_slope(local[at])
         slope = np.where(good[:, None, None], self.whitening @ slope, 0)
         columns = self.turned_columns(slope, turn, rays, local)
-        for group in range(self.groups):
-            for number in range(_LENS_NUMBERS):
-                if not self.free[group, number]:
-                    columns.append(np.zeros((len(r), 2, 1)))
-                    continue
-                nudged = state.numbers.copy()
-                nudged[group, number] += _LENS_STEP
-                moved = self.residuals(replace(state, numbers=nudged))
-                columns.append(np.where(good[:, None], (np.nan_to_num(moved) - r) / _LENS_STEP, 0)[..., None])
+        columns.append(np.where(good[:, None, None], self.lens_columns(lenses, slope, turn, local), 0))
         return r, weight, np.concatenate(columns, -1)
 
     def turned_columns(self, slope: Array, turn: Array, rays: Array, local: Array) -> list[Array]:
         """Change of the misses with a turn of camera a and of camera b: world_from_camera @ exp(w)."""
         return [slope @ (turn @ -rotations.skew(rays)), slope @ rotations.skew(local)]
+
+    def lens_columns(self, lenses: list[Lens], slope: Array, turn: Array, local: Array) -> Array:
+        """Change of the misses with the numbers of each lens, (P, 2, 6 G): through the rays of a, and the pixels of b."""
+        columns = np.zeros((len(self.link), 2, self.groups, _LENS_NUMBERS))
+        by_ray = slope @ turn
+        groups = [group for _lens, group in self.distinct]
+        for group, (lens, at) in zip(groups, self._by_lens(lenses, self.a)):
+            columns[at, :, group] += by_ray[at] @ np.nan_to_num(lens.unproject_by_lens(self.points_a[at]))
+        for group, (lens, at) in zip(groups, self._by_lens(lenses, self.b)):
+            columns[at, :, group] += self.whitening[at] @ lens.project_by_lens(local[at])
+        return np.where(self.free, columns, 0).reshape(len(columns), 2, -1)
 
     def normal_equations(self) -> tuple[Array, Array]:
         """J^T W J and -J^T W r; a turn of all frames together, which nothing fixes, is held."""
