@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QComboBox, QPushButton, QRadioButton
+from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QRadioButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, render
 
@@ -48,6 +49,34 @@ def _dialog(qtbot: QtBot, window: Window, *, by_key: bool = True) -> MaskDialog:
 
 def _press(qtbot: QtBot, dialog: MaskDialog, name: str) -> None:
     qtbot.mouseClick(dialog.findChild(QPushButton, name), LEFT)
+
+
+def test_frames_that_nothing_ties_are_named_and_drawn_apart(joined: Window, settled: Callable):
+    """The same join, told as if the grid had placed its second frame to a quarter of a degree."""
+    solution, shown = joined.state.solution, joined.state.joined
+    assert solution is not None
+    assert (len(joined.map._join.shapes), len(joined.map._join.loose)) == (3, 0)
+    second = solution.poses.index(1)
+    sigma = solution.poses.sigma_rad.copy()
+    sigma[second] = np.radians(0.25)
+    by_grid = replace(
+        solution, poses=replace(solution.poses, sigma_rad=sigma), placed_by={**solution.placed_by, 1: "grid"}
+    )
+    joined.state.set_joined(by_grid, shown, joined.state.joined_files)
+    settled(joined)
+    told = joined.findChild(QLabel, "join-findings").text()
+    assert solution.frames.names[1] in told
+    assert "0.25°" in told
+    drawn = joined.join_stage._on_map(by_grid, joined.state.joined_files)
+    assert (len(drawn.shapes), len(drawn.loose)) == (2, 1)
+
+
+def test_facts_keep_their_height_under_long_findings(joined: Window, settled: Callable):
+    """However much is found, no figure is cut."""
+    joined.join_stage.findings.setText("A long finding that says what was seen and what to do about it. " * 40)
+    settled(joined)
+    for fact in joined.join_stage.facts.values():
+        assert fact.height() >= fact.fontMetrics().height()
 
 
 def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Window, settled: Callable):

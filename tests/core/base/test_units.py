@@ -58,3 +58,17 @@ def test_writing():
     assert units.length(1800) == "1.80 m"
     assert units.length(914.4, imperial=True) == "3.0 ft"
     assert units.file_size(3_400_000) == "3.4 MB"
+
+
+@pytest.mark.parametrize(
+    ("value", "sigma", "text"),
+    [
+        (1385.5712, 0.0273, "1385.57 ± 0.03"),
+        (1385.5712, 0.3, "1385.6 ± 0.3"),
+        (1385.5712, 41.0, "1386 ± 41"),
+        (1385.5712, float("nan"), "1385.6"),
+        (1385.5712, 0.0, "1385.6"),
+    ],
+)
+def test_measured_values_show_the_digits_that_are_known(value: float, sigma: float, text: str):
+    assert units.measured(value, sigma) == text

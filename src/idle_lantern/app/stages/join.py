@@ -13,13 +13,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QPolygonF
 from PyQt6.QtWidgets import QComboBox
 
 from idle_lantern.app import theme
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView, pyramid
 from idle_lantern.core.base import units
@@ -128,9 +129,7 @@ class JoinStage(Stage):
             self.reason,
             8,
             figures,
-            self.findings,
-            self.left_out,
-            None,
+            scrolled(panel(column(self.findings, self.left_out, None), "ground")),
             self.mask_button,
             row(None, self.deliver_button),
         )
@@ -274,7 +273,7 @@ class JoinStage(Stage):
             self.state.set_past(self.window_.gear.past_joins())
 
     def _on_map(self, solution: Solution | None, files: tuple[str, ...]) -> JoinOnMap:
-        """Links by quality, and outlines of frames that have no cell in the plan."""
+        """Links by quality, and outlines of frames that have no cell in the plan or that nothing ties."""
         if solution is None:
             return JoinOnMap()
         poses = solution.poses
@@ -287,14 +286,17 @@ class JoinStage(Stage):
             if abs(middle[k.a].x() - middle[k.b].x()) < 180  # across the end of the map a line would run all over it
         ]
         planned = {shot.file for f in self.state.plan.frames if (shot := self.state.outing.shot(f)) is not None}
-        shapes = []
+        tied: list[QPolygonF] = []
+        loose: list[QPolygonF] = []
         for i, f in enumerate(poses.frames):
-            if f < len(files) and files[f] not in planned:
+            by_features = solution.placed_by.get(f) == "features"
+            if f < len(files) and not (by_features and files[f] in planned):
                 yaw, pitch, roll = (
                     float(np.degrees(v)) for v in rotations.to_yaw_pitch_roll(poses.world_from_camera[i])
                 )
-                shapes += outlines(poses.lenses[i], [GridFrame(f + 1, 1, f + 1, yaw, pitch, roll)])
-        return JoinOnMap(tuple(shapes), tuple(links))
+                shapes = outlines(poses.lenses[i], [GridFrame(f + 1, 1, f + 1, yaw, pitch, roll)])
+                (tied if by_features else loose).extend(shapes)
+        return JoinOnMap(tuple(tied), tuple(loose), tuple(links))
 
     def _failed(self, error: LanternError) -> None:
         self.state.told.emit(error.sentence, True)
@@ -406,7 +408,9 @@ class JoinStage(Stage):
         poses = solution.poses
         self.facts["fit"].setText(f"{poses.rms_px:.2f} px")
         lens = poses.lenses[0]
-        self.facts["lens"].setText(f"{lens.model}, f = {lens.focal_px:.1f} px")
+        self.facts["lens"].setText(
+            f"{lens.model}, f = {units.measured(lens.focal_px, lens.focal_px * poses.focal_sigma)} px"
+        )
         self.facts["frames"].setText(f"{len(poses.frames)} of {len(solution.frames)}")
         told = [found.sentence() for found in (solution.parallax, solution.level) if found]
         told += [placing_in_words(solution.frames.names, poses, solution.placed_by)]

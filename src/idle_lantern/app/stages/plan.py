@@ -6,11 +6,9 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QFileDialog,
     QInputDialog,
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
 )
@@ -29,7 +27,7 @@ from idle_lantern.app.planning.topics.run import RunTopic
 from idle_lantern.app.planning.topics.sharpness import SharpnessTopic
 from idle_lantern.app.planning.topics.support import SupportTopic
 from idle_lantern.app.stages.base import Stage
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
 from idle_lantern.app.widgets.judgement_list import JudgementList
 from idle_lantern.app.widgets.page_button import PageButton
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
@@ -103,10 +101,7 @@ class PlanStage(Stage):
             lambda key: self.state.apply(edits.put_aside(key, True)),
             lambda: self.state.apply(edits.bring_back_all()),
         )
-        scroll = self._remarks_scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self.remarks)
+        scroll = self._remarks_scroll = scrolled(self.remarks)
         go = button("Go shooting", lambda: window.go("field"), main=True, name="go-field")
         takes = panel(column(self.count, row(column(self.rows_text, None), go), results, scroll), "ground")
         takes.setFixedWidth(332)

@@ -9,7 +9,16 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
-from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QBoxLayout,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from idle_lantern.app import theme
 
@@ -84,6 +93,15 @@ def panel(layout: Any, name: str = "panel") -> QWidget:
     result.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
     result.setLayout(layout)
     return result
+
+
+def scrolled(content: QWidget) -> QScrollArea:
+    """What may grow long, in a frame that scrolls down when there is no more room."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(content)
+    return area
 
 
 def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:

@@ -93,11 +93,12 @@ def _cap(az: Array, alt: Array, pole: float) -> QPolygonF:
 class JoinOnMap:
     """A join's result as the map shows it, in degrees.
 
-    ``shapes`` are frames without a planned cell (pictures brought in); ``links`` tie
-    the middles of two frames, with a quality from 0 to 1.
+    ``shapes`` are frames without a planned cell (pictures brought in), ``loose`` those that plan or grid
+    placed since nothing in them matches; ``links`` tie the middles of two frames, with a quality from 0 to 1.
     """
 
     shapes: tuple[QPolygonF, ...] = ()
+    loose: tuple[QPolygonF, ...] = ()
     links: tuple[tuple[QPointF, QPointF, float], ...] = ()
 
 
@@ -306,13 +307,14 @@ class MapView(QWidget):
                 painter.drawPolygon(shape)
 
     def _paint_join(self, painter: QPainter, t: QTransform) -> None:
-        """Frames brought in, and links: thick where many points agree, dashed where few do."""
+        """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(theme.colour("text", 200), 1.2))
-        for shape in self._join.shapes:
-            for turn in self._turns(shape):
-                painter.drawPolygon(t.map(shape.translated(turn, 0)))
+        for shapes, style in ((self._join.shapes, Qt.PenStyle.SolidLine), (self._join.loose, Qt.PenStyle.DotLine)):
+            painter.setPen(QPen(theme.colour("text", 200), 1.2, style))
+            for shape in shapes:
+                for turn in self._turns(shape):
+                    painter.drawPolygon(t.map(shape.translated(turn, 0)))
         for a, b, quality in self._join.links:
             style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine
             for tone, more in (("ground", 2.0), ("accent", 0.0)):

@@ -147,6 +147,14 @@ def parse_aperture(text: str) -> float:
     return value
 
 
+def measured(value: float, sigma: float) -> str:
+    """A value and its standard error, to the digits that the error leaves; the value alone where none is known."""
+    if not (math.isfinite(sigma) and sigma > 0):
+        return f"{value:.1f}"
+    digits = min(6, max(0, -math.floor(math.log10(sigma))))
+    return f"{value:.{digits}f} ± {sigma:.{digits}f}"
+
+
 def duration(value_s: float) -> str:
     """``8 s``, ``4 min 10 s``, ``1 h 05 min``."""
     whole = max(0, math.ceil(value_s))
