@@ -28,8 +28,8 @@ Array = NDArray[Any]
 _SCALES = (32, 16, 8, 4, 4)
 #: Places across and down a frame round which patches are looked at.
 _ACROSS = 14
-#: With fewer patches that agree nothing is moved.
-_FEWEST = 12
+#: With fewer patches that agree, or a smaller share of those that found a place, nothing is moved.
+_FEWEST, _AGREEING = 12, 0.5
 #: Standard errors from which a patch loses weight, and rounds of the fit.
 _ROBUST, _ROUNDS = 3.0, 8
 #: Errors beyond this many of those expected are no fit but chance.
@@ -133,6 +133,6 @@ def _turned(
         )
         agree = weight > 0.5
     moved = float(np.linalg.norm(rotations.to_vector(expected.T @ rotation)))
-    if agree.sum() < _FEWEST or moved > _MOST_SIGMAS * sigma_rad:
+    if agree.sum() < max(_FEWEST, _AGREEING * len(agree)) or moved > _MOST_SIGMAS * sigma_rad:
         return None
     return rotation, shared * BEST_PX * math.sqrt(float(np.linalg.eigvalsh(np.linalg.inv(normal))[-1]))
