@@ -17,7 +17,7 @@ from tests.helpers.sets import FrameFiles, render
 from idle_lantern.app.masking import HIDE, MaskDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join import solving
+from idle_lantern.core.join import looking
 from idle_lantern.core.join.masks import read_mask
 from idle_lantern.core.outing import store
 
@@ -167,8 +167,8 @@ def test_a_stopped_join_goes_on_where_it_was(
     directions = [(31.0 * c, p, 0.0) for p in (22.0, 0.0, -22.0) for c in range(8)]
     frames = render(tmp_path, Lens("rectilinear", 420, 360, 480), directions)
     looked: list[int] = []
-    real = solving.quick_features
-    monkeypatch.setattr(solving, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
+    real = looking.quick_features
+    monkeypatch.setattr(looking, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
     window.frames_stage.bring(list(frames.paths))
     settled(window)
     window.go("join")

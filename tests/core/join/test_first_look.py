@@ -12,18 +12,22 @@ import cv2
 import numpy as np
 import pytest
 from skimage import data as photographs_of_skimage
-from tests.helpers.sets import render, rms
+from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join import seams, solving
+from idle_lantern.core.join import looking, seams
+from idle_lantern.core.join.canvas import make_canvas
+from idle_lantern.core.join.composing import compose_picture
 from idle_lantern.core.join.features import ORB, SIFT, Features, WorkingFrame, find_features, quick_features
 from idle_lantern.core.join.links import Link, match
+from idle_lantern.core.join.looking import seen_closer
 from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.poses import Poses, adjust, best_lens
 from idle_lantern.core.join.refine import refine_link, smoothed
+from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.solving import solve
 from idle_lantern.core.sim.truth import registration_error_px
 
@@ -84,7 +88,7 @@ def test_what_a_quick_look_ties_weakly_is_looked_at_closely(tmp_path: Path, monk
     """With no features from the quick look the thorough one does the work, and to the same exactness."""
     files = render(tmp_path, Lens("rectilinear", 700, 600, 400), [(22.0 * i, 0.0, 0.0) for i in range(3)])
     blind = Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 256), np.float32), ORB)
-    monkeypatch.setattr(solving, "quick_features", lambda *_, **__: blind)
+    monkeypatch.setattr(looking, "quick_features", lambda *_, **__: blind)
     closely = solve(gather(files.paths))
     monkeypatch.undo()
     quickly = solve(gather(files.paths))
@@ -199,3 +203,29 @@ def test_peak_memory_is_this_process_alone():
     held = np.ones(40_000_000)
     assert peak_rss_mib() > 480_000_000 / 2**20
     assert held[0] == 1
+
+
+def _tie(a: int, b: int, inliers: int) -> Link:
+    points = np.zeros((inliers, 2))
+    return Link(a, b, points, points, np.eye(3), np.ones(inliers, bool))
+
+
+def test_a_closer_look_stays_about_what_is_weakly_tied():
+    """A row of forty whose ninth frame hangs by a thread: it and two frames each way, no more."""
+    row = [_tie(i, i + 1, 12 if i in (8, 9) else 60) for i in range(39)]
+    beside = [_tie(8, 10, 60)]
+    assert seen_closer(40, row + beside) == [7, 8, 9, 10, 11]
+    firm = [_tie(i, i + 1, 60) for i in range(39)]
+    assert seen_closer(40, firm) == []
+    assert seen_closer(40, firm[:20] + firm[21:]) == list(range(40)), "what stands apart may belong anywhere"
+    assert seen_closer(40, [_tie(i, i + 1, 12) for i in range(39)]) == list(range(40))
+
+
+def test_looks_of_two_kinds_make_one_solution(row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch):
+    """Four of eight frames seen closer by SIFT, the others by ORB: as exact as all by one kind."""
+    monkeypatch.setattr(looking, "seen_closer", lambda count, links: [2, 3, 4, 5])
+    solution = solve(gather(row_set.paths))
+    assert len(solution.poses.frames) == 8
+    canvas = make_canvas(solution.poses, solution.seen, width_px=300)
+    report = report_of(solution, compose_picture(solution, canvas, rough=True), crop=False)
+    assert rms(row_set.error_px(report)) < 0.05

@@ -17,19 +17,16 @@ from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas import Field, field_of
 from idle_lantern.core.join.doubles import doubles
-from idle_lantern.core.join.features import Features, WorkingFrame, find_features, quick_features, working_frame
+from idle_lantern.core.join.features import Features, WorkingFrame, working_frame
 from idle_lantern.core.join.fine import registered_finely, working_px
-from idle_lantern.core.join.image_circle import image_circle_px
-from idle_lantern.core.join.lens_guess import LOOSE_SHARE, camera_groups, guess_lenses
+from idle_lantern.core.join.lens_guess import camera_groups
 from idle_lantern.core.join.level import Level
 from idle_lantern.core.join.links import (
     Link,
     acceptable,
-    candidate_pairs,
     groups_of,
-    match_pair,
-    verify,
 )
+from idle_lantern.core.join.looking import looked_at
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.parallax import Parallax
 from idle_lantern.core.join.placing import BLANK, fitted_where_loose, placed
@@ -48,8 +45,6 @@ Array = NDArray[Any]
 _FIRST_POINTS = 80
 #: Gain at which those adjustments end: the next one starts from other points anyway.
 _ROUGHLY = 1e-3
-#: Matches of a link that a quick look may rely on.
-_TIED_WELL = 30
 
 
 @dataclass(frozen=True)
@@ -145,17 +140,8 @@ def solve(
     with one_thread_each():
         if on_rough is not None and planned is not None:
             show_as_planned(planned, on_rough)
-        for size in (options.working_mp, options.second_mp):
-            working, features = _looked_at(store, size, options, progress, clock, left)
-            with clock.stage("match"):
-                links, lenses = _verified_links(
-                    frames, features, prior, options, rng, progress, image_circle_px(working)
-                )
-            # a quick look ties most sets; what it leaves apart or ties weakly is looked at more closely
-            if len(groups_of(n, [k for k in links if k.inliers >= _TIED_WELL])[0]) == n or size >= max(
-                i.megapixels for i in frames.infos
-            ):
-                break
+        looked = looked_at(frames, store, options, prior, rng, progress, clock, left)
+        working, features, links = looked.working, looked.features, looked.links
         groups = groups_of(n, links)
         main = groups[0]
         if len(main) < 2:
@@ -163,7 +149,7 @@ def solve(
                 _why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail"
             )
         with clock.stage("adjust"):
-            poses, links = _adjusted(frames, main, links, lenses, size, progress)
+            poses, links = _adjusted(frames, main, links, looked.lenses, looked.working_mp, progress)
         # dropping false links may have split the group
         if set(poses.frames) != set(main):
             groups = groups_of(n, links)
@@ -176,7 +162,15 @@ def solve(
         if options.refine:
             with clock.stage("refine"):
                 poses, links, parallax = registered_finely(
-                    frames, store, [f.points_px for f in features], poses, links, options, rng, progress, size
+                    frames,
+                    store,
+                    [f.points_px for f in features],
+                    poses,
+                    links,
+                    options,
+                    rng,
+                    progress,
+                    looked.working_mp,
                 )
     poses, placed_by, level = placed(frames, poses, prior, features, working, set(same), options)
     if options.refine:
@@ -201,63 +195,6 @@ def solve(
     )
     left.save("solution", solution)
     return solution
-
-
-def _looked_at(
-    store: FrameStore,
-    size: float,
-    options: JoinOptions,
-    progress: Progress,
-    clock: Clock,
-    left: Unfinished,
-) -> tuple[list[WorkingFrame], list[Features]]:
-    """All frames at ``size`` megapixels and their points, taken up from an earlier run where it got so far."""
-    n = len(store.infos)
-    working, features = left.load(f"looked-{size:g}") or (None, None)
-    if working is None:
-        with clock.stage("read"):
-            progress.begin("read", n)
-            read_one = partial(working_frame, store=store, working_mp=size)
-            working = mapped(read_one, range(n), options.threads, progress)
-    if features is None:
-        with clock.stage("features"):
-            progress.begin("features", n)
-            quick = size == options.working_mp
-            look = partial(quick_features if quick else find_features, count=options.points(quick=quick))
-            features = mapped(look, working, options.threads, progress)
-        left.save(f"looked-{size:g}", (working, features))
-    return working, features
-
-
-def _verified_links(
-    frames: FrameSet,
-    features: Sequence[Features],
-    prior: Sequence[Array | None],
-    options: JoinOptions,
-    rng: np.random.Generator,
-    progress: Progress,
-    circle_px: float | None,
-) -> tuple[list[Link], list[Lens]]:
-    reach = 1.1 * max(
-        (
-            2 * np.arctan(np.hypot(i.width, i.height) / 2 / (i.metadata.focal_px(i.width, i.height) or i.width))
-            for i in frames.infos
-        ),
-        default=1.0,
-    )
-    pairs = candidate_pairs(features, prior, float(reach))
-    progress.begin("match", len(pairs) + 1)
-    matched = mapped(lambda p: match_pair(p[0], p[1], features), pairs, options.threads, progress)
-    raw = [link for link in matched if link is not None]
-    lenses = guess_lenses(frames, raw, rng, circle_px)
-    progress.advance()
-    links = []
-    for link in raw:
-        diagonal = float(np.hypot(lenses[link.a].width, lenses[link.a].height))
-        verified = verify(link, lenses[link.a], lenses[link.b], LOOSE_SHARE * diagonal, rng)
-        if verified is not None:
-            links.append(verified)
-    return links, lenses
 
 
 def _adjusted(
