@@ -15,6 +15,7 @@ from idle_lantern.core.geometry.lenses import FISHEYES, Lens
 from idle_lantern.core.join.canvas import make_canvas
 from idle_lantern.core.join.composing import compose_picture
 from idle_lantern.core.join.features import WorkingFrame
+from idle_lantern.core.join.fine import told_as
 from idle_lantern.core.join.image_circle import image_circle_px
 from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.solving import solve
@@ -22,20 +23,43 @@ from idle_lantern.core.join.solving import solve
 ROUND: list[Angles] = [(60.0 * i, 0, 0) for i in range(6)]
 
 
-@pytest.mark.parametrize("model", FISHEYES[1:])
-def test_mapping_is_found_from_the_matches(model: str, tmp_path: Path):
-    """Six round without metadata; the equidistant one is tried elsewhere."""
-    lens = Lens(model, 250, 400, 540)
+@pytest.mark.parametrize(("model", "focal_px"), [*((m, 250.0) for m in FISHEYES[1:]), ("stereographic", 194.0)])
+def test_mapping_is_found_from_the_matches(model: str, focal_px: float, tmp_path: Path):
+    """Six round without metadata; the equidistant one is tried elsewhere.
+
+    The last one, 164 degrees from corner to corner, looks most like a rectilinear lens with much distortion.
+    """
+    lens = Lens(model, focal_px, 400, 540)
     files = render(tmp_path, lens, ROUND, metadata=False)
     solution = solve(gather(files.paths))
     found = solution.poses.lenses[0]
     assert len(solution.poses.frames) == 6
     assert found.model == model
-    assert found.focal_px == pytest.approx(250, rel=3e-3)
+    assert found.focal_px == pytest.approx(focal_px, rel=3e-3)
     report = report_of(
         solution, compose_picture(solution, make_canvas(solution.poses, solution.seen, width_px=600)), crop=False
     )
     assert rms(files.error_px(report)) < 0.1
+
+
+def test_a_wide_lens_with_strong_distortion_is_no_fisheye(tmp_path: Path):
+    """96 degrees across with twelve per cent at the sides: told as what it is, without metadata."""
+    lens = Lens("rectilinear", 270, 600, 450, k1=-0.08)
+    files = render(tmp_path, lens, [(-50.0 + 50 * i, p, 0) for p in (14, -14) for i in range(3)], metadata=False)
+    found = solve(gather(files.paths)).poses.lenses[0]
+    assert found.model == "rectilinear"
+    assert found.focal_px == pytest.approx(270, rel=3e-3)
+    assert found.k1 == pytest.approx(-0.08, abs=0.01)
+
+
+@pytest.mark.parametrize("model", FISHEYES)
+def test_models_tell_each_other(model: str):
+    """A lens told by another model lies within one and a half per cent of the focal length, and by its own exactly."""
+    lens = Lens("equidistant", 300, 400, 540, k1=-0.02)
+    told = told_as(model, lens)
+    theta = np.linspace(0, 1.0, 20)
+    off = np.abs(told.radius_px(theta) - lens.radius_px(theta)).max()
+    assert off < (1e-6 if model == lens.model else 0.015 * 300)
 
 
 def test_dark_surround_of_a_circular_fisheye_never_shows(tmp_path: Path):

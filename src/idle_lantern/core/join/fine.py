@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.store import FrameStore
-from idle_lantern.core.geometry.lenses import FISHEYES
+from idle_lantern.core.geometry.lenses import FISHEYES, MODELS, Lens
 from idle_lantern.core.join.held import Held
 from idle_lantern.core.join.lens_guess import camera_groups
 from idle_lantern.core.join.links import Link, best_tied
@@ -34,6 +35,8 @@ _MOVED_PX = 2.0
 _ROUGH_POINTS, _ROUGHLY = 60, 1e-3
 #: Points of a link by which the fisheye mappings are told apart.
 _MAPPING_POINTS = 80
+#: A rectilinear lens whose corner moves by less than this share is one; and none sees farther from its axis.
+_PLAIN, _RECTILINEAR_UP_TO_RAD = 0.06, math.radians(75.0)
 #: Parallax is looked into when more than this share of the tie points misses by so much.
 _PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
 _PARALLAX_SCALE_PX = 0.5
@@ -125,15 +128,41 @@ def _moved_px(link: Link, old: Poses, new: Poses) -> float:
 
 
 def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
-    """Of a fisheye's mappings the one that needs least bending to meet the tie points."""
-    if poses.lenses[0].model == "rectilinear":
+    """Of all mappings the one that needs least bending to meet the tie points; plain lenses are taken as they are."""
+    lens = poses.lenses[0]
+    if lens.model == "rectilinear" and abs(_bent_share(lens)) < _PLAIN:
         return poses
     tried = []
-    for model in FISHEYES:
-        start = replace(poses, lenses=tuple(replace(lens, model=model, k1=0.0, k2=0.0) for lens in poses.lenses))
+    for model in MODELS if _farthest_rad(lens) < _RECTILINEAR_UP_TO_RAD else FISHEYES:
+        start = replace(poses, lenses=tuple(told_as(model, lens) for lens in poses.lenses))
         problem = Adjustment(start, links, group, _SCALE_PX * 4, told, BENT, _MAPPING_POINTS)
         tried.append((descend(problem, 20), problem.result()))
     return min(tried, key=lambda t: t[0])[1]
+
+
+def told_as(model: str, lens: Lens) -> Lens:
+    """Another model with the two numbers that make it most like ``lens``, by least squares along the radius."""
+    plain = replace(lens, model=model, k1=0.0, k2=0.0, k3=0.0)
+    theta = np.linspace(0.05, 1, 60) * min(_farthest_rad(lens), plain.limit_rad)
+    bent = plain.angle_rad(lens.radius_px(theta))
+    seen = np.isfinite(bent)
+    s, bent = (np.tan(v[seen]) if model == "rectilinear" else v[seen] for v in (theta, bent))
+    k1, k2 = np.linalg.lstsq(np.stack([s**3, s**5], -1), bent - s, rcond=None)[0].tolist()
+    return replace(plain, k1=k1, k2=k2)
+
+
+def _farthest_rad(lens: Lens) -> float:
+    """Angle from the axis at the frame's corner, or as far as the lens sees at all."""
+    corner = float(lens.angle_rad(math.hypot(lens.width, lens.height) / 2))
+    return corner if math.isfinite(corner) else lens.limit_rad
+
+
+def _bent_share(lens: Lens) -> float:
+    """By what share of the radius distortion moves the frame's corner."""
+    corner = math.hypot(lens.width, lens.height) / 2
+    straight = float(replace(lens, k1=0.0, k2=0.0, k3=0.0).angle_rad(corner))
+    bent = float(lens.angle_rad(corner))
+    return 1.0 if not (math.isfinite(straight) and math.isfinite(bent)) else math.tan(straight) / math.tan(bent) - 1
 
 
 def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:

@@ -18,6 +18,8 @@ Array = NDArray[Any]
 #: Angles of view across the longer side that are tried without metadata, in degrees.
 _TRIED_DEG = (6, 9, 13, 18, 24, 30, 36, 42, 48, 54, 60, 67, 74, 82, 90, 100)
 _TRIED_FISHEYE_DEG = (90, 110, 130, 150, 170, 190, 215)
+#: Mappings that are tried: the usual one, which lies near two others, and the one that is nearest to rectilinear.
+_TRIED_FISHEYES = ("equidistant", "stereographic")
 #: Share of the diagonal within which a match may lie while the lens is only guessed: distortion
 #: of a few per cent at the corner stays inside.
 LOOSE_SHARE = 0.008
@@ -56,7 +58,7 @@ def guess_lenses(
             return lenses
     best_score, best = -1.0, _lenses(frames, "rectilinear", _focal("rectilinear", 54.0), circle_px)
     candidates = [("rectilinear", _focal("rectilinear", d)) for d in _TRIED_DEG]
-    candidates += [("equidistant", _focal("equidistant", d)) for d in _TRIED_FISHEYE_DEG]
+    candidates += [(m, _focal(m, d)) for m in _TRIED_FISHEYES for d in _TRIED_FISHEYE_DEG]
     if known:
         middle = float(np.median([f / max(i.width, i.height) for f, i in zip(told, frames.infos) if f]))
         candidates += [("rectilinear", middle), ("equidistant", middle)]
@@ -74,8 +76,7 @@ def guess_lenses(
 
 def _focal(model: str, field_deg: float) -> float:
     """Focal length as a share of the longer side for an angle of view across it."""
-    half = math.radians(field_deg) / 2
-    return 0.5 / (math.tan(half) if model == "rectilinear" else half)
+    return 0.5 / float(Lens(model, 1.0, 1, 1).radius_px(math.radians(field_deg) / 2))
 
 
 def _lenses(frames: FrameSet, model: str, focal_share: float, circle_px: float | None) -> list[Lens]:
