@@ -6,12 +6,13 @@ The 24 frames of 6 megapixels are those of ``join_vs_opencv.py``. "Rough" counts
 files to the picture that the window shows first, with all directions known and with none;
 "projection" is the same for solved frames. ``--grid`` renders 240 small frames of a planned grid
 and compares CPU seconds a frame with those of its first 60 (ten minutes at first). Prints medians.
-On 2026-11-24, two cores:
+On 2026-11-26, two cores:
 
-    rough picture of 24 frames of 6 MP, directions known: 2.05 s
-    rough picture of 24 frames of 6 MP, directions unknown: 3.63 s
-    another projection, equirectangular: 0.73 s, cylindrical 0.82, mercator 0.72, stereographic 0.91
-    CPU a frame, another grid of 240 at 0.24 MP: 60 frames 0.44 s, 240 frames 0.44 s
+    rough picture of 24 frames of 6 MP, directions known: 1.19 s
+    rough picture of 24 frames of 6 MP, directions unknown: 3.43 s
+    another projection, equirectangular: 0.51 s, cylindrical 0.53, mercator 0.54, stereographic 0.63
+
+and on 2026-11-24 CPU a frame, another grid of 240 at 0.24 MP: 60 frames 0.44 s, 240 frames 0.44 s
 """
 
 from __future__ import annotations

@@ -6,15 +6,15 @@ Renders rows and grids of the simulated island once (kept in a cache folder), th
 the same JPEG files, each as a process of its own that reads JPEG and writes its full-size JPEG.
 OpenCV runs at full compositing resolution with its confidence threshold lowered to 0.3, since at
 its default it keeps only part of the frames. The floor is decode + one cubic warp of the canvas
-area + compress, no more. Prints medians over the runs. On 2026-11-24, two cores (the machine's own
-noise is a fifth; the ratio of single pairs at 24 frames went from 0.37 to 0.42):
+area + compress, no more. Prints medians over the runs. On 2026-11-26, two cores, three runs (the machine's
+own noise is a fifth):
 
     | set | used | RMS px | max px | CPU s | OpenCV s | ratio | to floor | wall s | peak MiB |
-    | 8 x 6 MP | 8 | 0.0140 | 0.038 | 9.8 | 63.7 | 0.15 | 2.62 | 7.9 | 376 |
-    | 24 x 6 MP | 24 | 0.0102 | 0.034 | 19.6 | 48.2 | 0.41 | 2.90 | 15.8 | 736 |
+    | 8 x 6 MP | 8 | 0.0112 | 0.035 | 6.4 | 47.0 | 0.14 | 2.07 | 4.3 | 372 |
+    | 24 x 6 MP | 24 | 0.0090 | 0.032 | 13.2 | 38.1 | 0.35 | 2.31 | 8.8 | 716 |
 
-60 x 12 MP on the day before: OpenCV was stopped at 788 s of CPU, not done; ours took 114. With
-``--width 28284`` (0.4 Gpx TIFF) ours peaks at 1017 MiB.
+60 x 12 MP by the command with ``--width 28284`` (0.4 Gpx TIFF): 60 used, 0.0079 / 0.034 px, 159 s of CPU, peak
+943 MiB; OpenCV was stopped at 1 333 s of CPU, not done.
 """
 
 from __future__ import annotations
