@@ -15,7 +15,7 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
 from idle_lantern.core.frames.frameset import gather, natural_key, pictures_in
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.frames.reading import probe, read
+from idle_lantern.core.frames.reading import probe, read, read_again
 
 
 @pytest.fixture
@@ -119,6 +119,32 @@ def test_missing_files_and_folders_are_named(tmp_path: Path):
         probe(tmp_path / "none.jpg")
     with pytest.raises(UnreadableFrame, match="folder"):
         probe(tmp_path)
+
+
+@pytest.mark.parametrize("ending", ["jpg", "png", "tif"])
+@pytest.mark.parametrize("kind", ["JPEG", "PNG", "TIFF"])
+def test_what_a_file_is_counts_not_how_it_is_called(tmp_path: Path, colours: np.ndarray, kind: str, ending: str):
+    path = tmp_path / f"frame.{ending}"
+    Image.fromarray(colours).save(path, format=kind, **({"quality": 100, "subsampling": 0} if kind == "JPEG" else {}))
+    off = np.abs(read(path).pixels.astype(int) - colours)
+    assert off.mean() < (2 if kind == "JPEG" else 1e-9)
+    np.testing.assert_array_equal(read_again(probe(path)).pixels, read(path).pixels)
+
+
+def test_deep_pictures_under_another_ending_stay_deep(tmp_path: Path):
+    rng = np.random.default_rng(3)
+    deep = rng.integers(0, 65536, (40, 60, 3)).astype(np.uint16)
+    tifffile.imwrite(tmp_path / "deep.tif", deep)
+    (tmp_path / "deep.tif").rename(tmp_path / "deep.jpg")
+    np.testing.assert_array_equal(read(tmp_path / "deep.jpg").pixels, deep)
+
+
+def test_of_pictures_that_move_the_first_is_taken(tmp_path: Path, colours: np.ndarray):
+    """An animated PNG and a TIFF of several pages; an animated GIF is refused like any other."""
+    first, second = Image.fromarray(colours), Image.fromarray(colours[::-1].copy())
+    for name in ("moves.png", "pages.tif"):
+        first.save(tmp_path / name, save_all=True, append_images=[second])
+        np.testing.assert_array_equal(read(tmp_path / name).pixels, colours)
 
 
 def test_other_kinds_are_refused(tmp_path: Path, colours: np.ndarray):

@@ -103,7 +103,7 @@ def read(path: Path, reduce: int = 1) -> Picture:
         raise UnreadableFrame("Has more pixels than can be joined", where=path.name, remedy="Reduce it first")
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        if path.suffix.lower() in (".tif", ".tiff") or info.bits == 16:
+        if info.bits == 16 or _is_tiff(path):
             picture = _read_deep(path)
         else:
             picture = _read_pillow(path, reduce)
@@ -159,7 +159,7 @@ def _upright_info(path: Path, width: int, height: int, bits: int, metadata: Meta
 
 def _probe_tiff(path: Path) -> FrameInfo:
     """TIFF kinds that Pillow does not know, such as three channels of 16 bit."""
-    if path.suffix.lower() not in (".tif", ".tiff"):
+    if not _is_tiff(path):
         raise _damaged(path)
     try:
         with tifffile.TiffFile(path) as tiff:
@@ -175,6 +175,12 @@ def _probe_tiff(path: Path) -> FrameInfo:
     except Exception as error:
         raise _damaged(path) from error
     return _upright_info(path, width, height, _tiff_bits(path), from_exif(exif, max(width, height)))
+
+
+def _is_tiff(path: Path) -> bool:
+    """By what the file begins with (TIFF 6.0, section 2, and its big variant): endings are often wrong."""
+    with open(path, "rb") as stream:
+        return stream.read(4) in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 
 
 def _tiff_bits(path: Path) -> int:
@@ -228,7 +234,7 @@ def _cmyk_to_rgb(image: Image.Image, icc: bytes | None) -> Array:
 def _read_deep(path: Path) -> Picture:
     icc = None
     try:
-        if path.suffix.lower() == ".png":
+        if not _is_tiff(path):
             pixels = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_UNCHANGED)
             if pixels is None:
                 raise ValueError("not decoded")
