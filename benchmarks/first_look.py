@@ -8,11 +8,10 @@ files to the picture that the window shows first, with all directions known and 
 and compares CPU seconds a frame with those of its first 60 (ten minutes at first). Prints medians.
 On 2026-11-26, two cores:
 
-    rough picture of 24 frames of 6 MP, directions known: 1.19 s
-    rough picture of 24 frames of 6 MP, directions unknown: 3.43 s
+    rough picture of 24 frames of 6 MP, directions known: 1.19 to 1.39 s
+    rough picture of 24 frames of 6 MP, directions unknown: 3.43 to 4.02 s
     another projection, equirectangular: 0.51 s, cylindrical 0.53, mercator 0.54, stereographic 0.63
-
-and on 2026-11-24 CPU a frame, another grid of 240 at 0.24 MP: 60 frames 0.44 s, 240 frames 0.44 s
+    CPU a frame, planned grid of 240 at 0.24 MP: 60 frames 0.27 s, 240 frames 0.29 s
 """
 
 from __future__ import annotations
