@@ -42,6 +42,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.writing import WriteOptions, write
 from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.prior import prior_text
 from idle_lantern.core.sim.camera import Head, Settings, SimulatedCamera
@@ -218,9 +219,12 @@ def row_of_table(name: str, cache: Path, megapixels: float, *, told: bool) -> st
     solved = [np.array(f["pose"]["rotation"]) for f in tied]
     error = registration_error_px(kind.lens, true, lenses, solved)
     focal = 100 * (lenses[0].focal_px / kind.lens.focal_px - 1)
-    turn = _common_turn(true, solved)
+    # the rotation that carries the solved frames onto the true ones best
+    turn = rotations.nearest(np.sum([t @ s.T for t, s in zip(true, solved)], axis=0))
     off = [
-        _angle_deg(turn @ np.array(f["pose"]["rotation"]), poses[place[Path(f["file"]).name]])
+        math.degrees(
+            float(rotations.angle_between(turn @ np.array(f["pose"]["rotation"]), poses[place[Path(f["file"]).name]]))
+        )
         for f in right
         if f["placed_by"] != "features"
     ]
@@ -228,16 +232,6 @@ def row_of_table(name: str, cache: Path, megapixels: float, *, told: bool) -> st
         f"| {name} | {len(poses)} | {len(tied)} + {len(off)} | {len(wrongly)} | {math.sqrt((error**2).mean()):.4f} | "
         f"{error.max():.3f} | {focal:+.4f} | {max(off, default=0):.2f} | {cpu:.1f} | {wall:.1f} | {report['peak_rss_mib']:.0f} |"
     )
-
-
-def _common_turn(true: Sequence[Array], solved: Sequence[Array]) -> Array:
-    """The rotation that carries the solved frames onto the true ones best."""
-    u, _, vt = np.linalg.svd(sum(t @ s.T for t, s in zip(true, solved)))
-    return u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
-
-
-def _angle_deg(one: Array, other: Array) -> float:
-    return math.degrees(math.acos(float(np.clip((np.trace(one.T @ other) - 1) / 2, -1, 1))))
 
 
 def main() -> None:

@@ -34,16 +34,15 @@ def _grid(lean_deg: float, *, to_and_fro: bool, play_deg: float = 0.0) -> list[n
     return result
 
 
-@pytest.mark.parametrize("to_and_fro", [False, True])
-@pytest.mark.parametrize("gone", [0, 1, 2])
+@pytest.mark.parametrize(("gone", "to_and_fro"), [(0, False), (1, False), (2, False), (0, True), (2, True)])
 def test_a_whole_row_stands_where_the_others_put_it(gone: int, to_and_fro: bool):
-    """Top, middle or bottom row missing, on a base that leans by three degrees: exact where the head is."""
+    """Bottom, middle or top row missing, on a base that leans by three degrees: exact where the head is.
+
+    Shot to and fro, the middle one is left out: both rows left run the same way, so nothing tells that it ran back.
+    """
     wanted = _grid(3.0, to_and_fro=to_and_fro)
     missing = list(range(gone * COLUMNS, (gone + 1) * COLUMNS))
     placed = {f: r for f, r in enumerate(wanted) if f not in missing}
-    if to_and_fro and gone == 1:
-        # both rows left run the same way, so nothing tells that the one between ran back
-        return
     found = place_by_regularity(list(range(len(wanted))), placed, missing)
     assert set(found) == set(missing)
     for f in missing:

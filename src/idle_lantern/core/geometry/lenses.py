@@ -183,7 +183,8 @@ class Lens:
     def unproject_by_lens(self, pixels: Array) -> Array:
         """Change of the direction with the lens's own numbers, (..., 2) -> (..., 3, 6), as ``project_by_lens``.
 
-        From r = f g(theta): a longer lens or a stronger bulge makes the angle of the same radius smaller.
+        From r = f g(theta): a longer lens or a stronger bulge makes the angle of the same radius smaller. NaN where
+        the lens sees nothing.
         """
         p = np.asarray(pixels, np.float64)
         x, y = p[..., 0] - self.principal_px[0], p[..., 1] - self.principal_px[1]

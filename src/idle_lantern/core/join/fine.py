@@ -41,12 +41,18 @@ _PLAIN, _RECTILINEAR_UP_TO_RAD = 0.06, math.radians(75.0)
 _PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
 _PARALLAX_SCALE_PX = 0.5
 #: Full-size greys held meanwhile.
-GREY_BYTES = 400_000_000
+_GREY_BYTES = 400_000_000
 
 
 def working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
     """Full-size pixels to a pixel of the working frames."""
     return max(1.0, float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in poses.frames])))
+
+
+def greys_within(store: FrameStore, options: JoinOptions) -> Held[Array]:
+    """Lightly smoothed brightness (H, W), 8 bit, of full-size frames, held within the memory allowed."""
+    most = min(_GREY_BYTES, options.memory() // 3)
+    return Held(lambda f: smoothed(store.grey(f)), len(store.infos), lambda g: int(g.nbytes), most)
 
 
 def registered_finely(
@@ -68,9 +74,7 @@ def registered_finely(
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     before, chosen = links, best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
-    greys = Held(
-        lambda f: smoothed(store.grey(f)), len(frames), lambda g: g.nbytes, min(GREY_BYTES, options.memory() // 3)
-    )
+    greys = greys_within(store, options)
     pixel = working_px(frames, poses, working_mp)
 
     def registered(links: Sequence[Link], poses: Poses) -> list[Link]:

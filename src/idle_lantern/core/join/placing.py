@@ -18,13 +18,11 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.canvas import field_of
 from idle_lantern.core.join.faint import fitted
 from idle_lantern.core.join.features import Features, WorkingFrame
-from idle_lantern.core.join.fine import GREY_BYTES
-from idle_lantern.core.join.held import Held
+from idle_lantern.core.join.fine import greys_within
 from idle_lantern.core.join.lens_guess import camera_groups
 from idle_lantern.core.join.level import Level, levelled
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.poses import Poses
-from idle_lantern.core.join.refine import smoothed
 from idle_lantern.core.join.regularity import Guess, place_by_regularity, shooting_order
 from idle_lantern.core.join.straighten import centred, to_prior, upright
 
@@ -64,15 +62,16 @@ def placed(
     return centred(poses, field_of(poses).middle_rad), placed_by, level
 
 
-def fitted_where_loose(poses: Poses, placed_by: Mapping[int, str], store: FrameStore, progress: Progress) -> Poses:
+def fitted_where_loose(
+    poses: Poses, placed_by: Mapping[int, str], store: FrameStore, options: JoinOptions, progress: Progress
+) -> Poses:
     """Frames that nothing ties, moved to where what little they share with others puts them."""
     known = np.full(len(poses.frames), np.nan) if poses.sigma_rad is None else poses.sigma_rad
     loose = {f: float(s) for f, s in zip(poses.frames, known) if placed_by[f] != "features"}
     if not loose:
         return poses
     progress.begin("refine", len(loose))
-    greys = Held(lambda f: smoothed(store.grey(f)), len(store.infos), lambda g: g.nbytes, GREY_BYTES)
-    return fitted(poses, loose, greys.load, progress.advance)
+    return fitted(poses, loose, greys_within(store, options).load, progress.advance)
 
 
 def _with_planned(frames: FrameSet, poses: Poses, prior: Sequence[Array | None], gone: set[int]) -> Poses:
@@ -94,8 +93,8 @@ def _with_regular(
     missing += [f for f in sorted(wanted) if f not in poses.frames and f not in gone and f not in missing]
     if not missing or len(poses.frames) < 4:
         return poses
-    placed = dict(zip(poses.frames, poses.world_from_camera))
-    return _added(frames, poses, place_by_regularity(shooting_order(frames), placed, missing))
+    tied = dict(zip(poses.frames, poses.world_from_camera))
+    return _added(frames, poses, place_by_regularity(shooting_order(frames), tied, missing))
 
 
 def _is_dark(frames: FrameSet, f: int) -> bool:

@@ -28,6 +28,8 @@ Array = NDArray[Any]
 _CORNER_DISTORTION = 0.04
 #: Logarithm of the focal length in pixels beyond which nothing is sought.
 _MOST_LOG_FOCAL = 14.0
+#: The same for the offset of the principal point, as share of the focal length.
+_MOST_OFF_CENTRE = 0.5
 #: Offset of the principal point that lenses usually stay below, as share of the focal length.
 _OFF_CENTRE = 0.01
 _HELD = 1e-9
@@ -275,7 +277,7 @@ class Adjustment:
         self.sigma = np.stack(usual, -1)
         # counted at the corner: on narrow fields honest coefficients are large
         most = [np.full(self.groups, _MOST_LOG_FOCAL), *(corner**-power for power in (2.0, 4.0, 6.0))]
-        self.most = np.stack([*most, *[np.full(self.groups, 0.5)] * 2], -1)
+        self.most = np.stack([*most, *[np.full(self.groups, _MOST_OFF_CENTRE)] * 2], -1)
         # frames of one camera turned on its side have their principal point turned too: it stays in the middle
         sizes_of = [
             {(poses.lenses[i].width, poses.lenses[i].height) for i in np.flatnonzero(self.group == g)}

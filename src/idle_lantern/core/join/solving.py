@@ -174,8 +174,8 @@ def solve(
                 )
     poses, placed_by, level = placed(frames, poses, prior, features, working, set(same), options)
     if options.refine:
-        with clock.stage("refine"):
-            poses = fitted_where_loose(poses, placed_by, store, progress)
+        with one_thread_each(), clock.stage("refine"):
+            poses = fitted_where_loose(poses, placed_by, store, options, progress)
     seen = field_of(poses)
     reasons = _left_out(frames, features, groups, poses, same)
     for f in options.wanted & reasons.keys():
