@@ -31,16 +31,16 @@ from join_vs_opencv import make_set
 
 from idle_lantern.core.base.errors import Cancelled
 from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import rough_picture
+from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.solving import Solution, solve
+from idle_lantern.core.join.render.compose import rough_picture
+from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.sim.camera import Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 
@@ -57,7 +57,7 @@ def rough_s(paths: list[Path], known: list[np.ndarray] | None) -> float:
 
     try:
         frames = gather(paths)
-        solve(frames, JoinOptions(), known, store=FrameStore(frames.infos), on_rough=first)
+        solve(frames, JoinOptions(), known, store=DecodedFrames(frames.infos), on_rough=first)
     except Cancelled:
         pass
     return time.perf_counter() - begun
@@ -106,7 +106,7 @@ def main() -> None:
         seconds = statistics.median(rough_s(paths, known) for _ in range(args.runs))
         print(f"rough picture of 24 frames of 6 MP, directions {name}: {seconds:.2f} s", flush=True)
     frames = gather(paths)
-    solution = solve(frames, store=FrameStore(frames.infos))
+    solution = solve(frames, store=DecodedFrames(frames.infos))
     for name in PROJECTIONS:
         seconds = statistics.median(projection_s(solution, name) for _ in range(args.runs))
         print(f"another projection, {name}: {seconds:.2f} s", flush=True)

@@ -59,14 +59,14 @@ def edits_ms() -> dict[str, list[float]]:
     window.begin_outing("Benchmark")
     window.state.apply(edits.set_rig("x", focal_mm=55.0))
     window.state.apply(
-        edits.set_wish("x", left_deg=-180.0, right_deg=180.0, low_deg=-60.0, high_deg=60.0, overlap=0.33)
+        edits.set_target_field("x", left_deg=-180.0, right_deg=180.0, low_deg=-60.0, high_deg=60.0, overlap=0.33)
     )
     app.processEvents()
     frames = len(window.state.plan.frames)
     whole, repaint = [], []
     for i in range(20):
         began = time.perf_counter()
-        window.state.apply(edits.set_wish("x", low_deg=-60.0 + 0.1 * (i % 5), high_deg=60.0 - 0.1 * (i % 7)))
+        window.state.apply(edits.set_target_field("x", low_deg=-60.0 + 0.1 * (i % 5), high_deg=60.0 - 0.1 * (i % 7)))
         middle = time.perf_counter()
         window.map.grab()
         end = time.perf_counter()

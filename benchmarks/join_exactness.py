@@ -44,8 +44,8 @@ from idle_lantern.core.deliver.writing import WriteOptions, write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.prior import prior_text
-from idle_lantern.core.sim.camera import Head, Settings, SimulatedCamera
+from idle_lantern.core.join.solve.prior import prior_text
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.truth import registration_error_px
 
@@ -61,7 +61,7 @@ class Kind:
 
     lens: Lens
     directions: Sequence[Angles]
-    settings: Sequence[Settings] = ()
+    settings: Sequence[CameraSettings] = ()
     scene: dict[str, Any] = field(default_factory=dict)
     camera: dict[str, Any] = field(default_factory=dict)
     intruders: bool = False
@@ -111,18 +111,18 @@ def _rows_sphere(mp: float) -> Kind:
 def _drift(mp: float) -> Kind:
     row = _row(mp)
     balance = [(2 ** (0.04 * i), 1.0, 2 ** (-0.05 * i)) for i in range(8)]
-    drift = [Settings(exposure_s=2 ** (0.15 * i) / 512, white_balance=b) for i, b in enumerate(balance)]
+    drift = [CameraSettings(exposure_s=2 ** (0.15 * i) / 512, white_balance=b) for i, b in enumerate(balance)]
     return Kind(row.lens, row.directions, drift, camera={"falloff": (-0.5, 0.1)})
 
 
 def _night(mp: float) -> Kind:
     lens = _lens(mp, 1.125)
     step = 0.85 * math.degrees(lens.field_rad()[0])
-    return Kind(lens, _grid(6, step, [-4.0]), [Settings(iso=6400, exposure_s=1 / 256 / 64)] * 6)
+    return Kind(lens, _grid(6, step, [-4.0]), [CameraSettings(iso=6400, exposure_s=1 / 256 / 64)] * 6)
 
 
 def _defocused(mp: float) -> Kind:
-    near = Settings(aperture=1.4, exposure_s=1 / 256 / 32, focus_m=3.0)
+    near = CameraSettings(aperture=1.4, exposure_s=1 / 256 / 32, focus_m=3.0)
     directions = _grid(3, 17, [14.0, -6.0, -26.0])
     return Kind(_lens(mp, 1.63), directions, [near] * 9, camera={"defocus": True})
 

@@ -25,7 +25,7 @@ from idle_lantern.core.plan.brief import (
 )
 from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 angles_rad = st.floats(-3.1, 3.1)
 pitches_rad = st.floats(-1.5, 1.5)
@@ -57,12 +57,12 @@ def rigs(draw: st.DrawFn) -> Rig:
 
 
 @st.composite
-def wishes(draw: st.DrawFn) -> Wish:
+def wishes(draw: st.DrawFn) -> TargetField:
     """Fields from a strip to the sphere."""
     left, sweep = draw(st.floats(-180, 180)), draw(st.one_of(st.floats(5, 350), st.just(360.0)))
     low = draw(st.floats(-90, 60))
     high = draw(st.floats(low + 5, 90)) if low < 85 else 90.0
-    return Wish(left, left + sweep, low, high, draw(st.floats(0.1, 0.55)))
+    return TargetField(left, left + sweep, low, high, draw(st.floats(0.1, 0.55)))
 
 
 @st.composite
@@ -72,7 +72,7 @@ def briefs(draw: st.DrawFn) -> Brief:
     marks = st.builds(Mark, name=st.text(max_size=8), yaw_deg=st.floats(-180, 180), pitch_deg=st.floats(-60, 60))
     return Brief(
         rig=draw(rigs()),
-        wish=draw(wishes()),
+        target_field=draw(wishes()),
         support=Support(kind=draw(st.sampled_from(SUPPORTS)), scale_start_deg=draw(st.floats(0, 360))),
         scene=Scene(
             near_m=near,

@@ -16,10 +16,10 @@ from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.app.masking import HIDE, MaskDialog
 from idle_lantern.app.window import Window
+from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join import looking
-from idle_lantern.core.join.masks import read_mask
-from idle_lantern.core.outing import store
+from idle_lantern.core.join.match import detect
+from idle_lantern.core.outing import document
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -127,12 +127,12 @@ def test_paint_is_kept_for_each_frame_and_strokes_are_taken_back(qtbot: QtBot, j
     assert not canvas.paint_layer.any()
     folder = joined.state.folder
     assert folder is not None
-    assert read_mask(folder / store.MASKS / "f00.mask.png").keep.any()
+    assert read_mask(folder / document.MASKS / "f00.mask.png").keep.any()
     dialog.findChild(QComboBox, "mask-frame").setCurrentIndex(0)
     np.testing.assert_array_equal(canvas.paint_layer, once)
     qtbot.keyClick(dialog, Qt.Key.Key_Escape)
     settled(joined)
-    assert (folder / store.MASKS / "f00.mask.png").exists(), "leaving by Escape loses nothing"
+    assert (folder / document.MASKS / "f00.mask.png").exists(), "leaving by Escape loses nothing"
 
 
 def test_a_frame_left_out_is_put_back_by_its_link(
@@ -167,8 +167,8 @@ def test_a_stopped_join_goes_on_where_it_was(
     directions = [(31.0 * c, p, 0.0) for p in (22.0, 0.0, -22.0) for c in range(8)]
     frames = render(tmp_path, Lens("rectilinear", 420, 360, 480), directions)
     looked: list[int] = []
-    real = looking.quick_features
-    monkeypatch.setattr(looking, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
+    real = detect.quick_features
+    monkeypatch.setattr(detect, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
     window.frames_stage.bring(list(frames.paths))
     settled(window)
     window.go("join")

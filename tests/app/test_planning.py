@@ -74,7 +74,7 @@ def test_each_kind_is_planned_from_nothing(qtbot: QtBot, window: Window, kind: s
     expected = make_plan(window.state.outing.brief)
     assert window.state.plan.frames == expected.frames
     assert window.state.plan.coverage.complete
-    assert window.state.outing.brief.wish == kind_of(kind).start(window.state.outing.brief).wish
+    assert window.state.outing.brief.target_field == kind_of(kind).start(window.state.outing.brief).target_field
     count = window.plan_stage.count.text()
     assert count.startswith(f"{len(expected.frames)} frame")
     for chooser in window.plan_stage.page_buttons:
@@ -137,11 +137,11 @@ def test_readings_are_written_as_they_are_read():
 
 def test_a_remedy_is_applied_by_its_button(qtbot: QtBot, window: Window):
     window.state.apply(edits.set_brief("sphere", kind_of("sphere").start(window.state.outing.brief)))
-    window.state.apply(edits.set_wish("thin", overlap=0.1))
+    window.state.apply(edits.set_target_field("thin", overlap=0.1))
     assert any("share only" in s for s in window.plan_stage.remarks.sentences)
     made = next(b for b in window.plan_stage.findChildren(QPushButton) if b.text() == "Overlap a third")
     made.click()
-    assert window.state.outing.wish.overlap == pytest.approx(1 / 3)
+    assert window.state.outing.target_field.overlap == pytest.approx(1 / 3)
     assert not any("share only" in s for s in window.plan_stage.remarks.sentences)
 
 
@@ -195,7 +195,7 @@ def test_plan_and_frames_go_out_and_come_in(qtbot: QtBot, window: Window, tmp_pa
         _press(qtbot, window, "save-plan")
     frames = window.state.plan.frames
     brief = window.state.outing.brief
-    window.state.apply(edits.set_wish("other", left_deg=-30))
+    window.state.apply(edits.set_target_field("other", left_deg=-30))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a: (str(tmp_path / "plan.json"), ""))
     _press(qtbot, window, "bring-plan")
     assert window.state.outing.brief == brief
@@ -234,8 +234,8 @@ def test_marks_make_the_subject_the_field_and_the_order(qtbot: QtBot, window: Wi
     _press(qtbot, window, "add-mark")
     a, b = window.state.outing.brief.scene.marks
     _press(qtbot, window, "field-from-marks")
-    wish = window.state.outing.wish
-    assert wish.left_deg < a.yaw_deg < b.yaw_deg < wish.right_deg
+    target_field = window.state.outing.target_field
+    assert target_field.left_deg < a.yaw_deg < b.yaw_deg < target_field.right_deg
     _pick(qtbot, window.plan_stage.run.bound.choices["order"], "subject")
     first = window.state.plan.frames[0]
     assert abs(first.yaw_deg - a.yaw_deg) == min(abs(f.yaw_deg - a.yaw_deg) for f in window.state.plan.frames)

@@ -18,7 +18,7 @@ from idle_lantern.app.stages import join as join_stage
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.sim.truth import registration_error_px
 
 LEFT = Qt.MouseButton.LeftButton
@@ -47,7 +47,7 @@ def test_from_plan_to_saved_picture(
     _type(qtbot, window, "right_deg", "45°")
     _type(qtbot, window, "overlap", "2/5")
     plan = window.state.plan
-    assert (plan.wish.left_deg, plan.wish.right_deg, plan.wish.overlap) == (-60, 45, 0.4)
+    assert (plan.target_field.left_deg, plan.target_field.right_deg, plan.target_field.overlap) == (-60, 45, 0.4)
     qtbot.mouseClick(window.plan_stage.page_buttons[-1], LEFT)
     assert window.plan_stage.listing.table.rowCount() == len(plan.frames) == 4
     assert "4 frames" in window.plan_stage.count.text()
@@ -126,7 +126,7 @@ def test_from_plan_to_saved_picture(
     window.state.save_now()
     folder = window.state.folder
     assert folder is not None
-    report = json.loads((folder / store.PICTURES / "joined.json").read_text())
+    report = json.loads((folder / document.PICTURES / "joined.json").read_text())
     assert report["schema"] == "idle-lantern/join-report/1"
     again = Window(Settings())
     qtbot.addWidget(again)
@@ -188,7 +188,7 @@ def test_stopping_a_join_leaves_nothing_half_written(qtbot: QtBot, window: Windo
     assert window.state.joined is None
     folder = window.state.folder
     assert folder is not None
-    assert not list(folder.glob(f"{store.PICTURES}/*"))
+    assert not list(folder.glob(f"{document.PICTURES}/*"))
     assert window.join_stage.can_join()
 
 

@@ -23,7 +23,7 @@ from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.picture_view import PictureView, pyramid
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import Outing
 
 LEFT = Qt.MouseButton.LeftButton
@@ -68,7 +68,7 @@ def test_absurd_input_is_refused_and_kept_for_mending(qtbot: QtBot, window: Wind
 def test_fields_take_what_people_write(qtbot: QtBot, window: Window, field: str, text: str, value: float):
     _retype(qtbot, window, field, text)
     outing = window.state.outing
-    source = outing.wish if hasattr(outing.wish, field) else outing.rig
+    source = outing.target_field if hasattr(outing.target_field, field) else outing.rig
     assert getattr(source, field) == pytest.approx(value)
 
 
@@ -95,11 +95,11 @@ def test_dragging_an_end_on_the_map_moves_the_number_in_one_step(qtbot: QtBot, w
     for k in range(1, 9):
         qtbot.mouseMove(window.map, start - QPoint(10 * k, 0))
     qtbot.mouseRelease(window.map, LEFT, pos=start - QPoint(80, 0))
-    assert window.state.outing.wish.right_deg < 95
-    assert window.plan_stage.fields["right_deg"].value == window.state.outing.wish.right_deg
+    assert window.state.outing.target_field.right_deg < 95
+    assert window.plan_stage.fields["right_deg"].value == window.state.outing.target_field.right_deg
     assert len(window.state.plan.frames) <= 7
     window.state.undo()
-    assert window.state.outing.wish.right_deg == 100
+    assert window.state.outing.target_field.right_deg == 100
     assert window.state.history.undo_title == ""
 
 
@@ -142,14 +142,14 @@ def test_remarks_act_and_can_be_put_aside(qtbot: QtBot, window: Window):
     press("Show 1 put aside")
     assert any("share only" in s for s in remarks.sentences)
     press("Overlap a third")
-    assert window.state.outing.wish.overlap == pytest.approx(1 / 3)
+    assert window.state.outing.target_field.overlap == pytest.approx(1 / 3)
     assert not any("share only" in s for s in remarks.sentences)
 
 
 def test_sphere_circle_and_upright_by_single_keys(qtbot: QtBot, window: Window):
     window.map.setFocus()
     qtbot.keyClick(window, Qt.Key.Key_B)
-    assert window.state.outing.wish.high_deg == 90
+    assert window.state.outing.target_field.high_deg == 90
     qtbot.keyClick(window, Qt.Key.Key_U)
     assert not window.state.outing.rig.upright
     window.plan_stage.open_topic(1)
@@ -157,8 +157,8 @@ def test_sphere_circle_and_upright_by_single_keys(qtbot: QtBot, window: Window):
     window.state.undo()
     window.state.undo()
     qtbot.keyClick(window, Qt.Key.Key_C)
-    assert window.state.outing.wish.full_circle
-    assert window.state.outing.wish.high_deg == 24
+    assert window.state.outing.target_field.full_circle
+    assert window.state.outing.target_field.high_deg == 24
 
 
 def test_letters_typed_into_a_field_are_no_shortcuts(qtbot: QtBot, window: Window):
@@ -167,7 +167,7 @@ def test_letters_typed_into_a_field_are_no_shortcuts(qtbot: QtBot, window: Windo
     edit.selectAll()
     qtbot.keyClicks(edit, "bu1")
     assert edit.text() == "bu1"
-    assert window.state.outing.wish.high_deg == 24
+    assert window.state.outing.target_field.high_deg == 24
 
 
 # --- field -----------------------------------------------------------------------------------
@@ -273,7 +273,8 @@ def test_edits_save_themselves(qtbot: QtBot, window: Window):
     folder = window.state.folder
     assert folder is not None
     qtbot.waitUntil(
-        lambda: json.loads((folder / store.DOCUMENT).read_text())["brief"]["wish"]["left_deg"] == -33, timeout=3000
+        lambda: json.loads((folder / document.DOCUMENT).read_text())["brief"]["target_field"]["left_deg"] == -33,
+        timeout=3000,
     )
 
 
@@ -282,19 +283,19 @@ def test_edits_save_themselves(qtbot: QtBot, window: Window):
     [("{broken", "damaged"), ('{"schema": "idle-lantern/outing/7"}', "newer"), ("[]", "no outing document")],
 )
 def test_a_damaged_outing_is_told_and_the_present_one_stays(window: Window, tmp_path: Path, text: str, word: str):
-    (tmp_path / store.DOCUMENT).write_text(text)
+    (tmp_path / document.DOCUMENT).write_text(text)
     before = window.state.outing
     assert not window.open_outing(tmp_path)
     assert word in window.message_text()
     assert window.state.outing is before
-    assert (tmp_path / store.DOCUMENT).read_text() == text
+    assert (tmp_path / document.DOCUMENT).read_text() == text
 
 
 def test_logbook_lists_and_opens(qtbot: QtBot, window: Window, outing_root: Path):
     first = window.state.folder
     window.begin_outing("Second evening")
     (outing_root / "bad").mkdir()
-    (outing_root / "bad" / store.DOCUMENT).write_text("{")
+    (outing_root / "bad" / document.DOCUMENT).write_text("{")
     window.go("logbook")
     table = window.logbook_stage.table
     names = [table.item(i, 0).text() for i in range(table.rowCount())]
@@ -318,7 +319,7 @@ def test_closing_saves_and_settings_come_back(qtbot: QtBot, window: Window):
     folder = window.state.folder
     window.close()
     assert folder is not None
-    assert store.load(folder).name == "Renamed"
+    assert document.load(folder).name == "Renamed"
     assert settings_module.load() == Settings(look="light", last_outing=str(folder))
     window.set_look("dark")
 

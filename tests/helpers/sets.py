@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 from idle_lantern.core.deliver.writing import WriteOptions, write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import Head, Settings, SimulatedCamera
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import Scene
+from idle_lantern.core.sim.surfaces import Diorama
 from idle_lantern.core.sim.truth import registration_error_px
 
 Array = NDArray[Any]
@@ -29,7 +29,7 @@ class FrameFiles:
     paths: tuple[Path, ...]
     lens: Lens
     cameras: tuple[Array, ...]
-    scene: Scene
+    scene: Diorama
 
     def error_px(self, report: dict[str, Any]) -> Array:
         """Registration errors of a join report, for the frames it used, by file name."""
@@ -53,8 +53,8 @@ def render(
     *,
     metadata: bool = True,
     suffix: str = ".jpg",
-    settings: Sequence[Settings] | None = None,
-    scene: Scene | None = None,
+    settings: Sequence[CameraSettings] | None = None,
+    scene: Diorama | None = None,
     play_deg: float = 0.25,
     seconds: float = 0.0,
     **camera: Any,
@@ -68,7 +68,7 @@ def render(
     paths, cameras = [], []
     for i, angles in enumerate(directions):
         pose = head.pointed(*angles, shot=i)
-        chosen = settings[i] if settings else Settings()
+        chosen = settings[i] if settings else CameraSettings()
         picture = body.expose(scene, pose, chosen, time_s=i * seconds, seed=i)
         path = folder / f"f{i:02d}{suffix}"
         write(picture, path, WriteOptions(jpeg_quality=95, metadata=meta))

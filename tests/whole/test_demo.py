@@ -11,7 +11,7 @@ import numpy as np
 from PIL import Image
 
 from idle_lantern.app import settings as settings_module
-from idle_lantern.core.outing import store
+from idle_lantern.core.outing import document
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
 VIEWS = {
@@ -55,13 +55,13 @@ def test_screenshots_show_every_view(tmp_path: Path):
             assert len(np.unique(np.asarray(image.convert("L")))) > 20, path.name
     # the demo outing is complete and was not changed by taking pictures
     folder = settings_module.outings_folder() / "ambrel-holm-evening"
-    outing = store.load(folder)
+    outing = document.load(folder)
     assert len(outing.frames) == 7
-    before = (folder / store.DOCUMENT).stat().st_mtime_ns
+    before = (folder / document.DOCUMENT).stat().st_mtime_ns
     again = _screenshots(target)
     assert again.returncode == 0
     assert "Shooting" not in again.stderr
-    assert (folder / store.DOCUMENT).stat().st_mtime_ns == before
+    assert (folder / document.DOCUMENT).stat().st_mtime_ns == before
 
 
 def test_no_display_is_told_in_one_line():

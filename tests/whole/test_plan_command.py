@@ -12,12 +12,12 @@ from idle_lantern.cli.main import main
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 SPEC = {
     "schema": "idle-lantern/plan-spec/1",
     "rig": {"focal_mm": 35, "upright": False},
-    "wish": {"left_deg": -70, "right_deg": 60, "low_deg": -20, "high_deg": 30, "overlap": 0.3},
+    "target_field": {"left_deg": -70, "right_deg": 60, "low_deg": -20, "high_deg": 30, "overlap": 0.3},
 }
 
 
@@ -29,7 +29,7 @@ def spec(tmp_path: Path) -> Path:
 
 
 def test_json_and_csv_hold_the_plan(spec: Path, tmp_path: Path):
-    expected = make_plan(Brief(Rig(focal_mm=35, upright=False), Wish(-70, 60, -20, 30, 0.3)))
+    expected = make_plan(Brief(Rig(focal_mm=35, upright=False), TargetField(-70, 60, -20, 30, 0.3)))
     assert main(["plan", str(spec), "--out", str(tmp_path / "p.json")]) == 0
     plan = json.loads((tmp_path / "p.json").read_text())
     assert plan["schema"] == "idle-lantern/plan/1"
@@ -55,8 +55,8 @@ def test_without_a_target_the_angles_are_printed(spec: Path, capsys: pytest.Capt
         ("[]", "no plan specification"),
         ('{"schema": "idle-lantern/plan-spec/1", "rig": {"focal": 3}}', "unknown field 'focal'"),
         ('{"schema": "idle-lantern/plan-spec/1", "rig": {"focal_mm": "x"}}', "must be a number"),
-        ('{"schema": "idle-lantern/plan-spec/1", "wish": {"overlap": 3}}', "between 5 % and 80 %"),
-        ('{"schema": "idle-lantern/plan-spec/1", "wish": 7}', "must be an object"),
+        ('{"schema": "idle-lantern/plan-spec/1", "target_field": {"overlap": 3}}', "between 5 % and 80 %"),
+        ('{"schema": "idle-lantern/plan-spec/1", "target_field": 7}', "must be an object"),
     ],
 )
 def test_bad_specifications_end_with_two(tmp_path: Path, capsys: pytest.CaptureFixture[str], text: str, sentence: str):

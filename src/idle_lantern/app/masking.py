@@ -17,8 +17,8 @@ from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.frameset import names_of
+from idle_lantern.core.frames.masks import Mask, mask_path, read_mask, write_mask
 from idle_lantern.core.frames.reading import probe, read
-from idle_lantern.core.join.masks import Mask, mask_path, read_mask, write_mask
 
 if TYPE_CHECKING:
     from idle_lantern.app.window import Window
@@ -31,7 +31,7 @@ _UNDO = 30
 HIDE, KEEP, CLEAR = 1, 2, 0
 
 
-class Canvas(QWidget):
+class PaintArea(QWidget):
     """A frame under two kinds of paint; hatched, so that the kinds differ without colour."""
 
     painted = pyqtSignal()
@@ -178,7 +178,7 @@ class MaskDialog(QDialog):
         self._names = names_of(paths)
         self._shown = -1
         self._changed = self._any_changed = False
-        self.canvas = Canvas()
+        self.canvas = PaintArea()
         self.canvas.painted.connect(self._note_change)
         self.frame_box = QComboBox()
         self.frame_box.setAccessibleName("Frame")

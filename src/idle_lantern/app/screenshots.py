@@ -123,7 +123,7 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         window.go("logbook")
         shot("logbook")
         window.state.apply(
-            edits.set_wish("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
+            edits.set_target_field("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
         )
         window.go("plan")
         window.map.set_picture(None)

@@ -12,9 +12,9 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.history import History
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.join.composing import Joined
-from idle_lantern.core.join.solving import Solution
-from idle_lantern.core.outing import store
+from idle_lantern.core.join.render.compose import Joined
+from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.outing import document
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.cost import PastJoin
@@ -32,7 +32,7 @@ class AppState(QObject):
     """
 
     changed = pyqtSignal(object)
-    told = pyqtSignal(str, bool)  # sentence, is a problem
+    message = pyqtSignal(str, bool)  # sentence, is a problem
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -66,7 +66,7 @@ class AppState(QObject):
 
     def open(self, folder: Path) -> None:
         """Open the outing of ``folder``; raises DocumentError and leaves all as it is otherwise."""
-        self.set_outing(store.load(folder), folder)
+        self.set_outing(document.load(folder), folder)
 
     def set_outing(self, outing: Outing, folder: Path) -> None:
         """Take over a document; the one before is saved first."""
@@ -85,7 +85,7 @@ class AppState(QObject):
             after = edit.apply(self.outing)
             plan = self._planned(after) if _plans_differ(after, self.outing) else self.plan
         except LanternError as error:
-            self.told.emit(error.sentence, True)
+            self.message.emit(error.sentence, True)
             return False
         if after == self.outing:
             return True
@@ -98,14 +98,14 @@ class AppState(QObject):
         step = self.history.undo(self.outing)
         if step is not None:
             self._take(step.outing, None)
-            self.told.emit(f"Taken back: {step.title}", False)
+            self.message.emit(f"Taken back: {step.title}", False)
 
     def redo(self) -> None:
         """Make the edit taken back again."""
         step = self.history.redo(self.outing)
         if step is not None:
             self._take(step.outing, None)
-            self.told.emit(f"Done again: {step.title}", False)
+            self.message.emit(f"Done again: {step.title}", False)
 
     def _take(self, after: Outing, plan: Plan | None) -> None:
         before = self.outing
@@ -133,7 +133,7 @@ class AppState(QObject):
         if not self._dirty or self.folder is None:
             return
         try:
-            store.save(self.outing, self.folder)
+            document.save(self.outing, self.folder)
             self._dirty = False
         except (LanternError, OSError) as error:
             text = (
@@ -141,7 +141,7 @@ class AppState(QObject):
                 if isinstance(error, LanternError)
                 else f"{self.folder}: cannot be saved ({error.strerror})."
             )
-            self.told.emit(text, True)
+            self.message.emit(text, True)
 
     # --- selection and view -----------------------------------------------------
 
@@ -172,7 +172,7 @@ class AppState(QObject):
 
     def path_of(self, ref: FrameRef) -> Path:
         """Where a frame's file lies."""
-        return store.resolve(self.folder or Path(), ref)
+        return document.resolve(self.folder or Path(), ref)
 
     # --- join -------------------------------------------------------------------
 

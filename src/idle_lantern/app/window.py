@@ -54,8 +54,8 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.unroll import MAP_SIZE, unroll_frame
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.join.canvas.unroll import MAP_SIZE, unroll_frame
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief
 
@@ -144,7 +144,7 @@ class Window(QMainWindow):
         self._build_menus()
         self._map_frames: set[str] = set()
         self._map_image = np.zeros((MAP_SIZE[1], MAP_SIZE[0], 4), np.uint8)
-        self.state.told.connect(self.tell)
+        self.state.message.connect(self.tell)
         self.state.changed.connect(self._refresh)
         self.tasks.changed.connect(self._show_work)
         app = QApplication.instance()
@@ -385,7 +385,7 @@ class Window(QMainWindow):
         site = replace(brief.site, date=now.date().isoformat())
         outing = Outing(name, now.isoformat(timespec="minutes"), Brief(rig=brief.rig, support=brief.support, site=site))
         try:
-            store.save(outing, folder)
+            document.save(outing, folder)
         except (LanternError, OSError) as error:
             self.tell(error.sentence if isinstance(error, LanternError) else f"{folder}: {error.strerror}.", True)
             return

@@ -15,13 +15,13 @@ from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import duration
 from idle_lantern.core.deliver.writing import check_target
 from idle_lantern.core.frames.frameset import FrameSet, gather
+from idle_lantern.core.frames.masks import Mask, mask_path, masks_in
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.masks import Mask, mask_path, masks_in
+from idle_lantern.core.join.checkpoint import checkpointed, checkpoints_folder, solving_key
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, join
-from idle_lantern.core.join.prior import prior_for, read_prior
 from idle_lantern.core.join.report import failure_report, report_of
-from idle_lantern.core.join.unfinished import leftovers_folder, solving_key, unfinished
+from idle_lantern.core.join.solve.prior import prior_for, read_prior
 
 JOINED, BAD_INPUT, CANNOT_JOIN, INTERRUPTED = 0, 2, 3, 130
 
@@ -119,8 +119,8 @@ def run(args: argparse.Namespace) -> int:
         memory = None if args.memory is None else round(args.memory * 2**30)
         options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory)
         masks = _masks(args.masks, frames)
-        with unfinished(leftovers_folder(), solving_key(frames, options, prior), fresh=args.fresh) as left:
-            solution, joined = join(frames, args.out, options, prior, progress, masks, left)
+        with checkpointed(checkpoints_folder(), solving_key(frames, options, prior), fresh=args.fresh) as checkpoint:
+            solution, joined = join(frames, args.out, options, prior, progress, masks, checkpoint)
         report = report_of(solution, joined, crop=args.crop)
         if args.report:
             write_text(args.report, json.dumps(report, indent=1))

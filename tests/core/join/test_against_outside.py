@@ -18,9 +18,9 @@ from tests.reference import photographs
 
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join import seams
-from idle_lantern.core.join.overview import Patch
-from idle_lantern.core.join.solving import Solution, solve
+from idle_lantern.core.join.canvas.overview import Patch
+from idle_lantern.core.join.seams import graph_cut
+from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.sim.truth import registration_error_px
 
 BOARDS = Path(__file__).parents[2] / "reference" / "chessboards"
@@ -148,9 +148,11 @@ def test_a_cut_is_as_cheap_as_the_cheapest_of_all(seed: int):
     laid[:, -1] = False
     old_weight, weight = np.full((h, w), 0.5, np.float32), rng.uniform(0.4, 0.6, (h, w)).astype(np.float32)
     patch = Patch(0, np.arange(w), 0, new.astype(np.uint8), inside, weight, np.zeros((h, w), np.float32))
-    take = seams._cut(laid, patch, old, new, old_weight, np.zeros((h, w), bool))
-    difference = np.where(inside & laid, np.abs(old - new).sum(-1) + seams._STEP, 0).round().astype(int) * seams._UNIT
-    lean = (seams._UNIT * seams._MIDDLE * (weight - old_weight)).round().astype(int)
+    take = graph_cut._cut(laid, patch, old, new, old_weight, np.zeros((h, w), bool))
+    difference = (
+        np.where(inside & laid, np.abs(old - new).sum(-1) + graph_cut._STEP, 0).round().astype(int) * graph_cut._UNIT
+    )
+    lean = (graph_cut._UNIT * graph_cut._MIDDLE * (weight - old_weight)).round().astype(int)
 
     def price(taken: np.ndarray) -> int:
         across = taken[:, belt][:, 1:] != taken[:, belt][:, :-1]

@@ -11,11 +11,11 @@ from scipy.spatial.transform import Rotation
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.faint import fitted
-from idle_lantern.core.join.placing import placing_in_words
-from idle_lantern.core.join.poses import Poses
-from idle_lantern.core.join.refine import smoothed
-from idle_lantern.core.join.regularity import place_by_regularity
+from idle_lantern.core.join.solve.faint import fitted
+from idle_lantern.core.join.solve.placing import placing_in_words
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.regularity import place_by_regularity
+from idle_lantern.core.join.solve.tie_points import smoothed
 
 LENS = Lens("rectilinear", 900, 600, 800)
 COLUMNS, STEP_DEG = 6, 26.0

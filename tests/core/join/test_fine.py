@@ -1,4 +1,4 @@
-"""Fine registration: how well each place is known, what blur and noise leave, which numbers of a lens are asked for."""
+"""Fine registration: how well each place is known, what blur and noise leave, which intrinsics of a lens are asked for."""
 
 from __future__ import annotations
 
@@ -13,9 +13,10 @@ from tests.reference import photographs
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.links import BEST_PX, Link
-from idle_lantern.core.join.poses import Poses, adjust, best_lens
-from idle_lantern.core.join.refine import refine_link, smoothed
+from idle_lantern.core.join.match.links import BEST_PX, Link
+from idle_lantern.core.join.solve.adjust import adjust, best_lens
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.tie_points import register_tie_points, smoothed
 from idle_lantern.core.sim.truth import registration_error_px
 
 #: A lens so long that a small turn shifts the picture as a whole.
@@ -41,17 +42,17 @@ def _registered(noise: float, blur_px: float, seed: int) -> tuple[Link, np.ndarr
     truth = points - SHIFT
     poses = Poses((0, 1), (LONG, LONG), np.stack([np.eye(3)] * 2))
     link = Link(0, 1, points, truth + rng.uniform(-1, 1, (400, 2)), np.eye(3), np.ones(400, bool))
-    found = refine_link(link, greys[0], greys[1], poses, rng, miss_px=0.5)
+    found = register_tie_points(link, greys[0], greys[1], poses, rng, miss_px=0.5)
     return found, found.points_b[found.inlier] - (found.points_a[found.inlier] - SHIFT)
 
 
 @pytest.mark.parametrize(("noise", "blur_px"), [(2.0, 0.0), (6.0, 0.0), (2.0, 2.0)])
 def test_the_error_told_of_a_place_is_the_error_it_has(noise: float, blur_px: float):
-    """Whitened misses scatter by ``BEST_PX`` each way, within a third."""
+    """Weighted misses scatter by ``BEST_PX`` each way, within a third."""
     found, miss = _registered(noise, blur_px, seed=3)
     assert len(miss) > 60
-    whitened = np.einsum("pij,pj->pi", found.whitening[found.inlier], miss) / BEST_PX
-    assert 0.67 < float(np.median(np.abs(whitened))) / 0.6745 < 1.33
+    weighted = np.einsum("pij,pj->pi", found.sqrt_information[found.inlier], miss) / BEST_PX
+    assert 0.67 < float(np.median(np.abs(weighted))) / 0.6745 < 1.33
     # and what is told to be known better is known better
     sigma, size = found.sigma_px[found.inlier], np.linalg.norm(miss, axis=1)
     better = sigma < np.median(sigma)
@@ -59,7 +60,7 @@ def test_the_error_told_of_a_place_is_the_error_it_has(noise: float, blur_px: fl
 
 
 def test_edges_are_known_across_better_than_along():
-    """An edge with a little unevenness along it: whitening keeps both directions, each for what it is worth."""
+    """An edge with a little unevenness along it: sqrt_information keeps both directions, each for what it is worth."""
     rng = np.random.default_rng(0)
     picture = np.tile(np.where(np.arange(300) < 150, 60.0, 180.0), (300, 1))
     picture += 40 * cv2.GaussianBlur(rng.standard_normal((300, 300)), (0, 0), 1.5)
@@ -69,9 +70,9 @@ def test_edges_are_known_across_better_than_along():
     points = np.stack([np.full(40, 150.0), np.linspace(40, 260, 40)], -1)
     link = Link(0, 1, points, points, np.eye(3), np.ones(40, bool))
     poses = Poses((0, 1), (lens, lens), np.stack([np.eye(3)] * 2))
-    found = refine_link(link, smoothed(views[0]), smoothed(views[1]), poses, rng, miss_px=0.5)
+    found = register_tie_points(link, smoothed(views[0]), smoothed(views[1]), poses, rng, miss_px=0.5)
     assert found.inliers > 20
-    kept = found.whitening[found.inlier]
+    kept = found.sqrt_information[found.inlier]
     across, along = np.linalg.norm(kept[:, :, 0], axis=1), np.linalg.norm(kept[:, :, 1], axis=1)
     assert np.median(across) > 2 * np.median(along)
     miss = np.abs(found.points_b - found.points_a)[found.inlier]
@@ -112,13 +113,13 @@ def _ring(lens: Lens, noise_px: float) -> tuple[list[np.ndarray], list[Link]]:
     ],
     ids=["plain", "off-centre", "bent-off-centre", "fisheye-off-centre"],
 )
-def test_the_numbers_of_a_lens_are_found_and_no_others(lens: Lens):
+def test_the_intrinsics_of_a_lens_are_found_and_no_others(lens: Lens):
     """The principal point moves only where the tie points ask for it."""
     turned, links = _ring(lens, 0.05)
     start = replace(lens, focal_px=lens.focal_px * 1.002, k1=0.0, k2=0.0, cx=0.0, cy=0.0)
     poses = Poses(tuple(range(8)), (start,) * 8, np.stack(turned))
-    fitted = adjust(poses, links, [0] * 8, scale_px=3.0, told_focal=True)
-    found = best_lens(fitted, links, [0] * 8, scale_px=0.3, told_focal=True)
+    fitted = adjust(poses, links, [0] * 8, scale_px=3.0, focal_from_exif=True)
+    found = best_lens(fitted, links, [0] * 8, scale_px=0.3, focal_from_exif=True)
     one = found.lenses[0]
     if lens.cx == 0:
         assert (one.cx, one.cy) == (0.0, 0.0)
@@ -146,14 +147,14 @@ def test_badly_known_points_hardly_pull():
     poses = Poses(tuple(range(8)), (lens,) * 8, np.stack(turned))
 
     def spoilt(link: Link, *, told: bool) -> Link:
-        there, whitening = link.points_b.copy(), np.tile(np.eye(2), (150, 1, 1))
+        there, sqrt_information = link.points_b.copy(), np.tile(np.eye(2), (150, 1, 1))
         there[::2] += (3.0, 1.0)
         if told:
-            whitening[::2] *= BEST_PX / 3.0
-        return replace(link, points_b=there, whitening=whitening)
+            sqrt_information[::2] *= BEST_PX / 3.0
+        return replace(link, points_b=there, sqrt_information=sqrt_information)
 
     def error(told: bool) -> float:
-        found = adjust(poses, [spoilt(k, told=told) for k in links], [0] * 8, scale_px=3.0, told_focal=True)
+        found = adjust(poses, [spoilt(k, told=told) for k in links], [0] * 8, scale_px=3.0, focal_from_exif=True)
         return rms(registration_error_px(lens, turned, list(found.lenses), list(found.world_from_camera)))
 
     assert error(told=True) < 0.03

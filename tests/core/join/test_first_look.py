@@ -18,17 +18,20 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join import looking, seams
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import compose_picture
-from idle_lantern.core.join.features import ORB, SIFT, Features, WorkingFrame, find_features, quick_features
-from idle_lantern.core.join.links import Link, match
-from idle_lantern.core.join.looking import seen_closer
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.match import detect
+from idle_lantern.core.join.match.detect import seen_closer
+from idle_lantern.core.join.match.features import ORB, SIFT, Features, WorkingFrame, find_features, quick_features
+from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.match.pairs import match
 from idle_lantern.core.join.pipeline import peak_rss_mib
-from idle_lantern.core.join.poses import Poses, adjust, best_lens
-from idle_lantern.core.join.refine import refine_link, smoothed
+from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of
-from idle_lantern.core.join.solving import solve
+from idle_lantern.core.join.seams import graph_cut
+from idle_lantern.core.join.solve.adjust import adjust, best_lens
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.join.solve.tie_points import register_tie_points, smoothed
 from idle_lantern.core.sim.truth import registration_error_px
 
 LENS = Lens("rectilinear", 1000, 1200, 900)
@@ -88,7 +91,7 @@ def test_what_a_quick_look_ties_weakly_is_looked_at_closely(tmp_path: Path, monk
     """With no features from the quick look the thorough one does the work, and to the same exactness."""
     files = render(tmp_path, Lens("rectilinear", 700, 600, 400), [(22.0 * i, 0.0, 0.0) for i in range(3)])
     blind = Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 256), np.float32), ORB)
-    monkeypatch.setattr(looking, "quick_features", lambda *_, **__: blind)
+    monkeypatch.setattr(detect, "quick_features", lambda *_, **__: blind)
     closely = solve(gather(files.paths))
     monkeypatch.undo()
     quickly = solve(gather(files.paths))
@@ -124,7 +127,9 @@ def test_places_without_a_match_become_exact_tie_points():
     off = poses.world_from_camera.copy()
     off[1] = off[1] @ rotations.from_vector(np.array([0.001, -0.0008, 0.0]))
     link = Link(0, 1, np.zeros((0, 2)), np.zeros((0, 2)), inlier=np.zeros(0, bool))
-    found = refine_link(link, smoothed(one), smoothed(two), replace(poses, world_from_camera=off), rng, more_a=more)
+    found = register_tie_points(
+        link, smoothed(one), smoothed(two), replace(poses, world_from_camera=off), rng, more_a=more
+    )
     assert found.inliers > 60
     b_from_a = poses.world_from_camera[1].T @ poses.world_from_camera[0]
     true, _ = LENS.project(LENS.unproject(found.points_a) @ b_from_a.T)
@@ -136,7 +141,7 @@ def test_places_that_the_other_frame_does_not_show_are_no_tie_points():
     elsewhere = cv2.GaussianBlur(np.random.default_rng(9).integers(0, 255, one.shape).astype(np.uint8), (0, 0), 1.0)
     more = np.random.default_rng(4).uniform([300, 50], [1150, 850], (120, 2))
     link = Link(0, 1, np.zeros((0, 2)), np.zeros((0, 2)), inlier=np.zeros(0, bool))
-    found = refine_link(link, smoothed(one), smoothed(elsewhere), poses, np.random.default_rng(0), more_a=more)
+    found = register_tie_points(link, smoothed(one), smoothed(elsewhere), poses, np.random.default_rng(0), more_a=more)
     assert found.inliers == 0
 
 
@@ -178,15 +183,15 @@ def test_a_wide_belt_cut_in_two_sizes_is_nearly_as_cheap_as_cut_at_once(seed: in
     old_side, new_side = np.zeros_like(belt), np.zeros_like(belt)
     old_side[:, 0], new_side[:, -1] = True, True
     lead = np.tile(np.linspace(-0.3, 0.3, 220, dtype=np.float32), (160, 1))
-    assert belt.sum() > seams._WIDE
-    exact = seams._least_cut(belt, old_side, new_side, difference, lead)
-    found = seams._through(belt, old_side, new_side, difference, lead)
+    assert belt.sum() > graph_cut._WIDE
+    exact = graph_cut._least_cut(belt, old_side, new_side, difference, lead)
+    found = graph_cut._through(belt, old_side, new_side, difference, lead)
 
     def price(take: np.ndarray) -> float:
-        d = difference + seams._STEP
+        d = difference + graph_cut._STEP
         across, down = take[:, 1:] != take[:, :-1], take[1:] != take[:-1]
         cut = ((d[:, 1:] + d[:, :-1]) * across).sum() + ((d[1:] + d[:-1]) * down).sum()
-        return float(cut + seams._MIDDLE * np.where(take, np.maximum(-lead, 0), np.maximum(lead, 0)).sum())
+        return float(cut + graph_cut._MIDDLE * np.where(take, np.maximum(-lead, 0), np.maximum(lead, 0)).sum())
 
     assert not found[:, 0].any()
     assert found[:, -1].all()
@@ -223,7 +228,7 @@ def test_a_closer_look_stays_about_what_is_weakly_tied():
 
 def test_looks_of_two_kinds_make_one_solution(row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch):
     """Four of eight frames seen closer by SIFT, the others by ORB: as exact as all by one kind."""
-    monkeypatch.setattr(looking, "seen_closer", lambda count, links: [2, 3, 4, 5])
+    monkeypatch.setattr(detect, "seen_closer", lambda count, links: [2, 3, 4, 5])
     solution = solve(gather(row_set.paths))
     assert len(solution.poses.frames) == 8
     canvas = make_canvas(solution.poses, solution.seen, width_px=300)

@@ -12,13 +12,13 @@ from tests.helpers.sets import Angles, render, rms
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import compose_picture
-from idle_lantern.core.join.features import WorkingFrame
-from idle_lantern.core.join.fine import told_as
-from idle_lantern.core.join.image_circle import image_circle_px
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.match.features import WorkingFrame
+from idle_lantern.core.join.match.image_circle import image_circle_px
+from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of
-from idle_lantern.core.join.solving import solve
+from idle_lantern.core.join.solve.refine_solution import told_as
+from idle_lantern.core.join.solve.solve import solve
 
 ROUND: list[Angles] = [(60.0 * i, 0, 0) for i in range(6)]
 

@@ -17,11 +17,11 @@ from tests.reference import photographs
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import compose_picture
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of
-from idle_lantern.core.join.solving import Solution, solve
-from idle_lantern.core.sim.camera import Settings
+from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.sim.camera import CameraSettings
 from idle_lantern.core.sim.diorama import ambrel_holm
 
 #: What the issue allows hard sets.
@@ -36,7 +36,7 @@ def _errors(files: FrameFiles, solution: Solution) -> np.ndarray:
 def test_night_noise_at_fifteen_per_cent_overlap(tmp_path: Path):
     lens = Lens("rectilinear", 900, 600, 800)
     step = 0.85 * float(np.degrees(lens.field_rad()[0]))
-    night = [Settings(iso=6400, exposure_s=1 / 256 / 64)] * 4
+    night = [CameraSettings(iso=6400, exposure_s=1 / 256 / 64)] * 4
     files = render(tmp_path, lens, [(-1.5 * step + step * i, -4, 0) for i in range(4)], settings=night, play_deg=0.1)
     solution = solve(gather(files.paths))
     assert len(solution.poses.frames) == 4
@@ -68,7 +68,7 @@ def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
 def test_mostly_defocused_grid_of_a_portrait(tmp_path: Path):
     """Wide open and focused near: almost everything is blurred, as in a shallow-depth grid."""
     lens = Lens("rectilinear", 1300, 600, 800)
-    open_wide = Settings(aperture=1.4, exposure_s=1 / 256 / 32, focus_m=3.0)
+    open_wide = CameraSettings(aperture=1.4, exposure_s=1 / 256 / 32, focus_m=3.0)
     directions: list[Angles] = [(-18.0 + 17 * c, p, 0) for p in (8, -12) for c in range(3)]
     files = render(tmp_path, lens, directions, settings=[open_wide] * 6, defocus=True)
     solution = solve(gather(files.paths))
@@ -140,7 +140,7 @@ def test_walkers_are_shown_once_or_not_at_all(tmp_path: Path):
     assert rms(_errors(files, solution)) < 0.1
     joined = compose_picture(solution, make_canvas(solution.poses, solution.seen))
     # along the seams of the reduced canvas the two frames agree far better than over the whole overlap
-    from idle_lantern.core.join.overview import make_overview
+    from idle_lantern.core.join.canvas.overview import make_overview
 
     overview = make_overview(solution.poses, solution.working, joined.canvas)
     along, over = [], []

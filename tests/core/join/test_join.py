@@ -23,14 +23,14 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import probe, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import compose_picture
+from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.prior import prior_for, prior_text, read_prior
+from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import canvas_of, report_of, solution_of
-from idle_lantern.core.join.solving import solve
-from idle_lantern.core.sim.camera import SCENE_EV, Settings
+from idle_lantern.core.join.solve.prior import prior_for, prior_text, read_prior
+from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.truth import ideal_canvas, registration_error_px
 
@@ -150,7 +150,7 @@ def test_sideways_files_are_turned_by_their_orientation(row_set: FrameFiles, tmp
 
 def test_exposure_and_colour_drift_is_evened_out(tmp_path: Path):
     settings = [
-        Settings(exposure_s=1 / 256 * 2 ** (i * 0.3 - 0.6), white_balance=(1 + 0.03 * i, 1, 1)) for i in range(4)
+        CameraSettings(exposure_s=1 / 256 * 2 ** (i * 0.3 - 0.6), white_balance=(1 + 0.03 * i, 1, 1)) for i in range(4)
     ]
     lens = Lens("rectilinear", 500, 400, 520)
     files = render(tmp_path, lens, [(30.0 + 24 * i, 0, 0) for i in range(4)], settings=settings)
@@ -335,7 +335,7 @@ def test_seed_makes_runs_alike(row_set: FrameFiles):
 
 
 def test_a_small_memory_gives_the_same_picture_in_tiles(row_set: FrameFiles, tmp_path: Path):
-    """Written as it is made or all at once: the same pixels; and the memory asked for is a limit, not a wish."""
+    """Written as it is made or all at once: the same pixels; and the memory asked for is a limit, not a target_field."""
     whole, tiled, cut = tmp_path / "whole.tif", tmp_path / "tiled.tif", tmp_path / "cut.tif"
     frames = gather(row_set.paths)
     join(frames, whole)

@@ -16,11 +16,11 @@ from idle_lantern.core.deliver.writing import WriteOptions, write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.features import WorkingFrame
-from idle_lantern.core.join.level import Level, levelled
-from idle_lantern.core.join.poses import Poses
-from idle_lantern.core.join.solving import solve
-from idle_lantern.core.join.straighten import upright
+from idle_lantern.core.join.match.features import WorkingFrame
+from idle_lantern.core.join.solve.level import Level, levelled
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.join.solve.straighten import upright
 from idle_lantern.core.sim.camera import Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 

@@ -14,15 +14,16 @@ from tests.helpers.sets import render, rms
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.bending import bent
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import compose_picture
-from idle_lantern.core.join.links import Link
-from idle_lantern.core.join.parallax import Parallax, solve_parallax
-from idle_lantern.core.join.poses import Poses, adjust
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.canvas.warp import bend_at
+from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of, solution_of
-from idle_lantern.core.join.solving import solve
-from idle_lantern.core.join.warp import bend_at
+from idle_lantern.core.join.solve.adjust import adjust
+from idle_lantern.core.join.solve.local_warp import bent
+from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.sim.truth import registration_error_px
 
 LENS = Lens("rectilinear", 1000, 900, 1300)
@@ -56,8 +57,8 @@ def _swung(pupil_m: tuple[float, float, float], noise_px: float, seed: int = 0) 
 @pytest.mark.parametrize("pupil_m", [(0.0, 0.0, 0.02), (0.0, 0.0, -0.04), (0.03, 0.0, 0.03), (-0.02, 0.0, 0.01)])
 def test_the_pupil_is_found_where_it_stood(pupil_m: tuple[float, float, float]):
     poses, links = _swung(pupil_m, 0.05)
-    plain = adjust(poses, links, [0] * COUNT, scale_px=0.5, told_focal=True)
-    found = solve_parallax(plain, links, [0] * COUNT, scale_px=0.5, told_focal=True)
+    plain = adjust(poses, links, [0] * COUNT, scale_px=0.5, focal_from_exif=True)
+    found = solve_parallax(plain, links, [0] * COUNT, scale_px=0.5, focal_from_exif=True)
     assert found is not None
     freed, parallax = found
     length = float(np.linalg.norm(pupil_m))
@@ -73,7 +74,7 @@ def test_the_pupil_is_found_where_it_stood(pupil_m: tuple[float, float, float]):
 
 def test_a_camera_turned_about_its_pupil_shows_none():
     poses, links = _swung((0.0, 0.0, 0.0), 0.2)
-    assert solve_parallax(poses, links, [0] * COUNT, scale_px=0.5, told_focal=True) is None
+    assert solve_parallax(poses, links, [0] * COUNT, scale_px=0.5, focal_from_exif=True) is None
 
 
 @pytest.mark.parametrize(
@@ -152,7 +153,7 @@ def test_near_fence_with_the_axis_off_the_pupil(tmp_path: Path):
 
 def _disagreement(solution, canvas) -> float:
     """Mean difference of neighbouring frames on the near ground of the canvas."""
-    from idle_lantern.core.join.overview import make_overview
+    from idle_lantern.core.join.canvas.overview import make_overview
 
     overview = make_overview(solution.poses, solution.working, canvas, pixels=900_000)
     shape = (overview.canvas.height, overview.canvas.width)

@@ -16,27 +16,23 @@ from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.blend import Compositor, Levels, compose
-from idle_lantern.core.join.canvas import choose_projection, field_of, make_canvas
-from idle_lantern.core.join.doubles import doubles
-from idle_lantern.core.join.features import Features, WorkingFrame
-from idle_lantern.core.join.gains import gain_table, solve_gains, with_gain
-from idle_lantern.core.join.links import (
-    EACH_WITH_EACH_UP_TO,
-    Link,
-    best_tied,
-    candidate_pairs,
-    groups_of,
-    match,
-    rotation_between,
-    verify,
-)
-from idle_lantern.core.join.overview import Overview, Patch, meeting
-from idle_lantern.core.join.poses import Poses, adjust, initial_rotations
-from idle_lantern.core.join.regularity import place_by_regularity
-from idle_lantern.core.join.seams import find_seams
-from idle_lantern.core.join.straighten import to_prior, upright
-from idle_lantern.core.join.warp import Tile, coarse_directions, frame_map, grid_step
+from idle_lantern.core.join.canvas.canvas import choose_projection, field_of, make_canvas
+from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
+from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step
+from idle_lantern.core.join.light.gains import gain_table, solve_gains, with_gain
+from idle_lantern.core.join.match.features import Features, WorkingFrame
+from idle_lantern.core.join.match.links import Link, best_tied, groups_of
+from idle_lantern.core.join.match.pairs import EACH_WITH_EACH_UP_TO, candidate_pairs, match
+from idle_lantern.core.join.match.verify import rotation_between, verify
+from idle_lantern.core.join.render.compositor import Compositor
+from idle_lantern.core.join.render.tiles import compose
+from idle_lantern.core.join.render.views import Levels
+from idle_lantern.core.join.seams.graph_cut import find_seams
+from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
+from idle_lantern.core.join.solve.duplicates import duplicates
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.regularity import place_by_regularity
+from idle_lantern.core.join.solve.straighten import to_prior, upright
 
 LENS = Lens("rectilinear", 1000, 1200, 900)
 
@@ -180,7 +176,7 @@ def test_adjustment_recovers_focal_length_and_distortion():
 def test_a_long_lens_finds_its_focal_length_from_afar():
     """Two rows of six by a lens of eight degrees, begun at 1.8 times its focal length.
 
-    On narrow fields distortion coefficients are large numbers; nothing may stop the search for that.
+    On narrow fields distortion coefficients are large intrinsics; nothing may stop the search for that.
     """
     rng = np.random.default_rng(6)
     lens = Lens("rectilinear", 8000, 1200, 900)
@@ -450,14 +446,14 @@ def test_of_doubles_the_sharpest_stays():
     turned = np.stack([rotations.from_yaw_pitch_roll(math.radians(y), 0, 0) for y in (0.0, 0.5, 20.0)])
     poses = Poses((0, 1, 2), (LENS,) * 3, turned)
     frames = [WorkingFrame(Picture(p), (10.0, 10.0)) for p in (soft, sharp, sharp)]
-    assert doubles(poses, frames) == {0: 1}
-    assert doubles(poses, [frames[1], frames[0], frames[2]]) == {1: 0}
+    assert duplicates(poses, frames) == {0: 1}
+    assert duplicates(poses, [frames[1], frames[0], frames[2]]) == {1: 0}
 
 
 def test_half_overlap_is_no_double():
     """The tightest school of overlap shares half of each frame."""
     frame = WorkingFrame(Picture(np.zeros((90, 120, 3), np.uint8)), (10.0, 10.0))
-    assert doubles(_row(4, 27), [frame] * 4) == {}
+    assert duplicates(_row(4, 27), [frame] * 4) == {}
 
 
 def test_missing_frames_stand_where_the_grid_puts_them():

@@ -15,9 +15,9 @@ from idle_lantern.core.deliver.writing import WriteOptions, write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import compose_picture
-from idle_lantern.core.join.solving import solve
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.render.compose import compose_picture
+from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.sim.camera import Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.truth import ideal_canvas

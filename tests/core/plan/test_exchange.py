@@ -25,7 +25,7 @@ from idle_lantern.core.plan.exchange import (
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import angle_list, make_plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 
 @settings(max_examples=80, deadline=None)
@@ -69,7 +69,7 @@ def test_impossible_specifications_are_told(document: dict, sentence: str):
 
 
 def test_frames_go_out_as_csv_and_come_back():
-    plan = make_plan(Brief(wish=Wish(-70, 60, -30, 40, 0.3)))
+    plan = make_plan(Brief(target_field=TargetField(-70, 60, -30, 40, 0.3)))
     back = read_frames_csv(plan_csv(plan))
     assert [(f.yaw_deg, f.pitch_deg, f.role) for f in back] == [
         (pytest.approx(f.yaw_deg), f.pitch_deg, f.role) for f in plan.frames
@@ -80,7 +80,7 @@ def test_frames_go_out_as_csv_and_come_back():
 
 
 def test_a_given_list_with_a_gap_is_judged():
-    brief = Brief(wish=Wish(-70, 60, -20, 20, 0.3))
+    brief = Brief(target_field=TargetField(-70, 60, -20, 20, 0.3))
     frames = read_frames_csv("yaw_deg,pitch_deg\n-50,0\n-25,0\n40,0\n")
     plan = make_plan(brief, frames=frames)
     hole = next(j for j in plan.judgements if j.key == "hole")
@@ -107,7 +107,7 @@ def test_bad_frame_lists_are_told_by_line(text: str, sentence: str):
 def test_scale_readings_from_any_start(clockwise: bool):
     """Read start, step and end off the head's scale (common practice, no source)."""
     support = Support(step_deg=15, scale_start_deg=100, scale_clockwise=clockwise)
-    plan = make_plan(Brief(rig=Rig(focal_mm=24), wish=Wish(-60, 60, -10, 10, 0.3), support=support))
+    plan = make_plan(Brief(rig=Rig(focal_mm=24), target_field=TargetField(-60, 60, -10, 10, 0.3), support=support))
     readings = [plan.scale_reading(f) for f in plan.frames]
     steps = {round((b - a) % 360, 6) for a, b in zip(readings, readings[1:])}
     assert steps == ({15.0} if clockwise else {345.0})
@@ -157,7 +157,7 @@ def test_the_text_card_holds_what_the_hand_needs(tmp_path: Path):
 
 
 def test_a_thousand_frames_still_fit_two_pages():
-    plan = make_plan(Brief(rig=Rig(focal_mm=200), wish=Wish(-120, 120, -24, 24), run=Run(order="snake")))
+    plan = make_plan(Brief(rig=Rig(focal_mm=200), target_field=TargetField(-120, 120, -24, 24), run=Run(order="snake")))
     assert len(plan.frames) > 500
     import io
 

@@ -16,14 +16,14 @@ from idle_lantern.core.plan.grid import GridFrame, plan_grid
 from idle_lantern.core.plan.planner import angle_list, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.size import JoinedSize, joined_size
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 
-def _uncovered(rig: Rig, frames: tuple[GridFrame, ...], wish: Wish, count: int = 1500) -> float:
+def _uncovered(rig: Rig, frames: tuple[GridFrame, ...], target_field: TargetField, count: int = 1500) -> float:
     """Share of random wanted directions in no frame, by OpenCV's projection and nothing of the planner's."""
     rng = np.random.default_rng(1)
-    az = np.radians(rng.uniform(wish.left_deg, wish.right_deg, count))
-    s0, s1 = math.sin(math.radians(wish.low_deg)), math.sin(math.radians(wish.high_deg))
+    az = np.radians(rng.uniform(target_field.left_deg, target_field.right_deg, count))
+    s0, s1 = math.sin(math.radians(target_field.low_deg)), math.sin(math.radians(target_field.high_deg))
     y = -rng.uniform(s0, s1, count)
     world = np.stack([np.sqrt(1 - y * y) * np.sin(az), y, np.sqrt(1 - y * y) * np.cos(az)], -1)
     width, height = rig.frame_px
@@ -41,17 +41,17 @@ def _uncovered(rig: Rig, frames: tuple[GridFrame, ...], wish: Wish, count: int =
 
 @settings(max_examples=60, deadline=None)
 @given(rigs(), wishes())
-def test_plans_have_no_hole(rig: Rig, wish: Wish):
-    frames = plan_grid(rig, wish)
+def test_plans_have_no_hole(rig: Rig, target_field: TargetField):
+    frames = plan_grid(rig, target_field)
     if len(frames) <= 600:  # beyond, the independent check would take minutes
-        assert _uncovered(rig, frames, wish) == 0
+        assert _uncovered(rig, frames, target_field) == 0
 
 
 @settings(max_examples=60, deadline=None)
 @given(rigs(), wishes())
-def test_neighbours_in_a_row_keep_the_overlap(rig: Rig, wish: Wish):
+def test_neighbours_in_a_row_keep_the_overlap(rig: Rig, target_field: TargetField):
     """The share of one frame that the next shows too, counted over random pixels."""
-    frames = plan_grid(rig, wish)
+    frames = plan_grid(rig, target_field)
     rng = np.random.default_rng(2)
     lens = rig.lens()
     pixels = rng.uniform([0, 0], [lens.width - 1, lens.height - 1], (3000, 2))
@@ -60,20 +60,20 @@ def test_neighbours_in_a_row_keep_the_overlap(rig: Rig, wish: Wish):
     for a, b in pairs:
         share = lens.sees(rays @ a.world_from_camera.T @ b.world_from_camera).mean()
         # 3 000 random pixels know the share to 0.01; the planner samples 625
-        assert share >= wish.overlap - 0.05
+        assert share >= target_field.overlap - 0.05
 
 
 def test_single_upright_row_of_the_trade():
     """16 mm on 36 x 24 mm sideways: 5 frames do 180 degrees with a third of overlap or more (common practice, no source)."""
     rig = Rig(36, 24, 6000, 4000, 16, upright=False)
-    frames = plan_grid(rig, Wish(-90, 90, -10, 10, 0.5))
+    frames = plan_grid(rig, TargetField(-90, 90, -10, 10, 0.5))
     assert len(frames) <= 5
 
 
 def test_small_sensor_fisheye_needs_few_frames_for_the_sphere():
     """8 mm fisheye on a small sensor: at least 6 round, zenith, nadir are usual (common practice, no source);
     at 25 % overlap the planner must not need more."""
-    plan = make_plan(Brief(Rig(23.6, 15.7, 6000, 4000, 8.0, "equisolid", True), Wish(-180, 180, -90, 90, 0.25)))
+    plan = make_plan(Brief(Rig(23.6, 15.7, 6000, 4000, 8.0, "equisolid", True), TargetField(-180, 180, -90, 90, 0.25)))
     assert len(plan.frames) <= 8
     assert plan.coverage.complete
 
@@ -88,38 +88,38 @@ def test_twelve_megapixels_print_about_a4_at_300_dpi():
 
 def test_tilted_rows_need_fewer_frames():
     """The circle of latitude shrinks with the cosine."""
-    rows = make_plan(Brief(Rig(), Wish(-180, 180, -60, 60, 0.3))).rows
+    rows = make_plan(Brief(Rig(), TargetField(-180, 180, -60, 60, 0.3))).rows
     counts = [len(r) for r in rows]
     assert counts[0] < max(counts)
     assert counts == counts[::-1]
 
 
 def test_full_circle_closes_evenly():
-    frames = plan_grid(Rig(), Wish(-180, 180, -10, 10, 0.3))
+    frames = plan_grid(Rig(), TargetField(-180, 180, -10, 10, 0.3))
     yaws = np.sort([f.yaw_deg for f in frames])
     steps = np.diff(np.append(yaws, yaws[0] + 360))
     np.testing.assert_allclose(steps, 360 / len(frames), atol=0.02)
 
 
 def test_numbers_and_rows_run_in_order_of_shooting():
-    frames = plan_grid(Rig(focal_mm=35), Wish(-60, 60, -30, 35, 0.33))
+    frames = plan_grid(Rig(focal_mm=35), TargetField(-60, 60, -30, 35, 0.33))
     assert [f.number for f in frames] == list(range(1, len(frames) + 1))
     assert [f.row for f in frames] == sorted(f.row for f in frames)
 
 
 def test_a_small_overlap_is_judged_with_a_remedy():
-    plan = make_plan(Brief(Rig(focal_mm=50), Wish(-180, 180, -5, 5, 0.1)))
+    plan = make_plan(Brief(Rig(focal_mm=50), TargetField(-180, 180, -5, 5, 0.1)))
     assert any(j.key == "overlap-small" and j.remedy_id == "overlap-third" for j in plan.judgements)
     assert not any(j.key == "overlap-small" for j in make_plan(Brief()).judgements)
 
 
 def test_rows_of_sky_are_told():
-    plan = make_plan(Brief(Rig(focal_mm=35), Wish(-60, 60, -10, 70, 0.33)))
+    plan = make_plan(Brief(Rig(focal_mm=35), TargetField(-60, 60, -10, 70, 0.33)))
     assert any(j.key == "sky-row" for j in plan.judgements)
 
 
 def test_angle_list_names_every_frame():
-    plan = make_plan(Brief(Rig(), Wish()))
+    plan = make_plan(Brief(Rig(), TargetField()))
     lines = angle_list(plan).splitlines()
     assert len(lines) == 1 + len(plan.frames)
     assert "−78.3°" in lines[1]
@@ -138,7 +138,7 @@ def test_angle_list_names_every_frame():
 )
 def test_impossible_wishes_are_refused(changes: dict[str, float], word: str):
     with pytest.raises(InputError, match=word):
-        Wish(**changes)
+        TargetField(**changes)
 
 
 @pytest.mark.parametrize(
@@ -151,7 +151,7 @@ def test_impossible_rigs_are_refused(changes):
 
 def test_joined_size_of_a_cylinder():
     """One row of 90 degrees and 40 high: pi/2 times the focal length wide, 2 f tan 20 high."""
-    size = joined_size(Rig(36, 24, 6000, 4000, 24), Wish(-45, 45, -20, 20))
+    size = joined_size(Rig(36, 24, 6000, 4000, 24), TargetField(-45, 45, -20, 20))
     assert size.projection == "cylindrical"
     assert size.width_px == round(4000 * math.pi / 2)
     assert size.height_px == round(8000 * math.tan(math.radians(20)))

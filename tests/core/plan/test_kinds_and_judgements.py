@@ -12,7 +12,7 @@ from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.remedies import REMEDIES
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 MIDDAY = Site(date="2026-06-21", start="13:00", facing_deg=0.0)
 
@@ -57,7 +57,7 @@ def _brief(**parts: object) -> Brief:
         "scene": Scene(near_m=30, subject="still", wind_ms=1, sky="clouds"),
         "exposure": Exposure(((0.0, 14.0),), aperture=8),
         "rig": Rig(rail_mm=60),
-        "wish": Wish(-80, 80, -20, 20, 1 / 3, reserve=0.2),
+        "target_field": TargetField(-80, 80, -20, 20, 1 / 3, reserve=0.2),
     }
     return Brief(**{**calm, **parts})  # type: ignore[arg-type]
 
@@ -67,17 +67,17 @@ def test_a_calm_plan_has_nothing_against_it():
 
 
 CASES: list[tuple[str, Brief]] = [
-    ("no-reserve", _brief(wish=Wish(-60, 60, -30, 35, 1 / 3), support=Support(base_tilt_deg=5))),
+    ("no-reserve", _brief(target_field=TargetField(-60, 60, -30, 35, 1 / 3), support=Support(base_tilt_deg=5))),
     ("no-spare-ends", _brief(support=Support("hand"), scene=Scene(near_m=300, subject="still"))),
-    ("overlap-small", _brief(rig=Rig(focal_mm=50, rail_mm=60), wish=Wish(-180, 180, -5, 5, 0.1, 0.3))),
-    ("overlap-advice", _brief(wish=Wish(-80, 80, -20, 20, 0.2, reserve=0.2))),
-    ("hole-chance", _brief(rig=Rig(focal_mm=50), support=Support("hand", pointing_deg=3), wish=Wish(-60, 60, -25, 25, 0.2, spare_ends=1))),
-    ("turn-upright", _brief(rig=Rig(upright=False, rail_mm=60), wish=Wish(-80, 80, -28, 28, 1 / 3, reserve=0.1))),
-    ("sky-row", _brief(rig=Rig(focal_mm=35, rail_mm=60), wish=Wish(-60, 60, -10, 32, 0.2, 0.2, reserve=0.1))),
+    ("overlap-small", _brief(rig=Rig(focal_mm=50, rail_mm=60), target_field=TargetField(-180, 180, -5, 5, 0.1, 0.3))),
+    ("overlap-advice", _brief(target_field=TargetField(-80, 80, -20, 20, 0.2, reserve=0.2))),
+    ("hole-chance", _brief(rig=Rig(focal_mm=50), support=Support("hand", pointing_deg=3), target_field=TargetField(-60, 60, -25, 25, 0.2, spare_ends=1))),
+    ("turn-upright", _brief(rig=Rig(upright=False, rail_mm=60), target_field=TargetField(-80, 80, -28, 28, 1 / 3, reserve=0.1))),
+    ("sky-row", _brief(rig=Rig(focal_mm=35, rail_mm=60), target_field=TargetField(-60, 60, -10, 32, 0.2, 0.2, reserve=0.1))),
     ("seam-on-house", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("house", 26, 0, 26),)))),
     ("base-lean", _brief(support=Support(base_tilt_deg=2))),
     ("hand-long", _brief(rig=Rig(focal_mm=85), support=Support("hand"), exposure=Exposure(((0.0, 15.0),), aperture=4))),
-    ("air-rules", _brief(support=Support("air"), wish=Wish(-80, 80, -20, 20, 0.45, spare_ends=1))),
+    ("air-rules", _brief(support=Support("air"), target_field=TargetField(-80, 80, -20, 20, 0.45, spare_ends=1))),
     ("pupil-off", _brief(scene=Scene(near_m=1.5, subject="still"), support=Support(pupil_off_mm=80))),
     ("no-head", _brief(scene=Scene(near_m=2, subject="still"), support=Support("tripod"))),
     ("rail-unknown", _brief(rig=Rig(), scene=Scene(near_m=2, subject="still"))),
@@ -99,15 +99,15 @@ CASES: list[tuple[str, Brief]] = [
     ("sun-in-picture", _brief(site=Site(date="2026-06-21", start="20:30", facing_deg=300.0))),
     ("light-moves", _brief(site=Site(date="2026-06-21", start="21:58", facing_deg=100.0), run=Run(settle_s=60))),
     ("dark-hour", _brief(site=Site(date="2026-12-21", start="20:00", facing_deg=0.0))),
-    ("many-frames", _brief(rig=Rig(focal_mm=160, rail_mm=60), wish=Wish(-80, 80, -20, 0, 1 / 3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
+    ("many-frames", _brief(rig=Rig(focal_mm=160, rail_mm=60), target_field=TargetField(-80, 80, -20, 0, 1 / 3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
     ("subject-late", _brief(scene=Scene(near_m=30, subject_m=40, subject="walking"), exposure=Exposure(((0.0, 15.0),)))),
     ("card-full", _brief(run=Run(card_gb=0.2))),
     ("legs-light", _brief(support=Support(legs_kg=1.1), scene=Scene(near_m=30, subject="still", wind_ms=9))),
     ("wind-strong", _brief(scene=Scene(near_m=30, subject="still", wind_ms=14))),
-    ("jpeg-limit", _brief(rig=Rig(24, 16, 9000, 6000, 90, rail_mm=60), wish=Wish(-80, 80, -4, 3, 0.3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
+    ("jpeg-limit", _brief(rig=Rig(24, 16, 9000, 6000, 90, rail_mm=60), target_field=TargetField(-80, 80, -4, 3, 0.3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
     ("print-small", _brief(target=Target(print_mm=3000))),
     ("stops-missed", _brief()),
-    ("hole", _brief(support=Support(tilt_high_deg=10), wish=Wish(-80, 80, -20, 70, 1 / 3, reserve=0.1))),
+    ("hole", _brief(support=Support(tilt_high_deg=10), target_field=TargetField(-80, 80, -20, 70, 1 / 3, reserve=0.1))),
 ]  # fmt: skip
 
 
@@ -142,7 +142,9 @@ def test_every_remedy_is_used_by_a_judgement_and_has_a_title():
 
 
 def test_judgements_come_heaviest_first():
-    plan = make_plan(_brief(support=Support(tilt_high_deg=5, base_tilt_deg=3), wish=Wish(-80, 80, -20, 80, 0.2)))
+    plan = make_plan(
+        _brief(support=Support(tilt_high_deg=5, base_tilt_deg=3), target_field=TargetField(-80, 80, -20, 80, 0.2))
+    )
     weights = [j.severity for j in plan.judgements]
     assert weights == sorted(weights, reverse=True)
 

@@ -9,10 +9,10 @@ from idle_lantern.core.plan.grid import GridFrame, plan_grid
 from idle_lantern.core.plan.order import REASONS, in_order, turning_deg
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
-GRID = plan_grid(Rig(focal_mm=35, upright=False), Wish(-50, 50, -25, 25, 0.3))
-SPHERE = plan_grid(Rig(focal_mm=14), Wish(-180, 180, -90, 90, 0.3))
+GRID = plan_grid(Rig(focal_mm=35, upright=False), TargetField(-50, 50, -25, 25, 0.3))
+SPHERE = plan_grid(Rig(focal_mm=14), TargetField(-180, 180, -90, 90, 0.3))
 
 
 def _place(f: GridFrame) -> tuple[float, float]:
@@ -40,7 +40,7 @@ def test_snake_turns_least_and_rows_run_left_to_right():
 
 
 def test_columns_go_down_one_after_the_other():
-    grid = plan_grid(Rig(focal_mm=100, upright=False), Wish(-20, 20, -12, 12, 0.3))
+    grid = plan_grid(Rig(focal_mm=100, upright=False), TargetField(-20, 20, -12, 12, 0.3))
     columns = in_order(grid, "columns", 0, 0, 0)
     rows = len({f.row for f in grid})
     assert len(grid) % rows == 0
@@ -57,14 +57,14 @@ def test_subject_first_goes_outward():
 
 
 def test_mirrored_goes_right_and_left_in_turn():
-    row = plan_grid(Rig(), Wish(-80, 80, -15, 15, 0.3))
+    row = plan_grid(Rig(), TargetField(-80, 80, -15, 15, 0.3))
     yaws = [f.yaw_deg for f in in_order(row, "mirrored", 0, 0, 0)]
     assert yaws[1] * yaws[2] < 0
 
 
 def test_sunny_side_first_moves_away_from_it():
     """Sun side first when the sun is going down, moving away from it (common practice, no source)."""
-    row = plan_grid(Rig(), Wish(-80, 80, -15, 15, 0.3))
+    row = plan_grid(Rig(), TargetField(-80, 80, -15, 15, 0.3))
     right = [f.yaw_deg for f in in_order(row, "sun", 0, 0, 85)]
     left = [f.yaw_deg for f in in_order(row, "sun", 0, 0, -85)]
     assert right == sorted(right, reverse=True)
@@ -80,7 +80,7 @@ def test_the_run_adds_up_by_hand():
     """Ten positions: settling 3 s, delay 2 s, twice each, 1 s exposures, 0.4 s to be ready, bookends."""
     brief = Brief(
         rig=Rig(),
-        wish=Wish(-180, 180, -10, 10, 0.3),
+        target_field=TargetField(-180, 180, -10, 10, 0.3),
         exposure=Exposure(((0.0, 6.0),), aperture=8, iso=100),
         run=Run(repeats=2, settle_s=3, delay_s=2, turn_deg_per_s=10),
     )
@@ -95,7 +95,7 @@ def test_the_run_adds_up_by_hand():
 
 def test_brackets_only_where_it_is_bright():
     brief = Brief(
-        wish=Wish(-180, 180, -10, 10, 0.3),
+        target_field=TargetField(-180, 180, -10, 10, 0.3),
         exposure=Exposure(((-90.0, 12.0), (90.0, 16.0)), bracket_count=3, bracket_only_above_ev=14.5),
         run=Run(bookends=False),
     )

@@ -25,7 +25,7 @@ from idle_lantern.core.plan.size import (
     needed_px,
     unfit_formats,
 )
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 
 def test_paper_sizes_of_iso_216():
@@ -69,26 +69,29 @@ def test_columns_from_the_air():
     rig = Rig(6.17, 4.63, 4000, 3000, 24.0, upright=False)  # so long a lens that turning is like sliding
     wide, tall = (math.degrees(v) for v in rig.lens().field_rad())
     # a hundredth less than the frames reach, so that rounding asks for no further row
-    wish = Wish(0, 0.99 * wide * (1 + 7 * step), 0, 0.99 * tall * (1 + 2 * step), 2 / 3)
-    rows = make_plan(Brief(rig=rig, wish=wish)).rows
+    target_field = TargetField(0, 0.99 * wide * (1 + 7 * step), 0, 0.99 * tall * (1 + 2 * step), 2 / 3)
+    rows = make_plan(Brief(rig=rig, target_field=target_field)).rows
     assert len(rows) == 3
     assert all(8 <= len(r) <= 10 for r in rows)
-    size = joined_size(rig, wish)
+    size = joined_size(rig, target_field)
     assert size.width_px * kept == pytest.approx(11000, rel=0.12)
     assert size.height_px * kept == pytest.approx(4500, rel=0.12)
 
 
 def test_backwards_from_a_print_megapixels_and_density():
-    rig, wish = Rig(36, 24, 6000, 4000, 24), Wish(-40, 40, -15, 15)
+    rig, target_field = Rig(36, 24, 6000, 4000, 24), TargetField(-40, 40, -15, 15)
     target = Target(print_mm=1500, dpi=240)
     needed = needed_px(target)
     assert needed == math.ceil(1500 / 25.4 * 240)
     for focal, check in (
-        (focal_for_px(rig, wish, needed), lambda s: max(s.width_px, s.height_px) == pytest.approx(needed, abs=2)),
-        (focal_for_pixels(rig, wish, 400e6), lambda s: s.pixels == pytest.approx(400e6, rel=1e-3)),
+        (
+            focal_for_px(rig, target_field, needed),
+            lambda s: max(s.width_px, s.height_px) == pytest.approx(needed, abs=2),
+        ),
+        (focal_for_pixels(rig, target_field, 400e6), lambda s: s.pixels == pytest.approx(400e6, rel=1e-3)),
     ):
         longer = Rig(36, 24, 6000, 4000, focal)
-        assert check(joined_size(longer, wish))
+        assert check(joined_size(longer, target_field))
     dense = Rig(36, 24, 6000, 4000, focal_for_px_per_degree(rig, 120))
     assert dense.focal_px * math.pi / 180 == pytest.approx(120)
 
@@ -97,7 +100,7 @@ def test_crop_factor_equivalents():
     """56 mm f/1.2 at crop 1.5 is like 85 mm f/1.8 (common practice, no source)."""
     rig = Rig(24, 16, 6000, 4000, 56, upright=False)
     wide, tall = (math.degrees(v) for v in rig.lens().field_rad())
-    single = single_shot(rig, Wish(-wide / 2, wide / 2, -tall / 2, tall / 2), 1.2)
+    single = single_shot(rig, TargetField(-wide / 2, wide / 2, -tall / 2, tall / 2), 1.2)
     assert single is not None
     assert single.focal_mm == pytest.approx(85, rel=0.02)
     assert single.aperture == pytest.approx(1.8, rel=0.02)
@@ -108,7 +111,7 @@ def test_a_grid_of_85_mm_is_framed_like_25_mm():
     """85 mm grid framing like 25 mm (common practice, no source): the field of 25 mm on the same sensor."""
     rig = Rig(24, 16, 6000, 4000, 85)
     half_w, half_h = (math.degrees(math.atan(v / 2 / 25)) for v in (24, 16))
-    single = single_shot(rig, Wish(-half_w, half_w, -half_h, half_h), 1.8)
+    single = single_shot(rig, TargetField(-half_w, half_w, -half_h, half_h), 1.8)
     assert single is not None
     assert single.same_camera_mm == pytest.approx(25, rel=1e-6)
     # the pupil stays: 85 / 1.8 mm behind a view of 25 mm x 1.5
@@ -132,10 +135,10 @@ def test_distances_of_a_shallow_portrait(subject: float, background: float, keys
 
 def test_a_leaning_base_costs_the_height_that_geometry_says():
     """A long flat row that leans by d loses about sweep x tan d of its height at the ends."""
-    rig, wish = Rig(24, 16, 6000, 4000, 50), Wish(-60, 60, -8, 8, 0.3)
-    frames = plan_grid(rig, wish)
-    level = crop_loss(rig, frames, wish, Support(base_tilt_deg=0, pointing_deg=1e-6), "cylindrical")
-    leaning = crop_loss(rig, frames, wish, Support(base_tilt_deg=3, pointing_deg=1e-6), "cylindrical")
+    rig, target_field = Rig(24, 16, 6000, 4000, 50), TargetField(-60, 60, -8, 8, 0.3)
+    frames = plan_grid(rig, target_field)
+    level = crop_loss(rig, frames, target_field, Support(base_tilt_deg=0, pointing_deg=1e-6), "cylindrical")
+    leaning = crop_loss(rig, frames, target_field, Support(base_tilt_deg=3, pointing_deg=1e-6), "cylindrical")
     assert leaning.expected > level.expected
     tall = math.degrees(rig.lens().field_rad()[1])
     # the base turned about the middle of the sweep: ends move by 60 degrees x sin 3 degrees up and down
@@ -145,16 +148,16 @@ def test_a_leaning_base_costs_the_height_that_geometry_says():
 
 def test_a_fifth_to_a_third_is_lost_by_hand():
     """20 to 30 % of the joined picture is lost at the crop, more when hand-held (common practice, no source)."""
-    rig, wish = Rig(focal_mm=35, upright=False), Wish(-50, 50, -20, 25, 1 / 3)
-    frames = plan_grid(rig, wish)
-    loss = crop_loss(rig, frames, wish, Support("hand", base_tilt_deg=2), "cylindrical")
+    rig, target_field = Rig(focal_mm=35, upright=False), TargetField(-50, 50, -20, 25, 1 / 3)
+    frames = plan_grid(rig, target_field)
+    loss = crop_loss(rig, frames, target_field, Support("hand", base_tilt_deg=2), "cylindrical")
     assert 0.1 < loss.expected < 0.4
 
 
 def test_worse_pointing_leaves_more_holes():
-    rig, wish = Rig(focal_mm=50), Wish(-60, 60, -25, 25, 0.15)
-    frames = plan_grid(rig, wish)
-    chances = [hole_chance(rig, frames, wish, Support("hand", pointing_deg=e)) for e in (0.05, 1.0, 4.0)]
+    rig, target_field = Rig(focal_mm=50), TargetField(-60, 60, -25, 25, 0.15)
+    frames = plan_grid(rig, target_field)
+    chances = [hole_chance(rig, frames, target_field, Support("hand", pointing_deg=e)) for e in (0.05, 1.0, 4.0)]
     assert chances == sorted(chances)
     assert chances[-1] > 0.5
 
@@ -176,7 +179,7 @@ def test_card_space_and_past_joins():
 
 
 def test_print_that_is_too_large_names_the_focal_length_that_fits():
-    brief = Brief(rig=Rig(36, 24, 6000, 4000, 24), wish=Wish(-40, 40, -15, 15), target=Target(2000, 240))
+    brief = Brief(rig=Rig(36, 24, 6000, 4000, 24), target_field=TargetField(-40, 40, -15, 15), target=Target(2000, 240))
     plan = make_plan(brief)
     judgement = next(j for j in plan.judgements if j.key == "print-small")
     assert judgement.remedy_id == "focal-print"
@@ -185,7 +188,13 @@ def test_print_that_is_too_large_names_the_focal_length_that_fits():
 def test_depth_asked_by_a_large_print_is_stricter():
     plain = make_plan(kind_of("rows").start(Brief(rig=Rig(36, 24, 8000, 5300, 35))))
     large = make_plan(
-        Brief(rig=plain.rig, wish=plain.wish, scene=Scene(), exposure=Exposure(), target=Target(4000, 240, 0.5))
+        Brief(
+            rig=plain.rig,
+            target_field=plain.target_field,
+            scene=Scene(),
+            exposure=Exposure(),
+            target=Target(4000, 240, 0.5),
+        )
     )
     assert large.sharpness.coc_mm < plain.sharpness.coc_mm
     assert large.sharpness.coc_from == "the print"

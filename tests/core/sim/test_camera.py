@@ -12,10 +12,10 @@ from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rotations import from_yaw_pitch_roll
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.sim.camera import Head, Settings, SimulatedCamera
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.devices import SimulatedRig
 from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import Quad, Scene
+from idle_lantern.core.sim.surfaces import Diorama, Quad
 
 LENS = Lens("rectilinear", 300, 320, 240)
 
@@ -28,17 +28,17 @@ def _dark(directions: np.ndarray, _pixel: float) -> np.ndarray:
     return np.full((*directions.shape[:2], 3), 0.02, np.float32)
 
 
-def _post(distance: float, width: float = 0.02) -> Scene:
+def _post(distance: float, width: float = 0.02) -> Diorama:
     """A thin upright post straight ahead, evenly lit."""
     quad = Quad((-width / 2, -5.0, distance), (1, 0, 0), (0, 1, 0), (width, 10.0), _grey, lit=False)
-    return Scene((quad,), _dark, (0.0, -1.0, 0.0), haze_m=1e12)
+    return Diorama((quad,), _dark, (0.0, -1.0, 0.0), haze_m=1e12)
 
 
 def _camera(**more) -> SimulatedCamera:
     return SimulatedCamera(LENS, 24.0, 24.0, noise=False, **more)
 
 
-def _column_of_post(scene: Scene, camera: SimulatedCamera, yaw_rad: float) -> float:
+def _column_of_post(scene: Diorama, camera: SimulatedCamera, yaw_rad: float) -> float:
     """Brightness-weighted column of the post in the middle row."""
     light = camera.view(scene, from_yaw_pitch_roll(yaw_rad, 0, 0)).light[120, :, 0] - 0.02
     return float((light * np.arange(LENS.width)).sum() / light.sum())
@@ -77,10 +77,10 @@ def test_one_stop_halves_the_light():
     scene = _post(2.0, 4.0)
     levels = []
     for time in (1 / 500, 1 / 1000):
-        pixels = camera.expose(scene, np.eye(3), Settings(exposure_s=time)).pixels[120, 160]
+        pixels = camera.expose(scene, np.eye(3), CameraSettings(exposure_s=time)).pixels[120, 160]
         levels.append(srgb_to_linear(pixels / 255.0))
     np.testing.assert_allclose(levels[0] / levels[1], 2.0, rtol=0.02)  # 8 bit rounding
-    assert Settings(8, 1 / 256, 100).exposure_value == pytest.approx(14.0)
+    assert CameraSettings(8, 1 / 256, 100).exposure_value == pytest.approx(14.0)
 
 
 def test_fall_off_follows_its_polynomial():
@@ -93,7 +93,7 @@ def test_fall_off_follows_its_polynomial():
 def test_defocus_has_the_diameter_of_the_thin_lens():
     """Blur disc = aperture x magnification x |D - S| / D, spread over the sensor."""
     camera = SimulatedCamera(Lens("rectilinear", 4000, 400, 60), 85.0, 8.5, noise=False, defocus=True)
-    settings = Settings(aperture=2.0, focus_m=2.0, exposure_s=1 / 4096)
+    settings = CameraSettings(aperture=2.0, focus_m=2.0, exposure_s=1 / 4096)
     expected_mm = (85 / 2) * (0.085 / (2 - 0.085)) * (8.0 - 2.0) / 8.0
     expected_px = expected_mm / 8.5 * 400
     scene = _post(8.0, 40.0)
@@ -110,7 +110,7 @@ def test_noise_grows_with_iso():
     camera = SimulatedCamera(LENS, 24.0, 24.0)
     spread = []
     for iso in (100, 3200):
-        settings = Settings(exposure_s=1 / 256 * 100 / iso, iso=iso)
+        settings = CameraSettings(exposure_s=1 / 256 * 100 / iso, iso=iso)
         spread.append(camera.expose(scene, np.eye(3), settings).pixels[100:140, 140:180, 1].std())
     assert spread[1] > 3 * spread[0]
 

@@ -85,7 +85,7 @@ class Bound:
             self._submit(field, edits.set_part(part, f"Change the {name.lower()}", **change))
 
         field.submitted.connect(use)
-        field.refused.connect(lambda s: self.state.told.emit(s, True))
+        field.refused.connect(lambda s: self.state.message.emit(s, True))
         self.numbers[key], self._parts[key] = field, part
         return field
 
@@ -142,7 +142,7 @@ class Bound:
                 value = parse(field.text())
             except LanternError as error:
                 self._mark(field, f"{name}: {error.sentence}")
-                self.state.told.emit(f"{name}: {error.sentence}", True)
+                self.state.message.emit(f"{name}: {error.sentence}", True)
                 return
             self._submit(field, edits.set_part(part, f"Change the {name.lower()}", **{key: value}))
 

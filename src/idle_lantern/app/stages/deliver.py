@@ -71,7 +71,7 @@ class DeliverStage(Stage):
         for field in (self.quality, self.dpi):
             field.submitted.connect(field.show_value)
             field.submitted.connect(lambda _v: self._show_facts())
-            field.refused.connect(lambda s: self.state.told.emit(s, True))
+            field.refused.connect(lambda s: self.state.message.emit(s, True))
         self.facts = {k: label("", "figure", name=f"deliver-{k}") for k in ("size", "pixels", "print", "raw")}
         self.limit = label("", "warn", wrap=True)
         self.write_button = button("Write the picture …   [Ctrl + E]", self.ask_write, main=True, name="write")
@@ -106,7 +106,7 @@ class DeliverStage(Stage):
     def ask_write(self) -> None:
         """Choose the file and write it."""
         if self.state.joined is None:
-            self.state.told.emit("There is no joined picture to write yet.", True)
+            self.state.message.emit("There is no joined picture to write yet.", True)
             return
         suffix = self.format.currentData()
         start = str(Path.home() / f"{self.state.outing.name.replace('/', '-')}{suffix}")
@@ -133,7 +133,7 @@ class DeliverStage(Stage):
                     "Is one of the frames", where=target.name, remedy="Give another name, or the frame would be lost"
                 )
         except LanternError as error:
-            self.state.told.emit(error.sentence, True)
+            self.state.message.emit(error.sentence, True)
             return
 
         def work(task: Task) -> Path:
@@ -145,9 +145,9 @@ class DeliverStage(Stage):
         def done(path: Path) -> None:
             text = f"Written: {path} ({units.file_size(path.stat().st_size)})"
             self.status.setText(text)
-            self.state.told.emit(text, False)
+            self.state.message.emit(text, False)
 
-        self.window_.tasks.start(WRITING, work, done, lambda e: self.state.told.emit(e.sentence, True))
+        self.window_.tasks.start(WRITING, work, done, lambda e: self.state.message.emit(e.sentence, True))
 
     # --- showing ----------------------------------------------------------------
 

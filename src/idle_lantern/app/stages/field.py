@@ -16,7 +16,7 @@ from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice
@@ -176,7 +176,7 @@ class FieldStage(Stage):
         taken_names = {r.file for r in self.state.outing.frames}
 
         def work(task: Task) -> None:
-            (folder / store.FRAMES).mkdir(parents=True, exist_ok=True)
+            (folder / document.FRAMES).mkdir(parents=True, exist_ok=True)
             task.begin("work", len(frames))
             for frame in frames:
                 ref = _shoot_one(devices, devices, frame, folder, taken_names)
@@ -196,7 +196,7 @@ class FieldStage(Stage):
         self._refresh({"frames"})
 
     def _failed(self, error: LanternError) -> None:
-        self.state.told.emit(error.sentence, True)
+        self.state.message.emit(error.sentence, True)
         self._refresh({"frames"})
 
     # --- showing ----------------------------------------------------------------
@@ -271,13 +271,13 @@ def _shoot_one(
     camera.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
     taken = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
     again, name = 0, f"f{frame.number:03d}.jpg"
-    while f"{store.FRAMES}/{name}" in taken_names or (folder / store.FRAMES / name).exists():
+    while f"{document.FRAMES}/{name}" in taken_names or (folder / document.FRAMES / name).exists():
         again += 1
         name = f"f{frame.number:03d}-{again + 1}.jpg"
-    target = folder / store.FRAMES / name
+    target = folder / document.FRAMES / name
     camera.shoot(target, taken)
     return FrameRef(
-        store.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
+        document.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
     )
 
 

@@ -18,7 +18,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, read
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import FrameRef
 
 if TYPE_CHECKING:
@@ -131,7 +131,7 @@ class FramesStage(Stage):
             for path in files:
                 try:
                     probe(path)
-                    good.append(store.relative(folder, path))
+                    good.append(document.relative(folder, path))
                 except LanternError as error:
                     faults.append(error.sentence)
                 task.advance()
@@ -143,11 +143,13 @@ class FramesStage(Stage):
                 self.state.apply(edits.bring_frames(good))
             if faults:
                 more = f" ({len(faults) - 1} more could not be read)" if len(faults) > 1 else ""
-                self.state.told.emit(faults[0] + more, True)
+                self.state.message.emit(faults[0] + more, True)
             elif not good:
-                self.state.told.emit("There is no JPEG, PNG or TIFF picture there.", True)
+                self.state.message.emit("There is no JPEG, PNG or TIFF picture there.", True)
 
-        self.window_.tasks.start("Bringing in pictures", work, done, lambda e: self.state.told.emit(e.sentence, True))
+        self.window_.tasks.start(
+            "Bringing in pictures", work, done, lambda e: self.state.message.emit(e.sentence, True)
+        )
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         mime = event.mimeData() if event else None
@@ -175,7 +177,9 @@ class FramesStage(Stage):
         ref = self._ref()
         if ref is not None:
             self.state.apply(edits.remove_frames([ref.file]))
-            self.state.told.emit(f"{ref.file} is out of the outing; the file itself stays. Undo brings it back.", False)
+            self.state.message.emit(
+                f"{ref.file} is out of the outing; the file itself stays. Undo brings it back.", False
+            )
 
     def _join(self) -> None:
         self.window_.go("join")
@@ -273,7 +277,7 @@ class FramesStage(Stage):
             LOADING,
             work,
             lambda _r: None,
-            lambda e: self.state.told.emit(e.sentence, True),
+            lambda e: self.state.message.emit(e.sentence, True),
             on_partial=lambda r: self._loaded(r) if folder == self.state.folder else None,
         )
 
@@ -322,7 +326,7 @@ class FramesStage(Stage):
             "Opening a frame",
             lambda _t: pyramid(read(path).pixels),
             done,
-            lambda e: self.state.told.emit(e.sentence, True),
+            lambda e: self.state.message.emit(e.sentence, True),
         )
 
     def _show_facts(self) -> None:

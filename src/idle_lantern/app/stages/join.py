@@ -27,24 +27,24 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, gather
+from idle_lantern.core.frames.masks import masks_in
 from idle_lantern.core.frames.reading import read
-from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.canvas import make_canvas
-from idle_lantern.core.join.composing import Joined, compose_picture, rough_picture
-from idle_lantern.core.join.falloff import NONE
-from idle_lantern.core.join.masks import masks_in
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.canvas.unroll import unroll_canvas
+from idle_lantern.core.join.checkpoint import Checkpoint, checkpointed, checkpoints_folder, solving_key
+from idle_lantern.core.join.light.vignetting import NONE
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, check_memory
-from idle_lantern.core.join.placing import placing_in_words
+from idle_lantern.core.join.render.compose import Joined, compose_picture, rough_picture
 from idle_lantern.core.join.report import canvas_of, crop_of, report_of, solution_of
-from idle_lantern.core.join.solving import Solution, solve
-from idle_lantern.core.join.unfinished import Unfinished, leftovers_folder, solving_key, unfinished
-from idle_lantern.core.join.unroll import unroll_canvas
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.join.solve.placing import placing_in_words
+from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.grid import GridFrame
@@ -152,7 +152,7 @@ class JoinStage(Stage):
         """Join the frames of the outing."""
         refs = self.state.outing.frames_to_join()
         if len(refs) < 2:
-            self.state.told.emit(
+            self.state.message.emit(
                 "A join needs at least two frames. Shoot them in Field or bring pictures in under Frames.", True
             )
             return
@@ -178,11 +178,13 @@ class JoinStage(Stage):
         """Paint what must not show, or must."""
         refs, folder = self.state.outing.frames_to_join(), self.state.folder
         if not refs or folder is None:
-            self.state.told.emit("There are no frames to paint on. Shoot some or bring pictures in under Frames.", True)
+            self.state.message.emit(
+                "There are no frames to paint on. Shoot some or bring pictures in under Frames.", True
+            )
             return None
         chosen = next((i for i, r in enumerate(refs) if r.file == self.state.selected_file), 0)
         paths = [self.state.path_of(r) for r in refs]
-        dialog = MaskDialog(self.window_, folder / store.MASKS, paths, chosen, self._masks_painted)
+        dialog = MaskDialog(self.window_, folder / document.MASKS, paths, chosen, self._masks_painted)
         dialog.show()
         dialog.activateWindow()
         return dialog
@@ -206,15 +208,15 @@ class JoinStage(Stage):
             options = JoinOptions(projection=projection, wanted=wanted)
             frames = gather(paths) if solution is None else solution.frames
             known = prior if all(p is not None for p in prior) else None
-            with unfinished(leftovers_folder(), solving_key(frames, options, known)) as left:
+            with checkpointed(checkpoints_folder(), solving_key(frames, options, known)) as left:
                 return joined_in_steps(task, frames, options, known, left)
 
         def joined_in_steps(
-            task: Task, frames: FrameSet, options: JoinOptions, known: list[Array | None] | None, left: Unfinished
+            task: Task, frames: FrameSet, options: JoinOptions, known: list[Array | None] | None, left: Checkpoint
         ) -> Shown:
             begun = time.monotonic()
-            kept = FrameStore(frames.infos, options.memory() // 4)
-            masks = masks_in(folder / store.MASKS, frames.names)
+            kept = DecodedFrames(frames.infos, options.memory() // 4)
+            masks = masks_in(folder / document.MASKS, frames.names)
 
             early_ones: list[Solution] = []
 
@@ -231,7 +233,7 @@ class JoinStage(Stage):
                 show_rough(solved)
             joined = compose_picture(solved, canvas, options, task, store=kept, masks=masks)
             task.begin("write", 1)
-            target = folder / store.PICTURES
+            target = folder / document.PICTURES
             target.mkdir(parents=True, exist_ok=True)
             report = {**report_of(solved, joined, crop=False), "outing_files": list(files)}
             write(joined.picture, target / PICTURE)
@@ -299,7 +301,7 @@ class JoinStage(Stage):
         return JoinOnMap(tuple(tied), tuple(loose), tuple(links))
 
     def _failed(self, error: LanternError) -> None:
-        self.state.told.emit(error.sentence, True)
+        self.state.message.emit(error.sentence, True)
         self.status.setText(error.sentence)
 
     def load_finished(self) -> None:
@@ -307,11 +309,11 @@ class JoinStage(Stage):
         folder = self.state.folder
         if (
             folder is None
-            or not (folder / store.PICTURES / REPORT).exists()
-            or not (folder / store.PICTURES / PICTURE).exists()
+            or not (folder / document.PICTURES / REPORT).exists()
+            or not (folder / document.PICTURES / PICTURE).exists()
         ):
             return
-        target = folder / store.PICTURES
+        target = folder / document.PICTURES
 
         def work(_task: Task) -> Shown:
             try:
@@ -335,7 +337,7 @@ class JoinStage(Stage):
                 self._finished(shown)
 
         self.window_.tasks.start(
-            "Opening the joined picture", work, done, lambda e: self.state.told.emit(e.sentence, True)
+            "Opening the joined picture", work, done, lambda e: self.state.message.emit(e.sentence, True)
         )
 
     # --- showing ----------------------------------------------------------------
@@ -489,7 +491,7 @@ def _shown(
 def _solution(report: dict[str, Any], folder: Path, files: tuple[str, ...]) -> Solution | None:
     """What an earlier join solved, so that another projection need not match again; None if frames are gone."""
     try:
-        frames = gather([store.resolve(folder, FrameRef(f)) for f in files])
+        frames = gather([document.resolve(folder, FrameRef(f)) for f in files])
         return solution_of(report, frames, JoinOptions().working_mp)
     except (LanternError, KeyError, TypeError, ValueError) as error:
         log.info("the solution of the last join cannot be taken up: %s", error)

@@ -14,7 +14,7 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.join import PICTURE
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.outing import store
+from idle_lantern.core.outing import document
 from idle_lantern.core.plan.planner import make_plan
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Entry:
+class OutingSummary:
     """One outing as the list shows it; ``fault`` when it cannot be opened."""
 
     folder: Path
@@ -35,19 +35,19 @@ class Entry:
     fault: str = ""
 
 
-def entries(root: Path) -> list[Entry]:
+def entries(root: Path) -> list[OutingSummary]:
     """All outings below ``root``, the newest first."""
     found = []
-    for document in sorted(root.glob(f"*/{store.DOCUMENT}")) if root.is_dir() else []:
-        folder = document.parent
+    for file in sorted(root.glob(f"*/{document.DOCUMENT}")) if root.is_dir() else []:
+        folder = file.parent
         try:
-            o = store.load(folder)
+            o = document.load(folder)
         except LanternError as error:
-            found.append(Entry(folder, folder.name, fault=error.sentence))
+            found.append(OutingSummary(folder, folder.name, fault=error.sentence))
             continue
         planned = len(make_plan(o.brief).frames)
-        joined = (folder / store.PICTURES / PICTURE).exists()
-        found.append(Entry(folder, o.name, o.created, planned, len(o.frames), joined, o.note))
+        joined = (folder / document.PICTURES / PICTURE).exists()
+        found.append(OutingSummary(folder, o.name, o.created, planned, len(o.frames), joined, o.note))
     return sorted(found, key=lambda e: e.created, reverse=True)
 
 
@@ -88,7 +88,7 @@ class LogbookStage(Stage):
                 space=theme.SPACE,
             )
         )
-        self._entries: list[Entry] = []
+        self._entries: list[OutingSummary] = []
 
     def showEvent(self, event: Any) -> None:
         self.state.save_now()
@@ -115,7 +115,7 @@ class LogbookStage(Stage):
         if rows:
             self._open(rows[0].row())
         else:
-            self.state.told.emit("Choose an outing in the list first.", True)
+            self.state.message.emit("Choose an outing in the list first.", True)
 
     def _open(self, index: int) -> None:
         self.window_.open_outing(self._entries[index].folder)

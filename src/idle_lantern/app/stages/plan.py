@@ -150,7 +150,7 @@ class PlanStage(Stage):
         try:
             return self.library.entries(kind)
         except LanternError as error:
-            self.state.told.emit(error.sentence, True)
+            self.state.message.emit(error.sentence, True)
             return []
 
     def take_gear(self, kind: str, name: str | None) -> None:
@@ -166,7 +166,7 @@ class PlanStage(Stage):
     def open_gear(self) -> None:
         """Open the library."""
         if self.library is None:
-            self.state.told.emit("The gear library cannot be opened; the log tells why.", True)
+            self.state.message.emit("The gear library cannot be opened; the log tells why.", True)
             return
         GearDialog(self.window_, self.library, self.use_entry).exec()
         self.camera.show_gear()
@@ -189,14 +189,14 @@ class PlanStage(Stage):
             if self.library is not None:
                 self.library.put(*entries)
         except LanternError as error:
-            self.state.told.emit(f"{path.name}: {error.sentence}", True)
+            self.state.message.emit(f"{path.name}: {error.sentence}", True)
             return
         brief = self.state.outing.brief
         for entry in entries:
             brief = taken_over(brief, entry)
         self.state.apply(edits.set_brief(f"Camera and lens of {path.name}", brief))
         self.camera.show_gear()
-        self.state.told.emit(f"Kept in the gear library: {', '.join(e.name for e in entries)}.", False)
+        self.state.message.emit(f"Kept in the gear library: {', '.join(e.name for e in entries)}.", False)
         self._refresh({"plan"})
 
     # --- actions ----------------------------------------------------------------
@@ -212,12 +212,14 @@ class PlanStage(Stage):
 
     def full_circle(self) -> None:
         """360 degrees round, heights as they are."""
-        self.state.apply(edits.set_wish("Plan the full circle", left_deg=-180.0, right_deg=180.0))
+        self.state.apply(edits.set_target_field("Plan the full circle", left_deg=-180.0, right_deg=180.0))
 
     def full_sphere(self) -> None:
         """Everything: straight up and straight down too."""
         self.state.apply(
-            edits.set_wish("Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
+            edits.set_target_field(
+                "Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0
+            )
         )
 
     def readings_by_sun(self) -> None:
@@ -227,7 +229,7 @@ class PlanStage(Stage):
     def preview_blur(self) -> None:
         """Draw the blur of the grid beside one wide frame."""
         if self.state.plan.single is None:
-            self.state.told.emit("The picture is too wide for one flat frame; plan a field below 150°.", True)
+            self.state.message.emit("The picture is too wide for one flat frame; plan a field below 150°.", True)
             return
         BlurPreview(self.window_, self.state.plan).show()
 
@@ -255,13 +257,15 @@ class PlanStage(Stage):
         """Let the field run from the leftmost to the rightmost mark, a tenth beyond."""
         marks = self.state.outing.brief.scene.marks
         if len(marks) < 2:
-            self.state.told.emit("Two marks at least are needed: one at the left and one at the right end.", True)
+            self.state.message.emit("Two marks at least are needed: one at the left and one at the right end.", True)
             return
         left = min(m.yaw_deg - m.width_deg / 2 for m in marks)
         right = max(m.yaw_deg + m.width_deg / 2 for m in marks)
         more = (right - left) * 0.05
         self.state.apply(
-            edits.set_wish("Field from marks", left_deg=left - more, right_deg=min(right + more, left - more + 360))
+            edits.set_target_field(
+                "Field from marks", left_deg=left - more, right_deg=min(right + more, left - more + 360)
+            )
         )
 
     def add_stop(self) -> None:
@@ -281,7 +285,7 @@ class PlanStage(Stage):
                 raise InputError(f"'{text}' is no scene", remedy="Write it like harbour, 10, 15")
             stop = Stop(name, *minutes)
         except LanternError as error:
-            self.state.told.emit(error.sentence, True)
+            self.state.message.emit(error.sentence, True)
             return
         stops = (*self.state.outing.brief.site.stops, stop)
         self.state.apply(edits.set_part("site", f"Another scene: {name}", stops=stops))
@@ -299,9 +303,9 @@ class PlanStage(Stage):
         if name:
             try:
                 write(Path(name))
-                self.state.told.emit(f"Saved: {name}", False)
+                self.state.message.emit(f"Saved: {name}", False)
             except LanternError as error:
-                self.state.told.emit(error.sentence, True)
+                self.state.message.emit(error.sentence, True)
 
     def save_angles(self) -> None:
         """Write the angle list as text."""
@@ -345,9 +349,9 @@ class PlanStage(Stage):
             else:
                 self.state.apply(edits.set_brief(f"Plan of {path.name}", read_spec(text, path.name)))
         except LanternError as error:
-            self.state.told.emit(error.sentence, True)
+            self.state.message.emit(error.sentence, True)
         except (OSError, UnicodeDecodeError):
-            self.state.told.emit(
+            self.state.message.emit(
                 f"{path.name}: cannot be read as text. Choose a plan (.json) or a frame list (.csv).", True
             )
 

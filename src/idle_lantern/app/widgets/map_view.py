@@ -145,8 +145,13 @@ class MapView(QWidget):
 
     def to_screen(self) -> QTransform:
         """Degrees (azimuth, altitude) to widget pixels; one scale both ways."""
-        wish = self.state.plan.wish
-        bounds = QRectF(wish.left_deg, wish.low_deg, wish.sweep_deg, wish.high_deg - wish.low_deg)
+        target_field = self.state.plan.target_field
+        bounds = QRectF(
+            target_field.left_deg,
+            target_field.low_deg,
+            target_field.sweep_deg,
+            target_field.high_deg - target_field.low_deg,
+        )
         for shape in (*self._shapes, *self._join.shapes):
             box = shape.boundingRect()
             if box.width() < 350:
@@ -154,8 +159,8 @@ class MapView(QWidget):
                 bounds = bounds.united(box.translated(shift, 0))
         low, high = max(-90.0, bounds.top()), min(90.0, bounds.bottom())
         left, right = bounds.left(), bounds.right()
-        if wish.full_circle:
-            left, right = wish.left_deg, wish.right_deg
+        if target_field.full_circle:
+            left, right = target_field.left_deg, target_field.right_deg
         pad_x, pad_top, pad_bottom = 26, 14, 22
         scale = min(
             (self.width() - 2 * pad_x) / max(1.0, right - left),
@@ -168,7 +173,7 @@ class MapView(QWidget):
         return transform
 
     def _edges(self, t: QTransform) -> dict[str, tuple[QPointF, QPointF]]:
-        w = self.state.plan.wish
+        w = self.state.plan.target_field
         corner = {
             "left": ((w.left_deg, w.low_deg), (w.left_deg, w.high_deg)),
             "right": ((w.right_deg, w.low_deg), (w.right_deg, w.high_deg)),
@@ -233,7 +238,7 @@ class MapView(QWidget):
 
     def _one_turn(self, t: QTransform) -> QRectF:
         """The part of the widget that shows one full turn about the field's middle, never anything twice."""
-        w = self.state.plan.wish
+        w = self.state.plan.target_field
         middle = (w.left_deg + w.right_deg) / 2
         left, right = t.map(QPointF(middle - 180, 0)).x(), t.map(QPointF(middle + 180, 0)).x()
         return QRectF(max(0.0, left), 0, min(self.width(), right) - max(0.0, left), self.height())
@@ -261,7 +266,7 @@ class MapView(QWidget):
             painter.drawText(QPointF(turn.left() + 4, horizon - 4), "horizon")
 
     def _paint_wish(self, painter: QPainter, t: QTransform) -> None:
-        w = self.state.plan.wish
+        w = self.state.plan.target_field
         box = t.mapRect(QRectF(w.left_deg, w.low_deg, w.sweep_deg, w.high_deg - w.low_deg))
         if self._image is None:
             painter.fillRect(box, theme.colour("raised", 150))
@@ -335,7 +340,7 @@ class MapView(QWidget):
 
     def _near_middle(self, yaw_deg: float) -> float:
         """The yaw's copy that lies nearest to the field's middle."""
-        w = self.state.plan.wish
+        w = self.state.plan.target_field
         middle = (w.left_deg + w.right_deg) / 2
         return middle + (yaw_deg - middle + 180) % 360 - 180
 
@@ -399,7 +404,7 @@ class MapView(QWidget):
 
     def _turns(self, shape: QPolygonF) -> list[int]:
         """Copies of a shape that may show where the map runs past a full turn."""
-        w, box = self.state.plan.wish, shape.boundingRect()
+        w, box = self.state.plan.target_field, shape.boundingRect()
         if box.width() > 350:
             return [0] if abs((w.left_deg + w.right_deg) / 2) < 1 else [-360, 0, 360]
         shown = []
@@ -491,7 +496,7 @@ class MapView(QWidget):
         return self._held
 
     def _move_edge(self, edge: str, at: QPointF) -> None:
-        w = self.state.plan.wish
+        w = self.state.plan.target_field
         value = round((at.x() if edge in ("left", "right") else at.y()) * 2) / 2
         if edge == "left":
             value = min(max(value, w.right_deg - 360), w.right_deg - 1)
@@ -502,7 +507,9 @@ class MapView(QWidget):
         else:
             value = min(90.0, max(value, w.low_deg + 1))
         names = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
-        self.state.apply(edits.set_wish(f"Move the {names[edge]}", merge=f"drag-{edge}", **{_EDGE_FIELDS[edge]: value}))
+        self.state.apply(
+            edits.set_target_field(f"Move the {names[edge]}", merge=f"drag-{edge}", **{_EDGE_FIELDS[edge]: value})
+        )
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

@@ -19,15 +19,15 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
+from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.frames.store import FrameStore
+from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas import Canvas, make_canvas
-from idle_lantern.core.join.composing import Composed, compose_picture, compose_to_file
-from idle_lantern.core.join.masks import Masks
+from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.options import JoinOptions, machine_memory
-from idle_lantern.core.join.solving import Solution, solve
-from idle_lantern.core.join.unfinished import Unfinished
+from idle_lantern.core.join.render.compose import Composed, compose_picture, compose_to_file
+from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.workers import Clock
 
 Array = NDArray[Any]
@@ -58,7 +58,7 @@ def join(
     prior: Sequence[Array | None] | None = None,
     progress: Progress = SILENT,
     masks: Masks | None = None,
-    left: Unfinished | None = None,
+    checkpoint: Checkpoint | None = None,
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target``, which appears only when complete.
 
@@ -66,14 +66,14 @@ def join(
     """
     options = options or JoinOptions()
     check_target(target)
-    store = FrameStore(frames.infos, options.memory() // 4)
-    solution = solve(frames, options, prior, progress, store, left)
+    store = DecodedFrames(frames.infos, options.memory() // 4)
+    solution = solve(frames, options, prior, progress, store, checkpoint)
     canvas = make_canvas(solution.poses, solution.seen, options.projection, options.width_px)
     check_target(target, canvas.width, canvas.height)
     deep = any(i.bits == 16 for i in frames.infos)
     if target.suffix.lower() != ".png" and memory_needed(canvas, deep=deep) > min(_HELD_BYTES, options.memory()):
         check_space(target, canvas, deep=deep)
-        return solution, compose_to_file(solution, canvas, target, options, progress, store, masks, left)
+        return solution, compose_to_file(solution, canvas, target, options, progress, store, masks, checkpoint)
     check_memory(canvas, deep=deep)
     joined = compose_picture(solution, canvas, options, progress, store=store, masks=masks)
     clock = Clock()

@@ -8,21 +8,21 @@ from typing import Any
 import numpy as np
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.frames.store import FrameStore
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas import Canvas, field_of
-from idle_lantern.core.join.composing import Composed
-from idle_lantern.core.join.features import working_frame
-from idle_lantern.core.join.level import Level
-from idle_lantern.core.join.links import Link
-from idle_lantern.core.join.parallax import Parallax
+from idle_lantern.core.join.canvas.canvas import Canvas, field_of
+from idle_lantern.core.join.match.features import working_frame
+from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.pipeline import peak_rss_mib
-from idle_lantern.core.join.poses import Poses
-from idle_lantern.core.join.solving import Solution
+from idle_lantern.core.join.render.compose import Composed
+from idle_lantern.core.join.solve.level import Level
+from idle_lantern.core.join.solve.parallax import Parallax
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.solve import Solution
 
 SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
@@ -59,7 +59,7 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
         },
         "parallax": _parallax(solution),
         "level": _level(solution),
-        "falloff": {"terms": list(joined.falloff), "corner": math.exp(sum(joined.falloff))},
+        "falloff": {"terms": list(joined.vignetting), "corner": math.exp(sum(joined.vignetting))},
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
@@ -149,7 +149,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         np.radians([_number(rows[f]["pose"].get("sigma_deg")) for f in used]),
         tuple(None if w is None else np.asarray(w, np.float32) for w in warps) if any(warps) else (),
     )
-    store = FrameStore(frames.infos, 0)
+    store = DecodedFrames(frames.infos, 0)
     place = {name: f for f, name in enumerate(frames.names)}
     return Solution(
         frames,

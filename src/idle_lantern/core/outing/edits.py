@@ -21,7 +21,7 @@ class Edit:
 
 
 def set_part(part: str, title: str, *, merge: str = "", **changes: Any) -> Edit:
-    """Change values of one part of the brief (``wish``, ``rig``, ``support`` ...)."""
+    """Change values of one part of the brief (``target_field``, ``rig``, ``support`` ...)."""
 
     def apply(outing: Outing) -> Outing:
         changed = replace(getattr(outing.brief, part), **changes)
@@ -30,9 +30,9 @@ def set_part(part: str, title: str, *, merge: str = "", **changes: Any) -> Edit:
     return Edit(title, apply, merge)
 
 
-def set_wish(title: str, *, merge: str = "", **changes: Any) -> Edit:
+def set_target_field(title: str, *, merge: str = "", **changes: Any) -> Edit:
     """Change the wished field or overlap."""
-    return set_part("wish", title, merge=merge, **changes)
+    return set_part("target_field", title, merge=merge, **changes)
 
 
 def set_rig(title: str, **changes: Any) -> Edit:
@@ -52,13 +52,15 @@ def give_frames(title: str, frames: Sequence[GridFrame]) -> Edit:
 
 def _planned_anew(outing: Outing, brief: Brief) -> Outing:
     """Positions that were skipped start anew where frames may move; a given list goes when the field changes."""
-    moved = (brief.rig, brief.wish, brief.support, brief.run.order) != (
+    moved = (brief.rig, brief.target_field, brief.support, brief.run.order) != (
         outing.brief.rig,
-        outing.brief.wish,
+        outing.brief.target_field,
         outing.brief.support,
         outing.brief.run.order,
     )
-    given = () if brief.wish != outing.brief.wish or brief.rig != outing.brief.rig else outing.given_frames
+    given = (
+        () if brief.target_field != outing.brief.target_field or brief.rig != outing.brief.rig else outing.given_frames
+    )
     return replace(outing, brief=brief, given_frames=given, skipped=() if moved else outing.skipped)
 
 

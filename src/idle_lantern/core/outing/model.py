@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 
 @dataclass(frozen=True)
@@ -67,9 +67,9 @@ class Outing:
         return self.brief.rig
 
     @property
-    def wish(self) -> Wish:
+    def target_field(self) -> TargetField:
         """Wanted field and overlap of the brief."""
-        return self.brief.wish
+        return self.brief.target_field
 
     def shot(self, planned: GridFrame) -> FrameRef | None:
         """The last frame shot for a planned one.

@@ -10,7 +10,7 @@ from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.limits import check_limits
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 SUPPORTS = ("head", "tripod", "hand", "air")
 ORDERS = ("rows", "rows-left", "snake", "columns", "columns-up", "subject", "mirrored", "rings", "sun")
@@ -220,7 +220,7 @@ class Brief:
     """Everything a plan is made from. ``kind`` only names the starting point it came from."""
 
     rig: Rig = field(default_factory=Rig)
-    wish: Wish = field(default_factory=Wish)
+    target_field: TargetField = field(default_factory=TargetField)
     support: Support = field(default_factory=Support)
     scene: Scene = field(default_factory=Scene)
     exposure: Exposure = field(default_factory=Exposure)

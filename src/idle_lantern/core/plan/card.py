@@ -178,8 +178,8 @@ def _pairs(pdf: FPDF, pairs: Sequence[tuple[str, str]], left: float, top: float)
 
 def _sketch(pdf: FPDF, plan: Plan, height: float) -> None:
     """The grid as seen from inside: outlines, numbers, horizon, path, marks."""
-    wish, width = plan.wish, _PAGE_MM[0] - 2 * _MARGIN_MM
-    middle = (wish.left_deg + wish.right_deg) / 2
+    target_field, width = plan.target_field, _PAGE_MM[0] - 2 * _MARGIN_MM
+    middle = (target_field.left_deg + target_field.right_deg) / 2
     shapes = [_outline(plan, f, middle) for f in plan.frames]
     points = np.concatenate([s for s in shapes if s is not None] or [np.zeros((1, 2))])
     lows, highs = np.maximum(points.min(0), [-180, -90]), np.minimum(points.max(0), [180, 90])

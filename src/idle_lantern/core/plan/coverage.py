@@ -14,7 +14,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import even_samples
 from idle_lantern.core.plan.rows import frame_rays
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 if TYPE_CHECKING:
     from idle_lantern.core.plan.grid import GridFrame
@@ -43,9 +43,9 @@ class Coverage:
         return len(self.uncovered) == 0
 
 
-def holes(lens: Lens, frames: Sequence[GridFrame], wish: Wish, count: int) -> Array:
+def holes(lens: Lens, frames: Sequence[GridFrame], target_field: TargetField, count: int) -> Array:
     """Which of about ``count`` sampled directions no frame shows, (N,) bool."""
-    return ~covered(lens, cameras_of(frames), samples_of(wish, count))
+    return ~covered(lens, cameras_of(frames), samples_of(target_field, count))
 
 
 def cameras_of(frames: Sequence[GridFrame]) -> Array:
@@ -54,11 +54,11 @@ def cameras_of(frames: Sequence[GridFrame]) -> Array:
     return rotations.from_yaw_pitch_roll(*angles.T)
 
 
-def samples_of(wish: Wish, count: int) -> Array:
-    """Even directions over the wish, its rim included."""
+def samples_of(target_field: TargetField, count: int) -> Array:
+    """Even directions over the target_field, its rim included."""
     return even_samples(
-        (math.radians(wish.left_deg), math.radians(wish.right_deg)),
-        (math.radians(wish.low_deg), math.radians(wish.high_deg)),
+        (math.radians(target_field.left_deg), math.radians(target_field.right_deg)),
+        (math.radians(target_field.low_deg), math.radians(target_field.high_deg)),
         count,
     )
 
@@ -87,9 +87,9 @@ def _turned(directions: Array, cameras: Array) -> Array:
     return result
 
 
-def prove(rig: Rig, frames: Sequence[GridFrame], wish: Wish, count: int = 2500) -> Coverage:
-    """Sample the wish for holes and all neighbours for their overlap."""
-    directions = samples_of(wish, count)
+def prove(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, count: int = 2500) -> Coverage:
+    """Sample the target field for holes and all neighbours for their overlap."""
+    directions = samples_of(target_field, count)
     cameras = cameras_of(frames)
     if rig.motion == "lens-shift":  # one camera, but each frame has its own principal point
         seen = np.stack([rig.lens_of(f).sees(directions @ c, 0.5) for f, c in zip(frames, cameras)], 1)

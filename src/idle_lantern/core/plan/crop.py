@@ -17,7 +17,7 @@ from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import cameras_of, covered, samples_of
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 Array = NDArray[Any]
 
@@ -33,28 +33,32 @@ class CropLoss:
     expected: float
 
 
-def crop_loss(rig: Rig, frames: Sequence[GridFrame], wish: Wish, support: Support, projection: str) -> CropLoss:
+def crop_loss(
+    rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, support: Support, projection: str
+) -> CropLoss:
     """Project the union of all frames coarsely and find its largest rectangle.
 
     The expected loss leans the base and lets the pointing err as the support does, the
     same way each time.
     """
     cameras = cameras_of(frames)
-    planned = _loss(rig, cameras, wish, projection)
+    planned = _loss(rig, cameras, target_field, projection)
     rng = np.random.default_rng(7)
     lean = rotations.about_z(math.radians(support.base_tilt_deg))
     shaken = lean @ cameras @ _errors(rng, support, len(frames))
-    return CropLoss(planned, max(planned, _loss(rig, shaken, wish, projection)))
+    return CropLoss(planned, max(planned, _loss(rig, shaken, target_field, projection)))
 
 
-def _loss(rig: Rig, cameras: Array, wish: Wish, projection: str) -> float:
+def _loss(rig: Rig, cameras: Array, target_field: TargetField, projection: str) -> float:
     kind = Projection(projection)
     lens = rig.lens()
-    middle = math.radians((wish.left_deg + wish.right_deg) / 2)
-    half = math.radians(min(360.0, wish.sweep_deg) / 2) + (0 if wish.full_circle else 0.6 * lens.field_rad()[0])
+    middle = math.radians((target_field.left_deg + target_field.right_deg) / 2)
+    half = math.radians(min(360.0, target_field.sweep_deg) / 2) + (
+        0 if target_field.full_circle else 0.6 * lens.field_rad()[0]
+    )
     tall = 0.6 * lens.field_rad()[1]
-    low = max(-math.pi / 2, math.radians(wish.low_deg) - tall)
-    high = min(math.pi / 2, math.radians(wish.high_deg) + tall)
+    low = max(-math.pi / 2, math.radians(target_field.low_deg) - tall)
+    high = min(math.pi / 2, math.radians(target_field.high_deg) + tall)
     if projection == "rectilinear":
         half, low, high = min(half, 1.35), max(low, -1.3), min(high, 1.3)
         left_u, right_u, top_v, bottom_v = -math.tan(half), math.tan(half), -math.tan(high), -math.tan(low)
@@ -79,7 +83,7 @@ def _loss(rig: Rig, cameras: Array, wish: Wish, projection: str) -> float:
     return 1.0 - largest_rectangle(mask).area / float(mask.sum())
 
 
-def hole_chance(rig: Rig, frames: Sequence[GridFrame], wish: Wish, support: Support) -> float | None:
+def hole_chance(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, support: Support) -> float | None:
     """Share of trials in which the wanted field gets a hole when the pointing errs as the support does.
 
     A rim that moves by the error itself is no hole: the outermost three times the error
@@ -88,7 +92,7 @@ def hole_chance(rig: Rig, frames: Sequence[GridFrame], wish: Wish, support: Supp
     if rig.motion != "turn" or len(frames) > _MOST_FRAMES:
         return None
     lens, cameras = rig.lens(), cameras_of(frames)
-    directions = samples_of(_inner(wish, 3 * support.pointing), 260)
+    directions = samples_of(_inner(target_field, 3 * support.pointing), 260)
     rng = np.random.default_rng(11)
     holed = 0
     for _ in range(_TRIALS):
@@ -97,16 +101,16 @@ def hole_chance(rig: Rig, frames: Sequence[GridFrame], wish: Wish, support: Supp
     return holed / _TRIALS
 
 
-def _inner(wish: Wish, rim_deg: float) -> Wish:
-    """The wish without its rim; poles and closed circles have none."""
-    wide = 0.0 if wish.full_circle else min(rim_deg, wish.sweep_deg / 4)
-    tall = min(rim_deg, (wish.high_deg - wish.low_deg) / 4)
+def _inner(target_field: TargetField, rim_deg: float) -> TargetField:
+    """The field without its rim; poles and closed circles have none."""
+    wide = 0.0 if target_field.full_circle else min(rim_deg, target_field.sweep_deg / 4)
+    tall = min(rim_deg, (target_field.high_deg - target_field.low_deg) / 4)
     return replace(
-        wish,
-        left_deg=wish.left_deg + wide,
-        right_deg=wish.right_deg - wide,
-        low_deg=wish.low_deg if wish.low_deg < -89 else wish.low_deg + tall,
-        high_deg=wish.high_deg if wish.high_deg > 89 else wish.high_deg - tall,
+        target_field,
+        left_deg=target_field.left_deg + wide,
+        right_deg=target_field.right_deg - wide,
+        low_deg=target_field.low_deg if target_field.low_deg < -89 else target_field.low_deg + tall,
+        high_deg=target_field.high_deg if target_field.high_deg > 89 else target_field.high_deg - tall,
     )
 
 

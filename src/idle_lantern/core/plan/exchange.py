@@ -15,14 +15,14 @@ from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 SPEC_SCHEMA = "idle-lantern/plan-spec/1"
 PLAN_SCHEMA = "idle-lantern/plan/1"
 
 PARTS: dict[str, Any] = {
     "rig": Rig,
-    "wish": Wish,
+    "target_field": TargetField,
     "support": Support,
     "scene": Scene,
     "exposure": Exposure,
@@ -57,6 +57,7 @@ def read_spec(text: str, where: str = "") -> Brief:
 
 def read_brief(document: dict[str, Any], *, start_from_kind: bool = False, strict: bool = True) -> Brief:
     """A brief from the parts of a document; ``strict`` refuses unknown fields."""
+    document = _in_present_words(document)
     kind_id = document.get("kind", "row")
     start = Brief(kind=str(kind_id))
     if start_from_kind and "kind" in document:
@@ -70,6 +71,13 @@ def read_brief(document: dict[str, Any], *, start_from_kind: bool = False, stric
         start = kind.start(start)
     parts = {name: _filled(getattr(start, name), document.get(name, {}), name, strict) for name in PARTS}
     return Brief(**parts, kind=start.kind)
+
+
+def _in_present_words(document: dict[str, Any]) -> dict[str, Any]:
+    """Files written before document version 4 call the target field ``wish``."""
+    if "wish" not in document or "target_field" in document:
+        return document
+    return {("target_field" if name == "wish" else name): part for name, part in document.items()}
 
 
 def brief_document(brief: Brief) -> dict[str, Any]:

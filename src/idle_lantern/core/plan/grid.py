@@ -1,4 +1,4 @@
-"""Rig, wish and support -> rows and frame directions.
+"""Rig, target field and support -> rows and frame directions.
 
 Rows are chosen from a ladder of pitches by shortest path: each step of the path is
 a row with its number of frames, a step is allowed where two rows overlap as wanted
@@ -23,12 +23,12 @@ from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import holes, prove
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.rows import bands, cap_reach, half_widths, tilt_for_overlap, turns_for_overlap
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 Array = NDArray[Any]
 
 _POLE = math.pi / 2
-#: Coverage sought beyond the wish, so that rounding of angles opens no hole.
+#: Coverage sought beyond the target_field, so that rounding of angles opens no hole.
 _SPARE_RAD = math.radians(0.05)
 _MOST_FRAMES = 5000
 #: Rows may also be shot with more frames than the overlap asks: they then cover a taller band.
@@ -72,9 +72,9 @@ class Row:
 
 
 def plan_grid(
-    rig: Rig, wish: Wish, support: Support | None = None, whole_at_deg: float | None = None
+    rig: Rig, target_field: TargetField, support: Support | None = None, whole_at_deg: float | None = None
 ) -> tuple[GridFrame, ...]:
-    """Frames that cover the wish and its crop reserve, top row first, each row from left to right.
+    """Frames that cover the target field and its crop reserve, top row first, each row from left to right.
 
     On a full circle, where a row may begin anywhere, a frame of each row looks straight at
     ``whole_at_deg``, so that no seam comes near what stands there.
@@ -82,7 +82,7 @@ def plan_grid(
     support = support or Support()
     if rig.motion == "two-lens":
         return (GridFrame(1, 1, 1, 0.0, 0.0), GridFrame(2, 1, 2, 180.0, 0.0))
-    field = wish.with_reserve()
+    field = target_field.with_reserve()
     if rig.motion == "lens-shift":
         return _shift_grid(rig, field)
     lens = rig.lens()
@@ -90,7 +90,7 @@ def plan_grid(
         frames = _numbered(_best_rows(lens, field, support, tighter, whole_at_deg), field)
         if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 2200).any():
             break
-    if not (support.step_deg or support.tilt_step_deg or wish.spare_ends):
+    if not (support.step_deg or support.tilt_step_deg or target_field.spare_ends):
         plain = _numbered(_row_rule(lens, field), field)
         in_reach = all(support.tilt_low_deg <= f.pitch_deg <= support.tilt_high_deg for f in plain)
         if len(plain) < len(frames) and in_reach and _serves(rig, plain, field):
@@ -98,16 +98,16 @@ def plan_grid(
     return frames
 
 
-def _row_rule(lens: Lens, wish: Wish) -> list[Row]:
+def _row_rule(lens: Lens, target_field: TargetField) -> list[Row]:
     """The rule done in the head: steps of the field of view times one minus the overlap, all rows alike."""
     wide, tall = lens.field_rad()
-    left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
-    low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
-    rows = 1 + math.ceil(max(0.0, high - low - tall) / (tall * (1 - wish.between_rows)) - 1e-9)
+    left, sweep = math.radians(target_field.left_deg), math.radians(target_field.sweep_deg)
+    low, high = math.radians(target_field.low_deg), math.radians(target_field.high_deg)
+    rows = 1 + math.ceil(max(0.0, high - low - tall) / (tall * (1 - target_field.between_rows)) - 1e-9)
     reach = tall / 2 - _SPARE_RAD
     first, last = (low + reach, high - reach) if rows > 1 else ((low + high) / 2, (low + high) / 2)
-    step = wide * (1 - wish.overlap)
-    if wish.full_circle:
+    step = wide * (1 - target_field.overlap)
+    if target_field.full_circle:
         count = math.ceil(2 * math.pi / step - 1e-9)
         yaws = [left + 2 * math.pi * (i + 0.5) / count for i in range(count)]
     else:
@@ -115,10 +115,10 @@ def _row_rule(lens: Lens, wish: Wish) -> list[Row]:
     return [Row(float(p), tuple(yaws)) for p in np.linspace(last, first, rows)]
 
 
-def _serves(rig: Rig, frames: Sequence[GridFrame], wish: Wish) -> bool:
+def _serves(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField) -> bool:
     """Whether frames leave no hole and keep both overlaps."""
-    proof = prove(rig, frames, wish, 4000)
-    least = min(wish.overlap, wish.between_rows)
+    proof = prove(rig, frames, target_field, 4000)
+    least = min(target_field.overlap, target_field.between_rows)
     return proof.complete and (proof.smallest_overlap is None or proof.smallest_overlap >= least)
 
 
@@ -133,47 +133,47 @@ class _Ladder:
 
 
 def _best_rows(
-    lens: Lens, wish: Wish, support: Support, tighter: float, whole_at_deg: float | None = None
+    lens: Lens, target_field: TargetField, support: Support, tighter: float, whole_at_deg: float | None = None
 ) -> list[Row]:
-    low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
-    up = tilt_up(lens, wish.between_rows) * tighter
-    reach = cap_reach(lens, wish.between_rows) * (2 * tighter - 1 if tighter > 0.5 else tighter / 2)
-    can_up = wish.high_deg > 89 and support.tilt_high_deg >= 90 and wish.zenith_frames > 0
-    can_down = wish.low_deg < -89 and support.tilt_low_deg <= -90 and wish.nadir_frames > 0
+    low, high = math.radians(target_field.low_deg), math.radians(target_field.high_deg)
+    up = tilt_up(lens, target_field.between_rows) * tighter
+    reach = cap_reach(lens, target_field.between_rows) * (2 * tighter - 1 if tighter > 0.5 else tighter / 2)
+    can_up = target_field.high_deg > 89 and support.tilt_high_deg >= 90 and target_field.zenith_frames > 0
+    can_down = target_field.low_deg < -89 and support.tilt_low_deg <= -90 and target_field.nadir_frames > 0
     tops = {False: high, True: min(high, _POLE - reach)} if can_up else {False: high}
     bottoms = {False: low, True: max(low, -_POLE + reach)} if can_down else {False: low}
     # two or more are asked for their own sake (to take the head out), one only where it saves frames
-    if can_up and wish.zenith_frames > 1:
+    if can_up and target_field.zenith_frames > 1:
         del tops[False]
-    if can_down and wish.nadir_frames > 1:
+    if can_down and target_field.nadir_frames > 1:
         del bottoms[False]
     if max(bottoms.values()) >= min(tops.values()):  # the caps alone cover all
-        return _caps(wish, can_up, can_down)
-    ladder = _ladder(lens, wish, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
+        return _caps(target_field, can_up, can_down)
+    ladder = _ladder(lens, target_field, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
     best: tuple[float, list[int], bool, bool] | None = None
     for zenith, top in tops.items():
         for nadir, bottom in bottoms.items():
             cost, path = _cheapest(ladder, bottom, top, up)
-            cost += zenith * wish.zenith_frames + nadir * wish.nadir_frames
+            cost += zenith * target_field.zenith_frames + nadir * target_field.nadir_frames
             if best is None or cost < best[0]:
                 best = (cost, path, zenith, nadir)
     assert best is not None
     _, path, zenith, nadir = best
     chosen = ladder.pitches[[k // len(_DENSER) for k in path]]
     density = _DENSER[[k % len(_DENSER) for k in path]]
-    steps = turns(lens, chosen, wish.overlap) * tighter * density
-    rows = _filled_rows(lens, wish, support, chosen, steps, (bottoms[nadir], tops[zenith]), whole_at_deg)
-    caps_rows = _caps(wish, zenith, nadir)
+    steps = turns(lens, chosen, target_field.overlap) * tighter * density
+    rows = _filled_rows(lens, target_field, support, chosen, steps, (bottoms[nadir], tops[zenith]), whole_at_deg)
+    caps_rows = _caps(target_field, zenith, nadir)
     return [*caps_rows[:zenith], *rows[::-1], *caps_rows[zenith:]]
 
 
-def _caps(wish: Wish, zenith: bool, nadir: bool) -> list[Row]:
+def _caps(target_field: TargetField, zenith: bool, nadir: bool) -> list[Row]:
     """Frames straight up and down, each turned by a quarter against the one before."""
     rows = []
     if zenith:
-        rows.append(Row(_POLE, tuple(_POLE * i for i in range(wish.zenith_frames)), "zenith"))
+        rows.append(Row(_POLE, tuple(_POLE * i for i in range(target_field.zenith_frames)), "zenith"))
     if nadir:
-        rows.append(Row(-_POLE, tuple(_POLE * i for i in range(wish.nadir_frames)), "nadir"))
+        rows.append(Row(-_POLE, tuple(_POLE * i for i in range(target_field.nadir_frames)), "nadir"))
     return rows
 
 
@@ -203,12 +203,18 @@ def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
 
 
 def _ladder(
-    lens: Lens, wish: Wish, support: Support, tighter: float, bottoms: list[float], tops: list[float], up: float
+    lens: Lens,
+    target_field: TargetField,
+    support: Support,
+    tighter: float,
+    bottoms: list[float],
+    tops: list[float],
+    up: float,
 ) -> _Ladder:
-    pitches = _rungs(lens, wish, support, tighter, bottoms, tops, up)
-    step = turns(lens, pitches, wish.overlap)[:, None] * tighter * _DENSER
-    sweep = math.radians(wish.sweep_deg)
-    if wish.full_circle:
+    pitches = _rungs(lens, target_field, support, tighter, bottoms, tops, up)
+    step = turns(lens, pitches, target_field.overlap)[:, None] * tighter * _DENSER
+    sweep = math.radians(target_field.sweep_deg)
+    if target_field.full_circle:
         counts = np.ceil(2 * math.pi / step - 1e-9)
         used = 2 * math.pi / counts
     else:
@@ -223,7 +229,13 @@ def _ladder(
 
 
 def _rungs(
-    lens: Lens, wish: Wish, support: Support, tighter: float, bottoms: list[float], tops: list[float], up: float
+    lens: Lens,
+    target_field: TargetField,
+    support: Support,
+    tighter: float,
+    bottoms: list[float],
+    tops: list[float],
+    up: float,
 ) -> Array:
     """Pitches from those whose bands just reach the bottoms to those that just reach the tops."""
     lowest, highest = math.radians(support.tilt_low_deg), math.radians(support.tilt_high_deg)
@@ -231,7 +243,7 @@ def _rungs(
         stop = math.radians(support.tilt_step_deg)
         return np.arange(math.ceil(lowest / stop - 1e-9), math.floor(highest / stop + 1e-9) + 1) * stop
     probe = np.linspace(max(lowest, bottoms[0] - up), min(highest, tops[-1] + up), 61)
-    low, high = bands(lens, probe, turns(lens, probe, wish.overlap) * tighter / 2)
+    low, high = bands(lens, probe, turns(lens, probe, target_field.overlap) * tighter / 2)
     firsts = [_meets(probe, bottom - _SPARE_RAD - low, last=True) for bottom in bottoms]
     lasts = [_meets(probe, high - top - _SPARE_RAD, last=False) for top in tops]
     a, b = min(*firsts, *lasts), max(*firsts, *lasts)
@@ -312,7 +324,7 @@ def _cheapest(ladder: _Ladder, bottom: float, top: float, up: float) -> tuple[fl
 
 def _filled_rows(
     lens: Lens,
-    wish: Wish,
+    target_field: TargetField,
     support: Support,
     pitches: Array,
     steps: Array,
@@ -324,7 +336,7 @@ def _filled_rows(
     with np.errstate(invalid="ignore"):
         joints = (high[:-1] + low[1:]) / 2
     bottoms, tops = np.append(between[0], joints), np.append(joints, between[1])
-    left, sweep = math.radians(wish.left_deg), math.radians(wish.sweep_deg)
+    left, sweep = math.radians(target_field.left_deg), math.radians(target_field.sweep_deg)
     stop = math.radians(support.step_deg)
     if not np.isfinite(joints).all():  # a lens or a head that leaves gaps: the proof tells of them
         bottoms, tops = pitches - 1e-3, pitches + 1e-3
@@ -332,8 +344,8 @@ def _filled_rows(
     rows = []
     for pitch, step, half in zip(pitches.tolist(), steps.tolist(), np.maximum(halves, 0.0).tolist()):
         if stop:
-            yaws = _stopped_yaws(left, sweep, wish.full_circle, step, half, stop)
-        elif wish.full_circle:
+            yaws = _stopped_yaws(left, sweep, target_field.full_circle, step, half, stop)
+        elif target_field.full_circle:
             count = max(1, math.ceil(2 * math.pi / step - 1e-9))
             first = left + math.pi / count
             if whole_at_deg is not None:
@@ -342,7 +354,7 @@ def _filled_rows(
             yaws = [first + 2 * math.pi * i / count for i in range(count)]
         else:
             yaws = _spread_yaws(left, sweep, step, half)
-        spare = 0 if wish.full_circle else wish.spare_ends
+        spare = 0 if target_field.full_circle else target_field.spare_ends
         if spare:
             apart = (
                 yaws[1] - yaws[0] if len(yaws) > 1 else (max(stop, math.floor(step / stop) * stop) if stop else step)
@@ -382,7 +394,7 @@ def _stopped_yaws(left: float, sweep: float, closed: bool, step: float, half: fl
     return [first + i * clicks * stop for i in range(count)]
 
 
-def _numbered(rows: Sequence[Row], wish: Wish) -> tuple[GridFrame, ...]:
+def _numbered(rows: Sequence[Row], target_field: TargetField) -> tuple[GridFrame, ...]:
     frames: list[GridFrame] = []
     for r, row in enumerate(rows):
         last = len(row.yaws_rad) - 1
@@ -394,21 +406,22 @@ def _numbered(rows: Sequence[Row], wish: Wish) -> tuple[GridFrame, ...]:
     return tuple(frames)
 
 
-def _shift_grid(rig: Rig, wish: Wish) -> tuple[GridFrame, ...]:
+def _shift_grid(rig: Rig, target_field: TargetField) -> tuple[GridFrame, ...]:
     """Positions of a shift lens before a camera that stands still: a grid on the sensor plane."""
     # two pixels a side are kept back, so that rounding of shifts opens no gap
     width, height = ((v - 4) * rig.pixel_mm for v in rig.frame_px)
-    middle_yaw = (wish.left_deg + wish.right_deg) / 2
-    half = math.radians(min(wish.sweep_deg, 178.0) / 2)
+    middle_yaw = (target_field.left_deg + target_field.right_deg) / 2
+    half = math.radians(min(target_field.sweep_deg, 178.0) / 2)
     wide = rig.focal_mm * math.tan(half)
     # a line of one altitude bows outward on the plane: its ends lie farthest up
     bow = math.cos(half)
     low, high = (
-        rig.focal_mm * math.tan(math.radians(max(-89.0, min(89.0, v)))) / bow for v in (wish.low_deg, wish.high_deg)
+        rig.focal_mm * math.tan(math.radians(max(-89.0, min(89.0, v)))) / bow
+        for v in (target_field.low_deg, target_field.high_deg)
     )
     reach = _shift_reach(rig, width, height)
-    across = _places(-wide, wide, width, wish.overlap, reach[0])
-    up = _places(low, high, height, wish.between_rows, reach[1])
+    across = _places(-wide, wide, width, target_field.overlap, reach[0])
+    up = _places(low, high, height, target_field.between_rows, reach[1])
     frames: list[GridFrame] = []
     for r, y in enumerate(reversed(up)):
         for c, x in enumerate(across):

@@ -66,7 +66,7 @@ def _field(plan: Plan) -> Iterator[Judgement]:
         else:
             why, todo = "this lens does not reach there", "Use a wider lens or a smaller field."
         yield Judgement("hole", _STOP, f"{units.share(share, 1)} of the wanted field lies in no frame: {why}.", todo)
-    if plan.wish.reserve == 0 and not plan.wish.full_circle and plan.crop.expected > 0.15:
+    if plan.target_field.reserve == 0 and not plan.target_field.full_circle and plan.crop.expected > 0.15:
         yield Judgement(
             "no-reserve",
             _NOTE,
@@ -76,7 +76,11 @@ def _field(plan: Plan) -> Iterator[Judgement]:
             "Keep a quarter in reserve: 20 to 30 % is usual.",
             "reserve-quarter",
         )
-    if not plan.wish.full_circle and plan.wish.spare_ends == 0 and plan.brief.support.kind in ("hand", "air"):
+    if (
+        not plan.target_field.full_circle
+        and plan.target_field.spare_ends == 0
+        and plan.brief.support.kind in ("hand", "air")
+    ):
         yield Judgement(
             "no-spare-ends",
             _NOTE,
@@ -106,14 +110,14 @@ def _overlap(plan: Plan) -> Iterator[Judgement]:
     advised, reason = advised_overlap(plan)
     if (
         plan.rig.motion == "turn"
-        and plan.wish.overlap < advised - 0.08
+        and plan.target_field.overlap < advised - 0.08
         and len(plan.frames) > 1
-        and plan.wish.overlap >= 0.15
+        and plan.target_field.overlap >= 0.15
     ):
         yield Judgement(
             "overlap-advice",
             _NOTE,
-            f"{units.share(plan.wish.overlap)} of overlap is on the small side here: {reason}.",
+            f"{units.share(plan.target_field.overlap)} of overlap is on the small side here: {reason}.",
             f"Take {units.share(advised)}.",
             "overlap-advised",
         )
@@ -152,7 +156,7 @@ def _rows(plan: Plan) -> Iterator[Judgement]:
     field_w, field_h = (math.degrees(v) for v in plan.rig.lens().field_rad())
     rows = [r for r in plan.rows if r[0].role in ("field", "spare")]
     if (
-        plan.wish.high_deg - plan.wish.low_deg > field_h * 0.9
+        plan.target_field.high_deg - plan.target_field.low_deg > field_h * 0.9
         and not plan.rig.upright
         and len(rows) > 1
         and plan.rig.motion == "turn"
@@ -160,7 +164,7 @@ def _rows(plan: Plan) -> Iterator[Judgement]:
         yield Judgement(
             "turn-upright",
             _NOTE,
-            f"Held sideways a frame is {units.angle(field_h)} high, so the picture takes {len(rows)} rows.",
+            f"SizedCache sideways a frame is {units.angle(field_h)} high, so the picture takes {len(rows)} rows.",
             f"Hold the camera upright: {units.angle(field_w)} of height in one frame.",
             "upright",
         )
@@ -200,8 +204,8 @@ def _whole_in_one(plan: Plan, yaw_deg: float, pitch_deg: float, width_deg: float
 
 def _support(plan: Plan) -> Iterator[Judgement]:
     s = plan.brief.support
-    if s.base_tilt_deg >= 1.0 and not plan.wish.full_circle and s.kind in ("head", "tripod"):
-        lost = 2 * math.tan(math.radians(s.base_tilt_deg)) * plan.wish.sweep_deg / 2
+    if s.base_tilt_deg >= 1.0 and not plan.target_field.full_circle and s.kind in ("head", "tripod"):
+        lost = 2 * math.tan(math.radians(s.base_tilt_deg)) * plan.target_field.sweep_deg / 2
         yield Judgement(
             "base-lean",
             _CARE,
@@ -396,7 +400,7 @@ def _exposure(plan: Plan) -> Iterator[Judgement]:
 def _filters(plan: Plan) -> Iterator[Judgement]:
     if not plan.brief.exposure.polariser:
         return
-    site, w = plan.brief.site, plan.wish
+    site, w = plan.brief.site, plan.target_field
     spread = polariser_spread_stops(site.yaw_of(plan.sun.bearing_deg), plan.sun.altitude_deg, w.left_deg, w.right_deg)
     outside = w.high_deg > 8 and plan.brief.scene.sky in ("clear", "clouds")
     if outside and spread > 0.5:
@@ -410,7 +414,7 @@ def _filters(plan: Plan) -> Iterator[Judgement]:
 
 
 def _light(plan: Plan) -> Iterator[Judgement]:
-    site, w, sun = plan.brief.site, plan.wish, plan.sun
+    site, w, sun = plan.brief.site, plan.target_field, plan.sun
     if plan.brief.scene.sky == "indoors":
         return
     sun_yaw = site.yaw_of(sun.bearing_deg)

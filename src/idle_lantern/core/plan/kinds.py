@@ -55,7 +55,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": True},
             "support": _ON_HEAD,
-            "wish": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -20.0, "high_deg": 20.0, "overlap": 1 / 3,
+            "target_field": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -20.0, "high_deg": 20.0, "overlap": 1 / 3,
                      "overlap_rows": 0.0, "reserve": 0.2, "spare_ends": 1, "zenith_frames": 1, "nadir_frames": 1},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "rows", "repeats": 1},
@@ -68,7 +68,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": False},
             "support": _ON_HEAD,
-            "wish": {"left_deg": -70.0, "right_deg": 70.0, "low_deg": -32.0, "high_deg": 38.0, "overlap": 1 / 3,
+            "target_field": {"left_deg": -70.0, "right_deg": 70.0, "low_deg": -32.0, "high_deg": 38.0, "overlap": 1 / 3,
                      "overlap_rows": 0.4, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "snake", "repeats": 1},
@@ -81,7 +81,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": False},
             "support": _ON_HEAD,
-            "wish": {"left_deg": -18.0, "right_deg": 18.0, "low_deg": -30.0, "high_deg": 50.0, "overlap": 1 / 3,
+            "target_field": {"left_deg": -18.0, "right_deg": 18.0, "low_deg": -30.0, "high_deg": 50.0, "overlap": 1 / 3,
                      "overlap_rows": 1 / 3, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "columns", "repeats": 1},
@@ -94,7 +94,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": True, "focal_mm": 200.0},
             "support": _ON_HEAD,
-            "wish": {"left_deg": -30.0, "right_deg": 30.0, "low_deg": -10.0, "high_deg": 10.0, "overlap": 0.25,
+            "target_field": {"left_deg": -30.0, "right_deg": 30.0, "low_deg": -10.0, "high_deg": 10.0, "overlap": 0.25,
                      "overlap_rows": 0.25, "reserve": 0.1, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
             "scene": {"near_m": 200.0, "far_m": math.inf, "background_m": math.inf},
             "exposure": {"aperture_school": "sharpest", "metering": "brightest"},
@@ -110,7 +110,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": True, "focal_mm": 85.0, "widest_aperture": 1.8, "corner_loss_stops": 1.5},
             "support": {"kind": "tripod", "pointing_deg": 0.0},
-            "wish": {"left_deg": -25.0, "right_deg": 25.0, "low_deg": -18.0, "high_deg": 18.0, "overlap": 0.5,
+            "target_field": {"left_deg": -25.0, "right_deg": 25.0, "low_deg": -18.0, "high_deg": 18.0, "overlap": 0.5,
                      "overlap_rows": 0.5, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
             "scene": {"near_m": 1.5, "subject_m": 2.5, "background_m": 40.0, "far_m": math.inf, "subject": "walking"},
             "exposure": {"aperture_school": "open", "metering": "subject", "focus_m": 0.0},
@@ -124,7 +124,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": True},
             "support": {**_ON_HEAD, "tilt_low_deg": -90.0, "tilt_high_deg": 90.0},
-            "wish": {"left_deg": -180.0, "right_deg": 180.0, "low_deg": -90.0, "high_deg": 90.0, "overlap": 0.3,
+            "target_field": {"left_deg": -180.0, "right_deg": 180.0, "low_deg": -90.0, "high_deg": 90.0, "overlap": 0.3,
                      "overlap_rows": 0.25, "reserve": 0.0, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 2},
             "scene": {"near_m": 1.2},
             "exposure": {"aperture_school": "depth", "metering": "average"},
@@ -138,7 +138,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {**_TURNING, "upright": False},
             "support": {"kind": "air", "pointing_deg": 0.0, "tilt_low_deg": -90.0, "tilt_high_deg": 30.0},
-            "wish": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -50.0, "high_deg": 15.0, "overlap": 1 / 3,
+            "target_field": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -50.0, "high_deg": 15.0, "overlap": 1 / 3,
                      "overlap_rows": 1 / 3, "reserve": 0.25, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
             "scene": {"near_m": 30.0},
             "run": {"order": "columns", "repeats": 1},
@@ -153,7 +153,7 @@ KINDS: tuple[Kind, ...] = (
                     "sensor_width_mm": 5.6, "sensor_height_mm": 5.6, "width_px": 2900, "height_px": 2900,
                     "focal_mm": 1.65, "image_circle_mm": 5.6, "widest_aperture": 2.0, "narrowest_aperture": 5.6},
             "support": {"kind": "tripod", "pointing_deg": 0.0},
-            "wish": {"left_deg": -180.0, "right_deg": 180.0, "low_deg": -90.0, "high_deg": 90.0, "overlap": 0.05,
+            "target_field": {"left_deg": -180.0, "right_deg": 180.0, "low_deg": -90.0, "high_deg": 90.0, "overlap": 0.05,
                      "overlap_rows": 0.0, "reserve": 0.0, "spare_ends": 0},
             "exposure": {"aperture_school": "own", "aperture": 5.6, "iso": 250.0, "bracket_count": 3, "bracket_step_ev": 1.5},
             "run": {"order": "rings", "repeats": 1, "delay_s": 10.0, "bookends": False},
@@ -167,7 +167,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {"motion": "lens-shift", "exposures_each": 1, "lens_model": "rectilinear", "upright": False,
                     "focal_mm": 24.0, "shift_mm": 12.0, "image_circle_mm": 58.0},
             "support": {"kind": "tripod", "pointing_deg": 0.0},
-            "wish": {"left_deg": -36.0, "right_deg": 36.0, "low_deg": -25.0, "high_deg": 25.0, "overlap": 1 / 3,
+            "target_field": {"left_deg": -36.0, "right_deg": 36.0, "low_deg": -25.0, "high_deg": 25.0, "overlap": 1 / 3,
                      "overlap_rows": 1 / 3, "reserve": 0.0, "spare_ends": 0},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "rows", "repeats": 1},
@@ -180,7 +180,7 @@ KINDS: tuple[Kind, ...] = (
         {
             "rig": {"motion": "turn", "exposures_each": 4, "upright": True},
             "support": _ON_HEAD,
-            "wish": {"left_deg": -40.0, "right_deg": 40.0, "low_deg": -15.0, "high_deg": 15.0, "overlap": 1 / 3,
+            "target_field": {"left_deg": -40.0, "right_deg": 40.0, "low_deg": -15.0, "high_deg": 15.0, "overlap": 1 / 3,
                      "overlap_rows": 0.0, "reserve": 0.2, "spare_ends": 0},
             "scene": {"subject": "still"},
             "exposure": {"aperture_school": "sharpest", "metering": "brightest"},

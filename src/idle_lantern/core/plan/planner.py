@@ -23,8 +23,8 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.shallow import SingleShot, single_shot
 from idle_lantern.core.plan.size import JoinedSize, joined_size
 from idle_lantern.core.plan.sun import Position, minutes_of_even_light, sun_at
+from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.plan.timing import RunTime, Slot, evening, run_time
-from idle_lantern.core.plan.wish import Wish
 
 
 @dataclass(frozen=True)
@@ -49,9 +49,9 @@ class Plan:
         return self.brief.rig
 
     @property
-    def wish(self) -> Wish:
+    def target_field(self) -> TargetField:
         """Wanted field and overlap."""
-        return self.brief.wish
+        return self.brief.target_field
 
     @cached_property
     def rows(self) -> tuple[tuple[GridFrame, ...], ...]:
@@ -74,23 +74,23 @@ class Plan:
         """The first mark, or the middle of the picture."""
         if self.brief.scene.marks:
             return self.brief.scene.marks[0]
-        w = self.wish
+        w = self.target_field
         return Mark("middle", (w.left_deg + w.right_deg) / 2, max(-90.0, min(90.0, (w.low_deg + w.high_deg) / 2)))
 
     @cached_property
     def crop(self) -> CropLoss:
         """What the crop loses."""
-        return crop_loss(self.rig, self.frames, self.wish, self.brief.support, self.size.projection)
+        return crop_loss(self.rig, self.frames, self.target_field, self.brief.support, self.size.projection)
 
     @cached_property
     def hole_chance(self) -> float | None:
         """How often a hole is left by the support's pointing error; None where not tried."""
-        return hole_chance(self.rig, self.frames, self.wish, self.brief.support)
+        return hole_chance(self.rig, self.frames, self.target_field, self.brief.support)
 
     @cached_property
     def single(self) -> SingleShot | None:
         """One imaginary frame like the joined picture."""
-        return single_shot(self.rig, self.wish, self.sharpness.aperture)
+        return single_shot(self.rig, self.target_field, self.sharpness.aperture)
 
     @cached_property
     def cost(self) -> Cost:
@@ -132,28 +132,30 @@ def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[
     ``frames`` that are given (from a list made elsewhere) are taken as they are, proven
     and judged like planned ones; ``past`` are this machine's joins so far.
     """
-    rig, wish, scene, site = brief.rig, brief.wish, brief.scene, brief.site
+    rig, target_field, scene, site = brief.rig, brief.target_field, brief.scene, brief.site
     sun = sun_at(site, site.begin)
     subject = scene.marks[0] if scene.marks else None
-    subject_yaw = subject.yaw_deg if subject else (wish.left_deg + wish.right_deg) / 2
-    subject_pitch = subject.pitch_deg if subject else (wish.low_deg + wish.high_deg) / 2
+    subject_yaw = subject.yaw_deg if subject else (target_field.left_deg + target_field.right_deg) / 2
+    subject_pitch = subject.pitch_deg if subject else (target_field.low_deg + target_field.high_deg) / 2
     if frames:
         ordered = tuple(frames)
     else:
         ordered = in_order(
-            plan_grid(rig, wish, brief.support, subject.yaw_deg if subject and subject.keep_off_seams else None),
+            plan_grid(
+                rig, target_field, brief.support, subject.yaw_deg if subject and subject.keep_off_seams else None
+            ),
             brief.run.order,
             subject_yaw,
             subject_pitch,
             site.yaw_of(sun.bearing_deg),
         )
-    size = joined_size(rig, wish)
+    size = joined_size(rig, target_field)
     sharp = sharpness(rig, scene, brief.exposure, brief.target, max(size.width_px, size.height_px))
     exposed = setting(rig, brief.support, scene, brief.exposure, sharp.aperture, subject_yaw)
     return Plan(
         brief,
         ordered,
-        prove(rig, ordered, wish),
+        prove(rig, ordered, target_field),
         size,
         sharp,
         exposed,

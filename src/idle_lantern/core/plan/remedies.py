@@ -48,15 +48,15 @@ def _by_sun(plan: Plan) -> dict[str, Any]:
 
 
 REMEDIES: dict[str, Remedy] = {
-    "overlap-third": Remedy("Overlap a third", _part("wish", overlap=1 / 3)),
-    "overlap-half": Remedy("Overlap one half", _part("wish", overlap=0.5)),
+    "overlap-third": Remedy("Overlap a third", _part("target_field", overlap=1 / 3)),
+    "overlap-half": Remedy("Overlap one half", _part("target_field", overlap=0.5)),
     "overlap-advised": Remedy(
-        "Take the advised overlap", _reckoned("wish", lambda p: {"overlap": round(advised_overlap(p)[0], 4)})
+        "Take the advised overlap", _reckoned("target_field", lambda p: {"overlap": round(advised_overlap(p)[0], 4)})
     ),
-    "rows-half": Remedy("Rows overlap by half", _part("wish", overlap_rows=0.5)),
+    "rows-half": Remedy("Rows overlap by half", _part("target_field", overlap_rows=0.5)),
     "upright": Remedy("Turn the camera upright", _part("rig", upright=True)),
-    "reserve-quarter": Remedy("Keep a quarter for the crop", _part("wish", reserve=0.25)),
-    "spare-ends": Remedy("One frame beyond each end", _part("wish", spare_ends=1)),
+    "reserve-quarter": Remedy("Keep a quarter for the crop", _part("target_field", reserve=0.25)),
+    "spare-ends": Remedy("One frame beyond each end", _part("target_field", spare_ends=1)),
     "use-head": Remedy("Plan for a panoramic head", _part("support", kind="head")),
     "repeat-thrice": Remedy("Take each three times", _part("run", repeats=3)),
     "aperture-depth": Remedy(
@@ -89,7 +89,8 @@ REMEDIES: dict[str, Remedy] = {
     "focal-print": Remedy(
         "Take that focal length",
         _reckoned(
-            "rig", lambda p: {"focal_mm": round(focal_for_px(p.rig, p.wish, needed_px(p.brief.target)) + 0.05, 1)}
+            "rig",
+            lambda p: {"focal_mm": round(focal_for_px(p.rig, p.target_field, needed_px(p.brief.target)) + 0.05, 1)},
         ),
     ),
 }

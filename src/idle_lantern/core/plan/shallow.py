@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 #: A flat single frame wider than this is no lens that exists.
 _WIDEST_DEG = 150.0
@@ -29,16 +29,16 @@ class SingleShot:
     same_camera_mm: float
 
 
-def single_shot(rig: Rig, wish: Wish, aperture: float) -> SingleShot | None:
+def single_shot(rig: Rig, target_field: TargetField, aperture: float) -> SingleShot | None:
     """The equivalent of the joined picture; None where no flat frame could be so wide.
 
     The blur of a distant point is the entrance pupil f / N seen against the subject,
     whatever sensor lies behind: the pupil stays, the view grows.
     """
-    tall_deg = wish.high_deg - wish.low_deg
-    if wish.sweep_deg > _WIDEST_DEG or tall_deg > _WIDEST_DEG:
+    tall_deg = target_field.high_deg - target_field.low_deg
+    if target_field.sweep_deg > _WIDEST_DEG or tall_deg > _WIDEST_DEG:
         return None
-    wide, tall = (2 * math.tan(math.radians(v) / 2) for v in (wish.sweep_deg, tall_deg))
+    wide, tall = (2 * math.tan(math.radians(v) / 2) for v in (target_field.sweep_deg, tall_deg))
     # framed by the diagonal, as equivalents usually are
     diagonal = math.hypot(wide, tall)
     focal = math.hypot(36, 24) / diagonal

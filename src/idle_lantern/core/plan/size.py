@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from idle_lantern.core.geometry.projections import suited
 from idle_lantern.core.plan.brief import Target
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 
 _INCH_MM = 25.4
 #: Usual resolutions of prints, dots per inch.
@@ -44,11 +44,11 @@ class JoinedSize:
         return self.width_px / dpi * _INCH_MM, self.height_px / dpi * _INCH_MM
 
 
-def joined_size(rig: Rig, wish: Wish) -> JoinedSize:
+def joined_size(rig: Rig, target_field: TargetField) -> JoinedSize:
     """Size on the projection that the join would choose for the field by itself."""
     scale = rig.focal_px
-    sweep = math.radians(wish.sweep_deg)
-    low, high = math.radians(wish.low_deg), math.radians(wish.high_deg)
+    sweep = math.radians(target_field.sweep_deg)
+    low, high = math.radians(target_field.low_deg), math.radians(target_field.high_deg)
     name = suited(sweep, low, high)
     width = 2 * math.tan(sweep / 2) if name == "rectilinear" else sweep
     height = high - low if name == "equirectangular" else math.tan(high) - math.tan(low)
@@ -74,15 +74,15 @@ def needed_px(target: Target) -> int:
     return math.ceil(target.print_mm / _INCH_MM * target.dpi)
 
 
-def focal_for_px(rig: Rig, wish: Wish, longer_px: float) -> float:
+def focal_for_px(rig: Rig, target_field: TargetField, longer_px: float) -> float:
     """Focal length in mm whose joined picture has that many pixels along its longer side."""
-    size = joined_size(rig, wish)
+    size = joined_size(rig, target_field)
     return rig.focal_mm * longer_px / max(size.width_px, size.height_px)
 
 
-def focal_for_pixels(rig: Rig, wish: Wish, pixels: float) -> float:
+def focal_for_pixels(rig: Rig, target_field: TargetField, pixels: float) -> float:
     """Focal length in mm whose joined picture has that many pixels in all."""
-    return rig.focal_mm * math.sqrt(pixels / joined_size(rig, wish).pixels)
+    return rig.focal_mm * math.sqrt(pixels / joined_size(rig, target_field).pixels)
 
 
 def focal_for_px_per_degree(rig: Rig, px_per_degree: float) -> float:

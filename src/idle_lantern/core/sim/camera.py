@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.surfaces import Scene, View, look
+from idle_lantern.core.sim.surfaces import Diorama, View, look
 
 Array = NDArray[Any]
 
@@ -29,7 +29,7 @@ _READ_NOISE_ELECTRONS = 4.0
 
 
 @dataclass(frozen=True)
-class Settings:
+class CameraSettings:
     """What the photographer sets before a frame."""
 
     aperture: float = 8.0
@@ -74,16 +74,16 @@ class SimulatedCamera:
 
     def expose(
         self,
-        scene: Scene,
+        scene: Diorama,
         world_from_camera: Array,
-        settings: Settings | None = None,
+        settings: CameraSettings | None = None,
         *,
         time_s: float = 0.0,
         seed: int = 0,
         threads: int = 2,
     ) -> Picture:
         """Take one frame; the same arguments always give the same pixels."""
-        settings = settings or Settings()
+        settings = settings or CameraSettings()
         view = self.view(scene, world_from_camera, time_s=time_s, threads=threads)
         light = view.light
         if self.defocus:
@@ -93,7 +93,7 @@ class SimulatedCamera:
         rng = np.random.default_rng([seed, 77])
         return self._developed(light, settings, rng)
 
-    def view(self, scene: Scene, world_from_camera: Array, *, time_s: float = 0.0, threads: int = 2) -> View:
+    def view(self, scene: Diorama, world_from_camera: Array, *, time_s: float = 0.0, threads: int = 2) -> View:
         """The light that falls through the lens before anything spoils it."""
         rotation = np.asarray(world_from_camera, np.float32)
         rows, columns = np.mgrid[: self.lens.height, : self.lens.width].astype(np.float64)
@@ -105,7 +105,7 @@ class SimulatedCamera:
         """The same camera with few pixels and no noise, quick enough to look through."""
         return replace(self, lens=self.lens.scaled(width_px / self.lens.width), noise=False, defocus=False)
 
-    def _blur_disc_px(self, distance_m: Array, settings: Settings) -> Array:
+    def _blur_disc_px(self, distance_m: Array, settings: CameraSettings) -> Array:
         """Diameter of the blur disc by distance (thin lens)."""
         focal_m = self.focal_mm / 1000
         aperture_m = focal_m / settings.aperture
@@ -117,7 +117,7 @@ class SimulatedCamera:
             share = np.where(np.isinf(distance_m), 1.0, np.abs(distance_m - settings.focus_m) / distance_m)
         return aperture_m * magnification * share / pixel_m
 
-    def _defocused(self, view: View, settings: Settings) -> Array:
+    def _defocused(self, view: View, settings: CameraSettings) -> Array:
         diameter = np.minimum(self._blur_disc_px(view.distance_m, settings), 80)
         steps = np.rint(2 * np.log2(np.maximum(diameter, 1))).astype(int)
         total = np.zeros_like(view.light)
@@ -140,7 +140,7 @@ class SimulatedCamera:
         light[np.hypot(u - u0, v - v0) > self.lens.circle_px] = 0
         return light.astype(np.float32)
 
-    def _developed(self, light: Array, settings: Settings, rng: np.random.Generator) -> Picture:
+    def _developed(self, light: Array, settings: CameraSettings, rng: np.random.Generator) -> Picture:
         gain = 2.0 ** (SCENE_EV - settings.exposure_value) * np.asarray(settings.white_balance)
         light = light * gain.astype(np.float32)
         if any(self.falloff) or math.isfinite(self.lens.circle_px):

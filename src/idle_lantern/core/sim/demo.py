@@ -10,12 +10,12 @@ import datetime
 from pathlib import Path
 
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.outing import edits, store
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.brief import Brief, Site
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.wish import Wish
+from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.sim.devices import SimulatedRig
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
@@ -29,30 +29,32 @@ def demo_outing() -> Outing:
     return Outing(
         name=NAME,
         created=_START.isoformat(timespec="minutes"),
-        brief=Brief(rig=Rig(focal_mm=20.0, rail_mm=62.0), wish=Wish(-100, 100, -24, 24, 1 / 3), site=_SITE),
+        brief=Brief(
+            rig=Rig(focal_mm=20.0, rail_mm=62.0), target_field=TargetField(-100, 100, -24, 24, 1 / 3), site=_SITE
+        ),
     )
 
 
 def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
     """Plan and shoot the demo outing into ``folder``; one that is complete is only opened."""
-    if (folder / store.DOCUMENT).exists():
-        outing = store.load(folder)
-        if all(store.resolve(folder, r).exists() for r in outing.frames):
+    if (folder / document.DOCUMENT).exists():
+        outing = document.load(folder)
+        if all(document.resolve(folder, r).exists() for r in outing.frames):
             return outing
     outing = demo_outing()
     plan = make_plan(outing.brief)
     devices = SimulatedRig(outing.rig)
-    (folder / store.FRAMES).mkdir(parents=True, exist_ok=True)
+    (folder / document.FRAMES).mkdir(parents=True, exist_ok=True)
     progress.begin("shoot", len(plan.frames))
     for frame in plan.frames:
         reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
         taken = (_START + datetime.timedelta(seconds=6 * frame.number)).strftime("%Y:%m:%d %H:%M:%S")
-        target = folder / store.FRAMES / f"f{frame.number:03d}.jpg"
+        target = folder / document.FRAMES / f"f{frame.number:03d}.jpg"
         devices.shoot(target, taken)
         ref = FrameRef(
-            store.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
+            document.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
         )
         outing = edits.add_frame(ref).apply(outing)
         progress.advance()
-    store.save(outing, folder)
+    document.save(outing, folder)
     return outing

@@ -16,9 +16,9 @@ from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.shoot.devices import Reading
-from idle_lantern.core.sim.camera import Head, Settings, SimulatedCamera
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import Scene
+from idle_lantern.core.sim.surfaces import Diorama
 
 #: The stand-in renders at most so many megapixels a frame, so that a shot takes about a second.
 MOST_MEGAPIXELS = 2.4
@@ -31,7 +31,7 @@ class SimulatedRig:
     Points a fraction of a degree beside where it is told, as real heads do.
     """
 
-    def __init__(self, rig: Rig, scene: Scene | None = None, seed: int = 11) -> None:
+    def __init__(self, rig: Rig, scene: Diorama | None = None, seed: int = 11) -> None:
         self.scene = scene or ambrel_holm()
         lens = rig.lens()
         factor = min(1.0, math.sqrt(MOST_MEGAPIXELS * 1e6 / (lens.width * lens.height)))
@@ -41,7 +41,7 @@ class SimulatedRig:
         )
         self.rig = rig
         self.head = Head(play_deg=0.12, base_tilt_deg=0.4, base_tilt_toward_deg=60, seed=seed)
-        self.settings = Settings()
+        self.settings = CameraSettings()
         self.shots = 0
         self._reached: NDArray[Any] = np.eye(3)
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.sim import textures
 from idle_lantern.core.sim.sky import make_sky
-from idle_lantern.core.sim.surfaces import Material, Outline, Quad, Scene
+from idle_lantern.core.sim.surfaces import Diorama, Material, Outline, Quad
 
 Array = NDArray[Any]
 
@@ -33,7 +33,7 @@ def ambrel_holm(
     sun_azimuth_deg: float = 250.0,
     sun_altitude_deg: float = 24.0,
     seed: int = 1,
-) -> Scene:
+) -> Diorama:
     """The whole place. ``railing`` adds what stands within 5 m; ``walkers`` move with time."""
     azimuth, altitude = math.radians(sun_azimuth_deg), math.radians(sun_altitude_deg)
     sun = (
@@ -46,7 +46,7 @@ def ambrel_holm(
     quads += [*_walls(), *_boats(rng), *_walkers(rng, walkers), *_terrace()]
     if railing:
         quads += [*_rail(), *_things_near(rng)]
-    return Scene(quads=tuple(quads), sky=make_sky(sun, clouds), sun_direction=sun)
+    return Diorama(quads=tuple(quads), sky=make_sky(sun, clouds), sun_direction=sun)
 
 
 # --- materials -------------------------------------------------------------------------------

@@ -10,7 +10,7 @@ from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.sim.camera import Settings, SimulatedCamera
+from idle_lantern.core.sim.camera import CameraSettings, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 
 #: Widest aperture that a usual wide lens has (common practice, no source).
@@ -29,12 +29,13 @@ def blur_pair(plan: Plan, progress: Progress) -> tuple[Picture, Picture]:
     single = plan.single
     if single is None:
         raise InputError("The picture is too wide for one flat frame", remedy="Plan a field below 150 degrees")
-    wish, s = plan.wish, plan.sharpness
+    target_field, s = plan.target_field, plan.sharpness
     wide, tall = single.sensor_width_mm / plan.rig.focal_mm, single.sensor_height_mm / plan.rig.focal_mm
     scale = _LONGER_PX / max(wide, tall)
     lens = Lens("rectilinear", scale, max(16, round(wide * scale)), max(16, round(tall * scale)))
     look = rotations.from_yaw_pitch_roll(
-        math.radians((wish.left_deg + wish.right_deg) / 2), math.radians((wish.low_deg + wish.high_deg) / 2)
+        math.radians((target_field.left_deg + target_field.right_deg) / 2),
+        math.radians((target_field.low_deg + target_field.high_deg) / 2),
     )
     scene = ambrel_holm()
     pictures = []
@@ -45,7 +46,7 @@ def blur_pair(plan: Plan, progress: Progress) -> tuple[Picture, Picture]:
     ):
         camera = SimulatedCamera(lens, focal_mm, focal_mm * wide, defocus=True, noise=False)
         # the same light in both: only the blur differs
-        exposed = Settings(aperture=aperture, exposure_s=aperture**2 / 2**14, focus_m=s.focus_m)
+        exposed = CameraSettings(aperture=aperture, exposure_s=aperture**2 / 2**14, focus_m=s.focus_m)
         pictures.append(camera.expose(scene, look, exposed))
         progress.advance()
     return pictures[0], pictures[1]

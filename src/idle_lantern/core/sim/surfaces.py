@@ -62,7 +62,7 @@ Sky = Callable[[Array, float], Array]
 
 
 @dataclass(frozen=True)
-class Scene:
+class Diorama:
     """Everything that can be seen, and the light on it. Linear light, sunlit white about 0.8."""
 
     quads: Sequence[Quad]
@@ -83,7 +83,7 @@ class View:
 
 
 def look(
-    scene: Scene,
+    scene: Diorama,
     origin_m: Array,
     directions: Array,
     pixel_rad: float,
@@ -157,7 +157,7 @@ def _window(quad: Quad, corner: Array, coarse: Array, shape: tuple[int, ...]) ->
 
 def _paint(
     quad: Quad,
-    scene: Scene,
+    scene: Diorama,
     here: Array,
     directions: Array,
     coarse: Array,

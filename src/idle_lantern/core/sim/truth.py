@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
-from idle_lantern.core.sim.surfaces import Scene, look
+from idle_lantern.core.sim.surfaces import Diorama, look
 
 Array = NDArray[Any]
 
@@ -55,7 +55,7 @@ def registration_error_px(
 
 
 def ideal_canvas(
-    scene: Scene,
+    scene: Diorama,
     projection: Projection,
     shape: tuple[int, int],
     px_per_rad: float,

@@ -45,7 +45,10 @@ class CameraTopic(Topic):
                     [
                         ("Camera", self.camera),
                         ("Lens", self.lens),
-                        ("Held", b.choice("rig", "upright", "Held", [(True, "upright", ""), (False, "sideways", "")])),
+                        (
+                            "SizedCache",
+                            b.choice("rig", "upright", "SizedCache", [(True, "upright", ""), (False, "sideways", "")]),
+                        ),
                         ("Focal length", n("rig", "focal_mm", "Focal length", *MM)),
                         ("Lens kind", b.choice("rig", "lens_model", "Lens kind", kinds)),
                         ("Reach by", b.choice("rig", "motion", "Motion", motions)),

@@ -77,7 +77,9 @@ class LightTopic(Topic):
         yaw = plan.brief.site.yaw_of(plan.sun.bearing_deg)
         height = plan.sun.altitude_deg
         stands = f"{units.angle(height)} up" if height >= 0 else f"{units.angle(-height)} below the horizon"
-        lit = f", {lit_from(yaw, (plan.wish.left_deg + plan.wish.right_deg) / 2)}" if height > -1 else ""
+        lit = (
+            f", {lit_from(yaw, (plan.target_field.left_deg + plan.target_field.right_deg) / 2)}" if height > -1 else ""
+        )
         return f"Sun at the start: bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {stands}{lit}"
 
     def _even(self, plan: Plan) -> str:
@@ -93,7 +95,7 @@ class LightTopic(Topic):
     def _start_at(self, event: str) -> None:
         at = day(self.state.outing.brief.site).first(event)
         if at is None:
-            self.state.told.emit("There is no golden light at that place on that day.", True)
+            self.state.message.emit("There is no golden light at that place on that day.", True)
         else:
             self.state.apply(edits.set_part("site", "Start with golden light", start=f"{at:%H:%M}"))
 

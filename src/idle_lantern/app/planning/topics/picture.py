@@ -45,10 +45,10 @@ class PictureTopic(Topic):
         field = form(
             [
                 ("Kind of picture", self.kind),
-                ("Left end", n("wish", "left_deg", "Left end", *DEG)),
-                ("Right end", n("wish", "right_deg", "Right end", *DEG)),
-                ("Lower edge", n("wish", "low_deg", "Lower edge", *DEG)),
-                ("Upper edge", n("wish", "high_deg", "Upper edge", *DEG)),
+                ("Left end", n("target_field", "left_deg", "Left end", *DEG)),
+                ("Right end", n("target_field", "right_deg", "Right end", *DEG)),
+                ("Lower edge", n("target_field", "low_deg", "Lower edge", *DEG)),
+                ("Upper edge", n("target_field", "high_deg", "Upper edge", *DEG)),
             ]
         )
         whole = row(
@@ -72,15 +72,22 @@ class PictureTopic(Topic):
         self.school.activated.connect(self._take_school)
         grid = form(
             [
-                ("Overlap", n("wish", "overlap", "Overlap", *SHARE, step=0.05)),
+                ("Overlap", n("target_field", "overlap", "Overlap", *SHARE, step=0.05)),
                 (
                     "between rows",
-                    n("wish", "overlap_rows", "Overlap between rows", units.parse_share, _same_or_share, step=0.05),
+                    n(
+                        "target_field",
+                        "overlap_rows",
+                        "Overlap between rows",
+                        units.parse_share,
+                        _same_or_share,
+                        step=0.05,
+                    ),
                 ),
-                ("Crop reserve", n("wish", "reserve", "Reserve for the crop", *SHARE, step=0.05)),
-                ("Beyond each end", n("wish", "spare_ends", "Frames beyond each end", *COUNT, whole=True)),
-                ("At the zenith", n("wish", "zenith_frames", "Zenith frames", *COUNT, whole=True)),
-                ("At the nadir", n("wish", "nadir_frames", "Nadir frames", *COUNT, whole=True)),
+                ("Crop reserve", n("target_field", "reserve", "Reserve for the crop", *SHARE, step=0.05)),
+                ("Beyond each end", n("target_field", "spare_ends", "Frames beyond each end", *COUNT, whole=True)),
+                ("At the zenith", n("target_field", "zenith_frames", "Zenith frames", *COUNT, whole=True)),
+                ("At the nadir", n("target_field", "nadir_frames", "Nadir frames", *COUNT, whole=True)),
             ]
         )
         loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"))
@@ -104,7 +111,7 @@ class PictureTopic(Topic):
         )
 
     def summary(self, plan: Plan) -> str:
-        w = plan.wish
+        w = plan.target_field
         return f"{units.angle(w.sweep_deg, 0)} × {units.angle(w.high_deg - w.low_deg, 0)}, {units.share(w.overlap)}"
 
     def show_plan(self, plan: Plan) -> None:
@@ -119,7 +126,7 @@ class PictureTopic(Topic):
     def _take_school(self, index: int) -> None:
         value = self.school.itemData(index)
         if value is not None:
-            self.state.apply(edits.set_wish("Change the overlap", overlap=float(value)))
+            self.state.apply(edits.set_target_field("Change the overlap", overlap=float(value)))
         self.school.setCurrentIndex(0)
 
     def _focal_lengths(self) -> tuple[float, float, float]:
@@ -128,7 +135,7 @@ class PictureTopic(Topic):
         by_print = plan.rig.focal_mm * (t.print_mm / 25.4 * t.dpi) / max(s.width_px, s.height_px, 1)
         return (
             by_print,
-            focal_for_pixels(plan.rig, plan.wish, max(0.1, self.megapixels.value) * 1e6),
+            focal_for_pixels(plan.rig, plan.target_field, max(0.1, self.megapixels.value) * 1e6),
             focal_for_px_per_degree(plan.rig, max(0.1, self.density.value)),
         )
 

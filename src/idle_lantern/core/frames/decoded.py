@@ -1,0 +1,79 @@
+"""Frames decoded once for all stages, where all of them fit into the memory allowed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from threading import Lock
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
+
+Array = NDArray[Any]
+
+#: Sets beyond this are read again by each stage: three readings cost less than a full memory.
+MOST_BYTES = 600_000_000
+
+
+class DecodedFrames:
+    """Full-size frames of a set.
+
+    Small sets are decoded once and kept until ``take`` hands each to its last user;
+    of large ones each stage gets the quickest reading that serves it.
+    """
+
+    def __init__(self, infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> None:
+        self.infos = infos
+        self.keeps = sum(i.width * i.height * 3 * i.bits // 8 for i in infos) <= min(most_bytes, MOST_BYTES)
+        self._kept: dict[int, Picture] = {}
+        self._lock = Lock()
+
+    def first(self, f: int) -> Picture:
+        """Frame ``f``, checked as it is read for the first time.
+
+        Whole even where it is not kept: half of a JPEG's decoding is spent before its size matters.
+
+        Raises
+        ------
+        UnreadableFrame
+            Its pixels are truncated or damaged.
+        """
+        info = self.infos[f]
+        with self._lock:
+            kept = self._kept.get(f)
+        if kept is not None:
+            return kept
+        picture = read_again(info) if sound_jpeg(info) else read(info.path)
+        if self.keeps:
+            with self._lock:
+                self._kept[f] = picture
+        return picture
+
+    def reduced(self, f: int, reduce: int) -> Picture:
+        """Frame ``f`` decoded at a fraction of its size, for a first glance; it is not kept.
+
+        Raises
+        ------
+        UnreadableFrame
+            Its pixels are truncated or damaged.
+        """
+        return read(self.infos[f].path, reduce)
+
+    def grey(self, f: int) -> Array:
+        """Full-size brightness (H, W), 8 bit."""
+        with self._lock:
+            picture = self._kept.get(f)
+        # always from the colours, so that what is kept makes no difference to the result
+        picture = picture or read_again(self.infos[f])
+        pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
+        return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
+
+    def take(self, f: int, reduce: int = 1) -> Picture:
+        """Frame ``f`` for the picture; it is not kept any longer."""
+        with self._lock:
+            picture = self._kept.pop(f, None)
+        return picture if picture is not None and reduce == 1 else read_again(self.infos[f], reduce)

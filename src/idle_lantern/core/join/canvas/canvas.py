@@ -1,0 +1,212 @@
+"""Poses -> the canvas: which projection and why, its scale, size and middle."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import InputError, JoinError
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.projections import Projection, suited
+from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.join.solve.poses import Poses
+
+Array = NDArray[Any]
+
+_REASONS = {
+    "rectilinear": "The picture spans {}: flat keeps straight lines straight.",
+    "cylindrical": "One band of {}: the cylinder keeps uprights upright.",
+    "equirectangular": "The picture spans {}: only the sphere holds so much height.",
+}
+#: Canvases beyond this are a mistake of projection or scale, not a picture.
+_MOST_PIXELS = 60e9
+
+
+@dataclass(frozen=True)
+class Field:
+    """What the frames cover: azimuth about ``middle_rad``, and altitudes."""
+
+    middle_rad: float
+    width_rad: float
+    low_rad: float
+    high_rad: float
+    full_circle: bool
+
+
+@dataclass(frozen=True)
+class Canvas:
+    """Where directions lie on the picture, as in the join contract.
+
+    ``reason`` says why the projection was chosen.
+    """
+
+    projection: Projection
+    width: int
+    height: int
+    px_per_rad: float
+    centre_px: tuple[float, float]
+    canvas_from_world: Array = field(default_factory=lambda: np.eye(3))
+    full_circle: bool = False
+    reason: str = ""
+
+    def directions(self, pixels: Array, *, over_the_pole: bool = False) -> Array:
+        """Unit world directions of canvas pixels (..., 2); NaN where the canvas has none."""
+        plane = (np.asarray(pixels) - np.asarray(self.centre_px)) / self.px_per_rad
+        result: Array = self.projection.inverse(plane, over_the_pole=over_the_pole) @ self.canvas_from_world
+        return result
+
+    def pixels(self, directions: Array) -> Array:
+        """Canvas pixels (..., 2) of world directions (..., 3); NaN where there is no place."""
+        plane = self.projection.forward(np.asarray(directions) @ self.canvas_from_world.T)
+        result: Array = plane * self.px_per_rad + np.asarray(self.centre_px)
+        return result
+
+    def scaled(self, factor: float) -> Canvas:
+        """The same canvas with fewer pixels; a full circle still closes exactly."""
+        width = max(8, round(self.width * factor))
+        exact = width / self.width
+        height = max(8, round(self.height * exact))
+        cx, cy = ((c + 0.5) * exact - 0.5 for c in self.centre_px)
+        return replace(self, width=width, height=height, px_per_rad=self.px_per_rad * exact, centre_px=(cx, cy))
+
+
+def field_of(poses: Poses) -> Field:
+    """The part of the sphere that the frames cover, from their outlines."""
+    intervals, low, high = [], math.pi / 2, -math.pi / 2
+    for lens, rotation in zip(poses.lenses, poses.world_from_camera):
+        u = np.linspace(-0.5, lens.width - 0.5, 33)
+        v = np.linspace(-0.5, lens.height - 0.5, 33)
+        rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
+        rays = rays[np.isfinite(rays[:, 0])] @ rotation.T
+        azimuth, altitude = azimuth_altitude(rays)
+        low, high = min(low, float(altitude.min())), max(high, float(altitude.max()))
+        poles = [bool(lens.sees(rotation.T @ np.array([0.0, s, 0.0]))) for s in (-1, 1)]
+        if any(poles):
+            intervals.append((-math.pi, math.pi))
+            high = math.pi / 2 if poles[0] else high
+            low = -math.pi / 2 if poles[1] else low
+            continue
+        middle = math.atan2(rotation[0, 2], rotation[2, 2])
+        around = np.angle(np.exp(1j * (azimuth - middle)))
+        intervals.append((middle + float(around.min()), middle + float(around.max())))
+    middle, width = _union(intervals)
+    return Field(middle, width, low, high, width >= 2 * math.pi - 1e-9)
+
+
+def _union(intervals: list[tuple[float, float]]) -> tuple[float, float]:
+    """Middle and width of the arc outside the largest gap between azimuth intervals."""
+    bins = 7200
+    covered = np.zeros(bins, bool)
+    for a, b in intervals:
+        first, last = math.floor((a + math.pi) / (2 * math.pi) * bins), math.ceil((b + math.pi) / (2 * math.pi) * bins)
+        covered[np.arange(first, min(last, first + bins)) % bins] = True
+    if covered.all():
+        return 0.0, 2 * math.pi
+    # start counting at a covered bin, so that no gap is split by the ends
+    start = int(np.flatnonzero(covered)[0])
+    free = np.flatnonzero(~np.roll(covered, -start))
+    runs = np.split(free, np.flatnonzero(np.diff(free) > 1) + 1)
+    gap = max(runs, key=len)
+    after = start + int(gap[-1]) + 1
+    width = bins - len(gap)
+    middle = (after + width / 2) / bins * 2 * math.pi - math.pi
+    return float(np.angle(np.exp(1j * middle))), width / bins * 2 * math.pi
+
+
+def choose_projection(seen: Field) -> tuple[str, str]:
+    """The projection that suits the field, with the reason in a sentence."""
+    width, height = math.degrees(seen.width_rad), math.degrees(seen.high_rad - seen.low_rad)
+    name = suited(seen.width_rad, seen.low_rad, seen.high_rad)
+    return name, _REASONS[name].format(f"{width:.0f}° x {height:.0f}°")
+
+
+def make_canvas(
+    poses: Poses,
+    seen: Field,
+    projection: str = "auto",
+    width_px: int | None = None,
+    parameters: dict[str, float] | None = None,
+) -> Canvas:
+    """A canvas that holds all frames at their own scale, or at ``width_px`` across.
+
+    Raises
+    ------
+    JoinError
+        Nothing of the picture fits the projection.
+    """
+    reason = "Chosen by hand."
+    if projection == "auto":
+        projection, reason = choose_projection(seen)
+    plane = Projection(projection, dict(parameters or ({"distance": 1.0} if projection == "panini" else {})))
+    # known directions stay as they are told; the canvas turns to the middle of the picture
+    canvas_from_world = np.eye(3) if seen.full_circle else rotations.about_y(-seen.middle_rad)
+    middle_altitude = (seen.low_rad + seen.high_rad) / 2
+    wide = seen.high_rad - seen.low_rad > math.radians(100)
+    if projection == "stereographic" or (
+        projection == "rectilinear" and abs(middle_altitude) > math.radians(25) and not wide
+    ):
+        # looking far up or down: the plane stands square to the look
+        canvas_from_world = rotations.about_x(-middle_altitude) @ canvas_from_world
+    scale = max(lens.focal_px for lens in poses.lenses)
+    draft = Canvas(plane, 1, 1, 1.0, (0.0, 0.0), canvas_from_world)
+    box = _bounds(poses, draft)
+    if plane.wraps and seen.full_circle:
+        if width_px is None:
+            width_px = 2 * round(math.pi * scale)
+        scale = width_px / (2 * math.pi)
+        left, right = -math.pi, math.pi
+    else:
+        left, right = box[0], box[2]
+        if width_px is not None:
+            scale = width_px / (right - left)
+    top, bottom = box[1], box[3]
+    width = max(1, math.ceil((right - left) * scale - 1e-6))
+    height = max(1, math.ceil((bottom - top) * scale - 1e-6))
+    if projection == "equirectangular" and bottom - top > math.pi - 1e-4:
+        height = round(width / 2)  # a whole sphere is twice as wide as high, and has no row past the poles
+        top, bottom = -height / 2 / scale, height / 2 / scale
+    if width * height > _MOST_PIXELS:
+        raise InputError(
+            f"The canvas would have {width} x {height} pixels", remedy="Choose another projection or give --width"
+        )
+    centre = (-0.5 - left * scale, -0.5 - top * scale)
+    full = plane.wraps and seen.full_circle
+    return replace(
+        draft, width=width, height=height, px_per_rad=scale, centre_px=centre, full_circle=full, reason=reason
+    )
+
+
+def _bounds(poses: Poses, draft: Canvas) -> tuple[float, float, float, float]:
+    """Left, top, right, bottom in radians of what lies within the projection's reach."""
+    limits = draft.projection.limits
+    points = []
+    for lens, rotation in zip(poses.lenses, poses.world_from_camera):
+        u = np.linspace(-0.5, lens.width - 0.5, 65)
+        v = np.linspace(-0.5, lens.height - 0.5, 65)
+        rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
+        world = rays[np.isfinite(rays[:, 0])] @ rotation.T
+        for pole in (-1.0, 1.0):
+            if lens.sees(rotation.T @ np.array([0.0, pole, 0.0])):
+                turn = np.linspace(-math.pi, math.pi, 73)
+                ring = np.stack([np.sin(turn) * 1e-6, np.full_like(turn, pole), np.cos(turn) * 1e-6], -1)
+                world = np.concatenate([world, ring])
+        points.append(world)
+    world = np.concatenate(points) @ draft.canvas_from_world.T
+    azimuth, altitude = azimuth_altitude(world)
+    if draft.projection.name in ("rectilinear", "stereographic"):
+        off_axis = np.arccos(np.clip(world[:, 2] / np.linalg.norm(world, axis=1), -1, 1))
+        within = off_axis <= limits.longitude_rad
+    else:
+        within = np.abs(azimuth) <= limits.longitude_rad + 1e-9
+        altitude = np.clip(altitude, -limits.latitude_rad, limits.latitude_rad)
+        flat = np.cos(altitude)
+        world = np.stack([np.sin(azimuth) * flat, -np.sin(altitude), np.cos(azimuth) * flat], -1)
+    plane = draft.projection.forward(world[within])
+    plane = plane[np.isfinite(plane).all(1)]
+    if len(plane) == 0:
+        raise JoinError(f"Nothing of the picture fits the {draft.projection.name} projection", remedy="Choose another")
+    return tuple(float(x) for x in (*plane.min(0), *plane.max(0)))  # type: ignore[return-value]

@@ -1,0 +1,23 @@
+"""The bands of a multi-band blend."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import cv2
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+def masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
+    """``count`` bands of a half-size picture, each weighed by the mask blurred to its scale; then what remains."""
+    mask = cv2.GaussianBlur(mask, (3, 3), 0)
+    levels = []
+    for _ in range(count):
+        smaller, small_mask = cv2.pyrDown(picture), cv2.pyrDown(mask)
+        band = picture - cv2.pyrUp(smaller, dstsize=(picture.shape[1], picture.shape[0]))
+        levels.append(band * mask[..., None])
+        picture, mask = smaller, small_mask
+    levels.append(picture * mask[..., None])
+    return levels

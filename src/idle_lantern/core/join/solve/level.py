@@ -1,0 +1,153 @@
+"""The true vertical from what the frames show: uprights of buildings and masts, and the horizon of the sea.
+
+A straight edge and the eye span a plane. Planes of upright edges hold the vertical; the
+plane of the sea's horizon stands square to it. The direction that suits most long edges,
+near the one that the cameras' x-axes give, is the vertical.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.join.match.features import WorkingFrame
+from idle_lantern.core.join.solve.poses import Poses
+
+Array = NDArray[Any]
+
+#: The vertical is looked for so far from where the cameras' x-axes put it.
+_REACH_RAD = math.radians(12.0)
+#: Edges are straight and upright to about this; what misses by more counts for less.
+_SCALE_RAD = math.radians(0.35)
+#: Edges shorter than this share of the frame's longer side say little.
+_SHORTEST = 0.04
+#: A horizon runs across a good part of the frame.
+_HORIZON_LENGTH = 0.2
+#: So many edges at least, and together as long as so many frames.
+_LEAST_EDGES, _LEAST_LENGTH = 6, 0.8
+_ROUNDS = 12
+#: Frames that are searched for edges: those that look most level, where uprights and the horizon show.
+_FRAMES = 10
+#: A vertical known worse than this is not better than the cameras' x-axes.
+_WORST_SIGMA_RAD = math.radians(0.25)
+#: Below this the frames stand upright already and are left as they are.
+_WORTH_RAD = math.radians(0.03)
+
+
+@dataclass(frozen=True)
+class Level:
+    """How the vertical was found.
+
+    Attributes
+    ----------
+    edges : int
+        Edges that agree with it.
+    sigma_rad : float
+        Its standard error in the less known direction.
+    lean_rad : float
+        Angle between the turning axis (square to the cameras' x-axes) and the vertical.
+    lean_toward_rad : float
+        Azimuth towards which the axis leans, in the levelled picture.
+    """
+
+    edges: int
+    sigma_rad: float
+    lean_rad: float
+    lean_toward_rad: float
+
+    def sentence(self) -> str:
+        """What was found, in words."""
+        lean, sigma = math.degrees(self.lean_rad), math.degrees(self.sigma_rad)
+        told = f"{self.edges} edges and horizons tell the vertical to ± {sigma:.2f}°."
+        if self.lean_rad > max(math.radians(0.3), 3 * self.sigma_rad):
+            toward = f"{math.degrees(self.lean_toward_rad):+.0f}".replace("-", "−")  # as on the map
+            return f"{told} The turning axis leaned {lean:.1f}° towards {toward}°: level the base, not the camera."
+        return f"{told} The turning axis stood upright within {max(lean, sigma):.1f}°."
+
+
+def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Level | None]:
+    """Poses with the vertical taken from edges; as they are, and None, where too few tell it.
+
+    ``poses`` are upright by their x-axes; ``working`` in the order of ``poses.frames``.
+    """
+    normals, lengths, share = _edges(poses, working)
+    if len(normals) < _LEAST_EDGES:
+        return poses, None
+    down = np.array([0.0, 1.0, 0.0])
+    # an edge tells of the vertical by what its plane's normal has along it (upright) or across it (horizon)
+    upright = np.abs(normals @ down) < math.sin(_REACH_RAD)
+    flat = (np.abs(normals @ down) > math.cos(_REACH_RAD / 2)) & (share > _HORIZON_LENGTH)
+    scale = _REACH_RAD / 2
+    information = np.zeros((3, 3))
+    for _ in range(_ROUNDS):
+        side = normals @ down
+        miss = np.where(upright, side, np.sqrt(np.maximum(0, 1 - side**2)))
+        weight = np.where(upright | flat, lengths, 0) / (1 + (miss / scale) ** 2) ** 2
+        # down is the direction with least weighted squares along uprights' normals and most along horizons'
+        one, other = normals[upright], normals[flat]
+        information = (one * weight[upright, None]).T @ one - (other * weight[flat, None]).T @ other
+        values, vectors = np.linalg.eigh(information)
+        new = vectors[:, 0] * np.sign(vectors[:, 0] @ down)
+        down, scale = new, max(_SCALE_RAD, scale * 0.6)
+    agree = (upright | flat) & (miss < 3 * _SCALE_RAD)
+    sigma = _sigma(values, weight, miss)
+    angle = math.acos(min(1.0, abs(float(down[1]))))
+    if (
+        agree.sum() < _LEAST_EDGES
+        or share[agree].sum() < _LEAST_LENGTH
+        or not sigma < _WORST_SIGMA_RAD
+        or angle > _REACH_RAD
+    ):
+        return poses, None
+    axis = np.cross(down, [0.0, 1.0, 0.0])
+    length = float(np.linalg.norm(axis))
+    turn = rotations.from_vector(axis / length * angle) if length > 1e-12 else np.eye(3)
+    # where the old vertical, which is the turning axis, points now
+    up = turn @ np.array([0.0, -1.0, 0.0])
+    level = Level(int(agree.sum()), sigma, angle, math.atan2(up[0], up[2]))
+    if angle < max(_WORTH_RAD, sigma):
+        return poses, level
+    return replace(poses, world_from_camera=turn @ poses.world_from_camera), level
+
+
+def _sigma(values: Array, weight: Array, miss: Array) -> float:
+    """Standard error of the vertical in its less known direction, from the spread of the edges."""
+    spread = float((weight * miss**2).sum() / max(float(weight.sum()), 1e-12))
+    effective = float(weight.sum() ** 2 / max(float((weight**2).sum()), 1e-12))
+    second = float(values[1] - values[0]) / max(float(weight.sum()), 1e-12)
+    return math.sqrt(spread / max(second * effective, 1e-12))
+
+
+def _edges(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Array, Array, Array]:
+    """Normals (N, 3) in the world of the planes of straight edges, their lengths as seen (rad), and as share
+    of the frame."""
+    detector = cv2.createLineSegmentDetector()
+    normals, lengths, shares = [], [], []
+    tilt = np.abs(poses.world_from_camera[:, 1, 2])
+    for i in sorted(np.argsort(tilt, kind="stable")[:_FRAMES].tolist()):
+        lens, frame = poses.lenses[i], working[i]
+        grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
+        found = detector.detect(grey)[0]
+        if found is None:
+            continue
+        ends = (found.reshape(-1, 2, 2).astype(np.float64) + 0.5) * np.asarray(frame.scale) - 0.5
+        share = np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1) / max(lens.width, lens.height)
+        # straight things are bent by distorted and fisheye lenses: long edges are told by their ends alone
+        ends, share = ends[share > _SHORTEST], share[share > _SHORTEST]
+        rays = lens.unproject(ends) @ poses.world_from_camera[i].T
+        normal = np.cross(rays[:, 0], rays[:, 1])
+        size = np.linalg.norm(normal, axis=1)
+        good = np.isfinite(size) & (size > 1e-6)
+        normals.append(normal[good] / size[good, None])
+        lengths.append(np.arcsin(np.minimum(size[good], 1)))
+        shares.append(share[good])
+    if not normals:
+        return np.zeros((0, 3)), np.zeros(0), np.zeros(0)
+    return np.concatenate(normals), np.concatenate(lengths), np.concatenate(shares)

@@ -1,0 +1,75 @@
+"""Solved geometry: rotations, lenses, local warps, and how well each is known."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.match.links import Link
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Poses:
+    """Solved geometry of some frames.
+
+    Attributes
+    ----------
+    frames : tuple of int
+        Indices into the frame set, in the order of the arrays below.
+    lenses : tuple of Lens
+    world_from_camera : (F, 3, 3)
+    rms_px : float
+        Of all inlier tie points.
+    focal_sigma : float
+        Standard error of the first lens's focal length, as a share of it.
+    sigma_rad : (F,) array or None
+        Standard error of each rotation against all others, in its least known direction.
+    bends : tuple of (h, w, 2) float32 or None
+        Local warps that take up parallax, see ``bending``; empty where nothing bends.
+    """
+
+    frames: tuple[int, ...]
+    lenses: tuple[Lens, ...]
+    world_from_camera: Array
+    rms_px: float = 0.0
+    focal_sigma: float = math.nan
+    sigma_rad: Array | None = field(default=None, compare=False)
+    bends: tuple[Array | None, ...] = ()
+
+    def only(self, at: Sequence[int]) -> Poses:
+        """The same for some of the frames, by their places in the arrays."""
+        return replace(
+            self,
+            frames=tuple(self.frames[i] for i in at),
+            lenses=tuple(self.lenses[i] for i in at),
+            world_from_camera=self.world_from_camera[list(at)],
+            sigma_rad=None if self.sigma_rad is None else self.sigma_rad[list(at)],
+            bends=tuple(self.bends[i] for i in at) if self.bends else (),
+        )
+
+    def bend(self, i: int) -> Array | None:
+        """The local warp of the i-th frame, if it has one."""
+        return self.bends[i] if self.bends else None
+
+    def index(self, frame: int) -> int:
+        """Place of a frame in the arrays."""
+        return self.frames.index(frame)
+
+
+def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
+    """The link with rotation, inliers and error taken anew from solved poses."""
+    a, b = poses.index(link.a), poses.index(link.b)
+    b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
+    pixels, valid = poses.lenses[b].project(poses.lenses[a].unproject(link.points_a) @ b_from_a.T)
+    miss = np.where(valid, np.linalg.norm(pixels - link.points_b, axis=1), np.inf)
+    inlier = miss < tolerance_px
+    rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
+    return replace(link, b_from_a=b_from_a, inlier=inlier, rms_px=rms)

@@ -1,0 +1,182 @@
+"""Links and rough poses -> exact ones: tie points re-localised at full size, lens and rotations adjusted to them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.geometry.lenses import FISHEYES, MODELS, Lens
+from idle_lantern.core.join.match.lens_guess import camera_groups
+from idle_lantern.core.join.match.links import Link, best_tied
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.solve.adjust import adjust, best_lens, descend
+from idle_lantern.core.join.solve.adjustment import BENT, Adjustment
+from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax
+from idle_lantern.core.join.solve.poses import Poses, reassigned
+from idle_lantern.core.join.solve.tie_points import carried, register_tie_points, smoothed
+from idle_lantern.core.join.workers import mapped
+
+Array = NDArray[Any]
+
+_SCALE_PX = 0.15
+#: Pixels of the working frames that a feature's place may miss by, and that near things may.
+_FEATURE_MISS, _NEAR_THINGS = 1.2, 8.0
+#: A link that the adjustment moves by more than this at its farther points is registered once more:
+#: patches begin the search within three pixels.
+_MOVED_PX = 2.0
+#: Points of a link, and gain at which a step is the last, for the adjustment that shows which those are.
+_ROUGH_POINTS, _ROUGHLY = 60, 1e-3
+#: Points of a link by which the fisheye mappings are told apart.
+_MAPPING_POINTS = 80
+#: A rectilinear lens whose corner moves by less than this share is one; and none sees farther from its axis.
+_PLAIN, _RECTILINEAR_UP_TO_RAD = 0.06, math.radians(75.0)
+#: Parallax is looked into when more than this share of the tie points misses by so much.
+_PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
+_PARALLAX_SCALE_PX = 0.5
+#: Full-size greys held meanwhile.
+_GREY_BYTES = 400_000_000
+
+
+def working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
+    """Full-size pixels to a pixel of the working frames."""
+    return max(1.0, float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in poses.frames])))
+
+
+def greys_within(store: DecodedFrames, options: JoinOptions) -> SizedCache[Array]:
+    """Lightly smoothed brightness (H, W), 8 bit, of full-size frames, held within the memory allowed."""
+    most = min(_GREY_BYTES, options.memory() // 3)
+    return SizedCache(lambda f: smoothed(store.grey(f)), len(store.infos), lambda g: int(g.nbytes), most)
+
+
+def refine_solution(
+    frames: FrameSet,
+    store: DecodedFrames,
+    corners: Sequence[Array],
+    poses: Poses,
+    links: list[Link],
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
+    working_mp: float,
+) -> tuple[Poses, list[Link], Parallax | None]:
+    """Poses, links and parallax after fine registration; as they were, where it makes nothing better.
+
+    ``corners`` are places with detail in each frame (N, 2), ``working_mp`` the size at which the
+    links were found.
+    """
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    before, chosen = links, best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
+    greys = greys_within(store, options)
+    pixel = working_px(frames, poses, working_mp)
+
+    def registered(links: Sequence[Link], poses: Poses) -> list[Link]:
+        def one(item: tuple[Link, int]) -> Link:
+            # near things miss by more than features do: what the patches then confirm is kept
+            link = reassigned(item[0], poses, _NEAR_THINGS * pixel)
+            a, b = greys.load(link.a), greys.load(link.b)
+            own = np.random.default_rng(item[1])
+            return register_tie_points(link, a, b, poses, own, _FEATURE_MISS * pixel, corners[link.a])
+
+        progress.begin("refine", len(links))
+        seeds = rng.integers(0, 2**31, len(links)).tolist()
+        return mapped(one, list(zip(links, seeds)), options.threads, progress)
+
+    links = registered(chosen, poses)
+    poses = _best_mapping(poses, links, group, told)
+    roughly = adjust(
+        poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, most_points=_ROUGH_POINTS, settled=_ROUGHLY
+    )
+    again = [i for i, link in enumerate(chosen) if _moved_px(link, poses, roughly) > _MOVED_PX]
+    if again:
+        for i, link in zip(again, registered([chosen[i] for i in again], roughly)):
+            links[i] = link
+    refined = _adjusted(roughly, links, group, told)
+    if refined.rms_px > poses.rms_px:
+        return poses, before, None
+    parallax = None
+    if _shows_parallax(links, refined):
+        found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told)
+        if found is not None:
+            refined, parallax = found
+        # its sparse solver takes half a second to load and few sets need it
+        from idle_lantern.core.join.solve.local_warp import bent
+
+        refined = bent(refined, links)
+    within = max(0.6, 4 * refined.rms_px)
+    final = [reassigned(k, refined, within) if k.inliers else k for k in links]
+    return refined, final, parallax
+
+
+def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+    """Poses adjusted to registered links, with the intrinsics of the lens that these ask for."""
+    poses = adjust(poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told)
+    poses = adjust(poses, links, group, scale_px=max(_SCALE_PX, 1.5 * poses.rms_px), focal_from_exif=told)
+    return best_lens(poses, links, group, scale_px=max(_SCALE_PX, 1.5 * poses.rms_px), focal_from_exif=told)
+
+
+def _moved_px(link: Link, old: Poses, new: Poses) -> float:
+    """By how much other poses move the farther points of a link in frame b."""
+    points = link.points_a
+    one, there = carried(link, old, points)
+    other, here = carried(link, new, points)
+    moved = np.linalg.norm(one - other, axis=1)[there & here]
+    return float(np.quantile(moved, 0.9)) if len(moved) else 0.0
+
+
+def _best_mapping(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+    """Of all mappings the one that needs least bending to meet the tie points; plain lenses are taken as they are."""
+    lens = poses.lenses[0]
+    if lens.model == "rectilinear" and abs(_bent_share(lens)) < _PLAIN:
+        return poses
+    tried = []
+    for model in MODELS if _farthest_rad(lens) < _RECTILINEAR_UP_TO_RAD else FISHEYES:
+        start = replace(poses, lenses=tuple(told_as(model, lens) for lens in poses.lenses))
+        problem = Adjustment(start, links, group, _SCALE_PX * 4, told, BENT, _MAPPING_POINTS)
+        tried.append((descend(problem, 20), problem.result()))
+    return min(tried, key=lambda t: t[0])[1]
+
+
+def told_as(model: str, lens: Lens) -> Lens:
+    """Another model with the two intrinsics that make it most like ``lens``, by least squares along the radius."""
+    plain = replace(lens, model=model, k1=0.0, k2=0.0, k3=0.0)
+    theta = np.linspace(0.05, 1, 60) * min(_farthest_rad(lens), plain.limit_rad)
+    bent = plain.angle_rad(lens.radius_px(theta))
+    seen = np.isfinite(bent)
+    s, bent = (np.tan(v[seen]) if model == "rectilinear" else v[seen] for v in (theta, bent))
+    k1, k2 = np.linalg.lstsq(np.stack([s**3, s**5], -1), bent - s, rcond=None)[0].tolist()
+    return replace(plain, k1=k1, k2=k2)
+
+
+def _farthest_rad(lens: Lens) -> float:
+    """Angle from the axis at the frame's corner, or as far as the lens sees at all."""
+    corner = float(lens.angle_rad(math.hypot(lens.width, lens.height) / 2))
+    return corner if math.isfinite(corner) else lens.limit_rad
+
+
+def _bent_share(lens: Lens) -> float:
+    """By what share of the radius distortion moves the frame's corner."""
+    corner = math.hypot(lens.width, lens.height) / 2
+    straight = float(replace(lens, k1=0.0, k2=0.0, k3=0.0).angle_rad(corner))
+    bent = float(lens.angle_rad(corner))
+    return 1.0 if not (math.isfinite(straight) and math.isfinite(bent)) else math.tan(straight) / math.tan(bent) - 1
+
+
+def _shows_parallax(links: Sequence[Link], poses: Poses) -> bool:
+    """Whether more tie points than chance would give miss by more than fine registration does."""
+    missed = total = 0
+    for link in links:
+        anew = reassigned(link, poses, _PARALLAX_MISS_PX)
+        known = link.inlier & (link.sigma_px < _PARALLAX_MISS_PX / 3)
+        missed += int((known & ~anew.inlier).sum())
+        total += int(known.sum())
+    return missed > _PARALLAX_POINTS * total

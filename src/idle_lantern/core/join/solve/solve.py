@@ -1,0 +1,265 @@
+"""Frames -> where they belong: links, lens, rotations, what is left out and why."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import JoinError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.canvas.canvas import Field, field_of
+from idle_lantern.core.join.checkpoint import Checkpoint
+from idle_lantern.core.join.match.detect import detect_and_match
+from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
+from idle_lantern.core.join.match.lens_guess import camera_groups
+from idle_lantern.core.join.match.links import Link, groups_of
+from idle_lantern.core.join.match.verify import acceptable
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
+from idle_lantern.core.join.solve.duplicates import duplicates
+from idle_lantern.core.join.solve.level import Level
+from idle_lantern.core.join.solve.parallax import Parallax
+from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, placed
+from idle_lantern.core.join.solve.poses import Poses, reassigned
+from idle_lantern.core.join.solve.refine_solution import refine_solution, working_px
+from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
+
+Array = NDArray[Any]
+
+#: Points of a link for the adjustments before fine registration: enough to find every false link.
+_FIRST_POINTS = 80
+#: Gain at which those adjustments end: the next one starts from other points anyway.
+_ROUGHLY = 1e-3
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Where the frames belong.
+
+    Attributes
+    ----------
+    frames : FrameSet
+    poses : Poses
+        Of the frames of the largest group, upright and centred.
+    links : tuple of Link
+        Verified links inside that group.
+    groups : list of list of int
+        Frames that belong together, the joined group first.
+    reasons : dict of int to str
+        Why a frame is left out.
+    placed_by : dict of int to str
+        ``features``, ``plan`` or ``grid`` for each frame of ``poses``.
+    seen : Field
+        What part of the sphere the frames cover.
+    working : tuple of WorkingFrame
+        Reduced frames in the order of ``poses.frames``.
+    timings_s : dict
+    parallax : Parallax or None
+        How far the axis stood off the no-parallax point, where the frames show it.
+    level : Level or None
+        How the vertical was found, where edges in the frames tell it.
+    """
+
+    frames: FrameSet
+    poses: Poses
+    links: tuple[Link, ...]
+    groups: list[list[int]]
+    reasons: dict[int, str]
+    placed_by: dict[int, str]
+    seen: Field
+    working: tuple[WorkingFrame, ...]
+    timings_s: dict[str, float]
+    parallax: Parallax | None = None
+    level: Level | None = None
+
+
+def solve(
+    frames: FrameSet,
+    options: JoinOptions | None = None,
+    prior: Sequence[Array | None] | None = None,
+    progress: Progress = SILENT,
+    store: DecodedFrames | None = None,
+    checkpoint: Checkpoint | None = None,
+    on_rough: Callable[[Solution], None] | None = None,
+) -> Solution:
+    """Find how the frames lie to each other and which lens took them.
+
+    ``store`` hands decoded frames on to who makes the picture; ``checkpoint`` keeps finished
+    stages for a run after this one was killed. ``on_rough`` gets what is known before the
+    long part: at once where all directions are known, and again before fine registration.
+
+    Raises
+    ------
+    JoinError
+        One frame only, or no two frames match.
+    """
+    options = options or JoinOptions()
+    n = len(frames)
+    if n < 2:
+        raise JoinError("One frame alone makes no panorama", remedy="Give at least two overlapping frames")
+    prior = list(prior) if prior is not None else [None] * n
+    checkpoint = checkpoint or Checkpoint()
+    before = checkpoint.load("solution")
+    if isinstance(before, Solution):
+        return replace(before, frames=frames)
+    store = store or DecodedFrames(frames.infos, 0)
+    clock = Clock()
+    rng = np.random.default_rng(options.seed)
+
+    def rough(
+        poses: Poses, links: list[Link], looks: Sequence[WorkingFrame], features: Sequence[Features], gone: set[int]
+    ) -> Solution:
+        poses, placed_by, level = placed(frames, poses, prior, features, looks, gone, options)
+        at = tuple(looks[f] for f in poses.frames)
+        return Solution(frames, poses, tuple(links), [], {}, placed_by, field_of(poses), at, {}, None, level)
+
+    def show_as_planned(planned: Poses, show: Callable[[Solution], None]) -> None:
+        with clock.stage("read"):
+            progress.begin("read", n)
+            look = partial(working_frame, store=store, working_mp=options.working_mp, glance=True)
+            looks = mapped(look, range(n), options.threads, progress)
+        placed_by = dict.fromkeys(planned.frames, "plan")
+        show(Solution(frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
+
+    planned = _as_planned(frames, prior)
+    with one_thread_each():
+        if on_rough is not None and planned is not None:
+            show_as_planned(planned, on_rough)
+        looked = detect_and_match(frames, store, options, prior, rng, progress, clock, checkpoint)
+        working, features, links = looked.working, looked.features, looked.links
+        groups = groups_of(n, links)
+        main = groups[0]
+        if len(main) < 2:
+            raise JoinError(
+                _why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail"
+            )
+        with clock.stage("adjust"):
+            poses, links = _adjusted(frames, main, links, looked.lenses, looked.working_mp, progress)
+        # dropping false links may have split the group
+        if set(poses.frames) != set(main):
+            groups = groups_of(n, links)
+        same = {f: k for f, k in duplicates(poses, working).items() if f not in options.wanted}
+        if same:
+            poses, links = _without(poses, links, set(same))
+        parallax = None
+        if on_rough is not None:
+            on_rough(rough(poses, links, working, features, set(same)))
+        if options.refine:
+            with clock.stage("refine"):
+                poses, links, parallax = refine_solution(
+                    frames,
+                    store,
+                    [f.points_px for f in features],
+                    poses,
+                    links,
+                    options,
+                    rng,
+                    progress,
+                    looked.working_mp,
+                )
+    poses, placed_by, level = placed(frames, poses, prior, features, working, set(same), options)
+    if options.refine:
+        with one_thread_each(), clock.stage("refine"):
+            poses = fitted_where_loose(poses, placed_by, store, options, progress)
+    seen = field_of(poses)
+    reasons = _left_out(frames, features, groups, poses, same)
+    for f in options.wanted & reasons.keys():
+        reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
+    solution = Solution(
+        frames,
+        poses,
+        tuple(links),
+        groups,
+        reasons,
+        placed_by,
+        seen,
+        tuple(working[f] for f in poses.frames),
+        clock.seconds,
+        parallax,
+        level,
+    )
+    checkpoint.save("solution", solution)
+    return solution
+
+
+def _adjusted(
+    frames: FrameSet, main: list[int], links: list[Link], lenses: list[Lens], working_mp: float, progress: Progress
+) -> tuple[Poses, list[Link]]:
+    """Joint adjustment, from loose to tight; links that the whole contradicts are dropped."""
+    group = camera_groups(frames)
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    inside = [k for k in links if k.a in set(main)]
+    poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
+    pixel = working_px(frames, poses, working_mp)
+    for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
+        poses = adjust(
+            poses,
+            inside,
+            group,
+            scale_px=scale * pixel,
+            focal_from_exif=told,
+            most_points=_FIRST_POINTS,
+            settled=_ROUGHLY,
+            progress=progress,
+        )
+        anew = [reassigned(k, poses, tolerance * pixel) for k in inside]
+        kept = [k for k in anew if acceptable(k, poses.lenses[poses.index(k.a)], poses.lenses[poses.index(k.b)])]
+        component = groups_of(len(frames), kept)[0]
+        if set(component) != set(poses.frames):
+            if len(component) < 2:
+                raise JoinError(
+                    "The frames match in places but not as one picture", remedy="Check that they belong together"
+                )
+            poses = poses.only([poses.index(f) for f in component])
+        inside = [k for k in kept if k.a in set(component)]
+    poses = adjust(poses, inside, group, scale_px=pixel, focal_from_exif=told, progress=progress)
+    return poses, [reassigned(k, poses, 3.0 * pixel) for k in inside]
+
+
+def _as_planned(frames: FrameSet, prior: Sequence[Array | None]) -> Poses | None:
+    """All frames where they were planned, under the lens of the metadata; None unless all of that is known."""
+    told = [info.metadata.focal_px(info.width, info.height) for info in frames.infos]
+    known = [p for p in prior if p is not None]
+    if len(known) < len(frames) or not all(told):
+        return None
+    lenses = tuple(Lens("rectilinear", f or 1.0, i.width, i.height) for f, i in zip(told, frames.infos))
+    return Poses(tuple(range(len(frames))), lenses, np.stack(known))
+
+
+def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, list[Link]]:
+    """Poses and links less some frames."""
+    rest = poses.only([i for i, f in enumerate(poses.frames) if f not in gone])
+    return rest, [k for k in links if k.a not in gone and k.b not in gone]
+
+
+def _left_out(
+    frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses, same: dict[int, int]
+) -> dict[int, str]:
+    reasons = {f: f"Shows the same as {frames.names[k]}, which is at least as sharp." for f, k in same.items()}
+    partners = {f: g for g in groups for f in g}
+    for f in range(len(frames)):
+        if f in poses.frames or f in reasons:
+            continue
+        others = [frames.names[k] for k in partners.get(f, [f]) if k != f]
+        if len(features[f]) < BLANK:
+            reasons[f] = "Nothing to match: it shows hardly any detail (clear sky, blur or darkness)."
+        elif others:
+            reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."
+        else:
+            reasons[f] = "Matches no other frame: foreign picture, blurred, or too little overlap."
+    return reasons
+
+
+def _why_nothing_matches(features: Sequence[Features]) -> str:
+    poor = sum(len(f) < 60 for f in features)
+    if poor == len(features):
+        return "No frame shows enough detail to be matched"
+    return "No two frames match each other"

@@ -1,0 +1,94 @@
+"""What part of the sphere the picture is to show, and how much neighbours shall overlap."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan.limits import check_limits
+
+FULL_TURN_DEG = 360.0
+
+
+@dataclass(frozen=True)
+class TargetField:
+    """The wanted field, in degrees, and the wanted overlap as a share of the frame.
+
+    ``left_deg`` to ``right_deg`` runs to the right (clockwise seen from above) and
+    may pass 180; 360 between them is the full circle. ``overlap`` holds along a row,
+    ``overlap_rows`` between rows (0: the same). ``reserve`` is the share of the
+    joined picture kept for the crop; ``spare_ends`` adds frames beyond each end.
+    """
+
+    left_deg: float = -100.0
+    right_deg: float = 100.0
+    low_deg: float = -24.0
+    high_deg: float = 24.0
+    overlap: float = 1 / 3
+    overlap_rows: float = 0.0
+    reserve: float = 0.0
+    spare_ends: int = 0
+    zenith_frames: int = 1
+    nadir_frames: int = 1
+
+    def __post_init__(self) -> None:
+        for name, value in (("Left end", self.left_deg), ("Right end", self.right_deg)):
+            if not (math.isfinite(value) and abs(value) <= 540):
+                raise InputError("must lie between -540° and 540°", where=name)
+        for name, value in (("Lower edge", self.low_deg), ("Upper edge", self.high_deg)):
+            if not (math.isfinite(value) and -90 <= value <= 90):
+                raise InputError("must lie between -90° (straight down) and 90° (straight up)", where=name)
+        if not 0.5 <= self.sweep_deg <= FULL_TURN_DEG + 1e-9:
+            raise InputError(
+                f"The sweep from left to right end is {self.sweep_deg:g}°",
+                where="Right end",
+                remedy="Set the right end 0.5° to 360° beyond the left end",
+            )
+        if self.high_deg - self.low_deg < 0.5:
+            raise InputError("must lie at least 0.5° above the lower edge", where="Upper edge")
+        for name, value, least in (("Overlap", self.overlap, 0.05), ("Overlap between rows", self.overlap_rows, 0.0)):
+            if not (math.isfinite(value) and (least <= value <= 0.8) and not 0 < value < 0.05):
+                raise InputError(
+                    f"must lie between 5 % and 80 %, not {100 * value:.0f} %",
+                    where=name,
+                    remedy="A third is the usual choice",
+                )
+        check_limits(self)
+
+    @property
+    def sweep_deg(self) -> float:
+        """Azimuth from left to right end."""
+        return self.right_deg - self.left_deg
+
+    @property
+    def full_circle(self) -> bool:
+        """Whether the picture closes on itself."""
+        return self.sweep_deg >= FULL_TURN_DEG - 1e-9
+
+    @property
+    def between_rows(self) -> float:
+        """Overlap between rows."""
+        return self.overlap_rows or self.overlap
+
+    def with_reserve(self) -> TargetField:
+        """The field to be shot so that the wanted one is left after the crop.
+
+        The reserve is a share of the area, so each side grows by the square root;
+        a full circle loses nothing at its ends, all of the reserve goes to the heights.
+        """
+        if self.reserve <= 0:
+            return self
+        grown = 1 / (1 - self.reserve)
+        wide, tall = (1.0, grown) if self.full_circle else (math.sqrt(grown), math.sqrt(grown))
+        sweep = min(FULL_TURN_DEG, self.sweep_deg * wide)
+        more = (self.high_deg - self.low_deg) * (tall - 1) / 2
+        middle = (self.left_deg + self.right_deg) / 2
+        return replace(
+            self,
+            left_deg=middle - sweep / 2,
+            right_deg=middle + sweep / 2,
+            low_deg=max(-90.0, self.low_deg - more),
+            high_deg=min(90.0, self.high_deg + more),
+            reserve=0.0,
+        )
