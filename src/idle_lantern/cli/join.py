@@ -4,25 +4,32 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import signal
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from types import FrameType
+from typing import Any
 
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, LanternError
+from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import duration
 from idle_lantern.core.deliver.writing import check_target
-from idle_lantern.core.frames.frameset import FrameSet, gather
-from idle_lantern.core.frames.masks import Mask, mask_path, masks_in
+from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.checkpoint import checkpointed, checkpoints_folder, solving_key
+from idle_lantern.core.join.checkpoint import checkpoints_folder
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.pipeline import STAGE_WEIGHTS, join
-from idle_lantern.core.join.report import failure_report, report_of
+from idle_lantern.core.join.pipeline import STAGE_WEIGHTS
+from idle_lantern.core.join.report import failure_report
+from idle_lantern.core.join.service import Event, Failed, Finished, JoinFrame, JoinRequest
+from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 
+ENDS = (Finished, Failed)
 JOINED, BAD_INPUT, CANNOT_JOIN, INTERRUPTED = 0, 2, 3, 130
 
 
@@ -36,7 +43,10 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument("--report", type=Path, metavar="REPORT.json", help="write how it was joined")
     parser.add_argument("--prior", type=Path, metavar="FILE", help="planned or logged directions of the frames")
     parser.add_argument(
-        "--masks", type=Path, metavar="FOLDER", help="painted NAME.mask.png: red hides, green keeps parts of a frame"
+        "--masks",
+        type=Path,
+        metavar="FOLDER",
+        help="painted NAME.mask.png: dark paint hides, light paint keeps parts of a frame",
     )
     parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
@@ -77,18 +87,18 @@ class TerminalProgress:
         print(f"{self._clock.fraction:4.0%} {self._clock.stage}{rest}          ", end=end, file=sys.stderr, flush=True)
 
 
-def _masks(folder: Path | None, frames: FrameSet) -> dict[int, Mask]:
-    """The painted masks of a folder."""
+def _masks(folder: Path | None, names: Sequence[str]) -> dict[str, Path]:
+    """The painted masks of a folder, by the name of their frame."""
     if folder is None:
         return {}
     if not folder.is_dir():
         raise InputError("Is no folder", where=str(folder), remedy="Give the folder with the masks")
-    found = masks_in(folder, frames.names)
+    found = {name: mask_path(folder, name) for name in names if mask_path(folder, name).is_file()}
     if not found:
         raise InputError(
             "Holds no painted mask for these frames",
             where=str(folder),
-            remedy=f"Name them like {mask_path(folder, frames.names[0]).name}, red to hide, green to keep",
+            remedy=f"Name them like {mask_path(folder, names[0]).name}, dark paint to hide, light paint to keep",
         )
     return found
 
@@ -101,46 +111,84 @@ def run(args: argparse.Namespace) -> int:
         progress.stop = True
 
     before = {s: signal.signal(s, stop) for s in (signal.SIGINT, signal.SIGTERM)}
-    frames: FrameSet | None = None
+    ended: list[Event] = []
     try:
-        if args.width is not None and not 16 <= args.width <= 1_000_000:
-            raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
-        if args.memory is not None and not 0.1 <= args.memory <= 100_000:
-            raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
-        check_target(args.out)
-        if args.report is not None and not args.report.parent.is_dir():
-            raise InputError("Its folder does not exist", where=str(args.report), remedy="Make the folder first")
-        frames = gather(args.frames)
-        if args.out.exists() and args.out.resolve() in {i.path.resolve() for i in frames.infos}:
-            raise InputError(
-                "Is one of the frames", where=str(args.out), remedy="Give another name, or the frame would be lost"
-            )
-        prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else None
-        memory = None if args.memory is None else round(args.memory * 2**30)
-        options = JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory)
-        masks = _masks(args.masks, frames)
-        with checkpointed(checkpoints_folder(), solving_key(frames, options, prior), fresh=args.fresh) as checkpoint:
-            solution, joined = join(frames, args.out, options, prior, progress, masks, checkpoint)
-        report = report_of(solution, joined, crop=args.crop)
-        if args.report:
-            write_text(args.report, json.dumps(report, indent=1))
-        for f, reason in solution.reasons.items():
-            print(f"left out {frames.names[f]}: {reason}", file=sys.stderr)
-        print(args.out)
-        return JOINED
+        run_request(_request(args), lambda event: ended.append(event) if isinstance(event, ENDS) else None, progress)
     except Cancelled:
         print("Stopped; nothing was written.", file=sys.stderr)
         return INTERRUPTED
-    except LanternError as error:
-        print(error.sentence, file=sys.stderr)
-        if args.report and args.report.parent.is_dir():
-            write_text(
-                args.report, json.dumps(failure_report(frames, [str(f) for f in args.frames], error.sentence), indent=1)
-            )
-        return CANNOT_JOIN if isinstance(error, JoinError) else BAD_INPUT
+    except LanternError as error:  # before the join could begin
+        return _failed(args, error, failure_report(None, [str(f) for f in args.frames], error.sentence))
     except MemoryError:
         print("The picture does not fit into memory. Give a smaller --width.", file=sys.stderr)
         return CANNOT_JOIN
     finally:
         for s, handler in before.items():
             signal.signal(s, handler)
+    end = ended[-1]
+    if isinstance(end, Failed):
+        return _failed(args, end.error, end.report)
+    assert isinstance(end, Finished)
+    for row in end.result.report["frames"]:
+        if row["reason"]:
+            print(f"left out {row['file']}: {row['reason']}", file=sys.stderr)
+    print(args.out)
+    return JOINED
+
+
+def _request(args: argparse.Namespace) -> JoinRequest:
+    """The arguments as a request.
+
+    Raises
+    ------
+    InputError
+        An argument cannot be.
+    """
+    if args.width is not None and not 16 <= args.width <= 1_000_000:
+        raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
+    if args.memory is not None and not 0.1 <= args.memory <= 100_000:
+        raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
+    check_target(args.out)
+    if args.report is not None:
+        _check_report(args.report)
+    outputs = [p for p in (args.out, args.report) if p is not None]
+    check_outputs(outputs, [*args.frames, *([args.prior] if args.prior else [])])
+    frames = gather(args.frames)
+    prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
+    masks = _masks(args.masks, frames.names)
+    memory = None if args.memory is None else round(args.memory * 2**30)
+    return JoinRequest(
+        tuple(
+            JoinFrame(info.path, prior=known, mask=masks.get(name))
+            for info, known, name in zip(frames.infos, prior, frames.names)
+        ),
+        args.out,
+        JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory),
+        report=args.report,
+        checkpoints=checkpoints_folder(),
+        fresh=args.fresh,
+    )
+
+
+def _check_report(path: Path) -> None:
+    """Say before the work whether the report can be written."""
+    if not path.parent.is_dir():
+        raise InputError("Its folder does not exist", where=str(path), remedy="Make the folder first")
+    if path.is_dir():
+        raise InputError("Is a folder", where=str(path), remedy="Give the name of a file")
+    if not os.access(path.parent, os.W_OK):
+        raise InputError("Its folder is read-only", where=str(path), remedy="Choose a folder you may write to")
+
+
+def _failed(args: argparse.Namespace, error: LanternError, report: dict[str, Any]) -> int:
+    """Tell why, and write it where a report was asked for and nothing else would be lost by it."""
+    print(error.sentence, file=sys.stderr)
+    if args.report is not None:
+        try:
+            _check_report(args.report)
+            check_outputs([args.out, args.report], args.frames)
+            write_text(args.report, json.dumps(report, indent=1))
+        except LanternError as second:
+            if second.sentence != error.sentence:
+                print(second.sentence, file=sys.stderr)
+    return CANNOT_JOIN if isinstance(error, JoinError) else BAD_INPUT

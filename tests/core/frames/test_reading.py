@@ -13,7 +13,7 @@ from PIL import ExifTags, Image, ImageOps
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
-from idle_lantern.core.frames.frameset import gather, natural_key, pictures_in
+from idle_lantern.core.frames.frameset import gather, in_people_order, pictures_in
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read, read_again
 
@@ -207,6 +207,6 @@ def test_names_are_told_apart_and_sorted_as_people_count(tmp_path: Path, colours
     assert frames.names == ("one/a.jpg", "two/a.jpg")
     with pytest.raises(InputError, match="given twice"):
         gather([tmp_path / "one" / "a.jpg", tmp_path / "one" / "a.jpg"])
-    assert sorted(["f10.jpg", "f2.jpg", "F1.jpg"], key=natural_key) == ["F1.jpg", "f2.jpg", "f10.jpg"]
+    assert in_people_order(["f10.jpg", "f2.jpg", "F1.jpg"], str) == ["F1.jpg", "f2.jpg", "f10.jpg"]
     (tmp_path / "one" / "note.txt").write_text("x")
     assert [p.name for p in pictures_in(tmp_path / "one")] == ["a.jpg"]

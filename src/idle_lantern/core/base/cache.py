@@ -2,33 +2,48 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from threading import Lock
 from typing import Generic, TypeVar
 
-T = TypeVar("T")
+from cachetools import LRUCache
+
+K = TypeVar("K", bound=Hashable)
+V = TypeVar("V")
 
 
-class SizedCache(Generic[T]):
-    """Things made on demand and kept, the least recently used let go when they outgrow the memory allowed."""
+class SizedCache(Generic[K, V]):
+    """Things made on demand by several threads and kept, the least recently used let go beyond the memory allowed.
 
-    def __init__(self, make: Callable[[int], T], count: int, size: Callable[[T], int], most_bytes: float) -> None:
-        self._make, self._size, self._most_bytes = make, size, most_bytes
-        self._held: OrderedDict[int, T] = OrderedDict()
+    Parameters
+    ----------
+    make : callable
+        Key -> thing; called once at a time for each key.
+    size : callable
+        Bytes of a thing.
+    most_bytes : float
+        At least two things are kept even where they are larger: a tile may need a pair of frames again and again.
+    """
+
+    def __init__(self, make: Callable[[K], V], size: Callable[[V], int], most_bytes: float) -> None:
+        self._make = make
+        most = max(2, int(most_bytes))
+        self._kept: LRUCache[K, V] = LRUCache(most, getsizeof=lambda thing: min(size(thing), most // 2))
         self._lock = Lock()
-        self._busy = [Lock() for _ in range(count)]
+        self._busy: dict[K, Lock] = {}
 
-    def load(self, k: int) -> T:
-        """Thing ``k``, made if it is not held."""
-        with self._busy[k]:
+    def load(self, key: K) -> V:
+        """The thing of that key, made if it is not kept."""
+        with self._lock:
+            if key in self._kept:
+                return self._kept[key]
+            busy = self._busy.setdefault(key, Lock())
+        with busy:
             with self._lock:
-                if k in self._held:
-                    self._held.move_to_end(k)
-                    return self._held[k]
-            made = self._make(k)
+                if key in self._kept:
+                    return self._kept[key]
+            made = self._make(key)
             with self._lock:
-                self._held[k] = made
-                while len(self._held) > 2 and sum(map(self._size, self._held.values())) > self._most_bytes:
-                    self._held.popitem(last=False)
+                self._kept[key] = made
+                self._busy.pop(key, None)
             return made

@@ -8,15 +8,13 @@ encoded on their own give the same stream as the whole picture would.
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Iterator
-from pathlib import Path
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from idle_lantern.core.deliver.streaming import Kept
 from idle_lantern.core.deliver.writing import WriteOptions, jpeg_keywords
 from idle_lantern.core.frames.metadata import to_exif
 
@@ -24,49 +22,20 @@ Array = NDArray[Any]
 
 #: Rows of a strip must be a multiple of this: eight restart markers of sixteen rows.
 STRIP_ROWS = 128
-_SOF0, _SOS, _EOI, _RST0 = 0xC0, 0xDA, 0xD9, 0xD0
+_SOF0, _SOS, _RST0 = 0xC0, 0xDA, 0xD0
+#: What closes the file.
+END = b"\xff\xd9"
 
 
-def write_jpeg_strips(
-    path: Path,
-    width: int,
-    height: int,
-    strips: Iterable[Array],
-    options: WriteOptions,
-    icc: bytes | None = None,
-    kept: Kept | None = None,
-    kept_rows: int = 0,
-) -> None:
-    """Write strips (h, ``width``, 3) uint8 from top to bottom; all but the last a multiple of ``STRIP_ROWS`` high.
+def packed_strip(
+    strip: Array, options: WriteOptions, *, whole: tuple[int, int] | None = None, icc: bytes | None = None
+) -> bytes:
+    """A strip (h, w, 3) uint8 as it stands in the file; for the first one ``whole`` is the picture's width and height.
 
-    ``kept`` holds encoded strips of an earlier run, ``kept_rows`` in all, which come before those of ``strips``,
-    and takes the new ones.
+    All strips but the last must be a multiple of ``STRIP_ROWS`` high.
     """
-    done = kept_rows
-    with open(path, "wb") as stream:
-        for i in range(0 if kept is None else len(kept)):
-            assert kept is not None
-            stream.write(kept[i])
-        for strip in strips:
-            header, data = _encoded(strip, options, icc, (width, height) if done == 0 else None)
-            piece = (_with_height(header, height) if done == 0 else bytes([0xFF, _RST0 + 7])) + data
-            if kept is not None:
-                kept.append(piece)
-            stream.write(piece)
-            done += len(strip)
-        if done != height:
-            raise ValueError(f"{done} rows were given for a picture of {height}")
-        stream.write(bytes([0xFF, _EOI]))
-
-
-def strips_of(tiles: Iterable[tuple[Array, Array]], width: int) -> Iterator[Array]:
-    """Rows of tiles (pixels, alpha) put side by side, 8 bit."""
-    row: list[Array] = []
-    for pixels, _alpha in tiles:
-        row.append(pixels if pixels.dtype == np.uint8 else (pixels >> 8).astype(np.uint8))
-        if sum(p.shape[1] for p in row) == width:
-            yield np.concatenate(row, axis=1)
-            row = []
+    header, data = _encoded(strip, options, icc, whole)
+    return (_with_height(header, whole[1]) if whole else bytes([0xFF, _RST0 + 7])) + data
 
 
 def _encoded(

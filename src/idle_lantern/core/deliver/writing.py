@@ -7,22 +7,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import cv2
-import numpy as np
-import tifffile
-from PIL import Image
-
-from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.metadata import Metadata, to_exif
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.pictures.source import HeldPicture
 
 SUFFIXES = (".tif", ".tiff", ".png", ".jpg", ".jpeg")
 
 #: Longest side a JPEG can have (ISO/IEC 10918-1: 16-bit line and sample counts).
 JPEG_MAX_SIDE = 65535
-#: Offsets in classic TIFF are 32 bit (TIFF 6.0); beyond, the big variant is written.
-TIFF_MAX_BYTES = 2**32 - 2**20
 
 
 @dataclass(frozen=True)
@@ -61,58 +54,25 @@ def check_target(target: Path, width: int | None = None, height: int | None = No
         )
 
 
+def is_tiff(target: Path) -> bool:
+    """Whether a file of that name is written as TIFF."""
+    return target.suffix.lower() in (".tif", ".tiff")
+
+
 def write(picture: Picture, target: Path, options: WriteOptions | None = None) -> None:
-    """Write ``picture`` in the format of ``target``'s ending.
+    """Write a picture that is held in memory, in the format of ``target``'s ending.
 
-    TIFF keeps 8 or 16 bit and alpha, deflate-compressed, in the big variant beyond
-    4 GiB; PNG keeps 8 or 16 bit and alpha; JPEG is 8 bit, transparent parts black.
+    See ``deliver.copy.deliver`` for what each format keeps.
+
+    Raises
+    ------
+    InputError
+        The file cannot be written; nothing is left of it.
     """
-    options = options or WriteOptions()
-    target = Path(target)
-    check_target(target, picture.width, picture.height)
-    with replacing(target) as temporary:
-        if target.suffix.lower() in (".tif", ".tiff"):
-            _write_tiff(picture, temporary, options)
-        elif target.suffix.lower() == ".png":
-            _write_png(picture, temporary, options)
-        else:
-            _write_jpeg(picture, temporary, options)
+    # the way of pictures of any size serves small ones as well
+    from idle_lantern.core.deliver.copy import deliver
 
-
-def _write_tiff(picture: Picture, path: Path, options: WriteOptions) -> None:
-    with_alpha = picture.alpha is not None
-    pixels = picture.pixels if picture.alpha is None else np.dstack([picture.pixels, picture.alpha])
-    tifffile.imwrite(
-        path,
-        pixels,
-        bigtiff=pixels.nbytes > TIFF_MAX_BYTES,
-        photometric="rgb",
-        extrasamples=["unassalpha"] if with_alpha else None,
-        compression="deflate",
-        compressionargs={"level": 4},
-        predictor=True,
-        rowsperstrip=64,
-        resolution=(options.dpi, options.dpi),
-        resolutionunit="INCH",
-        software="Idle Lantern",
-        iccprofile=picture.icc,
-        metadata=None,
-    )
-
-
-def _write_png(picture: Picture, path: Path, options: WriteOptions) -> None:
-    if picture.full_scale == 255:
-        mode_pixels = picture.pixels if picture.alpha is None else np.dstack([picture.pixels, picture.alpha])
-        Image.fromarray(mode_pixels).save(
-            path, "PNG", compress_level=4, dpi=(options.dpi, options.dpi), icc_profile=picture.icc
-        )
-        return
-    bgr = picture.pixels[..., ::-1]
-    data = bgr if picture.alpha is None else np.dstack([bgr, picture.alpha])
-    done, encoded = cv2.imencode(".png", data, [cv2.IMWRITE_PNG_COMPRESSION, 4])
-    if not done:
-        raise OSError("the picture could not be encoded as PNG")
-    encoded.tofile(path)
+    deliver(HeldPicture(picture), target, options or WriteOptions(), keep_alpha=picture.alpha is not None)
 
 
 def jpeg_keywords(options: WriteOptions) -> dict[str, Any]:
@@ -122,16 +82,3 @@ def jpeg_keywords(options: WriteOptions) -> dict[str, Any]:
         "subsampling": 0 if options.jpeg_quality >= 90 else 2,
         "dpi": (options.dpi, options.dpi),
     }
-
-
-def _write_jpeg(picture: Picture, path: Path, options: WriteOptions) -> None:
-    pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
-    if picture.alpha is not None:
-        pixels = pixels * (picture.alpha > 0)[..., None].astype(np.uint8)
-    Image.fromarray(np.ascontiguousarray(pixels)).save(
-        path,
-        "JPEG",
-        **jpeg_keywords(options),
-        exif=to_exif(options.metadata, picture.width, picture.height),
-        icc_profile=picture.icc,
-    )

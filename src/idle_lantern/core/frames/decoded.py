@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.profiles import working_space
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 
 Array = NDArray[Any]
@@ -20,7 +21,7 @@ MOST_BYTES = 600_000_000
 
 
 class DecodedFrames:
-    """Full-size frames of a set.
+    """Full-size frames of a set, all in one working space of colour.
 
     Small sets are decoded once and kept until ``take`` hands each to its last user;
     of large ones each stage gets the quickest reading that serves it.
@@ -28,6 +29,7 @@ class DecodedFrames:
 
     def __init__(self, infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> None:
         self.infos = infos
+        self.space = working_space([i.icc for i in infos])
         self.keeps = sum(i.width * i.height * 3 * i.bits // 8 for i in infos) <= min(most_bytes, MOST_BYTES)
         self._kept: dict[int, Picture] = {}
         self._lock = Lock()
@@ -47,7 +49,7 @@ class DecodedFrames:
             kept = self._kept.get(f)
         if kept is not None:
             return kept
-        picture = read_again(info) if sound_jpeg(info) else read(info.path)
+        picture = self.space.take_in(read_again(info) if sound_jpeg(info) else read(info.path))
         if self.keeps:
             with self._lock:
                 self._kept[f] = picture
@@ -61,19 +63,26 @@ class DecodedFrames:
         UnreadableFrame
             Its pixels are truncated or damaged.
         """
-        return read(self.infos[f].path, reduce)
+        return self.space.take_in(read(self.infos[f].path, reduce))
 
     def grey(self, f: int) -> Array:
         """Full-size brightness (H, W), 8 bit."""
         with self._lock:
             picture = self._kept.get(f)
         # always from the colours, so that what is kept makes no difference to the result
-        picture = picture or read_again(self.infos[f])
+        picture = picture or self.space.take_in(read_again(self.infos[f]))
         pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
         return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
+
+    def held(self, f: int) -> Picture | None:
+        """Frame ``f`` where it is in memory, for the picture; it is not kept any longer."""
+        with self._lock:
+            return self._kept.pop(f, None)
 
     def take(self, f: int, reduce: int = 1) -> Picture:
         """Frame ``f`` for the picture; it is not kept any longer."""
         with self._lock:
             picture = self._kept.pop(f, None)
-        return picture if picture is not None and reduce == 1 else read_again(self.infos[f], reduce)
+        if picture is not None and reduce == 1:
+            return picture
+        return self.space.take_in(read_again(self.infos[f], reduce))

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
+
+from natsort import natsorted, ns
 
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe
+
+T = TypeVar("T")
 
 #: Ending of the painted masks that may lie beside frames.
 MASK_ENDING = ".mask.png"
@@ -58,25 +63,12 @@ def pictures_in(folder: Path) -> list[Path]:
         for p in folder.iterdir()
         if p.suffix.lower() in SUFFIXES and not p.name.startswith(".") and not p.name.endswith(MASK_ENDING)
     ]
-    return sorted(files, key=lambda p: natural_key(p.name))
+    return in_people_order(files, lambda p: p.name)
 
 
-def natural_key(name: str) -> list[tuple[int, int, str]]:
-    """Sort key under which numbers inside names count as numbers."""
-    parts, digits = [], ""
-    text = ""
-    for c in name.lower() + "\0":
-        if c.isascii() and c.isdigit():
-            if text:
-                parts.append((1, 0, text))
-                text = ""
-            digits += c
-        else:
-            if digits:
-                parts.append((0, int(digits), ""))
-                digits = ""
-            text += c
-    return [*parts, (1, 0, text)]
+def in_people_order(things: Iterable[T], name: Callable[[T], str]) -> list[T]:
+    """Things by name, where numbers inside names count as numbers (f2 before f10) and case does not matter."""
+    return list(natsorted(things, key=name, alg=ns.IGNORECASE))
 
 
 def names_of(paths: Sequence[Path]) -> tuple[str, ...]:

@@ -1,12 +1,15 @@
 """Parts of frames that must not show, or must: painted pictures beside the frames.
 
-A mask is a PNG of any size, laid over its frame corner to corner: red hides, green keeps,
-anything else leaves the choice to the seams. Masks are looked for as ``NAME.mask.png``
-for the frame ``NAME.jpg``, so any painting program can make them.
+A mask is a PNG of any size, laid over its frame corner to corner: dark paint hides, light paint
+keeps, middle tones and what is see-through leave the choice to the seams. Tone, not hue, is the
+code: it survives print and colour blindness. Masks are looked for as ``NAME.mask.png`` for the
+frame ``NAME.jpg``, so any painting program can make them. Older masks, in pure red (hides) and
+pure green (keeps), are still read.
 """
 
 from __future__ import annotations
 
+import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,8 +27,11 @@ from idle_lantern.core.geometry.lenses import Lens
 
 Array = NDArray[Any]
 
-HIDE_COLOUR, KEEP_COLOUR = (255, 0, 0), (0, 255, 0)
-#: Of a colour's share so much makes it red or green: soft brushes and JPEG-like edges count by half.
+#: What is written: ink for what is hidden, sand for what is kept.
+HIDE_COLOUR, KEEP_COLOUR = (30, 28, 48), (244, 232, 206)
+#: Brightness (ITU-R BT.601 luma, 0 to 255) up to which paint is dark, and from which it is light.
+_DARK, _LIGHT = 85, 170
+#: Opacity from which paint counts; and of a colour's share so much made paint red or green in the older code.
 _STRONG, _WEAK = 128, 110
 #: Masks are held no larger than this; seams do not follow finer outlines.
 _LONGEST = 1500
@@ -73,16 +79,26 @@ def of_painting(rgba: Array) -> Mask:
     painted = alpha >= _STRONG
     hide = painted & (red >= _STRONG) & (green < _WEAK) & (blue < _WEAK)
     keep = painted & (green >= _STRONG) & (red < _WEAK) & (blue < _WEAK)
+    if not (hide.any() or keep.any()):
+        tone = (299 * red + 587 * green + 114 * blue) // 1000
+        hide, keep = painted & (tone <= _DARK), painted & (tone >= _LIGHT)
     return Mask((hide * 255).astype(np.uint8), (keep * 255).astype(np.uint8))
+
+
+def mask_bytes(mask: Mask) -> bytes:
+    """A mask as the bytes of a PNG painting; equal masks give equal bytes."""
+    rgba = np.zeros((*mask.hide.shape, 4), np.uint8)
+    for area, colour in ((mask.hide, HIDE_COLOUR), (mask.keep, KEEP_COLOUR)):
+        rgba[area > 0] = (*colour, 255)
+    stream = io.BytesIO()
+    Image.fromarray(rgba).save(stream, "PNG")
+    return stream.getvalue()
 
 
 def write_mask(mask: Mask, path: Path) -> None:
     """Write a mask as a painting, whole or not at all."""
-    rgba = np.zeros((*mask.hide.shape, 4), np.uint8)
-    for area, colour in ((mask.hide, HIDE_COLOUR), (mask.keep, KEEP_COLOUR)):
-        rgba[area > 0] = (*colour, 255)
     with replacing(path) as part:
-        Image.fromarray(rgba).save(part, "PNG")
+        part.write_bytes(mask_bytes(mask))
 
 
 def mask_path(folder: Path, name: str) -> Path:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import warnings
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +24,8 @@ SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
 
 #: Pictures above this are refused before they are decoded: a header may claim anything.
 MAX_PIXELS = 1_200_000_000
+# our own limit decides, and joined pictures pass the decoder's
+Image.MAX_IMAGE_PIXELS = None
 _SIDEWAYS = (5, 6, 7, 8)
 
 
@@ -31,7 +33,8 @@ _SIDEWAYS = (5, 6, 7, 8)
 class FrameInfo:
     """A frame file before its pixels are read; width and height are upright.
 
-    ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike.
+    ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``icc`` is the
+    embedded colour profile of an RGB file.
     """
 
     path: Path
@@ -40,6 +43,7 @@ class FrameInfo:
     bits: int
     metadata: Metadata
     plain_jpeg: bool = False
+    icc: bytes | None = field(default=None, repr=False)
 
     @property
     def megapixels(self) -> float:
@@ -65,10 +69,9 @@ def probe(path: Path) -> FrameInfo:
                 bits = 16 if image.mode.startswith("I;16") else 8
                 kind = image.format
                 plain = kind in ("JPEG", "MPO") and image.mode in ("RGB", "L")
+                icc = image.info.get("icc_profile") if image.mode not in ("CMYK", "LAB") else None
                 exif = image.getexif()
                 metadata = from_exif(exif, max(width, height))
-    except Image.DecompressionBombError as error:
-        raise UnreadableFrame("Claims more pixels than can be", where=path.name) from error
     except UnidentifiedImageError:
         return _probe_tiff(path)
     except (OSError, ValueError, SyntaxError) as error:
@@ -81,7 +84,7 @@ def probe(path: Path) -> FrameInfo:
         bits = _tiff_bits(path)
     elif kind == "PNG":
         bits = _png_bits(path)
-    return replace(_upright_info(path, width, height, bits, metadata), plain_jpeg=plain)
+    return replace(_upright_info(path, width, height, bits, metadata), plain_jpeg=plain, icc=icc or None)
 
 
 def read(path: Path, reduce: int = 1) -> Picture:
@@ -107,6 +110,7 @@ def read(path: Path, reduce: int = 1) -> Picture:
             picture = _read_deep(path)
         else:
             picture = _read_pillow(path, reduce)
+    picture = replace(picture, icc=info.icc)
     picture = _turned(picture, info.metadata.orientation)
     return _reduced(picture, info, reduce)
 
@@ -120,7 +124,7 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
     if reduce > 1 or not info.plain_jpeg:
         return read(info.path, reduce)
     pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
-    return read(info.path) if pixels is None else _turned(Picture(pixels), info.metadata.orientation)
+    return read(info.path) if pixels is None else _turned(Picture(pixels, None, info.icc), info.metadata.orientation)
 
 
 def sound_jpeg(info: FrameInfo) -> bool:
@@ -169,12 +173,14 @@ def _probe_tiff(path: Path) -> FrameInfo:
             for tag in page.tags:  # type: ignore[union-attr]
                 if tag.code in (274, 306, 272):
                     exif[tag.code] = tag.value
+            icc_tag = page.tags.get(34675)  # type: ignore[union-attr]
             focal = page.tags.get(37386)  # type: ignore[union-attr]
             if focal is not None:
                 exif[37386] = focal.value[0] / max(1, focal.value[1])
     except Exception as error:
         raise _damaged(path) from error
-    return _upright_info(path, width, height, _tiff_bits(path), from_exif(exif, max(width, height)))
+    icc = bytes(icc_tag.value) if icc_tag is not None else None
+    return replace(_upright_info(path, width, height, _tiff_bits(path), from_exif(exif, max(width, height))), icc=icc)
 
 
 def _is_tiff(path: Path) -> bool:

@@ -3,7 +3,7 @@
 Each join has a folder of its own under the user's cache, named by its frames and settings:
 finished stages as they were in memory, and the picture's pieces in the order of writing.
 Nothing of it is needed once the picture stands; then it is removed. Stages are pickled:
-they are read again only by the same version of this program from the user's own cache.
+they are read again only by the very same code, from the user's own cache.
 """
 
 from __future__ import annotations
@@ -17,15 +17,16 @@ import shutil
 import time
 import zlib
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import IO, Any
 
 import platformdirs
 from numpy.typing import NDArray
 
-from idle_lantern import __version__
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.join.options import JoinOptions
 
@@ -35,20 +36,31 @@ log = logging.getLogger(__name__)
 
 #: Leftovers nobody came back for are thrown away after so long, and all but so many of the newest.
 _DAYS, _MOST = 14, 5
+#: Raised when the layout of a checkpoint folder changes.
+SCHEMA = 2
 _LENGTH_BYTES = 12
-#: TileJournal are kept only while this much of the cache's disk stays free.
+#: Pieces are kept only while this much of the cache's disk stays free.
 _FREE_BYTES = 2_000_000_000
 
 
 def key_of(*parts: object) -> str:
-    """A name for everything that decides a result."""
-    return hashlib.sha256(repr((__version__, parts)).encode()).hexdigest()[:20]
+    """A name for everything that decides a result: what is given, and the code that reckons with it."""
+    return hashlib.sha256(repr((SCHEMA, code_fingerprint(), parts)).encode()).hexdigest()[:20]
+
+
+@lru_cache(maxsize=1)
+def code_fingerprint() -> str:
+    """Tells other code apart, whatever its version is called: a hash of the core's own files."""
+    core = Path(__file__).parents[1]
+    digest = hashlib.sha256()
+    for path in sorted(core.rglob("*.py")):
+        digest.update(path.relative_to(core).as_posix().encode() + b"\0" + path.read_bytes())
+    return digest.hexdigest()
 
 
 def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | None] | None) -> str:
     """The name of a join: its frames, how they are solved, and what was known before."""
-    stats = [(i.path.resolve(), i.path.stat()) for i in frames.infos]
-    files = tuple((str(path), stat.st_size, stat.st_mtime_ns) for path, stat in stats)
+    files = tuple(sha256_of(info.path) for info in frames.infos)
     known = None if prior is None else tuple(None if p is None else p.tobytes() for p in prior)
     how = (
         options.working_mp,
@@ -58,12 +70,12 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
         options.seed,
         sorted(options.wanted),
     )
-    return key_of(files, how, options.memory(), known)
+    return key_of(files, frames.names, how, options.memory(), known)
 
 
 def checkpoints_folder() -> Path:
     """Where the leftovers of all joins lie."""
-    return Path(platformdirs.user_cache_dir("idle-lantern")) / "unfinished"
+    return Path(platformdirs.user_cache_dir("idle-lantern")) / "checkpoints"
 
 
 class TileJournal:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.memory import peak_rss_mib
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry import rotations
@@ -17,7 +18,6 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas, field_of
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.match.links import Link
-from idle_lantern.core.join.pipeline import peak_rss_mib
 from idle_lantern.core.join.render.compose import Composed
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
@@ -60,6 +60,7 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
         "parallax": _parallax(solution),
         "level": _level(solution),
         "falloff": {"terms": list(joined.vignetting), "corner": math.exp(sum(joined.vignetting))},
+        "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},

@@ -1,4 +1,4 @@
-"""An outing's folder: one JSON document, frames beside it, saved whole or not at all.
+"""An outing's folder: one JSON document, frames and assets beside it, saved whole or not at all.
 
 ``docs/formats/outing.md`` describes it. A document that is damaged or newer than
 this program is told about and left untouched.
@@ -6,38 +6,46 @@ this program is told about and left untouched.
 
 from __future__ import annotations
 
-import json
-from dataclasses import asdict
-from functools import lru_cache
-from importlib import resources
+import os
+import re
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import jsonschema
+import msgspec
 
 from idle_lantern.core.base.atomic import write_text
-from idle_lantern.core.base.errors import DocumentError, LanternError
-from idle_lantern.core.outing.model import FrameRef, JoinChoices, Outing
-from idle_lantern.core.plan.exchange import brief_document, read_brief
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.base.errors import DocumentError, InputError, LanternError
+from idle_lantern.core.frames.frameset import names_of
+from idle_lantern.core.frames.masks import mask_bytes, mask_path, read_mask
+from idle_lantern.core.outing import assets, schema
+from idle_lantern.core.outing.migrations import raised
+from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
 
 DOCUMENT = "outing.json"
 FRAMES = "frames"
-#: Folder inside an outing for painted masks.
-MASKS = "masks"
 PICTURES = "pictures"
-_PREFIX = "idle-lantern/outing/"
-VERSION = 3
+#: The joined picture and its report, inside ``PICTURES``.
+PICTURE, REPORT = "joined.tif", "joined.json"
+MASK_ASSET = "png"
+#: Where documents before version 4 kept painted masks, by display name.
+_OLD_MASKS = "masks"
 
 
 def save(outing: Outing, folder: Path) -> None:
-    """Write the document into ``folder``, which is made if need be."""
+    """Write the document into ``folder``, which is made if need be.
+
+    Raises
+    ------
+    InputError
+        It cannot be written; what was there stays.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     write_text(folder / DOCUMENT, to_text(outing))
 
 
 def load(folder: Path) -> Outing:
-    """Read the document of ``folder``.
+    """Read the document of ``folder``, and the masks that older programs laid beside it.
 
     Raises
     ------
@@ -46,53 +54,28 @@ def load(folder: Path) -> Outing:
     """
     path = folder / DOCUMENT
     try:
-        text = path.read_text(encoding="utf-8")
+        data = path.read_bytes()
     except FileNotFoundError as error:
         raise DocumentError(
             "Holds no outing", where=str(folder), remedy=f"Choose a folder with a file {DOCUMENT}"
         ) from error
-    except (OSError, UnicodeDecodeError) as error:
+    except OSError as error:
         raise DocumentError("Cannot be read", where=str(path), remedy="The file was left as it is") from error
-    return from_text(text, str(path))
+    document = schema.parsed(data, str(path))
+    version = _version_of(document, str(path))
+    outing = schema.checked(raised(document, version, schema.VERSION), str(path))
+    return outing if version >= 4 else _with_old_masks(outing, folder)
 
 
 def to_text(outing: Outing) -> str:
     """The document as JSON text."""
-    document = {**asdict(outing), "brief": brief_document(outing.brief)}
-    return json.dumps({"schema": f"{_PREFIX}{VERSION}", **document}, indent=1, ensure_ascii=False)
+    return msgspec.json.format(msgspec.json.encode(schema.plain(outing)), indent=1).decode()
 
 
 def from_text(text: str, where: str = "") -> Outing:
     """An outing from JSON text; see ``load`` for errors."""
-    try:
-        document = json.loads(text)
-    except ValueError as error:
-        line = getattr(error, "lineno", 0)
-        raise DocumentError(
-            f"Is damaged at line {line}", where=where, remedy="It was left as it is; take it from a backup"
-        ) from error
-    schema = document.get("schema") if isinstance(document, dict) else None
-    if not isinstance(schema, str) or not schema.startswith(_PREFIX):
-        raise DocumentError("Is no outing document", where=where, remedy="It was left as it is")
-    version = schema.removeprefix(_PREFIX)
-    if not version.isdigit() or int(version) > VERSION:
-        raise DocumentError(
-            f"Was written by a newer Idle Lantern (document version {version}, this one reads up to {VERSION})",
-            where=where,
-            remedy="Update Idle Lantern; the file was left as it is",
-        )
-    try:
-        jsonschema.validate(document, _schema(int(version)))
-        return _outing(_raised(document) if version == "1" else document)
-    except jsonschema.ValidationError as error:
-        place = "/".join(str(p) for p in error.absolute_path) or "the top level"
-        raise DocumentError(
-            f"Is damaged at {place} ({error.message})", where=where, remedy="It was left as it is"
-        ) from error
-    except LanternError as error:
-        raise DocumentError(
-            f"Holds an impossible value: {error.sentence}", where=where, remedy="It was left as it is"
-        ) from error
+    document = schema.parsed(text.encode(), where)
+    return schema.checked(raised(document, _version_of(document, where), schema.VERSION), where)
 
 
 def resolve(folder: Path, ref: FrameRef) -> Path:
@@ -102,44 +85,71 @@ def resolve(folder: Path, ref: FrameRef) -> Path:
 
 
 def relative(folder: Path, path: Path) -> str:
-    """How a frame file is named in the document: relative where it lies inside the folder."""
+    """How a frame file is named in the document: relative where it lies inside the folder.
+
+    Raises
+    ------
+    InputError
+        The name is no text (bytes that are not UTF-8), so no document could hold it.
+    """
     try:
-        return path.resolve().relative_to(folder.resolve()).as_posix()
+        name = path.resolve().relative_to(folder.resolve()).as_posix()
     except ValueError:
-        return str(path.resolve())
+        name = str(path.resolve())
+    try:
+        name.encode()
+    except UnicodeEncodeError as error:
+        shown = os.fsencode(path.name).decode("utf-8", "replace")
+        raise InputError(
+            "Its name holds bytes that are not UTF-8", where=shown, remedy="Rename the file, then bring it in"
+        ) from error
+    return name
 
 
-def _outing(document: dict[str, Any]) -> Outing:
-    choices = document.get("choices", {})
-    return Outing(
-        name=document["name"],
-        created=document["created"],
-        brief=read_brief(document["brief"], strict=False),
-        given_frames=tuple(GridFrame(**_known(row, GridFrame)) for row in document.get("given_frames", ())),
-        frames=tuple(FrameRef(**_known(row, FrameRef)) for row in document["frames"]),
-        skipped=tuple(document.get("skipped", ())),
-        choices=JoinChoices(
-            choices.get("projection", "auto"),
-            tuple(choices.get("left_out", ())),
-            choices.get("crop", True),
-            tuple(choices.get("put_back", ())),
-        ),
-        put_aside=tuple(document.get("put_aside", ())),
-        note=document.get("note", ""),
-    )
+def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
+    """The file with what is painted on a frame, None where nothing is."""
+    asset = outing.mask_of(frame_id)
+    return None if asset is None else assets.path(folder, asset, MASK_ASSET)
 
 
-def _raised(document: dict[str, Any]) -> dict[str, Any]:
-    """A document of version 1, which knew camera and field only, as one of version 2 (3 only added a choice)."""
-    rest = {k: v for k, v in document.items() if k not in ("rig", "target_field")}
-    return {**rest, "brief": {"rig": document["rig"], "target_field": document["target_field"]}}
+def assets_named(outing: Outing) -> set[str]:
+    """Every asset that the document refers to."""
+    others = (outing.lens, outing.development, outing.finish)
+    return {mask.asset for mask in outing.masks} | {name for name in others if name}
 
 
-def _known(row: dict[str, Any], kind: Any) -> dict[str, Any]:
-    return {k: v for k, v in row.items() if k in kind.__dataclass_fields__}
+def _version_of(document: dict[str, Any], where: str) -> int:
+    name = document.get("schema")
+    found = re.fullmatch(rf"{schema.PREFIX}(\d+)", name, re.ASCII) if isinstance(name, str) else None
+    if found is None:
+        raise DocumentError("Is no outing document", where=where, remedy="It was left as it is")
+    digits = found[1][:9]
+    version = int(digits)
+    if version > schema.VERSION or digits != found[1]:
+        raise DocumentError(
+            f"Was written by a newer Idle Lantern (document version {digits}, this one reads up to {schema.VERSION})",
+            where=where,
+            remedy="Update Idle Lantern; the file was left as it is",
+        )
+    if version < 1:
+        raise DocumentError(f"Has the impossible version {digits}", where=where, remedy="It was left as it is")
+    return version
 
 
-@lru_cache(maxsize=3)
-def _schema(version: int) -> Any:
-    name = f"outing-{version}.schema.json"
-    return json.loads(resources.files(__package__).joinpath(name).read_text(encoding="utf-8"))
+def _with_old_masks(outing: Outing, folder: Path) -> Outing:
+    """Masks that lie in a folder by display name, taken over as assets; unreadable ones are left where they are."""
+    old = folder / _OLD_MASKS
+    if not outing.frames or not old.is_dir():
+        return outing
+    masks: list[MaskRef] = []
+    # names were those of the frames that were joined, which may have been fewer than all
+    for refs in (outing.frames_to_join(), outing.frames):
+        names = names_of([resolve(folder, ref) for ref in refs])
+        for ref, name in zip(refs, names):
+            file = mask_path(old, name)
+            if file.is_file() and ref.id not in {m.frame for m in masks}:
+                try:
+                    masks.append(MaskRef(ref.id, assets.put(folder, mask_bytes(read_mask(file)), MASK_ASSET)))
+                except LanternError:
+                    continue
+    return replace(outing, masks=tuple(masks))

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid import GridFrame
 
@@ -74,27 +74,63 @@ def add_frame(ref: FrameRef) -> Edit:
 
 def bring_frames(files: Sequence[str]) -> Edit:
     """Add pictures from elsewhere; those already there are not added twice."""
+    # made once, so that a frame keeps its id when the edit is made again
+    refs = tuple(FrameRef(f) for f in dict.fromkeys(files))
 
     def apply(outing: Outing) -> Outing:
         there = {ref.file for ref in outing.frames}
-        new = tuple(FrameRef(f) for f in files if f not in there)
-        return replace(outing, frames=outing.frames + new)
+        return replace(outing, frames=outing.frames + tuple(ref for ref in refs if ref.file not in there))
 
     return Edit(f"Bring in {len(files)} picture{'s' if len(files) != 1 else ''}", apply)
 
 
-def remove_frames(files: Sequence[str]) -> Edit:
-    """Take frames out of the outing; the files stay on disk."""
-    gone = set(files)
+def remove_frames(ids: Sequence[str]) -> Edit:
+    """Take frames out of the outing, with what was chosen for and painted on them; the files stay on disk."""
+    gone = set(ids)
+
+    def rest(of: Sequence[str]) -> tuple[str, ...]:
+        return tuple(f for f in of if f not in gone)
 
     def apply(outing: Outing) -> Outing:
-        kept = tuple(r for r in outing.frames if r.file not in gone)
-        left_out = tuple(f for f in outing.choices.left_out if f not in gone)
-        put_back = tuple(f for f in outing.choices.put_back if f not in gone)
-        choices = replace(outing.choices, left_out=left_out, put_back=put_back)
-        return replace(outing, frames=kept, choices=choices)
+        choices = replace(
+            outing.choices, left_out=rest(outing.choices.left_out), put_back=rest(outing.choices.put_back)
+        )
+        groups = tuple(
+            replace(g, frames=rest(g.frames), chosen=None if g.chosen in gone else g.chosen)
+            for g in outing.groups
+            if rest(g.frames)
+        )
+        return replace(
+            outing,
+            frames=tuple(r for r in outing.frames if r.id not in gone),
+            choices=choices,
+            masks=tuple(m for m in outing.masks if m.frame not in gone),
+            groups=groups,
+            points=tuple(p for p in outing.points if not {p.a, p.b} & gone),
+            poses=tuple(p for p in outing.poses if p.frame not in gone),
+        )
 
     return Edit(f"Remove {len(gone)} frame{'s' if len(gone) != 1 else ''} from the outing", apply)
+
+
+def know_contents(hashes: Mapping[str, str]) -> Edit:
+    """Note the SHA-256 of frames' files, by frame id."""
+
+    def apply(outing: Outing) -> Outing:
+        frames = tuple(replace(r, sha256=hashes.get(r.id, r.sha256)) for r in outing.frames)
+        return replace(outing, frames=frames)
+
+    return Edit("Read the frames", apply)
+
+
+def paint(frame: str, name: str, asset: str | None) -> Edit:
+    """Let a mask asset stand for what is painted on a frame; None for nothing."""
+
+    def apply(outing: Outing) -> Outing:
+        others = tuple(m for m in outing.masks if m.frame != frame)
+        return replace(outing, masks=others if asset is None else (*others, MaskRef(frame, asset)))
+
+    return Edit(f"Paint on {name}" if asset else f"Clear the paint on {name}", apply)
 
 
 def skip_frame(number: int, skip: bool) -> Edit:
@@ -107,24 +143,27 @@ def skip_frame(number: int, skip: bool) -> Edit:
     return Edit(f"{'Skip' if skip else 'Take back'} frame {number}", apply)
 
 
-def leave_out(file: str, out: bool) -> Edit:
+def leave_out(ref: FrameRef, out: bool) -> Edit:
     """Keep a frame out of the join, or put it back."""
-
-    def apply(outing: Outing) -> Outing:
-        rest = tuple(f for f in outing.choices.left_out if f != file)
-        return replace(outing, choices=replace(outing.choices, left_out=(*rest, file) if out else rest))
-
-    return Edit(f"{'Leave out' if out else 'Put back'} {file.rsplit('/', 1)[-1]}", apply)
+    return _chosen(f"{'Leave out' if out else 'Put back'} {_name(ref)}", "left_out", ref.id, out)
 
 
-def put_back(file: str, back: bool) -> Edit:
+def put_back(ref: FrameRef, back: bool) -> Edit:
     """Use a frame that the join left out all the same, or leave that to the join again."""
+    return _chosen(f"{'Use' if back else 'Leave to the join'} {_name(ref)}", "put_back", ref.id, back)
 
+
+def _chosen(title: str, part: str, frame: str, chosen: bool) -> Edit:
     def apply(outing: Outing) -> Outing:
-        rest = tuple(f for f in outing.choices.put_back if f != file)
-        return replace(outing, choices=replace(outing.choices, put_back=(*rest, file) if back else rest))
+        rest = tuple(f for f in getattr(outing.choices, part) if f != frame)
+        change: dict[str, Any] = {part: (*rest, frame) if chosen else rest}
+        return replace(outing, choices=replace(outing.choices, **change))
 
-    return Edit(f"{'Use' if back else 'Leave to the join'} {file.rsplit('/', 1)[-1]}", apply)
+    return Edit(title, apply)
+
+
+def _name(ref: FrameRef) -> str:
+    return ref.file.rsplit("/", 1)[-1]
 
 
 def choose(title: str, **changes: Any) -> Edit:

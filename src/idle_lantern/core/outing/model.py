@@ -1,14 +1,34 @@
-"""The document of one outing: what was planned, shot, chosen. Immutable; edits make a new one."""
+"""The document of one outing: what was planned, shot, chosen. Immutable; edits make a new one.
+
+The dataclasses are the schema: ``schema`` turns them into checks and into JSON schema.
+"""
 
 from __future__ import annotations
 
 import math
+import uuid
 from dataclasses import dataclass, field
+from typing import Annotated
+
+from msgspec import Meta
 
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+
+Id = Annotated[str, Meta(pattern="^[0-9a-z-]{1,64}$", description="An identity of its own, never reused")]
+Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]
+Degrees = Annotated[float, Meta(ge=-1080, le=1080)]
+Pixels = Annotated[float, Meta(ge=-1e6, le=1e6)]
+Number = Annotated[int, Meta(ge=1, le=1_000_000)]
+Text = Annotated[str, Meta(max_length=100_000)]
+Path = Annotated[str, Meta(min_length=1, max_length=4096)]
+
+
+def new_id() -> str:
+    """An identity that no other thing has."""
+    return uuid.uuid4().hex
 
 
 @dataclass(frozen=True)
@@ -17,29 +37,83 @@ class FrameRef:
 
     ``file`` is relative to the outing's folder where it lies inside, else absolute.
     ``number`` is the planned frame it was shot for, None for pictures brought in.
-    Angles are what the head told, in degrees.
+    Angles are what the head told, in degrees. ``id`` stays whatever the file is called;
+    ``sha256`` is known once the file was read whole. ``field_deg`` is the frame's own field of
+    view, across and up, as it was shot.
     """
 
-    file: str
-    number: int | None = None
-    yaw_deg: float | None = None
-    pitch_deg: float | None = None
-    roll_deg: float | None = None
-    taken: str | None = None
+    file: Path
+    number: Number | None = None
+    yaw_deg: Degrees | None = None
+    pitch_deg: Degrees | None = None
+    roll_deg: Degrees | None = None
+    taken: Text | None = None
+    id: Id = field(default_factory=new_id)
+    sha256: Sha256 | None = None
+    field_deg: tuple[Degrees, Degrees] | None = None
+
+
+@dataclass(frozen=True)
+class CaptureGroup:
+    """Frames taken of one place: a bracket, repeats or a sensor-shift series; ``chosen`` stands for all."""
+
+    id: Id
+    kind: Annotated[str, Meta(pattern="^(bracket|repeat|sensor-shift)$")]
+    frames: tuple[Id, ...]
+    chosen: Id | None = None
+
+
+@dataclass(frozen=True)
+class MaskRef:
+    """What is painted on a frame: a PNG among the outing's assets (``docs/formats/masks.md``)."""
+
+    frame: Id
+    asset: Sha256
+
+
+@dataclass(frozen=True)
+class HandPoint:
+    """A tie point set by hand, in full-resolution pixels of two frames."""
+
+    a: Id
+    xy_a: tuple[Pixels, Pixels]
+    b: Id
+    xy_b: tuple[Pixels, Pixels]
+
+
+@dataclass(frozen=True)
+class HandPose:
+    """A direction set by hand."""
+
+    frame: Id
+    yaw_deg: Degrees
+    pitch_deg: Degrees
+    roll_deg: Degrees = 0.0
+
+
+@dataclass(frozen=True)
+class CropBox:
+    """A crop set by hand, in pixels of the joined picture; ``ratio`` as width to height where one is held."""
+
+    x: Annotated[int, Meta(ge=0)]
+    y: Annotated[int, Meta(ge=0)]
+    width: Annotated[int, Meta(ge=1)]
+    height: Annotated[int, Meta(ge=1)]
+    ratio: tuple[Annotated[float, Meta(gt=0)], Annotated[float, Meta(gt=0)]] | None = None
 
 
 @dataclass(frozen=True)
 class JoinChoices:
     """What the photographer chose for the join and the delivery.
 
-    ``left_out`` are files to keep out of the join, ``put_back`` files that the join left
+    ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
     out and that are wanted all the same.
     """
 
-    projection: str = "auto"
-    left_out: tuple[str, ...] = ()
+    projection: Annotated[str, Meta(max_length=40)] = "auto"
+    left_out: tuple[Id, ...] = ()
     crop: bool = True
-    put_back: tuple[str, ...] = ()
+    put_back: tuple[Id, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -47,19 +121,31 @@ class Outing:
     """One outing.
 
     ``brief`` is what the plan is made from; ``given_frames`` are frames of a list made
-    elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that the photographer decided not to shoot;
-    ``put_aside`` are judgement keys not to be shown again.
+    elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
+    the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
+    ``masks`` hold what is painted on frames. ``groups``, ``points``, ``poses``, ``crop_box`` and the
+    references to a lens profile, a development and a finish recipe (assets) are filled by the parts
+    of the program that make them.
     """
 
-    name: str
-    created: str
+    name: Annotated[str, Meta(max_length=1000)]
+    created: Annotated[str, Meta(max_length=100)]
     brief: Brief = field(default_factory=Brief)
     given_frames: tuple[GridFrame, ...] = ()
     frames: tuple[FrameRef, ...] = ()
-    skipped: tuple[int, ...] = ()
+    skipped: tuple[Number, ...] = ()
     choices: JoinChoices = field(default_factory=JoinChoices)
-    put_aside: tuple[str, ...] = ()
-    note: str = ""
+    put_aside: tuple[Annotated[str, Meta(max_length=200)], ...] = ()
+    note: Text = ""
+    id: Id = field(default_factory=new_id)
+    masks: tuple[MaskRef, ...] = ()
+    groups: tuple[CaptureGroup, ...] = ()
+    points: tuple[HandPoint, ...] = ()
+    poses: tuple[HandPose, ...] = ()
+    crop_box: CropBox | None = None
+    lens: Sha256 | None = None
+    development: Sha256 | None = None
+    finish: Sha256 | None = None
 
     @property
     def rig(self) -> Rig:
@@ -71,6 +157,14 @@ class Outing:
         """Wanted field and overlap of the brief."""
         return self.brief.target_field
 
+    def frame(self, frame_id: str | None) -> FrameRef | None:
+        """The frame of that id."""
+        return next((ref for ref in self.frames if ref.id == frame_id), None)
+
+    def mask_of(self, frame_id: str) -> str | None:
+        """The asset with what is painted on a frame, None where nothing is."""
+        return next((mask.asset for mask in self.masks if mask.frame == frame_id), None)
+
     def shot(self, planned: GridFrame) -> FrameRef | None:
         """The last frame shot for a planned one.
 
@@ -78,31 +172,48 @@ class Outing:
         another place, and what was shot for the old one does not count for it.
         """
         for ref in reversed(self.frames):
-            if ref.number == planned.number and _points_at(ref, planned):
+            if (
+                ref.number == planned.number
+                and ref.yaw_deg is not None
+                and ref.pitch_deg is not None
+                and same_place((ref.yaw_deg, ref.pitch_deg), (planned.yaw_deg, planned.pitch_deg), self._field_deg(ref))
+            ):
                 return ref
         return None
 
     def frames_to_join(self) -> tuple[FrameRef, ...]:
         """The last frame of each position, and all that were brought in, without those left out."""
-        last = {_place(ref): ref for ref in self.frames if ref.number is not None}
-        return tuple(
-            ref
-            for ref in self.frames
-            if ref.file not in self.choices.left_out and (ref.number is None or last[_place(ref)] is ref)
-        )
+        taken: list[FrameRef] = []
+        for ref in reversed(self.frames):
+            if ref.number is None or not any(self._repeats(ref, later) for later in taken):
+                taken.append(ref)
+        kept = {ref.id for ref in taken}
+        return tuple(ref for ref in self.frames if ref.id in kept and ref.id not in self.choices.left_out)
+
+    def _field_deg(self, ref: FrameRef) -> tuple[float, float]:
+        """Field of view of a frame as it was shot, or of the present rig where the frame does not tell."""
+        if ref.field_deg is not None:
+            return ref.field_deg
+        across, up = self.rig.lens().field_rad()
+        return math.degrees(across), math.degrees(up)
+
+    def _repeats(self, ref: FrameRef, later: FrameRef) -> bool:
+        """Whether a later frame was taken for the same planned frame and at the same place."""
+        if ref.number != later.number:
+            return False
+        if None in (ref.yaw_deg, ref.pitch_deg, later.yaw_deg, later.pitch_deg):
+            return (ref.yaw_deg, ref.pitch_deg) == (later.yaw_deg, later.pitch_deg)
+        here = (ref.yaw_deg or 0.0, ref.pitch_deg or 0.0)
+        return same_place(here, (later.yaw_deg or 0.0, later.pitch_deg or 0.0), self._field_deg(ref))
 
 
-#: A head that stands this far from the plan has been turned for another plan.
-_SAME_PLACE_DEG = 2.0
+#: Share of a frame's field within which two readings mean the same place. The closest frames that
+#: anyone plans stand a fifth of the field apart (overlap of 80 %), and no head misses by half of that.
+_SAME_PLACE = 0.1
 
 
-def _points_at(ref: FrameRef, planned: GridFrame) -> bool:
-    if ref.yaw_deg is None or ref.pitch_deg is None:
-        return False
-    steep = math.cos(math.radians(planned.pitch_deg))
-    turn = ((ref.yaw_deg - planned.yaw_deg + 180) % 360 - 180) * steep
-    return math.hypot(turn, ref.pitch_deg - planned.pitch_deg) <= _SAME_PLACE_DEG
-
-
-def _place(ref: FrameRef) -> tuple[int | None, float | None, float | None]:
-    return ref.number, ref.yaw_deg, ref.pitch_deg
+def same_place(one_deg: tuple[float, float], other_deg: tuple[float, float], field_deg: tuple[float, float]) -> bool:
+    """Whether two directions (yaw, pitch) mean the same place for frames of a field (across, up), all in degrees."""
+    turn = abs((one_deg[0] - other_deg[0] + 180) % 360 - 180) * math.cos(math.radians(other_deg[1]))
+    tilt = abs(one_deg[1] - other_deg[1])
+    return turn <= _SAME_PLACE * field_deg[0] and tilt <= _SAME_PLACE * field_deg[1]

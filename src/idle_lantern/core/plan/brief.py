@@ -5,10 +5,11 @@ from __future__ import annotations
 import datetime
 import math
 from dataclasses import dataclass, field
+from typing import Annotated
 
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.plan.limits import check_limits
+from idle_lantern.core.plan.limits import check_limits, limit
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 
@@ -35,16 +36,16 @@ class Support:
     """
 
     kind: str = "head"
-    step_deg: float = 0.0
-    tilt_step_deg: float = 0.0
-    scale_start_deg: float = 0.0
+    step_deg: Annotated[float, limit("step_deg")] = 0.0
+    tilt_step_deg: Annotated[float, limit("tilt_step_deg")] = 0.0
+    scale_start_deg: Annotated[float, limit("scale_start_deg")] = 0.0
     scale_clockwise: bool = True
-    tilt_low_deg: float = -90.0
-    tilt_high_deg: float = 90.0
-    base_tilt_deg: float = 0.3
-    pointing_deg: float = 0.0
-    pupil_off_mm: float = 0.0
-    legs_kg: float = 0.0
+    tilt_low_deg: Annotated[float, limit("tilt_low_deg")] = -90.0
+    tilt_high_deg: Annotated[float, limit("tilt_high_deg")] = 90.0
+    base_tilt_deg: Annotated[float, limit("base_tilt_deg")] = 0.3
+    pointing_deg: Annotated[float, limit("pointing_deg")] = 0.0
+    pupil_off_mm: Annotated[float, limit("pupil_off_mm")] = 0.0
+    legs_kg: Annotated[float, limit("legs_kg")] = 0.0
 
     def __post_init__(self) -> None:
         one_of("Support", self.kind, SUPPORTS)
@@ -80,12 +81,12 @@ class Mark:
 class Scene:
     """Distances and what moves. ``far_m`` and ``background_m`` may be infinite; ``subject_m`` 0 is none."""
 
-    near_m: float = 5.0
+    near_m: Annotated[float, limit("near_m")] = 5.0
     far_m: float = math.inf
-    subject_m: float = 0.0
+    subject_m: Annotated[float, limit("subject_m")] = 0.0
     background_m: float = math.inf
     subject: str = "leaves"
-    wind_ms: float = 3.0
+    wind_ms: Annotated[float, limit("wind_ms")] = 3.0
     sky: str = "clouds"
     marks: tuple[Mark, ...] = ()
 
@@ -112,16 +113,16 @@ class Exposure:
 
     readings: tuple[tuple[float, float], ...] = ((-90.0, 13.5), (0.0, 14.0), (90.0, 14.5))
     metering: str = "average"
-    aperture: float = 8.0
+    aperture: Annotated[float, limit("aperture")] = 8.0
     aperture_school: str = "own"
-    iso: float = 100.0
-    focus_m: float = 0.0
-    filter_stops: float = 0.0
+    iso: Annotated[float, limit("iso")] = 100.0
+    focus_m: Annotated[float, limit("focus_m")] = 0.0
+    filter_stops: Annotated[float, limit("filter_stops")] = 0.0
     polariser: bool = False
-    bracket_count: int = 1
-    bracket_step_ev: float = 2.0
-    bracket_only_above_ev: float = 0.0
-    white_balance_k: float = 5500.0
+    bracket_count: Annotated[int, limit("bracket_count")] = 1
+    bracket_step_ev: Annotated[float, limit("bracket_step_ev")] = 2.0
+    bracket_only_above_ev: Annotated[float, limit("bracket_only_above_ev")] = 0.0
+    white_balance_k: Annotated[float, limit("white_balance_k")] = 5500.0
 
     def __post_init__(self) -> None:
         one_of("Metering", self.metering, METERING)
@@ -152,12 +153,12 @@ class Site:
     """Place and start of the run. ``facing_deg`` is the compass bearing of the map's yaw 0."""
 
     name: str = ""
-    latitude_deg: float = 55.0
-    longitude_deg: float = -8.0
+    latitude_deg: Annotated[float, limit("latitude_deg")] = 55.0
+    longitude_deg: Annotated[float, limit("longitude_deg")] = -8.0
     date: str = "2026-05-14"
     start: str = "19:30"
-    utc_offset_h: float = 1.0
-    facing_deg: float = 250.0
+    utc_offset_h: Annotated[float, limit("utc_offset_h")] = 1.0
+    facing_deg: Annotated[float, limit("facing_deg")] = 250.0
     stops: tuple[Stop, ...] = ()
 
     def __post_init__(self) -> None:
@@ -188,12 +189,12 @@ class Run:
     """In what order and how often the frames are taken, how long that takes, and the card they go to."""
 
     order: str = "rows"
-    repeats: int = 1
+    repeats: Annotated[int, limit("repeats")] = 1
     bookends: bool = True
-    settle_s: float = 2.0
-    turn_deg_per_s: float = 12.0
-    delay_s: float = 0.0
-    card_gb: float = 64.0
+    settle_s: Annotated[float, limit("settle_s")] = 2.0
+    turn_deg_per_s: Annotated[float, limit("turn_deg_per_s")] = 12.0
+    delay_s: Annotated[float, limit("delay_s")] = 0.0
+    card_gb: Annotated[float, limit("card_gb")] = 64.0
 
     def __post_init__(self) -> None:
         one_of("Order", self.order, ORDERS)
@@ -207,9 +208,9 @@ class Target:
     ``print_mm`` 0 wants no print.
     """
 
-    print_mm: float = 0.0
-    dpi: float = 240.0
-    viewing_m: float = 1.5
+    print_mm: Annotated[float, limit("print_mm")] = 0.0
+    dpi: Annotated[float, limit("dpi")] = 240.0
+    viewing_m: Annotated[float, limit("viewing_m")] = 1.5
 
     def __post_init__(self) -> None:
         check_limits(self)

@@ -8,6 +8,8 @@ from __future__ import annotations
 from dataclasses import fields
 from typing import Any
 
+from msgspec import Meta
+
 from idle_lantern.core.base.checks import within
 
 #: Field -> its name for people, lowest and highest value, unit.
@@ -69,6 +71,12 @@ LIMITS: dict[str, tuple[str, float, float, str]] = {
     "wind_ms": ("Wind", 0, 60, "m/s"),
     "zenith_frames": ("Zenith frames", 0, 4, ""),
 }
+
+
+def limit(name: str) -> Meta:
+    """The limits of a field as the schema of documents knows them, for ``Annotated``."""
+    title, low, high, unit = LIMITS[name]
+    return Meta(ge=low, le=high, title=title, extra_json_schema={"unit": unit} if unit else None)
 
 
 def check_limits(part: Any) -> None:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm
-from idle_lantern.core.plan.limits import check_limits
+from idle_lantern.core.plan.limits import check_limits, limit
 
 if TYPE_CHECKING:
     from idle_lantern.core.plan.grid import GridFrame
@@ -28,28 +28,28 @@ class Rig:
     ``exposures_each`` counts what a sensor-shift camera takes for one frame.
     """
 
-    sensor_width_mm: float = 24.0
-    sensor_height_mm: float = 16.0
-    width_px: int = 1800
-    height_px: int = 1200
-    focal_mm: float = 20.0
+    sensor_width_mm: Annotated[float, limit("sensor_width_mm")] = 24.0
+    sensor_height_mm: Annotated[float, limit("sensor_height_mm")] = 16.0
+    width_px: Annotated[int, limit("width_px")] = 1800
+    height_px: Annotated[int, limit("height_px")] = 1200
+    focal_mm: Annotated[float, limit("focal_mm")] = 20.0
     lens_model: str = "rectilinear"
     upright: bool = True
     motion: str = "turn"
     camera: str = ""
     lens_name: str = ""
-    raw_mb: float = 28.0
-    bits: int = 14
-    base_iso: float = 100.0
-    range_stops: float = 13.0
-    exposures_each: int = 1
-    widest_aperture: float = 2.8
+    raw_mb: Annotated[float, limit("raw_mb")] = 28.0
+    bits: Annotated[int, limit("bits")] = 14
+    base_iso: Annotated[float, limit("base_iso")] = 100.0
+    range_stops: Annotated[float, limit("range_stops")] = 13.0
+    exposures_each: Annotated[int, limit("exposures_each")] = 1
+    widest_aperture: Annotated[float, limit("widest_aperture")] = 2.8
     narrowest_aperture: float = 22.0
-    image_circle_mm: float = 0.0
-    shift_mm: float = 0.0
-    corner_loss_stops: float = 1.0
-    rail_mm: float = 0.0
-    rail_doubt_mm: float = 2.0
+    image_circle_mm: Annotated[float, limit("image_circle_mm")] = 0.0
+    shift_mm: Annotated[float, limit("shift_mm")] = 0.0
+    corner_loss_stops: Annotated[float, limit("corner_loss_stops")] = 1.0
+    rail_mm: Annotated[float, limit("rail_mm")] = 0.0
+    rail_doubt_mm: Annotated[float, limit("rail_doubt_mm")] = 2.0
 
     def __post_init__(self) -> None:
         check_limits(self)

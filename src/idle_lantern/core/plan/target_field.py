@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import Annotated
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.plan.limits import check_limits
+from idle_lantern.core.plan.limits import check_limits, limit
 
 FULL_TURN_DEG = 360.0
 
@@ -27,10 +28,10 @@ class TargetField:
     high_deg: float = 24.0
     overlap: float = 1 / 3
     overlap_rows: float = 0.0
-    reserve: float = 0.0
-    spare_ends: int = 0
-    zenith_frames: int = 1
-    nadir_frames: int = 1
+    reserve: Annotated[float, limit("reserve")] = 0.0
+    spare_ends: Annotated[int, limit("spare_ends")] = 0
+    zenith_frames: Annotated[int, limit("zenith_frames")] = 1
+    nadir_frames: Annotated[int, limit("nadir_frames")] = 1
 
     def __post_init__(self) -> None:
         for name, value in (("Left end", self.left_deg), ("Right end", self.right_deg)):

@@ -3,42 +3,40 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.atomic import replacing
-from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.deliver.jpeg_strips import strips_of, write_jpeg_strips
-from idle_lantern.core.deliver.streaming import write_tiles
-from idle_lantern.core.deliver.writing import WriteOptions
+from idle_lantern.core.deliver.strips import write_strips
+from idle_lantern.core.deliver.writing import WriteOptions, is_tiff
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import Masks
-from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle, largest_rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.overview import make_overview, overview_pixels
+from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint, key_of
 from idle_lantern.core.join.light.gains import solve_gains
-from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting, without_vignetting
+from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compositor import Compositor
-from idle_lantern.core.join.render.tiles import TILE, compose
-from idle_lantern.core.join.render.views import Levels
+from idle_lantern.core.join.render.coverage import Coverage
+from idle_lantern.core.join.render.plan import CACHE_BYTES, FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner
+from idle_lantern.core.join.render.tiles import TILE, tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.join.workers import Clock, one_thread_each
+from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
+from idle_lantern.core.pictures.pyramid import PackedTile, PyramidInfo, packed, write_pyramid
 
 Array = NDArray[Any]
 
-_CACHE_BYTES = 600_000_000
 #: Pixels of a rough picture, and by how many times fewer its light and seams are reckoned from.
 _ROUGH_PX, _ROUGHER = 1_000_000, 8
 
@@ -53,23 +51,65 @@ class Composed:
     crop: Rectangle
     vignetting: Vignetting
     timings_s: dict[str, float]
+    space: str = "sRGB"
 
 
 @dataclass(frozen=True)
 class Joined(Composed):
     """A joined picture in memory and how it came to be."""
 
-    picture: Picture
+    picture: Picture = Picture(np.zeros((1, 1, 3), np.uint8))  # noqa: RUF009 a picture is frozen
 
 
-@dataclass(frozen=True)
-class _Prepared:
-    """Light and seams reckoned: all that tiles are made from."""
+def plan_render(
+    solution: Solution,
+    canvas: Canvas,
+    options: JoinOptions,
+    *,
+    progress: Progress = SILENT,
+    clock: Clock | None = None,
+    masks: Masks | None = None,
+    rough: bool = False,
+) -> RenderPlan:
+    """Reckon light and seams: all that tiles are made from.
 
-    compositor: Compositor
-    gains: Array
-    label: Array
-    vignetting: Vignetting
+    ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones.
+    """
+    clock = clock or Clock()
+    poses = solution.poses
+    mine = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
+    with clock.stage("warp"):
+        pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
+        overview = make_overview(
+            poses, solution.working, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
+        )
+        vignetting = solve_vignetting(overview, len(poses.frames))
+        overview = even_overview(overview, vignetting)
+        gains = solve_gains(overview, len(poses.frames))
+    with clock.stage("seams"):
+        label = find_seams(overview, gains, progress)
+    infos = [solution.frames.infos[f] for f in poses.frames]
+    if rough:
+        pictures = tuple(w.picture for w in solution.working)
+        frames: FramesInMemory | FilesOfFrames = FramesInMemory(pictures)
+        sizes = [(p.width, p.height) for p in pictures]
+    else:
+        reduce = _reduction(poses, canvas)
+        frames = FilesOfFrames(tuple(infos), DecodedFrames(solution.frames.infos, 0).space, reduce)
+        sizes = [(-(-i.width // reduce), -(-i.height // reduce)) for i in infos]
+    return RenderPlan(
+        _of_size(poses, sizes),
+        canvas,
+        frames,
+        label,
+        gains,
+        vignetting,
+        65535 if not rough and any(i.bits == 16 for i in infos) else 255,
+        frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None),
+        mine,
+        blend=not rough,
+        cache_bytes=min(CACHE_BYTES, options.memory() // 3),
+    )
 
 
 def compose_picture(
@@ -82,24 +122,38 @@ def compose_picture(
     store: DecodedFrames | None = None,
     masks: Masks | None = None,
 ) -> Joined:
-    """Make the picture of a solution on a canvas.
+    """Make the picture of a solution on a canvas in memory; parameters as of ``plan_render``.
 
-    ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones: a first look
-    within seconds, for canvases of a few megapixels.
+    Raises
+    ------
+    UnreadableFrame
+        A frame is gone or damaged.
     """
     options = options or JoinOptions()
     clock = Clock()
     with one_thread_each():
-        ready = _prepared(solution, canvas, options, progress, clock, store, masks, rough=rough)
+        plan = plan_render(solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough)
         with clock.stage("blend"):
-            dtype = ready.compositor.dtype
-            result = np.zeros((canvas.height, canvas.width, 3), dtype)
-            alpha = np.zeros((canvas.height, canvas.width), dtype)
-            for tile, part, shown in compose(ready.compositor, options.threads, progress, TILE // 2 if rough else TILE):
+            size = TILE // 2 if rough else TILE
+            tiles, coverage = tiles_of(canvas, size), Coverage(canvas, size)
+            result = np.zeros((canvas.height, canvas.width, 3), plan.dtype)
+            alpha = np.zeros((canvas.height, canvas.width), plan.dtype)
+            made = _runner(solution, plan, options, store).run(plan, tiles, lambda pixels, shown: (pixels, shown))
+            for tile, (part, shown) in zip(tiles, _counted(made, len(tiles), progress)):
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
-    picture = Picture(result, alpha, solution.working[0].picture.icc)
-    return Joined(canvas, ready.gains, ready.label, inner_rectangle(alpha), ready.vignetting, clock.seconds, picture)
+                coverage.add(tile, shown)
+    space = DecodedFrames(solution.frames.infos, 0).space
+    return Joined(
+        canvas,
+        plan.gains,
+        plan.label,
+        coverage.rectangle(),
+        plan.vignetting,
+        clock.seconds,
+        space.name,
+        picture=Picture(result, alpha, space.icc),
+    )
 
 
 def rough_picture(
@@ -120,106 +174,100 @@ def compose_to_file(
     target: Path,
     options: JoinOptions | None = None,
     progress: Progress = SILENT,
+    *,
     store: DecodedFrames | None = None,
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
+    on_tile: Callable[[Tile], None] | None = None,
 ) -> Composed:
-    """Make the picture of a solution tile by tile into a tiled pyramid TIFF or a JPEG: memory does not grow with it."""
+    """Make the picture of a solution tile by tile into a file: memory does not grow with it.
+
+    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. ``on_tile`` is told each tile that is written.
+
+    Raises
+    ------
+    InputError
+        The file cannot be written; nothing is left of it.
+    UnreadableFrame
+        A frame is gone or damaged.
+    """
     options = options or JoinOptions()
     clock = Clock()
     checkpoint = checkpoint or Checkpoint()
+    tiff = is_tiff(target)
     with one_thread_each(), replacing(target) as part_file:
         checkpoint.note_part(part_file)
-        ready = _prepared(solution, canvas, options, progress, clock, store, masks, rough=False)
-        box = _safe_rectangle(ready.label, canvas)
-        region = box if options.crop else Rectangle(0, 0, canvas.width, canvas.height)
-        with clock.stage("blend"):
-            size, icc = (region.width, region.height), solution.working[0].picture.icc
-            how = WriteOptions(jpeg_quality=options.jpeg_quality)
-            jpeg = target.suffix.lower() in (".jpg", ".jpeg")
-            name = "jpeg" if jpeg else "tiff"
-            with checkpoint.journal(f"{name}-{_picture_key(ready, canvas, region, options)}") as kept:
-                done = 0 if kept is None else len(kept)
-                skip = done * -(-region.width // TILE) if jpeg else done
-                made = compose(ready.compositor, options.threads, progress, region=region, skip=skip)
-                tiles = ((p, a) for _tile, p, a in made)
-                if jpeg:
-                    rows = min(done * TILE, region.height)
-                    write_jpeg_strips(part_file, *size, strips_of(tiles, region.width), how, icc, kept, rows)
-                else:
-                    write_tiles(part_file, *size, tiles, ready.compositor.dtype, how, icc, kept)
-    return Composed(canvas, ready.gains, ready.label, box, ready.vignetting, clock.seconds)
+        plan = plan_render(solution, canvas, options, progress=progress, clock=clock, masks=masks)
+        runner = _runner(solution, plan, options, store)
+        coverage = Coverage(canvas, TILE)
+        region = Rectangle(0, 0, canvas.width, canvas.height)
+        if options.crop:
+            with clock.stage("warp"):
+                _fill(coverage, plan, options, progress)
+            region = coverage.rectangle()
+        tiles = tiles_of(canvas, TILE, region)
+        how = WriteOptions(jpeg_quality=options.jpeg_quality)
+        space = DecodedFrames(solution.frames.infos, 0).space
+        info = PyramidInfo(region.width, region.height, plan.dtype, not options.crop, "display", space.icc, how.dpi)
+        with clock.stage("blend"), checkpoint.journal(_journal_name(plan, target, region, options)) as kept:
+            done = 0 if kept is None else len(kept)
+            skip = done if tiff else done * info.columns
+            if (
+                skip and not options.crop
+            ):  # what a killed run made is not made again, but where it has gaps must be known
+                _fill(coverage, plan, options, SILENT, tiles[:skip])
+            ahead = tiles[skip:]
+            places = iter(ahead)
+
+            def finished(pixels: Array, alpha: Array) -> tuple[PackedTile | tuple[Array, Array], Array]:
+                shown = alpha if info.alpha else None
+                return (packed(pixels, shown) if tiff else (pixels, alpha)), alpha
+
+            def noted() -> Iterator[Any]:
+                made = runner.run(plan, ahead, finished)
+                for product, alpha in _counted(made, len(tiles), progress, skip):
+                    tile = next(places)
+                    if not options.crop:
+                        coverage.add(tile, alpha)
+                    if on_tile is not None:
+                        on_tile(tile)
+                    yield product
+
+            if tiff:
+                write_pyramid(part_file, info, noted(), kept=kept, threads=options.threads)
+            else:
+                rows = min(done * TILE, region.height)
+                write_strips(part_file, info, noted(), how, kept=kept, kept_rows=rows, threads=options.threads)
+    box = coverage.rectangle()
+    return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name)
 
 
-def _picture_key(ready: _Prepared, canvas: Canvas, region: Rectangle, options: JoinOptions) -> str:
-    """What decides every pixel: geometry, seams, gains, fall-off, masks, and how it is packed."""
-    shape = (canvas.projection, canvas.width, canvas.height, canvas.px_per_rad, canvas.canvas_from_world.tobytes())
-    poses = ready.compositor.poses
-    turned = (poses.world_from_camera.tobytes(), poses.lenses, [b.tobytes() for b in poses.bends if b is not None])
-    masks = [(k, m.hide.tobytes()) for k, m in sorted(ready.compositor.masks.items())]
-    light = (ready.gains.tobytes(), ready.vignetting, ready.label.tobytes())
-    return key_of(shape, turned, masks, light, region, options.jpeg_quality)
+def _runner(solution: Solution, plan: RenderPlan, options: JoinOptions, store: DecodedFrames | None) -> ThreadRunner:
+    whole = isinstance(plan.frames, FilesOfFrames) and plan.frames.reduce == 1
+    return ThreadRunner(options.threads, store if whole else None, solution.poses.frames)
 
 
-def _safe_rectangle(label: Array, canvas: Canvas) -> Rectangle:
-    """Largest rectangle without gaps, from the reduced canvas and two reduced pixels inside it."""
-    shown = cv2.erode((label >= 0).astype(np.uint8), np.ones((5, 5), np.uint8), borderValue=0)
-    h, w = label.shape
-    small = largest_rectangle(shown > 0)
-    fx, fy = canvas.width / w, canvas.height / h
-    left, top = math.ceil(small.left * fx), math.ceil(small.top * fy)
-    right, bottom = int((small.left + small.width) * fx), int((small.top + small.height) * fy)
-    return Rectangle(left, top, max(1, right - left), max(1, bottom - top))
+def _counted(made: Iterator[Any], count: int, progress: Progress, done: int = 0) -> Iterator[Any]:
+    """Things as they come, each a step of the blending."""
+    progress.begin("blend", count)
+    progress.advance(done)
+    for thing in made:
+        yield thing
+        progress.advance()
 
 
-def _prepared(
-    solution: Solution,
-    canvas: Canvas,
-    options: JoinOptions,
-    progress: Progress,
-    clock: Clock,
-    store: DecodedFrames | None,
-    masks: Masks | None,
-    *,
-    rough: bool,
-) -> _Prepared:
-    poses = solution.poses
-    mine = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
-    with clock.stage("warp"):
-        pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
-        overview = make_overview(
-            poses, solution.working, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
-        )
-        vignetting = solve_vignetting(overview, len(poses.frames))
-        overview = even_overview(overview, vignetting)
-        gains = solve_gains(overview, len(poses.frames))
-    with clock.stage("seams"):
-        label = find_seams(overview, gains, progress)
-    if rough:
-        pictures = [w.picture for w in solution.working]
-        poses = _of_size(poses, [(p.width, p.height) for p in pictures])
-        evened = [
-            Levels.of(replace(picture, pixels=without_vignetting(picture.pixels, lens, vignetting)))
-            for picture, lens in zip(pictures, poses.lenses)
-        ]
-        load: Callable[[int], Levels] = evened.__getitem__
-        full_scale = 255
-    else:
-        infos = [solution.frames.infos[f] for f in poses.frames]
-        frames = store or DecodedFrames(solution.frames.infos, 0)
-        reduce = _reduction(poses, canvas)
-        poses = _of_size(poses, [(-(-i.width // reduce), -(-i.height // reduce)) for i in infos])
+def _fill(
+    coverage: Coverage, plan: RenderPlan, options: JoinOptions, progress: Progress, tiles: Sequence[Tile] | None = None
+) -> None:
+    """Reckon where the picture has pixels without making them."""
+    compositor = plan.compositor(plan.even_frame)
+    wanted = tiles_of(plan.canvas) if tiles is None else tiles
+    mapped(lambda tile: coverage.add(tile, compositor.covered(tile)), wanted, options.threads, progress)
 
-        def even_frame(k: int) -> Levels:
-            picture = frames.take(solution.poses.frames[k], reduce)
-            return Levels.of(replace(picture, pixels=without_vignetting(picture.pixels, poses.lenses[k], vignetting)))
 
-        most = min(_CACHE_BYTES, options.memory() // 3)
-        load = SizedCache(even_frame, len(infos), lambda p: p.nbytes, most).load
-        full_scale = 65535 if any(i.bits == 16 for i in infos) else 255
-    with_alpha = frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None)
-    compositor = Compositor(poses, canvas, load, label, gains, full_scale, with_alpha, mine, blend=not rough)
-    return _Prepared(compositor, gains, label, vignetting)
+def _journal_name(plan: RenderPlan, target: Path, region: Rectangle, options: JoinOptions) -> str:
+    """What decides every byte: the pixels, which of them, and how they are packed."""
+    return f"{target.suffix.lower().lstrip('.')}-{key_of(plan.key, region, options.jpeg_quality)}"
 
 
 def _reduction(poses: Poses, canvas: Canvas) -> int:

@@ -97,6 +97,10 @@ class Compositor:
             composite = self._blended(tile, piece, composite)
         return composite, alpha
 
+    def covered(self, tile: Tile) -> Array:
+        """Alpha (H, W) of one tile, without making its pixels."""
+        return np.where(self._piece(tile, 1).winner >= 0, self.full_scale, 0).astype(self.dtype)
+
     def _piece(self, tile: Tile, every: int, spread: int = 0) -> Piece:
         """Views and winners at every ``every``-th pixel of a tile.
 

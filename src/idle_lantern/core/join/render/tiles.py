@@ -1,22 +1,11 @@
-"""The canvas cut into tiles, and all of them made in order by a few workers."""
+"""The canvas cut into tiles."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
-from typing import Any
-
-from numpy.typing import NDArray
-
-from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.render.compositor import Compositor
-
-Array = NDArray[Any]
-
-TILE = 512
+from idle_lantern.core.pictures.pyramid import TILE
 
 
 def tiles_of(canvas: Canvas, size: int = TILE, region: Rectangle | None = None) -> list[Tile]:
@@ -28,31 +17,3 @@ def tiles_of(canvas: Canvas, size: int = TILE, region: Rectangle | None = None) 
         for top in range(box.top, bottom, size)
         for left in range(box.left, right, size)
     ]
-
-
-def compose(
-    compositor: Compositor,
-    threads: int,
-    progress: Progress = SILENT,
-    size: int = TILE,
-    region: Rectangle | None = None,
-    skip: int = 0,
-) -> Iterator[tuple[Tile, Array, Array]]:
-    """All tiles in order but the first ``skip``, made by ``threads`` workers, a few ahead of the reader."""
-    tiles = tiles_of(compositor.canvas, size, region)
-    progress.begin("blend", len(tiles))
-    progress.advance(skip)
-    tiles = tiles[skip:]
-    with ThreadPoolExecutor(threads) as pool:
-        ahead = threads + 1
-        waiting = [pool.submit(compositor.tile, t) for t in tiles[:ahead]]
-        try:
-            for i, tile in enumerate(tiles):
-                pixels, alpha = waiting.pop(0).result()
-                if i + ahead < len(tiles):
-                    waiting.append(pool.submit(compositor.tile, tiles[i + ahead]))
-                yield tile, pixels, alpha
-                progress.advance()
-        finally:
-            for future in waiting:
-                future.cancel()

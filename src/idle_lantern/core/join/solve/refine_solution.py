@@ -51,10 +51,10 @@ def working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
     return max(1.0, float(np.mean([np.sqrt(frames.infos[f].megapixels / working_mp) for f in poses.frames])))
 
 
-def greys_within(store: DecodedFrames, options: JoinOptions) -> SizedCache[Array]:
+def greys_within(store: DecodedFrames, options: JoinOptions) -> SizedCache[int, Array]:
     """Lightly smoothed brightness (H, W), 8 bit, of full-size frames, held within the memory allowed."""
     most = min(_GREY_BYTES, options.memory() // 3)
-    return SizedCache(lambda f: smoothed(store.grey(f)), len(store.infos), lambda g: int(g.nbytes), most)
+    return SizedCache(lambda f: smoothed(store.grey(f)), lambda g: int(g.nbytes), most)
 
 
 def refine_solution(

@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.frames.frameset import FrameSet, natural_key
+from idle_lantern.core.frames.frameset import FrameSet, in_people_order
 from idle_lantern.core.geometry import rotations
 
 Array = NDArray[Any]
@@ -87,7 +87,7 @@ def shooting_order(frames: FrameSet) -> list[int]:
     taken = [i.metadata.taken for i in frames.infos]
     if all(taken) and len(set(taken)) == len(taken):
         return sorted(range(len(frames)), key=lambda f: str(taken[f]))
-    return sorted(range(len(frames)), key=lambda f: natural_key(frames.names[f]))
+    return in_people_order(range(len(frames)), lambda f: frames.names[f])
 
 
 def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing: Sequence[int]) -> dict[int, Guess]:

@@ -1,0 +1,64 @@
+"""Where a picture has pixels, gathered while its tiles are made or reckoned before; the crop follows from it."""
+
+from __future__ import annotations
+
+from threading import Lock
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
+from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.canvas.warp import Tile
+
+Array = NDArray[Any]
+
+#: Places at which coverage is told, at most; below that every pixel is.
+_PLACES = 8_000_000
+
+
+class Coverage:
+    """Blocks of the canvas that are covered whole; filled by several threads.
+
+    ``every`` is the side of a block in pixels. Tiles must begin at multiples of it.
+    """
+
+    def __init__(self, canvas: Canvas, tile_px: int) -> None:
+        every = 1
+        while canvas.width * canvas.height / every**2 > _PLACES and every < tile_px:
+            every *= 2
+        self.every, self._size = every, (canvas.width, canvas.height)
+        self._covered = np.zeros((-(-canvas.height // every), -(-canvas.width // every)), bool)
+        self._lock = Lock()
+
+    def add(self, tile: Tile, alpha: Array) -> None:
+        """Note the alpha (h, w) of a tile."""
+        n = self.every
+        h, w = alpha.shape
+        rows, columns = -(-h // n), -(-w // n)
+        shown = np.ones((rows * n, columns * n), bool)
+        shown[:h, :w] = alpha > 0
+        blocks = shown.reshape(rows, n, columns, n).all((1, 3))
+        top, left = tile.top // n, tile.left // n
+        with self._lock:
+            self._covered[top : top + rows, left : left + columns] = blocks
+
+    @property
+    def complete(self) -> bool:
+        """Whether nothing is missing anywhere."""
+        return bool(self._covered.all())
+
+    def rectangle(self) -> Rectangle:
+        """The largest rectangle without gaps; all of the canvas where there are none."""
+        if self.complete:
+            return Rectangle(0, 0, *self._size)
+        found = inner_rectangle((self._covered * 255).astype(np.uint8))
+        n = self.every
+        right, bottom = ((found.left + found.width) * n, (found.top + found.height) * n)
+        return Rectangle(
+            found.left * n,
+            found.top * n,
+            max(1, min(right, self._size[0]) - found.left * n),
+            max(1, min(bottom, self._size[1]) - found.top * n),
+        )

@@ -1,0 +1,215 @@
+"""All that decides the pixels of a picture, frozen; who renders it, and where, is another matter.
+
+A plan can be pickled and sent to another process or machine that sees the same frame files:
+``render_tile(plan, tile)`` gives the same pixels everywhere.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from threading import Lock
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+from cachetools import LRUCache
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.masks import Mask
+from idle_lantern.core.frames.profiles import WorkingSpace
+from idle_lantern.core.frames.reading import FrameInfo, read_again
+from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.light.vignetting import Vignetting, without_vignetting
+from idle_lantern.core.join.render.compositor import Compositor
+from idle_lantern.core.join.render.views import Levels
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.pictures.pyramid import in_order
+
+Array = NDArray[Any]
+T = TypeVar("T")
+
+#: Full frames held while tiles are made, unless a plan tells another limit.
+CACHE_BYTES = 600_000_000
+#: Plans whose frames are kept in memory between calls of ``render_tile``.
+_PLANS_KEPT = 2
+
+
+class FrameSource(Protocol):
+    """Where the pixels of a plan's frames come from."""
+
+    def load(self, k: int) -> Picture:
+        """The k-th frame of the plan's poses."""
+
+    @property
+    def identity(self) -> object:
+        """What tells other frames apart."""
+
+
+@dataclass(frozen=True)
+class FilesOfFrames:
+    """Frames read from their files at a fraction of their size, in one space of colour."""
+
+    infos: tuple[FrameInfo, ...]
+    space: WorkingSpace
+    reduce: int = 1
+
+    def load(self, k: int) -> Picture:
+        """Read a frame; raises UnreadableFrame."""
+        return self.space.take_in(read_again(self.infos[k], self.reduce))
+
+    @property
+    def identity(self) -> object:
+        """Names, sizes and times of the files."""
+        stats = [i.path.stat() for i in self.infos]
+        return (
+            self.reduce,
+            self.space.name,
+            [(str(i.path), s.st_size, s.st_mtime_ns) for i, s in zip(self.infos, stats)],
+        )
+
+
+@dataclass(frozen=True)
+class FramesInMemory:
+    """Frames that are there: reduced ones, for a rough picture."""
+
+    pictures: tuple[Picture, ...]
+
+    def load(self, k: int) -> Picture:
+        """The frame as it is."""
+        return self.pictures[k]
+
+    @property
+    def identity(self) -> object:
+        """The pixels themselves."""
+        return [hashlib.sha256(p.pixels.tobytes()).hexdigest() for p in self.pictures]
+
+
+@dataclass(frozen=True, eq=False)
+class RenderPlan:
+    """What tiles are made from.
+
+    Attributes
+    ----------
+    poses, canvas
+        Geometry, with the lenses of the frames as ``frames`` gives them.
+    frames : FrameSource
+        In the order of ``poses.frames``.
+    label : (h, w) int array
+        Winning frame on the reduced canvas, -1 where none shows.
+    gains : (F, 3) array
+    vignetting : Vignetting
+        Taken out of the frames before anything else.
+    full_scale : int
+        255 or 65535.
+    with_alpha : frozenset of int
+        Frames that bring an alpha of their own.
+    masks : mapping of int to Mask
+        By index into ``poses.frames``.
+    blend : bool
+        Blend along the seams; rough pictures do without.
+    cache_bytes : int
+        Most memory for full frames.
+    """
+
+    poses: Poses
+    canvas: Canvas
+    frames: FrameSource
+    label: Array
+    gains: Array
+    vignetting: Vignetting
+    full_scale: int
+    with_alpha: frozenset[int] = frozenset()
+    masks: Mapping[int, Mask] = field(default_factory=dict)
+    blend: bool = True
+    cache_bytes: int = CACHE_BYTES
+
+    @property
+    def dtype(self) -> Any:
+        """Of the picture's pixels."""
+        return np.uint8 if self.full_scale == 255 else np.uint16
+
+    @cached_property
+    def key(self) -> str:
+        """A name for all that decides a pixel."""
+        c, p = self.canvas, self.poses
+        shape = (c.projection, c.width, c.height, c.px_per_rad, c.centre_px, c.canvas_from_world.tobytes())
+        turned = (p.world_from_camera.tobytes(), p.lenses, [b.tobytes() for b in p.bends if b is not None])
+        painted = [(k, m.hide.tobytes(), m.keep.tobytes()) for k, m in sorted(self.masks.items())]
+        light = (self.gains.tobytes(), self.vignetting, self.label.tobytes(), self.full_scale, self.blend)
+        parts = (shape, turned, painted, light, sorted(self.with_alpha), self.frames.identity)
+        return hashlib.sha256(repr(parts).encode()).hexdigest()
+
+    def even_frame(self, k: int, picture: Picture | None = None) -> Levels:
+        """The k-th frame with its fall-off taken out, and its half."""
+        picture = picture or self.frames.load(k)
+        pixels = without_vignetting(picture.pixels, self.poses.lenses[k], self.vignetting)
+        return Levels.of(replace(picture, pixels=pixels))
+
+    def compositor(self, load: Callable[[int], Levels]) -> Compositor:
+        """What makes the tiles, with another way to the frames."""
+        return Compositor(
+            self.poses,
+            self.canvas,
+            load,
+            self.label,
+            self.gains,
+            self.full_scale,
+            self.with_alpha,
+            self.masks,
+            blend=self.blend,
+        )
+
+
+_compositors: LRUCache[str, Compositor] = LRUCache(_PLANS_KEPT)
+_compositors_lock = Lock()
+
+
+def render_tile(plan: RenderPlan, tile: Tile) -> tuple[Array, Array]:
+    """Pixels (H, W, 3) and alpha (H, W) of one tile; the same wherever it is called.
+
+    Frames of the last plans stay in this process's memory, as many as ``plan.cache_bytes`` holds.
+    """
+    with _compositors_lock:
+        compositor = _compositors.get(plan.key)
+        if compositor is None:
+            frames = SizedCache(plan.even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
+            compositor = _compositors[plan.key] = plan.compositor(frames.load)
+    return compositor.tile(tile)
+
+
+class TileRunner(Protocol):
+    """Who renders the tiles of a plan: threads here, processes or other machines elsewhere."""
+
+    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
+        """``finish(pixels, alpha)`` of each tile, in order; ``finish`` runs where the tile is made."""
+
+
+@dataclass(frozen=True)
+class ThreadRunner:
+    """A few threads of this process; frames that ``decoded`` holds already are not read again."""
+
+    threads: int
+    decoded: DecodedFrames | None = None
+    at: tuple[int, ...] = ()
+
+    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
+        """Tiles a few ahead of the reader."""
+
+        def even_frame(k: int) -> Levels:
+            held = None if self.decoded is None else self.decoded.held(self.at[k])
+            return plan.even_frame(k, held)
+
+        frames = SizedCache(even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
+        compositor = plan.compositor(frames.load)
+        with ThreadPoolExecutor(self.threads) as pool:
+            yield from in_order(lambda tile: finish(*compositor.tile(tile)), tiles, pool, self.threads)
+
+
+__all__ = ("FilesOfFrames", "FramesInMemory", "RenderPlan", "ThreadRunner", "TileRunner", "render_tile")

@@ -1,0 +1,267 @@
+"""The one way to run a join: a frozen request in, events out. Window, command line, batch and tests use it alike.
+
+A request carries everything that the join may depend on, the document it belongs to included, so that
+nobody asks a window what is open while the work runs.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.memory import peak_rss_mib
+from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.frameset import FrameSet, gather
+from idle_lantern.core.frames.masks import Mask, read_mask
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.checkpoint import checkpointed, solving_key
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.pipeline import join
+from idle_lantern.core.join.render.compose import Composed, Joined, rough_picture
+from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of
+from idle_lantern.core.join.solve.solve import Solution
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class JoinFrame:
+    """A frame of a request: its file, the id it has in a document, its known direction, and what is painted on it."""
+
+    path: Path
+    id: str = ""
+    prior: Array | None = field(default=None, compare=False)
+    mask: Path | None = None
+
+
+@dataclass(frozen=True)
+class JoinRequest:
+    """Everything a join may depend on.
+
+    ``solution`` is taken as it is where a picture of known poses is wanted. With ``rough`` a first look is made
+    and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
+    """
+
+    frames: tuple[JoinFrame, ...]
+    target: Path
+    options: JoinOptions = field(default_factory=JoinOptions)
+    report: Path | None = None
+    document_id: str = ""
+    request_id: str = field(default_factory=lambda: uuid.uuid4().hex)
+    solution: Solution | None = field(default=None, compare=False)
+    rough: bool = False
+    checkpoints: Path | None = None
+    fresh: bool = False
+
+
+@dataclass(frozen=True)
+class JoinResult:
+    """A finished picture: where it lies, and how it came to be. ``solution`` is None where its frames are gone.
+
+    ``frame_ids`` are those of the request, ``took_s`` what this request took from its start.
+    """
+
+    picture: Path
+    canvas: Canvas
+    crop: Rectangle
+    frame_ids: tuple[str, ...]
+    took_s: float
+    peak_mib: float
+    report: dict[str, Any] = field(compare=False)
+    solution: Solution | None = field(default=None, compare=False)
+    solved_anew: bool = True
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that became known of a request; ``document_id`` and ``request_id`` are the request's."""
+
+    document_id: str
+    request_id: str
+
+
+@dataclass(frozen=True)
+class RoughReady(Event):
+    """A first look: a small picture in memory that stands for ``canvas``."""
+
+    picture: Joined
+    canvas: Canvas
+
+
+@dataclass(frozen=True)
+class Solved(Event):
+    """Where the frames belong, before the picture is made."""
+
+    solution: Solution
+    canvas: Canvas
+
+
+@dataclass(frozen=True)
+class TileDone(Event):
+    """A tile of the picture was made."""
+
+    tile: Tile
+
+
+@dataclass(frozen=True)
+class Finished(Event):
+    """The picture stands."""
+
+    result: JoinResult
+
+
+@dataclass(frozen=True)
+class Failed(Event):
+    """It could not be; ``report`` says why in the form of the join report."""
+
+    error: LanternError
+    report: dict[str, Any]
+
+
+Sink = Callable[[Event], None]
+
+
+def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
+    """Carry a request out; the last event is ``Finished`` or ``Failed``.
+
+    The picture and its report appear only when complete.
+
+    Raises
+    ------
+    Cancelled
+        Stopped by ``progress``; nothing is written, and the same request goes on from there.
+    """
+    begun = time.monotonic()
+    ids = (request.document_id, request.request_id)
+    frames: FrameSet | None = None
+    try:
+        outputs = [p for p in (request.target, request.report) if p is not None]
+        masks_given = [f.mask for f in request.frames if f.mask is not None]
+        check_outputs(outputs, [f.path for f in request.frames] + masks_given)
+        frames = request.solution.frames if request.solution else gather([f.path for f in request.frames])
+        result = _joined(request, frames, sink, progress, begun)
+    except LanternError as error:
+        names = [str(f.path) for f in request.frames]
+        sink(Failed(*ids, error, failure_report(frames, names, error.sentence)))
+        return
+    sink(Finished(*ids, result))
+
+
+def _joined(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float) -> JoinResult:
+    ids = (request.document_id, request.request_id)
+    options = request.options
+    prior = [f.prior for f in request.frames]
+    masks = _masks(request)
+    shown: list[bool] = []
+
+    def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
+        shown.append(True)
+        canvas = make_canvas(found.poses, found.seen, options.projection, options.width_px)
+        rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks)
+        sink(RoughReady(*ids, rough, canvas))
+
+    def solved(found: Solution, canvas: Canvas) -> None:
+        sink(Solved(*ids, found, canvas))
+        if request.rough and not shown:  # another projection, or a join taken up again: nothing is shown yet
+            show_rough(found)
+
+    key = "" if request.checkpoints is None else solving_key(frames, options, prior)
+    with checkpointed(request.checkpoints, key, fresh=request.fresh) as checkpoint:
+        solution, made = join(
+            frames,
+            request.target,
+            options,
+            prior if any(p is not None for p in prior) else None,
+            progress,
+            masks=masks,
+            checkpoint=checkpoint,
+            solution=request.solution,
+            on_rough=show_rough if request.rough else None,
+            on_solved=solved,
+            on_tile=lambda tile: sink(TileDone(*ids, tile)),
+        )
+        report = _report(request, solution, made, time.monotonic() - begun)
+        if request.report is not None:
+            write_text(request.report, json.dumps(report, indent=1))
+    return JoinResult(
+        request.target,
+        made.canvas,
+        made.crop,
+        tuple(f.id for f in request.frames),
+        report["took_s"],
+        float(report["peak_rss_mib"]),
+        report,
+        solution,
+        request.solution is None,
+    )
+
+
+def _report(request: JoinRequest, solution: Solution, made: Composed, took_s: float) -> dict[str, Any]:
+    report = {**report_of(solution, made, crop=request.options.crop), "took_s": round(took_s, 3)}
+    if any(f.id for f in request.frames):
+        report["frame_ids"] = [f.id for f in request.frames]
+    return report
+
+
+def load_result(picture: Path, report_file: Path, path_of: Callable[[str], Path | None]) -> JoinResult:
+    """The result of an earlier join, from its picture and report; nothing is made anew.
+
+    ``path_of`` gives the file of a frame id, None where the frame is gone.
+
+    Raises
+    ------
+    InputError
+        Picture or report are missing or damaged.
+    """
+    try:
+        report = json.loads(report_file.read_text(encoding="utf-8"))
+        canvas, crop = canvas_of(report), crop_of(report)
+        ids = tuple(str(f) for f in report.get("frame_ids", report.get("outing_files", ())))
+        took = float(report.get("took_s", sum(report.get("timings_s", {}).values())))
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        raise InputError(
+            "The report of the last join is damaged", where=str(report_file), remedy="Join again"
+        ) from error
+    if not picture.is_file():
+        raise InputError("Is missing", where=str(picture), remedy="Join again")
+    paths = [path_of(frame) for frame in ids]
+    solution = None
+    try:
+        if ids and all(p is not None for p in paths):
+            solution = solution_of(report, gather([p for p in paths if p is not None]), JoinOptions().working_mp)
+    except (LanternError, KeyError, TypeError, ValueError):
+        solution = None  # frames are gone or changed: the picture is there all the same
+    return JoinResult(picture, canvas, crop, ids, took, peak_rss_mib(), report, solution)
+
+
+def _masks(request: JoinRequest) -> dict[int, Mask]:
+    found = {i: read_mask(f.mask) for i, f in enumerate(request.frames) if f.mask is not None}
+    return {i: mask for i, mask in found.items() if mask.hide.any() or mask.keep.any()}
+
+
+class _OnlyStops:
+    """Lets the rough picture be stopped without moving the progress of the whole run."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+
+    def begin(self, stage: str, total: int) -> None:
+        """Only the chance to stop."""
+        self._progress.advance(0)
+
+    def advance(self, n: int = 1) -> None:
+        """Only the chance to stop."""
+        self._progress.advance(0)

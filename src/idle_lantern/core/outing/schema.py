@@ -1,0 +1,120 @@
+"""From the model to checks, limits and JSON schema, all by msgspec; the one strict reader of documents."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import asdict
+from typing import Any
+
+import msgspec
+
+from idle_lantern.core.base.errors import DocumentError, LanternError
+from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.plan.exchange import brief_document
+
+PREFIX = "idle-lantern/outing/"
+VERSION = 4
+#: No document of the program comes near this.
+MOST_BYTES = 64_000_000
+#: Fields of the scene in which null stands for infinity, which JSON has not.
+_ENDLESS = ("far_m", "background_m")
+
+
+def parsed(data: bytes, where: str) -> dict[str, Any]:
+    """JSON bytes as an object.
+
+    Raises
+    ------
+    DocumentError
+        Too large, no JSON, nested absurdly, or no object.
+    """
+    if len(data) > MOST_BYTES:
+        raise DocumentError(f"Is {len(data) / 1e6:.0f} MB, too large for an outing", where=where, remedy=_LEFT)
+    try:
+        document = msgspec.json.decode(data)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise DocumentError(
+            f"Is damaged at line {_line_of(error, data)}",
+            where=where,
+            remedy="It was left as it is; take it from a backup",
+        ) from error
+    if not isinstance(document, dict):
+        raise DocumentError("Is no outing document", where=where, remedy=_LEFT)
+    return document
+
+
+def checked(document: dict[str, Any], where: str) -> Outing:
+    """A document of the present version as an outing.
+
+    Raises
+    ------
+    DocumentError
+        A value is missing, of the wrong kind or out of its limits; the place is named.
+    """
+    try:
+        return msgspec.convert(_whole_numbers(_with_infinity(document)), Outing)
+    except msgspec.ValidationError as error:
+        what, _, place = str(error).partition(" - at `$.")
+        place = place.rstrip("`").replace(".", "/").replace("[", "/").replace("]", "")
+        raise DocumentError(
+            f"Is damaged at {place or 'the top level'} ({_short(what)})", where=where, remedy=_LEFT
+        ) from error
+    except LanternError as error:
+        raise DocumentError(
+            f"Holds an impossible value: {_short(error.sentence)}", where=where, remedy=_LEFT
+        ) from error
+    except (ValueError, TypeError, OverflowError, RecursionError) as error:
+        raise DocumentError(f"Holds an impossible value ({_short(str(error))})", where=where, remedy=_LEFT) from error
+
+
+def plain(outing: Outing) -> dict[str, Any]:
+    """An outing as plain data that JSON can hold."""
+    return {"schema": f"{PREFIX}{VERSION}", **asdict(outing), "brief": brief_document(outing.brief)}
+
+
+def json_schema() -> dict[str, Any]:
+    """The published JSON schema of the present version, made from the model."""
+    made = msgspec.json.schema(Outing)
+    outing = made["$defs"]["Outing"]
+    outing["properties"]["schema"] = {"const": f"{PREFIX}{VERSION}"}
+    outing["required"] = ["schema", *outing["required"]]
+    for name in _ENDLESS:
+        of = made["$defs"]["Scene"]["properties"][name]
+        of.pop("default", None)
+        made["$defs"]["Scene"]["properties"][name] = {"anyOf": [of, {"type": "null"}], "default": None}
+    head = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "An outing of Idle Lantern"}
+    result: dict[str, Any] = json.loads(json.dumps({**head, **made}))
+    return result
+
+
+_LEFT = "It was left as it is"
+
+
+def _with_infinity(document: dict[str, Any]) -> dict[str, Any]:
+    brief = document.get("brief")
+    scene = brief.get("scene") if isinstance(brief, dict) else None
+    if not isinstance(brief, dict) or not isinstance(scene, dict):
+        return document
+    full = {key: math.inf if key in _ENDLESS and value is None else value for key, value in scene.items()}
+    return {**document, "brief": {**brief, "scene": full}}
+
+
+def _whole_numbers(value: Any) -> Any:
+    """Numbers like 3.0, which other programs write for 3, as whole ones."""
+    if isinstance(value, dict):
+        return {key: _whole_numbers(v) for key, v in value.items()}
+    if isinstance(value, list):
+        return [_whole_numbers(v) for v in value]
+    return int(value) if isinstance(value, float) and value.is_integer() and abs(value) < 2**53 else value
+
+
+def _line_of(error: Exception, data: bytes) -> int:
+    """The line that a decoder's message points to."""
+    digits = str(error).rpartition("byte ")[2].rstrip(")")
+    at = int(digits) if digits.isdecimal() and len(digits) < 12 else len(data)
+    return data.count(b"\n", 0, at) + 1
+
+
+def _short(text: str, most: int = 160) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"

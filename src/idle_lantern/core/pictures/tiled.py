@@ -1,0 +1,109 @@
+"""Tiled pyramid TIFF read by level and tile: a gigapixel opens as fast as a small picture."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import tifffile
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.pictures.source import HeldPicture, PictureSource
+
+Array = NDArray[Any]
+
+
+class TiledPicture:
+    """A picture on disk; only its table of contents is held.
+
+    Raises
+    ------
+    InputError
+        The file is missing, damaged, or no tiled RGB TIFF.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            with tifffile.TiffFile(path) as tiff:
+                page: Any = tiff.pages[0]
+                self._pages = [page, *(page.pages or ())]
+                for level in self._pages:
+                    _ = level.dataoffsets, level.decode  # reads the tables while the file is open
+                icc = page.tags.get(34675)
+                self.icc = bytes(icc.value) if icc is not None else None
+                self.encoding = _encoding_of(page.description)
+            sound = all(
+                p.is_tiled and p.samplesperpixel in (3, 4) and p.tilewidth == p.tilelength == page.tilewidth
+                for p in self._pages
+            )
+        except FileNotFoundError as error:
+            raise InputError("Is missing", where=str(path)) from error
+        except Exception as error:  # whatever a damaged file makes the reader do
+            raise InputError("Is damaged or no tiled picture", where=str(path)) from error
+        if not sound:
+            raise InputError("Is no tiled picture", where=str(path))
+        self.tile_px = int(page.tilewidth)
+        self.dtype = np.dtype(page.dtype)
+        self.channels = int(page.samplesperpixel)
+        self.sizes = tuple((int(p.imagewidth), int(p.imagelength)) for p in self._pages)
+        self._file: int | None = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+
+    def tile(self, level: int, row: int, column: int) -> Array:
+        """One tile, cut at the rim.
+
+        Raises
+        ------
+        InputError
+            It is damaged, or the picture was closed.
+        """
+        page = self._pages[level]
+        width, height = self.sizes[level]
+        index = row * -(-width // self.tile_px) + column
+        try:
+            if self._file is None:
+                raise OSError("closed")
+            # asked for by place, so that threads share one file
+            data = os.pread(self._file, page.databytecounts[index], page.dataoffsets[index])
+            made = page.decode(data, index)[0]
+            tile = made.reshape(made.shape[-3:])
+        except Exception as error:
+            raise InputError("A part of the picture is damaged", where=str(self.path), remedy="Join again") from error
+        h, w = min(self.tile_px, height - row * self.tile_px), min(self.tile_px, width - column * self.tile_px)
+        return np.asarray(tile[:h, :w])
+
+    def close(self) -> None:
+        """Close the file."""
+        file, self._file = self._file, None
+        if file is not None:
+            os.close(file)
+
+    def __del__(self) -> None:
+        self.close()
+
+
+def open_picture(path: Path) -> PictureSource:
+    """Any picture as a source: tiled ones are read by tile, others whole.
+
+    Raises
+    ------
+    InputError
+        It cannot be read.
+    """
+    try:
+        return TiledPicture(path)
+    except InputError:
+        return HeldPicture(read(path))
+
+
+def _encoding_of(description: str) -> str:
+    try:
+        told = json.loads(description)
+    except ValueError:
+        return "display"
+    return "linear" if isinstance(told, dict) and told.get("encoding") == "linear" else "display"
