@@ -30,7 +30,8 @@ import numpy as np
 from join_vs_opencv import make_set
 
 from idle_lantern.core.base.errors import Cancelled
-from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.metadata import Metadata

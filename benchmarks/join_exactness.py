@@ -40,7 +40,8 @@ from join_vs_opencv import measured_join
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens

@@ -34,7 +34,8 @@ from typing import Any
 
 import numpy as np
 
-from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.sim.camera import Head, SimulatedCamera

@@ -11,6 +11,7 @@ import statistics
 import time
 
 from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
@@ -27,7 +28,7 @@ CASES = {
 def run(focal_mm: float, target_field: TargetField) -> tuple[int, float]:
     begin = time.perf_counter()
     plan = make_plan(Brief(rig=Rig(focal_mm=focal_mm), target_field=target_field))
-    assert plan.judgements is not None
+    assert judge(plan) is not None
     assert plan.cost
     return len(plan.frames), 1000 * (time.perf_counter() - begin)
 

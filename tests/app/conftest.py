@@ -13,6 +13,7 @@ from idle_lantern.app import settings as settings_module
 from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
 from idle_lantern.app.settings import Settings
+from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.rig import Rig
@@ -39,11 +40,13 @@ def window(qtbot: QtBot) -> Iterator[Window]:
     w.activateWindow()
     qtbot.waitExposed(w)
     qtbot.waitUntil(w.isActiveWindow, timeout=5000)
-    w.begin_outing("Test outing")
+    w.outings.begin("Test outing")
     w.state.apply(edits.set_rig("Small camera", **SMALL))
     w.state.history = type(w.state.history)()
     yield w
     w.tasks.cancel_all()
+    for view in w.findChildren(PictureView):
+        view.stop()
     gc.collect()
 
 

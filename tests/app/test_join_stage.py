@@ -15,11 +15,14 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.app.masking import HIDE, MaskDialog
+from idle_lantern.app.stages import join_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.match import detect
 from idle_lantern.core.outing import document
+from idle_lantern.core.pictures.source import region
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -47,6 +50,12 @@ def _dialog(qtbot: QtBot, window: Window, *, by_key: bool = True) -> MaskDialog:
     return dialog
 
 
+def _alpha(window: Window) -> np.ndarray:
+    picture = window.state.picture
+    assert picture is not None
+    return region(picture, Rectangle(0, 0, *picture.sizes[0]))[..., 3]
+
+
 def _press(qtbot: QtBot, dialog: MaskDialog, name: str) -> None:
     qtbot.mouseClick(dialog.findChild(QPushButton, name), LEFT)
 
@@ -55,6 +64,7 @@ def test_frames_that_nothing_ties_are_named_and_drawn_apart(joined: Window, sett
     """The same join, told as if the grid had placed its second frame to a quarter of a degree."""
     solution, shown = joined.state.solution, joined.state.joined
     assert solution is not None
+    assert shown is not None
     assert (len(joined.map._join.shapes), len(joined.map._join.loose)) == (3, 0)
     second = solution.poses.index(1)
     sigma = solution.poses.sigma_rad.copy()
@@ -62,13 +72,14 @@ def test_frames_that_nothing_ties_are_named_and_drawn_apart(joined: Window, sett
     by_grid = replace(
         solution, poses=replace(solution.poses, sigma_rad=sigma), placed_by={**solution.placed_by, 1: "grid"}
     )
-    joined.state.set_joined(by_grid, shown, joined.state.joined_files)
+    other = replace(shown, solution=by_grid)
+    joined.state.set_joined(other, joined.state.picture)
     settled(joined)
     told = joined.findChild(QLabel, "join-findings").text()
     assert solution.frames.names[1] in told
     assert "0.25°" in told
-    drawn = joined.join_stage._on_map(by_grid, joined.state.joined_files)
-    assert (len(drawn.shapes), len(drawn.loose)) == (2, 1)
+    drawn = join_model.on_map(other, [])
+    assert (len(drawn.tied), len(drawn.loose)) == (2, 1)
 
 
 def test_facts_keep_their_height_under_long_findings(joined: Window, settled: Callable):
@@ -82,8 +93,7 @@ def test_facts_keep_their_height_under_long_findings(joined: Window, settled: Ca
 def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Window, settled: Callable):
     solution = joined.state.solution
     assert joined.state.joined is not None
-    before = joined.state.joined.picture.alpha
-    assert before is not None
+    before = _alpha(joined)
     dialog = _dialog(qtbot, joined)
     dialog.brush.setValue(120)
     place = dialog.canvas._place()
@@ -100,8 +110,7 @@ def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Win
     _press(qtbot, dialog, "mask-done")
     settled(joined)
     assert joined.state.solution is solution, "nothing was matched again"
-    after = joined.state.joined.picture.alpha
-    assert after is not None
+    after = _alpha(joined)
     assert ((before > 0) & (after == 0)).sum() > 0.5 * hidden * 480 * 680
     # painted again and taken back, the picture is whole as before
     dialog = _dialog(qtbot, joined, by_key=False)
@@ -109,10 +118,11 @@ def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Win
     _press(qtbot, dialog, "mask-clear")
     _press(qtbot, dialog, "mask-done")
     settled(joined)
-    assert (joined.state.joined.picture.alpha == before).all()
+    assert (_alpha(joined) == before).all()
 
 
 def test_paint_is_kept_for_each_frame_and_strokes_are_taken_back(qtbot: QtBot, joined: Window, settled: Callable):
+    """Painting is part of the one undo history, in the dialog and after it."""
     dialog = _dialog(qtbot, joined)
     canvas = dialog.canvas
     middle = QPoint(canvas.width() // 2, canvas.height() // 2)
@@ -125,14 +135,23 @@ def test_paint_is_kept_for_each_frame_and_strokes_are_taken_back(qtbot: QtBot, j
     np.testing.assert_array_equal(canvas.paint_layer, once)
     dialog.findChild(QComboBox, "mask-frame").setCurrentIndex(1)
     assert not canvas.paint_layer.any()
-    folder = joined.state.folder
+    folder, outing = joined.state.folder, joined.state.outing
     assert folder is not None
-    assert read_mask(folder / document.MASKS / "f00.mask.png").keep.any()
+    first = outing.frames[0].id
+    file = document.mask_file(folder, outing, first)
+    assert file is not None
+    assert read_mask(file).keep.any()
     dialog.findChild(QComboBox, "mask-frame").setCurrentIndex(0)
     np.testing.assert_array_equal(canvas.paint_layer, once)
     qtbot.keyClick(dialog, Qt.Key.Key_Escape)
     settled(joined)
-    assert (folder / document.MASKS / "f00.mask.png").exists(), "leaving by Escape loses nothing"
+    assert joined.state.outing.mask_of(first), "leaving by Escape loses nothing"
+    assert joined.state.history.undo_title == "Paint on f00.jpg"
+    joined.trigger("edit.undo")
+    assert joined.state.outing.mask_of(first) is None
+    joined.trigger("edit.redo")
+    joined.state.save_now()
+    assert document.load(folder).mask_of(first) == file.stem
 
 
 def test_a_frame_left_out_is_put_back_by_its_link(

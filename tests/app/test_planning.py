@@ -135,13 +135,15 @@ def test_readings_are_written_as_they_are_read():
         parse_readings("14")
 
 
-def test_a_remedy_is_applied_by_its_button(qtbot: QtBot, window: Window):
+def test_a_remedy_is_applied_by_its_button(qtbot: QtBot, window: Window, settled: Callable):
     window.state.apply(edits.set_brief("sphere", kind_of("sphere").start(window.state.outing.brief)))
     window.state.apply(edits.set_target_field("thin", overlap=0.1))
+    settled(window)
     assert any("share only" in s for s in window.plan_stage.remarks.sentences)
     made = next(b for b in window.plan_stage.findChildren(QPushButton) if b.text() == "Overlap a third")
     made.click()
     assert window.state.outing.target_field.overlap == pytest.approx(1 / 3)
+    settled(window)
     assert not any("share only" in s for s in window.plan_stage.remarks.sentences)
 
 
@@ -200,21 +202,21 @@ def test_plan_and_frames_go_out_and_come_in(qtbot: QtBot, window: Window, tmp_pa
     _press(qtbot, window, "bring-plan")
     assert window.state.outing.brief == brief
     (tmp_path / "frames.csv").write_text("yaw_deg,pitch_deg\n-20,0\n0,0\n20,5\n")
-    window.plan_stage.bring_plan(tmp_path / "frames.csv")
+    window.plan_stage.commands.bring_plan(tmp_path / "frames.csv")
     assert [f.yaw_deg for f in window.state.plan.frames] == [-20, 0, 20]
     assert window.plan_stage.findChild(QLabel, "fact-given").text()
     window.state.undo()
     assert window.state.plan.frames == frames
     for bad, word in (("bad.json", "JSON"), ("bad.csv", "yaw_deg"), ("bad.bin", "plan")):
         (tmp_path / bad).write_bytes(b"\xff\xfe\x00" if bad.endswith("bin") else b"{")
-        window.plan_stage.bring_plan(tmp_path / bad)
+        window.plan_stage.commands.bring_plan(tmp_path / bad)
         assert word in window.message_text()
     assert window.state.plan.frames == frames
 
 
 def test_given_frames_survive_saving_and_opening(window: Window, tmp_path: Path):
     (tmp_path / "frames.csv").write_text("yaw_deg,pitch_deg\n-20,0\n0,0\n20,5\n")
-    window.plan_stage.bring_plan(tmp_path / "frames.csv")
+    window.plan_stage.commands.bring_plan(tmp_path / "frames.csv")
     window.state.save_now()
     folder = window.state.folder
     again = Window(Settings())
@@ -251,7 +253,7 @@ def test_the_evening_grows_and_shrinks(qtbot: QtBot, window: Window, monkeypatch
     _press(qtbot, window, "add-stop")
     assert "harbour" in window.plan_stage.findChild(QLabel, "fact-evening").text()
     for bad in ("", "x", "x, y", "x, -4", "a, 1, 2, 3"):
-        window.plan_stage.take_stop(bad)
+        window.plan_stage.commands.take_stop(bad)
         assert len(window.state.outing.brief.site.stops) == 1
         assert len(window.message_text()) > 10
     _press(qtbot, window, "drop-stop")
@@ -260,7 +262,7 @@ def test_the_evening_grows_and_shrinks(qtbot: QtBot, window: Window, monkeypatch
 
 def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     used = []
-    dialog = GearDialog(window, window.gear, lambda e: (used.append(e), window.plan_stage.use_entry(e)))
+    dialog = GearDialog(window.desk.gear, lambda e: (used.append(e), window.plan_stage.commands.use_entry(e)), window)
     qtbot.addWidget(dialog)
     dialog.show()
     dialog.fill(("lens", "24-70 mm f/4"))
@@ -269,8 +271,8 @@ def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     _retype(qtbot, editors["gear-rail"], "24 = 81, 50 = 90, 70 = 96")
     _retype(qtbot, dialog.name, "Evening zoom")
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-save"), LEFT)
-    assert window.gear.get("lens", "Evening zoom").facts.rail[1] == (50.0, 90.0)
-    assert window.gear.get("lens", "24-70 mm f/4") is not None
+    assert window.desk.gear.get("lens", "Evening zoom").facts.rail[1] == (50.0, 90.0)
+    assert window.desk.gear.get("lens", "24-70 mm f/4") is not None
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-use"), LEFT)
     assert window.state.outing.rig.lens_name == "Evening zoom"
     editors = {e.objectName(): e for e in dialog.findChildren(QLineEdit)}
@@ -281,34 +283,34 @@ def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     _retype(qtbot, editors["gear-widest_aperture"], "4")
     dialog.fill(("lens", "Evening zoom"))
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-remove"), LEFT)
-    assert window.gear.get("lens", "Evening zoom") is None
+    assert window.desk.gear.get("lens", "Evening zoom") is None
 
 
 def test_gear_lists_go_out_and_in(qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch):
-    dialog = GearDialog(window, window.gear, lambda _e: None)
+    dialog = GearDialog(window.desk.gear, lambda _e: None, window)
     qtbot.addWidget(dialog)
     path = tmp_path / "gear.json"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a: (str(path), ""))
     dialog.ask_export()
     entries = json.loads(path.read_text())["entries"]
-    window.gear.remove("card", "64 GB")
+    window.desk.gear.remove("card", "64 GB")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a: (str(path), ""))
     dialog.ask_import()
     assert f"{len(entries)} entries" in dialog.message.text()
-    assert window.gear.get("card", "64 GB") is not None
+    assert window.desk.gear.get("card", "64 GB") is not None
     path.write_text("{")
     dialog.ask_import()
     assert "JSON" in dialog.message.text()
 
 
 def test_camera_and_lens_are_filled_from_a_frame(window: Window, row_set, tmp_path: Path):
-    window.plan_stage.fill_from(row_set.paths[0])
+    window.plan_stage.commands.fill_from(row_set.paths[0])
     assert window.state.outing.rig.camera == "Simulated camera" or window.state.outing.rig.camera
-    assert window.gear.get("camera", window.state.outing.rig.camera) is not None
+    assert window.desk.gear.get("camera", window.state.outing.rig.camera) is not None
     before = window.state.outing
     empty = tmp_path / "empty.jpg"
     empty.write_bytes(b"")
-    window.plan_stage.fill_from(empty)
+    window.plan_stage.commands.fill_from(empty)
     assert "empty" in window.message_text()
     assert window.state.outing == before
 
@@ -321,9 +323,9 @@ def test_a_damaged_gear_library_is_told_and_everything_else_works(qtbot: QtBot):
     qtbot.addWidget(w)
     w.show()
     qtbot.waitUntil(lambda: "gear library" in w.message_text(), timeout=2000)
-    w.begin_outing("Without gear")
+    w.outings.begin("Without gear")
     assert w.state.plan.frames
-    w.plan_stage.open_gear()
+    w.plan_stage.commands.open_gear()
     assert "gear library" in w.message_text()
     assert path.read_bytes() == b"broken" * 100
     w.tasks.cancel_all()
@@ -341,8 +343,8 @@ def test_the_blur_preview_draws_a_blurred_and_a_sharp_picture(
     qtbot.waitUntil(lambda: all(not p.pixmap().isNull() for p in dialog.pictures), timeout=60_000)
     dialog.accept()
     settled(window)
-    window.plan_stage.full_circle()
-    window.plan_stage.preview_blur()
+    window.plan_stage.commands.full_circle()
+    window.plan_stage.commands.preview_blur()
     assert "too wide" in window.message_text()
 
 
@@ -351,14 +353,14 @@ def test_what_a_join_took_is_remembered_for_the_next_plan(window: Window):
 
     first = window.state.plan.cost
     assert first.from_joins == 0
-    window.gear.add_join(PastJoin(8, 48, 30, 100.0, 2000))
-    window.state.set_past(window.gear.past_joins())
+    window.desk.gear.add_join(PastJoin(8, 48, 30, 100.0, 2000))
+    window.state.set_past(window.desk.gear.past_joins())
     assert window.state.plan.cost.from_joins == 1
     assert window.state.plan.cost.join_s > first.join_s
 
 
 def test_the_rail_setting_follows_the_focal_length_by_the_library(qtbot: QtBot, window: Window):
-    window.plan_stage.take_gear("lens", "24-70 mm f/4")
+    window.plan_stage.commands.take_gear("lens", "24-70 mm f/4")
     _retype(qtbot, window.plan_stage.reveal("focal_mm"), "47")
     window.plan_stage.open_topic(2)
     assert (

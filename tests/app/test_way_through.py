@@ -14,10 +14,10 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, rms
 
 from idle_lantern.app.settings import Settings
-from idle_lantern.app.stages import join as join_stage
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join import pipeline
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.sim.truth import registration_error_px
 
@@ -83,12 +83,17 @@ def test_from_plan_to_saved_picture(
     assert window.state.selected == 3
 
     # join: by key, watch the rough one come first
-    rough: list[int] = []
-    window.join_stage.view.zoomed.connect(lambda _z: rough.append(window.join_stage.view._levels[0].shape[1]))
+    rough: list[tuple[int, tuple[int, int]]] = []
+    window.desk.joins.rough.connect(lambda shown: rough.append((shown.source.sizes[0][0], shown.size)))
     _press(qtbot, window, "go-join")
     settled(window)
     assert window.stage == "join"
     assert window.state.joined is not None
+    full = (window.state.joined.canvas.width, window.state.joined.canvas.height)
+    assert len(rough) == 2, "once as planned, once before fine registration"
+    assert all(width <= 1.02 * full[0] for width, _size in rough), "a first look is no larger than the picture"
+    assert rough[-1][1] == pytest.approx(full, rel=0.02), "it stands for the full size"
+    assert window.join_stage.view.source is window.state.picture, "the full picture is shown at last"
     assert "of 4" in window.join_stage.facts["frames"].text()
     assert window.join_stage.status.text().startswith("Joined.")
 
@@ -239,7 +244,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     def never(*_a: object, **_k: object) -> None:
         raise AssertionError("frames were matched again")
 
-    monkeypatch.setattr(join_stage, "solve", never)
+    monkeypatch.setattr(pipeline, "solve", never)
     again.state.apply(edits.choose("Choose the sphere", projection="equirectangular"))
     settled(again)
     assert again.state.joined.canvas.projection.name == "equirectangular"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +11,16 @@ import pytest
 from PIL import Image
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QImage
-from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QInputDialog, QLineEdit, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QScrollArea,
+    QWidget,
+)
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app import settings as settings_module
@@ -20,11 +29,14 @@ from idle_lantern.app.actions import ACTIONS, STAGES, shown_keys
 from idle_lantern.app.history import History
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.widgets.action_finder import ActionFinder
-from idle_lantern.app.widgets.picture_view import PictureView, pyramid
+from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.app.widgets.tile_loader import GAP_GREY, tile_image
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.pictures.source import HeldPicture
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -126,13 +138,14 @@ def test_nothing_but_the_window_comes_up(window: Window, qtbot: QtBot):
         assert [w for w in QApplication.topLevelWidgets() if w.isVisible()] == [window]
 
 
-def test_remarks_act_and_can_be_put_aside(qtbot: QtBot, window: Window):
+def test_remarks_act_and_can_be_put_aside(qtbot: QtBot, window: Window, settled: Callable):
     _retype(qtbot, window, "overlap", "8 %")
+    settled(window)
     remarks = window.plan_stage.remarks
     assert any("share only" in s for s in remarks.sentences)
 
     def press(text: str) -> None:
-        qtbot.wait(10)
+        settled(window)
         qtbot.mouseClick(
             next(b for b in remarks.findChildren(QAbstractButton) if b.text() == text and b.isVisible()), LEFT
         )
@@ -143,6 +156,7 @@ def test_remarks_act_and_can_be_put_aside(qtbot: QtBot, window: Window):
     assert any("share only" in s for s in remarks.sentences)
     press("Overlap a third")
     assert window.state.outing.target_field.overlap == pytest.approx(1 / 3)
+    settled(window)
     assert not any("share only" in s for s in remarks.sentences)
 
 
@@ -255,7 +269,7 @@ def test_a_frame_whose_file_went_is_shown_as_such(window: Window, settled: Calla
     window.frames_stage.bring(paths)
     settled(window)
     first = window.state.folder
-    window.begin_outing("Another")
+    window.outings.begin("Another")
     paths[0].unlink()
     window.open_outing(first)
     window.go("frames")
@@ -291,12 +305,13 @@ def test_a_damaged_outing_is_told_and_the_present_one_stays(window: Window, tmp_
     assert (tmp_path / document.DOCUMENT).read_text() == text
 
 
-def test_logbook_lists_and_opens(qtbot: QtBot, window: Window, outing_root: Path):
+def test_logbook_lists_and_opens(qtbot: QtBot, window: Window, settled: Callable, outing_root: Path):
     first = window.state.folder
-    window.begin_outing("Second evening")
+    window.outings.begin("Second evening")
     (outing_root / "bad").mkdir()
     (outing_root / "bad" / document.DOCUMENT).write_text("{")
     window.go("logbook")
+    settled(window)
     table = window.logbook_stage.table
     names = [table.item(i, 0).text() for i in range(table.rowCount())]
     assert sorted(names) == ["Second evening (open)", "Test outing", "bad"]
@@ -309,7 +324,7 @@ def test_logbook_lists_and_opens(qtbot: QtBot, window: Window, outing_root: Path
 
 def test_an_outing_of_the_same_name_gets_its_own_folder(window: Window):
     first = window.state.folder
-    window.begin_outing("Test outing")
+    window.outings.begin("Test outing")
     assert window.state.folder != first
 
 
@@ -366,9 +381,13 @@ def test_actions_have_unique_ids_and_no_key_twice_in_a_stage():
     assert all(a.title and (not a.stage or a.stage in STAGES) for a in ACTIONS)
 
 
+def _finder(window: Window) -> ActionFinder:
+    return ActionFinder(lambda action: bool(action.ready(window)), window.trigger, window)
+
+
 def test_every_action_is_in_a_menu_and_can_be_found(window: Window, qtbot: QtBot):
     in_menus = {a.text() for m in window.menuBar().actions() for a in m.menu().actions()}
-    finder = ActionFinder(window)
+    finder = _finder(window)
     qtbot.addWidget(finder)
     listed = [finder.list.item(i).text() for i in range(finder.list.count())]
     assert len(listed) == len(ACTIONS)
@@ -379,7 +398,7 @@ def test_every_action_is_in_a_menu_and_can_be_found(window: Window, qtbot: QtBot
 
 
 def test_finding_an_action_runs_it(window: Window, qtbot: QtBot):
-    finder = ActionFinder(window)
+    finder = _finder(window)
     qtbot.addWidget(finder)
     finder.show()
     qtbot.keyClicks(finder.search, "go join")
@@ -411,6 +430,11 @@ def test_every_control_has_an_accessible_name(window: Window):
                 assert name or not control.isVisible(), f"{stage}: {control}"
 
 
+def _ancestors(widget: QWidget) -> Iterator[QWidget]:
+    while (widget := widget.parentWidget()) is not None:
+        yield widget
+
+
 @pytest.mark.parametrize("look", ["dark", "light", "field"])
 @pytest.mark.parametrize("size", [(1100, 700), (1280, 800), (2560, 1440)])
 def test_stages_fit_the_window_in_every_look(window: Window, qtbot: QtBot, look: str, size: tuple[int, int]):
@@ -420,7 +444,17 @@ def test_stages_fit_the_window_in_every_look(window: Window, qtbot: QtBot, look:
         window.go(stage)
         qtbot.wait(5)
         assert window.width() <= size[0] + 60, f"{stage} forces the window to {window.width()}"
-        assert not window.grab().toImage().isNull()
+        shown = window.grab().toImage()
+        assert len({shown.pixel(x, y) for x in range(0, shown.width(), 9) for y in range(0, shown.height(), 9)}) > 6
+        outside = [
+            w
+            for w in window.pages[stage].findChildren((QAbstractButton, QLabel, QLineEdit))
+            if w.isVisible()
+            and not isinstance(w.parent(), QComboBox)
+            and not any(isinstance(a, QScrollArea) for a in _ancestors(w))
+            and not window.rect().contains(w.rect().translated(w.mapTo(window, QPoint(0, 0))))
+        ]
+        assert not outside, f"{stage} at {size}: {[(w.objectName(), w.geometry()) for w in outside]}"
     window.set_look("dark")
 
 
@@ -446,7 +480,7 @@ def test_picture_view_zooms_at_the_pointer_and_pans(qtbot: QtBot):
     view.resize(400, 300)
     view.show()
     rng = np.random.default_rng(0)
-    view.set_levels(pyramid(rng.integers(0, 255, (1500, 4000, 3), dtype=np.uint8)))
+    view.set_source(HeldPicture(Picture(rng.integers(0, 255, (1500, 4000, 3), dtype=np.uint8))))
     assert view.zoom == pytest.approx(0.1)
     pointer = QPointF(120, 150)
     view.zoom_by(4, pointer)
@@ -472,19 +506,21 @@ def test_picture_view_shows_the_pixels_at_100_percent(qtbot: QtBot):
     view.show()
     pixels = np.zeros((1500, 4000, 3), np.uint8)
     pixels[700:800, 1900:2100] = (200, 40, 10)
-    view.set_levels(pyramid(pixels))
+    view.set_source(HeldPicture(Picture(pixels)))
     view.show_full()
+    view.grab()
+    qtbot.waitUntil(lambda: view.ready, timeout=5000)
     image = view.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
     assert image.pixelColor(200, 150).getRgb()[:3] == (200, 40, 10)
     assert image.pixelColor(90, 150).getRgb()[:3] == (0, 0, 0)
 
 
 def test_gaps_are_shown_neutral_grey():
-    alpha = np.full((600, 800), 255, np.uint8)
-    alpha[:100] = 0
-    levels = pyramid(np.full((600, 800, 3), 255, np.uint8), alpha)
-    assert levels[0][50, 50].tolist() == [58, 58, 58]
-    assert levels[-1].shape[1] <= 512
+    tile = np.full((60, 80, 4), 255, np.uint8)
+    tile[:10, :, 3] = 0
+    image = tile_image(tile)
+    assert image.pixelColor(5, 5).getRgb()[:3] == (GAP_GREY,) * 3
+    assert image.pixelColor(5, 50).getRgb()[:3] == (255, 255, 255)
 
 
 def test_tasks_report_failures_in_a_sentence(window: Window, settled: Callable):

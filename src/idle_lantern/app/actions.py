@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import Any
 
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
+#: The window; it lies above this table and is not imported by it.
+Window = Any
 
 STAGES = ("plan", "field", "frames", "join", "deliver", "logbook")
 
@@ -36,9 +36,9 @@ def _go(stage: str) -> Callable[[Window], object]:
 
 
 ACTIONS: tuple[Action, ...] = (
-    Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.new_outing()),
-    Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.ask_open()),
-    Action("outing.rename", "Rename the outing …", "Outing", "", lambda w: w.rename_outing()),
+    Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.outings.new()),
+    Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.outings.ask_open()),
+    Action("outing.rename", "Rename the outing …", "Outing", "", lambda w: w.outings.rename()),
     Action("outing.bring", "Bring in pictures …", "Outing", "Ctrl+I", lambda w: w.frames_stage.ask_files()),
     Action(
         "outing.bring_folder",
@@ -47,11 +47,17 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+Shift+I",
         lambda w: w.frames_stage.ask_folder(),
     ),
-    Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.save_angles()),
-    Action("outing.card", "Save the field card …", "Outing", "Ctrl+K", lambda w: w.plan_stage.save_card()),
-    Action("outing.save_plan", "Save the plan as a file …", "Outing", "", lambda w: w.plan_stage.save_plan()),
-    Action("outing.bring_plan", "Bring in a plan or a frame list …", "Outing", "", lambda w: w.plan_stage.ask_plan()),
-    Action("outing.gear", "Gear library …", "Outing", "Ctrl+G", lambda w: w.plan_stage.open_gear()),
+    Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.commands.save_angles()),
+    Action("outing.card", "Save the field card …", "Outing", "Ctrl+K", lambda w: w.plan_stage.commands.save_card()),
+    Action("outing.save_plan", "Save the plan as a file …", "Outing", "", lambda w: w.plan_stage.commands.save_plan()),
+    Action(
+        "outing.bring_plan",
+        "Bring in a plan or a frame list …",
+        "Outing",
+        "",
+        lambda w: w.plan_stage.commands.ask_plan(),
+    ),
+    Action("outing.gear", "Gear library …", "Outing", "Ctrl+G", lambda w: w.plan_stage.commands.open_gear()),
     Action("app.quit", "Quit", "Outing", "Ctrl+Q", lambda w: w.close()),
     Action(
         "edit.undo",
@@ -70,12 +76,17 @@ ACTIONS: tuple[Action, ...] = (
         ready=lambda w: bool(w.state.history.redo_title),
     ),
     Action(
-        "plan.upright", "Turn the camera upright or sideways", "Edit", "U", lambda w: w.plan_stage.turn_camera(), "plan"
+        "plan.upright",
+        "Turn the camera upright or sideways",
+        "Edit",
+        "U",
+        lambda w: w.plan_stage.commands.turn_camera(),
+        "plan",
     ),
-    Action("plan.mark", "Mark a thing on the map …", "Edit", "M", lambda w: w.plan_stage.add_mark(), "plan"),
-    Action("plan.blur", "Preview the blur …", "Edit", "", lambda w: w.plan_stage.preview_blur(), "plan"),
-    Action("plan.circle", "Plan the full circle", "Edit", "C", lambda w: w.plan_stage.full_circle(), "plan"),
-    Action("plan.sphere", "Plan the full sphere", "Edit", "B", lambda w: w.plan_stage.full_sphere(), "plan"),
+    Action("plan.mark", "Mark a thing on the map …", "Edit", "M", lambda w: w.plan_stage.commands.add_mark(), "plan"),
+    Action("plan.blur", "Preview the blur …", "Edit", "", lambda w: w.plan_stage.commands.preview_blur(), "plan"),
+    Action("plan.circle", "Plan the full circle", "Edit", "C", lambda w: w.plan_stage.commands.full_circle(), "plan"),
+    Action("plan.sphere", "Plan the full sphere", "Edit", "B", lambda w: w.plan_stage.commands.full_sphere(), "plan"),
     Action(
         "field.shoot",
         "Shoot this frame",
@@ -130,6 +141,14 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+J",
         lambda w: w.join_stage.run_join(),
         ready=lambda w: w.join_stage.can_join(),
+    ),
+    Action(
+        "join.here",
+        "Open Join and join the frames",
+        "Join",
+        "",
+        lambda w: w.join_stage.run_join(),
+        "join",
     ),
     Action(
         "join.masks",

@@ -7,14 +7,12 @@ import logging
 import logging.handlers
 import sys
 from types import TracebackType
-from typing import TYPE_CHECKING, TextIO
+from typing import TextIO
 
 from PyQt6.QtCore import QtMsgType, qInstallMessageHandler
 
 from idle_lantern.app import settings
-
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
+from idle_lantern.app.state import AppState
 
 log = logging.getLogger("idle_lantern")
 _crash_file: TextIO | None = None
@@ -37,14 +35,14 @@ def start_logging() -> None:
     qInstallMessageHandler(_from_qt)
 
 
-def catch_all(window: Window) -> None:
+def catch_all(state: AppState) -> None:
     """Send what nobody caught to the message line, the outing saved before."""
 
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         log.critical("uncaught", exc_info=(kind, error, trace))
         try:
-            window.state.save_now()
-            window.tell(
+            state.save_now()
+            state.message.emit(
                 f"Something unexpected happened ({kind.__name__}: {error}). Your outing is saved; details are in {settings.log_file()}.",
                 True,
             )

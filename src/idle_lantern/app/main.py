@@ -43,18 +43,18 @@ def run(outing: Path | None = None) -> int:
     kept = settings.load()
     theme.apply(app, kept.look)
     window = Window(kept)
-    errors.catch_all(window)
+    errors.catch_all(window.state)
     window.show()
     QTimer.singleShot(0, lambda: _first_outing(window, outing))
     return app.exec()
 
 
 def _first_outing(window: Window, outing: Path | None) -> None:
-    last = Path(window.settings.last_outing) if window.settings.last_outing else None
+    last = Path(window.desk.settings.last_outing) if window.desk.settings.last_outing else None
     for folder in (outing, last):
         if folder is not None and (folder / "outing.json").exists() and window.open_outing(folder):
             return
-    window.begin_outing("First outing")
+    window.outings.begin("First outing")
 
 
 if __name__ == "__main__":

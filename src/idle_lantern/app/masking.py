@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -14,21 +14,36 @@ from PyQt6.QtGui import QBrush, QColor, QCursor, QImage, QKeyEvent, QMouseEvent,
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QDialog, QRadioButton, QSizePolicy, QSlider, QWidget
 
 from idle_lantern.app import theme
+from idle_lantern.app.desk import Desk
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.frameset import names_of
-from idle_lantern.core.frames.masks import Mask, mask_path, read_mask, write_mask
+from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR, Mask, mask_bytes, read_mask
 from idle_lantern.core.frames.reading import probe, read
-
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
+from idle_lantern.core.outing import assets, document, edits
 
 Array = NDArray[Any]
 
 #: Masks are painted on a reduced frame: seams follow no finer outline.
 _LONGEST = 1200
-_UNDO = 30
 HIDE, KEEP, CLEAR = 1, 2, 0
+
+
+@dataclass(frozen=True)
+class PaintLook:
+    """How a kind of paint looks: tone, pattern and sign each tell it on their own."""
+
+    tone: tuple[int, int, int]
+    line: tuple[int, int, int]
+    pattern: Qt.BrushStyle
+    opacity: float
+    sign: str
+
+
+_PAINT = {
+    HIDE: PaintLook(HIDE_COLOUR, (190, 188, 205), Qt.BrushStyle.BDiagPattern, 0.72, "−"),
+    KEEP: PaintLook(KEEP_COLOUR, (74, 66, 48), Qt.BrushStyle.Dense6Pattern, 0.55, "+"),
+}
 
 
 class PaintArea(QWidget):
@@ -46,7 +61,6 @@ class PaintArea(QWidget):
         self.kind, self.brush = HIDE, 60
         self.paint_layer = np.zeros((1, 1), np.uint8)
         self._frame = QImage()
-        self._before: list[Array] = []
         self._last: QPointF | None = None
         self._pointer: QPointF | None = None
 
@@ -57,20 +71,18 @@ class PaintArea(QWidget):
 
     def set_frame(self, pixels: Array, layer: Array) -> None:
         """Show a reduced frame (h, w, 3) and what is painted on it (h, w) so far."""
-        self._frame, self.paint_layer, self._before = to_qimage(pixels), layer, []
+        self._frame, self.paint_layer = to_qimage(pixels), layer
+        self._last = None
         self.update()
 
-    def undo(self) -> None:
-        """Take the last stroke back."""
-        if self._before:
-            self.paint_layer = self._before.pop()
-            self.painted.emit()
-            self.update()
+    def set_layer(self, layer: Array) -> None:
+        """Show other paint on the same frame."""
+        self.paint_layer = layer
+        self.update()
 
     def stroke(self, places: Sequence[tuple[float, float]]) -> None:
         """A stroke through places given as shares of the frame, as the mouse would draw it."""
         h, w = self.paint_layer.shape
-        self._remember()
         for x, y in places:
             self._stroke(QPointF(x * w, y * h))
         self._last = None
@@ -78,13 +90,9 @@ class PaintArea(QWidget):
 
     def fill(self, kind: int) -> None:
         """Give the whole frame to one kind."""
-        self._remember()
         self.paint_layer[...] = kind
         self.painted.emit()
         self.update()
-
-    def _remember(self) -> None:
-        self._before = [*self._before[-_UNDO + 1 :], self.paint_layer.copy()]
 
     def _place(self) -> QRectF:
         """Where the frame lies in the widget."""
@@ -101,7 +109,6 @@ class PaintArea(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and event.button() == Qt.MouseButton.LeftButton and not self._frame.isNull():
-            self._remember()
             self._last = self._on_frame(event.position())
             self._stroke(self._last)
 
@@ -134,52 +141,68 @@ class PaintArea(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         place = self._place()
         painter.drawImage(place, self._frame)
-        for kind, colour, pattern in (
-            (HIDE, QColor(200, 40, 40), Qt.BrushStyle.BDiagPattern),
-            (KEEP, QColor(60, 190, 80), Qt.BrushStyle.HorPattern),
-        ):
+        for kind, look in _PAINT.items():
             area = self.paint_layer == kind
             if area.any() and not self._frame.isNull():
-                self._draw_area(painter, place, area, colour, pattern)
+                self._draw_area(painter, place, area, look)
         if self._pointer is not None and not self._frame.isNull():
             radius = self.brush_px / 2 * place.width() / self._frame.width()
             for colour, width in ((QColor(0, 0, 0), 3.0), (QColor(255, 255, 255), 1.0)):
                 painter.setPen(QPen(colour, width))
                 painter.drawEllipse(self._pointer, radius, radius)
 
-    def _draw_area(self, painter: QPainter, place: QRectF, area: Array, colour: QColor, pattern: Qt.BrushStyle) -> None:
-        """One kind of paint: a tint with a hatching over it."""
+    def _draw_area(self, painter: QPainter, place: QRectF, area: Array, look: PaintLook) -> None:
+        """One kind of paint: its tone with its pattern over it, and its sign where there is room."""
         h, w = area.shape
+        red, green, blue = look.tone
         tint = np.zeros((h, w, 4), np.uint8)
-        tint[area] = (colour.blue(), colour.green(), colour.red(), 255)
+        tint[area] = (blue, green, red, 255)
         layer = QImage(tint.tobytes(), w, h, 4 * w, QImage.Format.Format_ARGB32).copy()
-        hatched = QImage(self.size(), QImage.Format.Format_ARGB32_Premultiplied)
-        hatched.fill(0)
-        inner = QPainter(hatched)
+        patterned = QImage(self.size(), QImage.Format.Format_ARGB32_Premultiplied)
+        patterned.fill(0)
+        inner = QPainter(patterned)
         inner.drawImage(place, layer)
         inner.setCompositionMode(QPainter.CompositionMode.CompositionMode_SourceAtop)
-        inner.fillRect(hatched.rect(), QBrush(QColor(255, 255, 255), pattern))
+        inner.fillRect(patterned.rect(), QBrush(QColor(*look.line), look.pattern))
         inner.end()
-        painter.setOpacity(0.5)
-        painter.drawImage(0, 0, hatched)
+        painter.setOpacity(look.opacity)
+        painter.drawImage(0, 0, patterned)
         painter.setOpacity(1.0)
+        self._draw_sign(painter, place, area, look)
+
+    def _draw_sign(self, painter: QPainter, place: QRectF, area: Array, look: PaintLook) -> None:
+        """The sign of a kind in the middle of its thickest part."""
+        depth = cv2.distanceTransform(area.astype(np.uint8), cv2.DIST_L2, 3)
+        y, x = divmod(int(depth.argmax()), area.shape[1])
+        scale = place.width() / area.shape[1]
+        if depth[y, x] * scale < 11:
+            return
+        at = QPointF(place.x() + (x + 0.5) * scale, place.y() + (y + 0.5) * scale)
+        box = QRectF(at.x() - 9, at.y() - 9, 18, 18)
+        painter.setPen(QPen(QColor(*look.line), 1.5))
+        painter.setBrush(QColor(*look.tone))
+        painter.drawRect(box)
+        painter.setFont(theme.font(theme.HEAD, bold=True))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, look.sign)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 class MaskDialog(QDialog):
-    """Frames one by one, brush and kind of paint beside them; saved as each frame is left."""
+    """Frames one by one, brush and kind of paint beside them; each stroke is an edit of the outing."""
 
-    def __init__(self, window: Window, folder: Path, paths: list[Path], chosen: int, done: Callable[[], None]) -> None:
-        super().__init__(window)
+    def __init__(self, desk: Desk, chosen: str | None, parent: QWidget | None) -> None:
+        super().__init__(parent)
         self.setWindowTitle("Hide or keep parts of frames")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowModality(Qt.WindowModality.WindowModal)
         self.resize(1080, 720)
-        self._window, self._folder, self._paths, self._done = window, folder, paths, done
-        self._names = names_of(paths)
+        self._desk, self._state = desk, desk.state
+        self._refs = self._state.outing.frames_to_join()
+        self._names = names_of([self._state.path_of(r) for r in self._refs])
         self._shown = -1
-        self._changed = self._any_changed = False
+        self._asset: str | None = None
         self.canvas = PaintArea()
-        self.canvas.painted.connect(self._note_change)
+        self.canvas.painted.connect(self._keep)
         self.frame_box = QComboBox()
         self.frame_box.setAccessibleName("Frame")
         self.frame_box.setObjectName("mask-frame")
@@ -188,8 +211,8 @@ class MaskDialog(QDialog):
         self.kinds = QButtonGroup(self)
         choices = []
         for kind, text, key in (
-            (HIDE, "&Hide: never shows", "H"),
-            (KEEP, "&Keep: shows", "K"),
+            (HIDE, f"{_PAINT[HIDE].sign}  &Hide: never shows", "H"),
+            (KEEP, f"{_PAINT[KEEP].sign}  &Keep: shows", "K"),
             (CLEAR, "&Rub out", "R"),
         ):
             choice = QRadioButton(text)
@@ -206,7 +229,7 @@ class MaskDialog(QDialog):
         self.told = label("", "dim", wrap=True, name="mask-told")
         explained = label(
             "What is hidden comes from a neighbour that shows the place too; where none does, the picture has a hole. "
-            "What is kept wins against any neighbour.",
+            "What is kept wins against any neighbour. Everything painted can be taken back, here and later.",
             "dim",
             wrap=True,
         )
@@ -218,7 +241,7 @@ class MaskDialog(QDialog):
             label("Brush"),
             self.brush,
             row(
-                button("Take back   [Ctrl + Z]", self.canvas.undo, quiet=True, name="mask-undo"),
+                button("Take back   [Ctrl + Z]", self._state.undo, quiet=True, name="mask-undo"),
                 button("Clear the frame", lambda: self.canvas.fill(CLEAR), quiet=True, name="mask-clear"),
             ),
             8,
@@ -234,8 +257,10 @@ class MaskDialog(QDialog):
         layout.addWidget(side_panel)
         self.setLayout(layout)
         self.canvas.setCursor(QCursor(Qt.CursorShape.CrossCursor))
-        self.frame_box.setCurrentIndex(chosen)
-        self._show_frame(chosen)
+        at = next((i for i, r in enumerate(self._refs) if r.id == chosen), 0)
+        self.frame_box.setCurrentIndex(at)
+        self._show_frame(at)
+        self._state.changed.connect(self._follow)
 
     def _choose_kind(self, kind: int) -> None:
         self.canvas.kind = kind
@@ -244,70 +269,74 @@ class MaskDialog(QDialog):
         self.canvas.brush = size
         self.canvas.update()
 
-    def _note_change(self) -> None:
-        self._changed = self._any_changed = True
-        self._tell()
-
     def _tell(self) -> None:
         hidden, kept = ((self.canvas.paint_layer == kind).mean() for kind in (HIDE, KEEP))
         self.told.setText(f"Hidden: {hidden:.0%} of the frame. Kept: {kept:.0%}.")
 
     def _show_frame(self, index: int) -> None:
-        if index == self._shown or not 0 <= index < len(self._paths):
+        if index == self._shown or not 0 <= index < len(self._refs):
             return
-        self._save()
-        path = self._paths[index]
+        path = self._state.path_of(self._refs[index])
         try:
             info = probe(path)
             reduce = next((r for r in (8, 4, 2) if max(info.width, info.height) >= r * _LONGEST), 1)
             pixels = read(path, reduce).pixels
-            if pixels.dtype == np.uint16:
-                pixels = (pixels >> 8).astype(np.uint8)
-            scale = min(1.0, _LONGEST / max(pixels.shape[:2]))
-            size = (max(1, round(pixels.shape[1] * scale)), max(1, round(pixels.shape[0] * scale)))
-            pixels = cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)
-            layer = np.zeros(pixels.shape[:2], np.uint8)
-            target = mask_path(self._folder, self._names[index])
-            if target.is_file():
-                mask = read_mask(target)
-                for area, kind in ((mask.hide, HIDE), (mask.keep, KEEP)):
-                    layer[cv2.resize(area, size, interpolation=cv2.INTER_NEAREST) > 127] = kind
         except LanternError as error:
-            self._window.tell(error.sentence, True)
+            self._desk.tell(error.sentence)
             return
-        self._shown, self._changed = index, False
-        self.canvas.set_frame(pixels, layer)
+        if pixels.dtype == np.uint16:
+            pixels = (pixels >> 8).astype(np.uint8)
+        scale = min(1.0, _LONGEST / max(pixels.shape[:2]))
+        size = (max(1, round(pixels.shape[1] * scale)), max(1, round(pixels.shape[0] * scale)))
+        self._shown = index
+        self.canvas.set_frame(cv2.resize(pixels, size, interpolation=cv2.INTER_AREA), np.zeros(size[::-1], np.uint8))
+        self._show_paint()
+
+    def _show_paint(self) -> None:
+        """The paint that the document holds for the frame shown."""
+        frame, folder = self._refs[self._shown].id, self._state.folder
+        self._asset = self._state.outing.mask_of(frame)
+        shape = self.canvas.paint_layer.shape
+        layer = np.zeros(shape, np.uint8)
+        file = None if folder is None else document.mask_file(folder, self._state.outing, frame)
+        if file is not None:
+            try:
+                mask = read_mask(file)
+                for area, kind in ((mask.hide, HIDE), (mask.keep, KEEP)):
+                    layer[cv2.resize(area, shape[::-1], interpolation=cv2.INTER_NEAREST) > 127] = kind
+            except LanternError as error:
+                self._desk.tell(error.sentence)
+        self.canvas.set_layer(layer)
         self._tell()
 
-    def _save(self) -> None:
-        """Write the mask of the frame shown, or remove it when nothing is painted any more."""
-        if not self._changed or self._shown < 0:
+    def _follow(self, topics: set[str]) -> None:
+        """Undo and redo change the paint under the brush."""
+        if "masks" not in topics or self._shown < 0:
             return
-        target = mask_path(self._folder, self._names[self._shown])
-        layer = self.canvas.paint_layer
+        if self._state.outing.mask_of(self._refs[self._shown].id) != self._asset:
+            self._show_paint()
+
+    def _keep(self) -> None:
+        """Make the paint of the frame shown an edit of the outing."""
+        if self._shown < 0 or self._state.folder is None:
+            return
+        ref, layer = self._refs[self._shown], self.canvas.paint_layer
         try:
+            self._asset = None
             if layer.any():
-                self._folder.mkdir(parents=True, exist_ok=True)
-                write_mask(Mask(*(((layer == kind) * 255).astype(np.uint8) for kind in (HIDE, KEEP))), target)
-            else:
-                target.unlink(missing_ok=True)
-            self._changed = False
-        except (LanternError, OSError) as error:
-            self._window.tell(error.sentence if isinstance(error, LanternError) else f"{target}: {error}", True)
+                mask = Mask(*(((layer == kind) * 255).astype(np.uint8) for kind in (HIDE, KEEP)))
+                self._asset = assets.put(self._state.folder, mask_bytes(mask), document.MASK_ASSET)
+            self._state.apply(edits.paint(ref.id, self._names[self._shown], self._asset))
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+        self._tell()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if (
-            event is not None
-            and event.key() == Qt.Key.Key_Z
-            and event.modifiers() & Qt.KeyboardModifier.ControlModifier
-        ):
-            self.canvas.undo()
+        held = event.modifiers() if event is not None else Qt.KeyboardModifier.NoModifier
+        if event is not None and event.key() == Qt.Key.Key_Z and held & Qt.KeyboardModifier.ControlModifier:
+            if held & Qt.KeyboardModifier.ShiftModifier:
+                self._state.redo()
+            else:
+                self._state.undo()
             return
         super().keyPressEvent(event)
-
-    def done(self, result: int) -> None:
-        """However the dialog ends, what was painted is kept, and the picture made again."""
-        self._save()
-        super().done(result)
-        if self._any_changed:
-            self._done()

@@ -69,7 +69,7 @@ def render_views(outing: Path, target: Path) -> list[Path]:
                 time.sleep(0.01)
 
         def settle() -> None:
-            wait(lambda: window.tasks.idle)
+            wait(lambda: window.tasks.idle and window.picture_view().ready)
             for _ in range(5):
                 app.processEvents()
 
@@ -133,10 +133,10 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         window.state.apply(edits.set_brief("Shallow", kind_of("shallow").start(window.state.outing.brief)))
         window.plan_stage.open_topic(3)
         shot("plan-shallow")
-        preview = BlurPreview(window, window.state.plan)
+        preview = BlurPreview(window.tasks, window.state.plan, window)
         preview.show()
         shot_of(preview, "blur-preview")
-        gear = GearDialog(window, Library(Path(scratch) / "gear.sqlite"), lambda _e: None)
+        gear = GearDialog(Library(Path(scratch) / "gear.sqlite"), lambda _e: None, window)
         gear.fill(("lens", "24-70 mm f/4"))
         gear.show()
         shot_of(gear, "gear")

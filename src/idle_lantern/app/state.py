@@ -1,34 +1,58 @@
 """What the window shows: the present outing, its plan, the selection, the join's results.
 
 Widgets read from here, change only through ``apply`` and listen to ``changed``,
-which names what changed.
+which names what changed. Work that was begun for an outing hands its edits to
+``apply_to``, which finds that outing whether or not it is still the open one.
 """
 
 from __future__ import annotations
 
+import time
+from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.history import History
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.join.render.compose import Joined
+from idle_lantern.core.base.judgement import Judgement
+from idle_lantern.core.join.service import JoinResult
 from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.outing import document
-from idle_lantern.core.outing.edits import Edit
+from idle_lantern.core.outing import assets, document
+from idle_lantern.core.outing.edits import Edit, know_contents
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.shoot.guide import Guide, guide
 
-_SAVE_AFTER_MS = 400
+_SAVE_AFTER_MS, _TRY_AGAIN_MS = 400, 5000
+
+
+@dataclass(frozen=True)
+class Applied:
+    """What became of an edit: true when it was made, else false with the sentence that says why not."""
+
+    sentence: str = ""
+
+    def __bool__(self) -> bool:
+        return not self.sentence
+
+
+@dataclass(frozen=True)
+class OutingPlace:
+    """Which outing work was begun for: its identity, and where it lies."""
+
+    id: str
+    folder: Path
+    name: str
 
 
 class AppState(QObject):
     """The one place of state in the window.
 
-    ``changed`` carries a set of topics: ``plan``, ``frames``, ``choices``, ``outing``,
-    ``selection``, ``join``, ``map``.
+    ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``,
+    ``outing``, ``selection``, ``join``, ``map``, ``saved``.
     """
 
     changed = pyqtSignal(object)
@@ -40,17 +64,19 @@ class AppState(QObject):
         self.outing = Outing("No outing", "")
         self.past: tuple[PastJoin, ...] = ()
         self.plan: Plan = self._planned(self.outing)
+        #: Of ``plan``; None while they are being reckoned.
+        self.judgements: tuple[Judgement, ...] | None = None
         self.history = History()
         self.selected: int | None = None
-        self.selected_file: str | None = None
+        self.selected_id: str | None = None
         self.at: int | None = None
-        self.solution: Solution | None = None
-        self.joined: Joined | None = None
-        self.joined_files: tuple[str, ...] = ()
+        self.joined: JoinResult | None = None
+        self.picture: PictureSource | None = None
+        #: When the document first could not be saved, None while it is safe.
+        self.unsaved_since: float | None = None
         self._dirty = False
         self._save_timer = QTimer(self)
         self._save_timer.setSingleShot(True)
-        self._save_timer.setInterval(_SAVE_AFTER_MS)
         self._save_timer.timeout.connect(self.save_now)
 
     def _planned(self, outing: Outing) -> Plan:
@@ -59,39 +85,86 @@ class AppState(QObject):
     def set_past(self, past: tuple[PastJoin, ...]) -> None:
         """Take over this machine's past joins: what a join costs is told by them."""
         self.past = past
-        self.plan = self._planned(self.outing)
+        self._set_plan(self._planned(self.outing))
         self.changed.emit({"plan"})
+
+    def _set_plan(self, plan: Plan) -> None:
+        self.plan, self.judgements = plan, None
+
+    def take_judgements(self, plan: Plan, judgements: tuple[Judgement, ...]) -> None:
+        """Judgements that were reckoned meanwhile; those of an older plan are dropped."""
+        if plan is self.plan:
+            self.judgements = judgements
+            self.changed.emit({"judgements"})
 
     # --- document ---------------------------------------------------------------
 
+    @property
+    def place(self) -> OutingPlace | None:
+        """The open outing, for work that is begun for it."""
+        return None if self.folder is None else OutingPlace(self.outing.id, self.folder, self.outing.name)
+
+    def is_open(self, place: OutingPlace) -> bool:
+        """Whether that outing is the one that is open."""
+        return self.folder is not None and self.outing.id == place.id and self.folder == place.folder
+
     def open(self, folder: Path) -> None:
-        """Open the outing of ``folder``; raises DocumentError and leaves all as it is otherwise."""
-        self.set_outing(document.load(folder), folder)
+        """Open the outing of ``folder``.
+
+        Raises
+        ------
+        DocumentError
+            It cannot be read; all stays as it is.
+        """
+        self.save_now()  # what is opened may be this very outing
+        outing = document.load(folder)
+        assets.sweep(folder, document.assets_named(outing))
+        self.set_outing(outing, folder)
 
     def set_outing(self, outing: Outing, folder: Path) -> None:
         """Take over a document; the one before is saved first."""
         self.save_now()
         plan = self._planned(outing)
-        self.folder, self.outing, self.plan = folder, outing, plan
+        self.folder, self.outing = folder, outing
+        self._set_plan(plan)
         self.history = History()
-        self.selected = self.selected_file = self.at = None
-        self.solution = self.joined = None
-        self.joined_files = ()
-        self.changed.emit({"outing", "plan", "frames", "choices", "selection", "join", "map"})
+        self.selected = self.selected_id = self.at = None
+        self.joined = self.picture = None
+        self._dirty, self.unsaved_since = False, None
+        self.changed.emit({"outing", "plan", "frames", "choices", "masks", "selection", "join", "map", "saved"})
 
-    def apply(self, edit: Edit) -> bool:
+    def apply(self, edit: Edit) -> Applied:
         """Make an edit; an impossible one is told and changes nothing."""
         try:
             after = edit.apply(self.outing)
             plan = self._planned(after) if _plans_differ(after, self.outing) else self.plan
         except LanternError as error:
             self.message.emit(error.sentence, True)
-            return False
-        if after == self.outing:
-            return True
-        self.history.push(edit.title, self.outing, edit.merge)
-        self._take(after, plan)
-        return True
+            return Applied(error.sentence)
+        if after != self.outing:
+            self.history.push(edit.title, self.outing, edit.merge)
+            self._take(after, plan)
+        return Applied()
+
+    def apply_to(self, place: OutingPlace, edit: Edit) -> Applied:
+        """Make an edit in the outing that work was begun for, open or not."""
+        if self.is_open(place):
+            return self.apply(edit)
+        try:
+            document.save(edit.apply(document.load(place.folder)), place.folder)
+        except (LanternError, OSError) as error:
+            sentence = f"{place.name}: {_sentence(error, place.folder)}"
+            self.message.emit(sentence, True)
+            return Applied(sentence)
+        return Applied()
+
+    def note_contents(self, place: OutingPlace, hashes: dict[str, str]) -> None:
+        """Note what frames' files hold; nothing that a person did, so nothing to undo."""
+        edit = know_contents(hashes)
+        if not self.is_open(place):
+            self.apply_to(place, edit)
+            return
+        self._take(edit.apply(self.outing), self.plan)
 
     def undo(self) -> None:
         """Take the last edit back."""
@@ -111,7 +184,7 @@ class AppState(QObject):
         before = self.outing
         topics = {"outing"}
         if _plans_differ(after, before):
-            self.plan = plan or self._planned(after)
+            self._set_plan(plan or self._planned(after))
             topics |= {"plan", "map"}
             if self.selected and self.plan.frame(self.selected) is None:
                 self.selected = None
@@ -122,42 +195,53 @@ class AppState(QObject):
             topics |= {"frames", "map"}
         if after.choices != before.choices or after.put_aside != before.put_aside:
             topics.add("choices")
+        if after.masks != before.masks:
+            topics.add("masks")
         self.outing = after
         self._dirty = True
-        self._save_timer.start()
+        self._save_timer.start(_SAVE_AFTER_MS)
         self.changed.emit(topics)
 
+    @property
+    def unsaved(self) -> bool:
+        """Whether something was changed that is not on disk yet."""
+        return self._dirty and self.folder is not None
+
     def save_now(self) -> None:
-        """Write the document if it changed."""
+        """Write the document if it changed; where that fails it is told once and tried again and again."""
         self._save_timer.stop()
         if not self._dirty or self.folder is None:
             return
         try:
             document.save(self.outing, self.folder)
-            self._dirty = False
         except (LanternError, OSError) as error:
-            text = (
-                error.sentence
-                if isinstance(error, LanternError)
-                else f"{self.folder}: cannot be saved ({error.strerror})."
-            )
-            self.message.emit(text, True)
+            if self.unsaved_since is None:
+                self.unsaved_since = time.time()
+                self.message.emit(f"Not saved: {_sentence(error, self.folder)} It is tried again by itself.", True)
+                self.changed.emit({"saved"})
+            self._save_timer.start(_TRY_AGAIN_MS)
+            return
+        self._dirty = False
+        if self.unsaved_since is not None:
+            self.unsaved_since = None
+            self.message.emit("Saved again.", False)
+            self.changed.emit({"saved"})
 
     # --- selection and view -----------------------------------------------------
 
-    def select(self, number: int | None, file: str | None = None) -> None:
-        """Select a planned frame and the file shot for it, or a file on its own."""
-        if file is None and number is not None:
+    def select(self, number: int | None, frame_id: str | None = None) -> None:
+        """Select a planned frame and the file shot for it, or a frame on its own."""
+        if frame_id is None and number is not None:
             planned = self.plan.frame(number)
             shot = self.outing.shot(planned) if planned else None
-            file = shot.file if shot else None
-        if number is None and file is not None:
-            ref = next((r for r in self.outing.frames if r.file == file), None)
+            frame_id = shot.id if shot else None
+        if number is None and frame_id is not None:
+            ref = self.outing.frame(frame_id)
             planned = self.plan.frame(ref.number) if ref and ref.number else None
             number = planned.number if planned and self.outing.shot(planned) is ref else None
-        if (number, file) == (self.selected, self.selected_file):
+        if (number, frame_id) == (self.selected, self.selected_id):
             return
-        self.selected, self.selected_file = number, file
+        self.selected, self.selected_id = number, frame_id
         self.changed.emit({"selection"})
 
     def go_to(self, number: int | None) -> None:
@@ -176,16 +260,25 @@ class AppState(QObject):
 
     # --- join -------------------------------------------------------------------
 
-    def set_joined(self, solution: Solution | None, joined: Joined | None, files: tuple[str, ...]) -> None:
-        """Take over a join's results."""
-        self.solution, self.joined, self.joined_files = solution, joined, files
+    def set_joined(self, joined: JoinResult | None, picture: PictureSource | None) -> None:
+        """Take over a join's result and its picture."""
+        self.joined, self.picture = joined, picture
         self.changed.emit({"join", "map"})
+
+    @property
+    def solution(self) -> Solution | None:
+        """Where the frames of the present picture belong."""
+        return self.joined.solution if self.joined is not None else None
 
     @property
     def join_is_stale(self) -> bool:
         """Whether frames came or went since the join."""
-        return self.joined is not None and self.joined_files != tuple(r.file for r in self.outing.frames_to_join())
+        return self.joined is not None and self.joined.frame_ids != tuple(r.id for r in self.outing.frames_to_join())
 
 
 def _plans_differ(a: Outing, b: Outing) -> bool:
     return a.brief != b.brief or a.given_frames != b.given_frames
+
+
+def _sentence(error: Exception, folder: Path) -> str:
+    return error.sentence if isinstance(error, LanternError) else f"{folder}: cannot be written ({error})."

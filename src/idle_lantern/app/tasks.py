@@ -50,6 +50,10 @@ class Task(QObject):
         self._check()
         self.partial.emit(result)
 
+    def hand_over(self, result: object) -> None:
+        """Hand over what is finished and stays finished, whether or not stopping was asked for meanwhile."""
+        self.partial.emit(result)
+
     def cancel(self) -> None:
         """Ask the work to stop at its next report."""
         self._stop = True

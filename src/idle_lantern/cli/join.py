@@ -17,7 +17,7 @@ from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, Lant
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import duration
-from idle_lantern.core.deliver.writing import check_target
+from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.geometry.projections import PROJECTIONS

@@ -11,6 +11,7 @@ from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_spec
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import angle_list, make_plan
 
 
@@ -41,7 +42,7 @@ def run(args: argparse.Namespace) -> int:
     if args.card is not None and args.card.suffix.lower() not in (".pdf", ".txt"):
         raise InputError(f"'{args.card.suffix}' is no card ending", where=str(args.card), remedy="Use .pdf or .txt")
     plan = make_plan(read_spec(text, str(args.spec)))
-    for judgement in plan.judgements:
+    for judgement in judge(plan):
         print(f"{judgement.sentence} {judgement.remedy}", file=sys.stderr)
     if args.card is not None:
         write_card(plan, args.card)

@@ -10,7 +10,7 @@ import pytest
 from PIL import Image
 
 from idle_lantern.core.deliver.jpeg_strips import strips_of, write_jpeg_strips
-from idle_lantern.core.deliver.writing import WriteOptions
+from idle_lantern.core.deliver.targets import WriteOptions
 
 
 def _picture(width: int, height: int) -> np.ndarray:

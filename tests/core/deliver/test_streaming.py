@@ -9,9 +9,9 @@ import cv2
 import numpy as np
 import pytest
 import tifffile
-
 from idle_lantern.core.deliver.streaming import TILE, write_tiles
-from idle_lantern.core.deliver.writing import WriteOptions
+
+from idle_lantern.core.deliver.targets import WriteOptions
 
 
 def _picture(width: int, height: int, dtype: type) -> tuple[np.ndarray, np.ndarray]:

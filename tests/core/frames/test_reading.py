@@ -12,7 +12,8 @@ from PIL import ExifTags, Image, ImageOps
 
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.writing import WriteOptions, check_target, write
+from idle_lantern.core.deliver.targets import WriteOptions, check_target
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather, in_people_order, pictures_in
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read, read_again

@@ -12,7 +12,8 @@ from scipy.spatial.transform import Rotation
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens

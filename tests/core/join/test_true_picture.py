@@ -11,7 +11,8 @@ import pytest
 from skimage.metrics import structural_similarity
 
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
-from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens

@@ -22,6 +22,7 @@ from idle_lantern.core.plan.exchange import (
     read_frames_csv,
     read_spec,
 )
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import angle_list, make_plan
 from idle_lantern.core.plan.rig import Rig
@@ -83,7 +84,7 @@ def test_a_given_list_with_a_gap_is_judged():
     brief = Brief(target_field=TargetField(-70, 60, -20, 20, 0.3))
     frames = read_frames_csv("yaw_deg,pitch_deg\n-50,0\n-25,0\n40,0\n")
     plan = make_plan(brief, frames=frames)
-    hole = next(j for j in plan.judgements if j.key == "hole")
+    hole = next(j for j in judge(plan) if j.key == "hole")
     assert "frame list" in hole.sentence
     assert plan.coverage.smallest_overlap == pytest.approx(0.0, abs=0.02)
 

@@ -12,7 +12,9 @@ from tests.strategies import rigs, wishes
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Brief
-from idle_lantern.core.plan.grid import GridFrame, plan_grid
+from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import angle_list, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.size import JoinedSize, joined_size
@@ -109,13 +111,13 @@ def test_numbers_and_rows_run_in_order_of_shooting():
 
 def test_a_small_overlap_is_judged_with_a_remedy():
     plan = make_plan(Brief(Rig(focal_mm=50), TargetField(-180, 180, -5, 5, 0.1)))
-    assert any(j.key == "overlap-small" and j.remedy_id == "overlap-third" for j in plan.judgements)
-    assert not any(j.key == "overlap-small" for j in make_plan(Brief()).judgements)
+    assert any(j.key == "overlap-small" and j.remedy_id == "overlap-third" for j in judge(plan))
+    assert not any(j.key == "overlap-small" for j in judge(make_plan(Brief())))
 
 
 def test_rows_of_sky_are_told():
     plan = make_plan(Brief(Rig(focal_mm=35), TargetField(-60, 60, -10, 70, 0.33)))
-    assert any(j.key == "sky-row" for j in plan.judgements)
+    assert any(j.key == "sky-row" for j in judge(plan))
 
 
 def test_angle_list_names_every_frame():

@@ -8,6 +8,7 @@ from dataclasses import replace
 import pytest
 
 from idle_lantern.core.plan.brief import Brief, Exposure, Mark, Run, Scene, Site, Support, Target
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.remedies import REMEDIES
@@ -21,7 +22,7 @@ MIDDAY = Site(date="2026-06-21", start="13:00", facing_deg=0.0)
 def test_every_kind_plans_whole_and_without_a_stop(kind):
     plan = make_plan(kind.start(Brief(site=MIDDAY)))
     assert plan.coverage.complete
-    assert not [j for j in plan.judgements if j.severity.name == "STOP"]
+    assert not [j for j in judge(plan) if j.severity.name == "STOP"]
     assert plan.shoot_s > 0
     assert plan.brief.kind == kind.id
 
@@ -63,7 +64,7 @@ def _brief(**parts: object) -> Brief:
 
 
 def test_a_calm_plan_has_nothing_against_it():
-    assert make_plan(_brief()).judgements == ()
+    assert judge(make_plan(_brief())) == ()
 
 
 CASES: list[tuple[str, Brief]] = [
@@ -116,7 +117,7 @@ CASES: list[tuple[str, Brief]] = [
 )
 def test_each_judgement_is_made_with_its_number_and_its_remedy_helps(key: str, brief: Brief):
     plan = make_plan(brief)
-    found = {j.key: j for j in plan.judgements}
+    found = {j.key: j for j in judge(plan)}
     assert key in found, sorted(found)
     judgement = found[key]
     assert judgement.sentence.endswith(".")
@@ -132,11 +133,11 @@ def test_each_judgement_is_made_with_its_number_and_its_remedy_helps(key: str, b
         assert after.brief != brief
         if key not in ("sun-in-picture", "light-moves", "hole-chance", "hand-long", "seam-on-house", "sky-row"):
             # those are helped and not healed: the sun stays where it is
-            assert key not in {j.key for j in after.judgements}
+            assert key not in {j.key for j in judge(after)}
 
 
 def test_every_remedy_is_used_by_a_judgement_and_has_a_title():
-    used = {j.remedy_id for _, brief in CASES for j in make_plan(brief).judgements} - {""}
+    used = {j.remedy_id for _, brief in CASES for j in judge(make_plan(brief))} - {""}
     assert used == set(REMEDIES)
     assert all(r.title for r in REMEDIES.values())
 
@@ -145,10 +146,10 @@ def test_judgements_come_heaviest_first():
     plan = make_plan(
         _brief(support=Support(tilt_high_deg=5, base_tilt_deg=3), target_field=TargetField(-80, 80, -20, 80, 0.2))
     )
-    weights = [j.severity for j in plan.judgements]
+    weights = [j.severity for j in judge(plan)]
     assert weights == sorted(weights, reverse=True)
 
 
 def test_infinite_scenes_give_finite_words():
     plan = make_plan(_brief(scene=Scene(near_m=1000, far_m=math.inf, subject="still")))
-    assert "inf" not in " ".join(j.sentence for j in plan.judgements).replace("infinity", "")
+    assert "inf" not in " ".join(j.sentence for j in judge(plan)).replace("infinity", "")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 
 from idle_lantern.core.plan.brief import ORDERS, Brief, Exposure, Mark, Run, Scene, Site, Stop
-from idle_lantern.core.plan.grid import GridFrame, plan_grid
+from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.order import REASONS, in_order, turning_deg
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig

@@ -10,6 +10,7 @@ from idle_lantern.core.plan.brief import Brief, Exposure, Scene, Support, Target
 from idle_lantern.core.plan.cost import PastJoin, cards_needed, cost
 from idle_lantern.core.plan.crop import crop_loss, hole_chance
 from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import kind_of
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
@@ -181,7 +182,7 @@ def test_card_space_and_past_joins():
 def test_print_that_is_too_large_names_the_focal_length_that_fits():
     brief = Brief(rig=Rig(36, 24, 6000, 4000, 24), target_field=TargetField(-40, 40, -15, 15), target=Target(2000, 240))
     plan = make_plan(brief)
-    judgement = next(j for j in plan.judgements if j.key == "print-small")
+    judgement = next(j for j in judge(plan) if j.key == "print-small")
     assert judgement.remedy_id == "focal-print"
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import fields
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -29,9 +29,6 @@ from idle_lantern.core.gear.entries import KINDS, Entry, entry_from, facts_of
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.brief import SUPPORTS
-
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
 
 _TITLES = {
     "camera": "Cameras",
@@ -76,11 +73,11 @@ def _title(key: str) -> str:
 class GearDialog(QDialog):
     """Entries by kind on the left, the facts of the chosen one on the right."""
 
-    def __init__(self, window: Window, library: Library, use: Callable[[Entry], None]) -> None:
-        super().__init__(window)
+    def __init__(self, library: Library, use: Callable[[Entry], None], parent: QWidget | None) -> None:
+        super().__init__(parent)
         self.setWindowTitle("Gear library")
         self.resize(900, 600)
-        self._window, self._library, self._use = window, library, use
+        self._library, self._use = library, use
         self._shown: tuple[str, str] | None = None
         self._editors: dict[str, QWidget] = {}
         self.tree = QTreeWidget()

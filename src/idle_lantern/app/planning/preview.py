@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPixmap
-from PyQt6.QtWidgets import QDialog, QLabel
+from PyQt6.QtWidgets import QDialog, QLabel, QWidget
 
-from idle_lantern.app.tasks import Task
+from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.app.widgets.basics import button, column, label, row, to_qimage
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
@@ -16,20 +14,16 @@ from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.sim.previews import WIDE_APERTURE, blur_pair
 
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
-
 PREVIEW = "Preview of the blur"
 
 
 class BlurPreview(QDialog):
     """Two pictures of the same view; they appear when rendered."""
 
-    def __init__(self, window: Window, plan: Plan) -> None:
-        super().__init__(window)
+    def __init__(self, tasks: TaskRunner, plan: Plan, parent: QWidget | None) -> None:
+        super().__init__(parent)
         self.setWindowTitle(PREVIEW)
         self.setObjectName("blur-preview")
-        self._window = window
         self.pictures = (QLabel("is being drawn …"), QLabel("is being drawn …"))
         single = plan.single
         assert single is not None
@@ -56,7 +50,7 @@ class BlurPreview(QDialog):
         def work(progress: Progress) -> tuple[Picture, Picture]:
             return blur_pair(plan, progress)
 
-        self._task: Task = window.tasks.start(PREVIEW, work, self._show, self._failed, quiet=True)
+        self._task: Task = tasks.start(PREVIEW, work, self._show, self._failed, quiet=True)
         self.finished.connect(self._task.cancel)
 
     def _failed(self, error: LanternError) -> None:

@@ -1,20 +1,17 @@
-"""What every stage has in common: its window, the state, the ground it is drawn on."""
+"""What every stage has in common: the desk it works at, and the ground it is drawn on."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtWidgets import QWidget
 
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
+from idle_lantern.app.desk import Desk
 
 
 class Stage(QWidget):
     """One stage of the work."""
 
-    def __init__(self, window: Window) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self.window_ = window
-        self.state = window.state
+        self.desk = desk
+        self.state = desk.state
         self.setObjectName("ground")

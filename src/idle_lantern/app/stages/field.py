@@ -2,29 +2,25 @@
 
 from __future__ import annotations
 
-import datetime
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtWidgets import QInputDialog
 
 from idle_lantern.app import theme
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.state import OutingPlace
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.finder_view import FinderView
-from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef
-from idle_lantern.core.plan.grid import GridFrame
-from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice
-from idle_lantern.core.shoot.guide import turn_to_next
-from idle_lantern.core.sim.devices import SimulatedRig
-
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.shoot.shooting import shoot as shoot_frames
 
 SHOOTING = "Shooting"
 
@@ -32,9 +28,8 @@ SHOOTING = "Shooting"
 class FieldStage(Stage):
     """Outside: the next frame, how to turn, and a key to shoot it."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self._devices: tuple[Any, SimulatedRig] | None = None
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
         self._look_for: tuple[int, Any] | None = None
 
         self.number = label("", "huge", name="field-number")
@@ -82,7 +77,7 @@ class FieldStage(Stage):
             "dim",
             wrap=True,
         )
-        self.to_frames = button("Look at the frames", lambda: window.go("frames"), name="go-frames")
+        self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
         right = column(
             self.progress,
             self.missing,
@@ -102,28 +97,22 @@ class FieldStage(Stage):
         layout.addWidget(panel(right, "ground"), 3)
         self.setLayout(layout)
         self.state.changed.connect(self._refresh)
-        window.tasks.changed.connect(self._arm_buttons)
+        desk.tasks.changed.connect(self._arm_buttons)
 
-    # --- devices ----------------------------------------------------------------
-
-    def devices(self) -> SimulatedRig:
-        """The stand-ins for the rig of the plan, made once for each rig."""
-        rig = self.state.outing.rig
-        if self._devices is None or self._devices[0] != rig:
-            made = SimulatedRig(rig)
-            made.shots = len(self.state.outing.frames)
-            self._devices = (rig, made)
-        return self._devices[1]
+    def devices(self) -> Any:
+        """Head and camera for the rig of the plan."""
+        outing = self.state.outing
+        return self.desk.devices.of(outing.id, outing.rig, len(outing.frames))
 
     # --- actions ----------------------------------------------------------------
 
     def can_shoot(self) -> bool:
         """Whether there is a frame to shoot and the camera is free."""
-        return self.state.guide.next_number is not None and not self.window_.tasks.busy(SHOOTING)
+        return self.state.guide.next_number is not None and not self.desk.tasks.busy(SHOOTING)
 
     def can_again(self) -> bool:
         """Whether something was shot that can be repeated."""
-        return any(r.number for r in self.state.outing.frames) and not self.window_.tasks.busy(SHOOTING)
+        return any(r.number for r in self.state.outing.frames) and not self.desk.tasks.busy(SHOOTING)
 
     def shoot(self) -> None:
         """Shoot the frame that is next."""
@@ -138,7 +127,7 @@ class FieldStage(Stage):
 
     def again(self) -> None:
         """Repeat the last frame; both files are kept, the newer one is joined."""
-        last = next((r.number for r in reversed(self.state.outing.frames) if r.number), None)
+        last = model.last_shot(self.state.outing)
         if last is not None and self.state.plan.frame(last) and self.can_again():
             self._shoot([last])
 
@@ -168,35 +157,37 @@ class FieldStage(Stage):
             self._refresh({"frames"})
 
     def _shoot(self, numbers: list[int]) -> None:
-        folder = self.state.folder
-        if folder is None:
+        place = self.state.place
+        if place is None:
             return
         frames = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
-        devices = self.devices()
-        taken_names = {r.file for r in self.state.outing.frames}
+        devices, rig = self.devices(), self.state.outing.rig
+        names = [r.file for r in self.state.outing.frames]
 
         def work(task: Task) -> None:
-            (folder / document.FRAMES).mkdir(parents=True, exist_ok=True)
-            task.begin("work", len(frames))
-            for frame in frames:
-                ref = _shoot_one(devices, devices, frame, folder, taken_names)
-                taken_names.add(ref.file)
-                task.show(ref)
-                task.advance()
+            # a frame that was taken belongs to the outing, whether or not stopping was asked for meanwhile
+            shoot_frames(devices, frames, rig, place.folder, names, progress=task, on_shot=task.hand_over)
 
-        self.window_.tasks.start(
-            SHOOTING, work, lambda _r: self._refresh({"frames"}), self._failed, on_partial=self._shot
+        self.desk.start(
+            SHOOTING,
+            work,
+            lambda _r: self._refresh({"frames"}),
+            self._failed,
+            on_partial=lambda ref: self._shot(ref, place),
         )
         self._refresh({"frames"})
 
-    def _shot(self, ref: FrameRef) -> None:
-        self.state.at = None
-        self.state.apply(edits.add_frame(ref))
-        self.state.select(ref.number)
-        self._refresh({"frames"})
+    def _shot(self, ref: FrameRef, place: OutingPlace) -> None:
+        here = self.state.is_open(place)
+        if here:
+            self.state.at = None
+        self.state.apply_to(place, edits.add_frame(ref))
+        if here:
+            self.state.select(ref.number)
+            self._refresh({"frames"})
 
     def _failed(self, error: LanternError) -> None:
-        self.state.message.emit(error.sentence, True)
+        self.desk.tell(error.sentence)
         self._refresh({"frames"})
 
     # --- showing ----------------------------------------------------------------
@@ -208,35 +199,22 @@ class FieldStage(Stage):
     def _refresh(self, topics: set[str]) -> None:
         if not topics & {"plan", "frames", "outing"} or not self.isVisible():
             return
-        guide, plan = self.state.guide, self.state.plan
-        frame = plan.frame(guide.next_number) if guide.next_number else None
+        view = model.field_view(self.state.plan, self.state.outing, self.state.guide)
         self._arm_buttons()
-        finished = bool(guide.shot) and not guide.missing
-        set_look_property(self.shoot_button, "main", not finished)
-        set_look_property(self.to_frames, "main", finished)
-        self.progress.setText(f"{guide.shot} of {len(plan.frames)} shot")
-        if guide.missing:
-            shown = ", ".join(map(str, guide.missing[:12])) + (" …" if len(guide.missing) > 12 else "")
-            self.missing.setText(f"Missing: {shown}. About {units.duration(guide.remaining_s)} to go.")
-        elif guide.shot:
-            skipped = f", {len(self.state.outing.skipped)} skipped" if self.state.outing.skipped else ""
-            self.missing.setText(f"Nothing is missing{skipped}. The frames can be looked at and joined.")
+        set_look_property(self.shoot_button, "main", not view.finished)
+        set_look_property(self.to_frames, "main", view.finished)
+        self.progress.setText(view.progress)
+        self.missing.setText(view.missing)
         self.note.setText(self.state.outing.note)
-        if frame is None:
-            self.number.setText("✓")
-            self.turn.setText("All frames are shot." if guide.shot else "The plan holds no frames.")
-            for value in self.where.values():
-                value.setText("")
+        self.number.setText(view.number)
+        self.turn.setText(view.turn)
+        for key, text in (("yaw", view.yaw), ("pitch", view.pitch), ("row", view.row)):
+            self.where[key].setText(text)
+        if view.frame is None:
             self._look_for = None
             self.finder.clear("Go back or on with D and F to shoot a frame once more.")
-            return
-        self.number.setText(f"{frame.number}/{len(plan.frames)}")
-        previous = plan.frame(frame.number - 1) if frame.number > 1 else None
-        self.turn.setText(_turn_words(previous, frame))
-        self.where["yaw"].setText(units.angle(frame.yaw_deg))
-        self.where["pitch"].setText(units.angle(frame.pitch_deg))
-        self.where["row"].setText(f"{frame.row} of {len(plan.rows)}")
-        self._show_finder(frame)
+        else:
+            self._show_finder(view.frame)
 
     def _arm_buttons(self) -> None:
         """What can be pressed now; asked again whenever work begins or ends."""
@@ -245,49 +223,22 @@ class FieldStage(Stage):
         self.again_button.setEnabled(self.can_again())
 
     def _show_finder(self, frame: GridFrame) -> None:
-        height = self.state.plan.rig.lens().field_rad()[1] * 57.29578
-        text = f"{frame.number}"
-        wanted = (frame.number, (self.state.outing.rig, frame))
+        height, text = model.height_deg(self.state.plan), f"{frame.number}"
+        wanted = (frame.number, (self.state.outing.id, self.state.outing.rig, frame))
         if self._look_for == wanted:
             return
         self._look_for = wanted
         devices = self.devices()
         self.finder.show_look(None, frame.pitch_deg, frame.roll_deg, height, text)
 
-        def work(_task: Task) -> Picture:
-            return devices.finder(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
-
         def done(picture: Picture) -> None:
             if self._look_for == wanted:  # a later look was asked for meanwhile
                 self.finder.show_look(picture.pixels, frame.pitch_deg, frame.roll_deg, height, text)
 
-        self.window_.tasks.start("Finder", work, done, self._failed, quiet=True)
-
-
-def _shoot_one(
-    head: HeadDevice, camera: CameraDevice, frame: GridFrame, folder: Any, taken_names: set[str]
-) -> FrameRef:
-    reading = head.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
-    camera.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
-    taken = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
-    again, name = 0, f"f{frame.number:03d}.jpg"
-    while f"{document.FRAMES}/{name}" in taken_names or (folder / document.FRAMES / name).exists():
-        again += 1
-        name = f"f{frame.number:03d}-{again + 1}.jpg"
-    target = folder / document.FRAMES / name
-    camera.shoot(target, taken)
-    return FrameRef(
-        document.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
-    )
-
-
-def _turn_words(previous: GridFrame | None, frame: GridFrame) -> str:
-    if previous is None:
-        return f"Start at {units.angle(frame.yaw_deg)}, pitch {units.angle(frame.pitch_deg)}"
-    right, up = turn_to_next(previous, frame)
-    parts = []
-    if abs(right) >= 0.05:
-        parts.append(f"Turn {'right' if right > 0 else 'left'} {units.angle(abs(right))}")
-    if abs(up) >= 0.05:
-        parts.append(f"tilt {'up' if up > 0 else 'down'} {units.angle(abs(up))}")
-    return ", ".join(parts) or "Stay as you are"
+        self.desk.start(
+            "Finder",
+            lambda _t: devices.finder(frame.yaw_deg, frame.pitch_deg, frame.roll_deg),
+            done,
+            self._failed,
+            quiet=True,
+        )

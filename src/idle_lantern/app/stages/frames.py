@@ -3,26 +3,25 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QIcon, QPainter, QPixmap
 from PyQt6.QtWidgets import QFileDialog, QListView, QListWidget, QListWidgetItem
 
 from idle_lantern.app import theme
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
-from idle_lantern.app.widgets.picture_view import PictureView, pyramid
-from idle_lantern.core.base import units
+from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, read
-from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef
-
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
+from idle_lantern.core.pictures.source import PictureSource
+from idle_lantern.core.pictures.tiled import open_picture
 
 _THUMB = 132
 LOADING = "Reading frames"
@@ -31,8 +30,8 @@ LOADING = "Reading frames"
 class FramesStage(Stage):
     """The shot set: thumbnails on the left, the chosen frame on the right."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
         self.setAcceptDrops(True)
         self._thumbs: dict[str, QPixmap] = {}
         self._infos: dict[str, FrameInfo] = {}
@@ -64,23 +63,15 @@ class FramesStage(Stage):
                 button("Bring in pictures …", self.ask_files, name="bring-files"),
                 button("Bring in a folder …", self.ask_folder, name="bring-folder"),
                 None,
-                button("Join these frames", self._join, main=True, name="go-join"),
+                button("Join these frames", lambda: desk.ask("join.here"), main=True, name="go-join"),
             ),
         )
         self.view = PictureView()
         self.view.placeholder = "Choose a frame to look at it at 100 %."
         self.title = label("", "head")
-        self.facts = {k: label("", "figure") for k in ("size", "focal", "exposure", "taken", "direction", "state")}
-        details = form(
-            [
-                ("Size", self.facts["size"]),
-                ("Focal length", self.facts["focal"]),
-                ("Exposure", self.facts["exposure"]),
-                ("Taken", self.facts["taken"]),
-                ("Direction told by the head", self.facts["direction"]),
-                ("In the join", self.facts["state"]),
-            ]
-        )
+        self.view.failed.connect(desk.tell)
+        self.facts = {key: label("", "figure") for key, _ in model.FACTS}
+        details = form([(title, self.facts[key]) for key, title in model.FACTS])
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
@@ -119,36 +110,23 @@ class FramesStage(Stage):
 
     def bring(self, paths: list[Path]) -> None:
         """Add files, and the pictures of folders; unreadable ones are named and left."""
-        folder = self.state.folder
-        if folder is None:
+        place = self.state.place
+        if place is None:
             return
-        self.window_.go("frames")
+        self.desk.ask("go.frames")
 
-        def work(task: Task) -> tuple[list[str], list[str]]:
-            files = [f for p in paths for f in (pictures_in(p) if p.is_dir() else [p])]
-            good, faults = [], []
-            task.begin("work", len(files))
-            for path in files:
-                try:
-                    probe(path)
-                    good.append(document.relative(folder, path))
-                except LanternError as error:
-                    faults.append(error.sentence)
-                task.advance()
-            return good, faults
+        def done(brought: model.Brought) -> None:
+            if brought.files:
+                self.state.apply_to(place, edits.bring_frames(brought.files))
+            if brought.message:
+                here = "" if self.state.is_open(place) else f"{place.name}: "
+                self.desk.tell(here + brought.message)
 
-        def done(result: tuple[list[str], list[str]]) -> None:
-            good, faults = result
-            if good:
-                self.state.apply(edits.bring_frames(good))
-            if faults:
-                more = f" ({len(faults) - 1} more could not be read)" if len(faults) > 1 else ""
-                self.state.message.emit(faults[0] + more, True)
-            elif not good:
-                self.state.message.emit("There is no JPEG, PNG or TIFF picture there.", True)
-
-        self.window_.tasks.start(
-            "Bringing in pictures", work, done, lambda e: self.state.message.emit(e.sentence, True)
+        self.desk.start(
+            "Bringing in pictures",
+            lambda task: model.bring(paths, place.folder, task),
+            done,
+            lambda e: self.desk.tell(e.sentence),
         )
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
@@ -164,26 +142,22 @@ class FramesStage(Stage):
     # --- actions ----------------------------------------------------------------
 
     def _ref(self) -> FrameRef | None:
-        return next((r for r in self.state.outing.frames if r.file == self.state.selected_file), None)
+        return self.state.outing.frame(self.state.selected_id)
 
     def toggle_left_out(self) -> None:
         """Leave the chosen frame out of the join, or put it back."""
         ref = self._ref()
         if ref is not None:
-            self.state.apply(edits.leave_out(ref.file, ref.file not in self.state.outing.choices.left_out))
+            self.state.apply(edits.leave_out(ref, ref.id not in self.state.outing.choices.left_out))
 
     def remove(self) -> None:
         """Take the chosen frame out of the outing; its file stays."""
         ref = self._ref()
         if ref is not None:
-            self.state.apply(edits.remove_frames([ref.file]))
-            self.state.message.emit(
-                f"{ref.file} is out of the outing; the file itself stays. Undo brings it back.", False
+            self.state.apply(edits.remove_frames([ref.id]))
+            self.desk.tell(
+                f"{ref.file} is out of the outing; the file itself stays. Undo brings it back.", problem=False
             )
-
-    def _join(self) -> None:
-        self.window_.go("join")
-        self.window_.join_stage.run_join()
 
     # --- showing ----------------------------------------------------------------
 
@@ -210,38 +184,32 @@ class FramesStage(Stage):
             self._show_selection()
 
     def _fill(self) -> None:
-        frames = self.state.outing.frames
-        self.empty.setVisible(not frames)
-        joined = len(self.state.outing.frames_to_join())
-        self.summary.setText(
-            f"{len(frames)} frame{'s' if len(frames) != 1 else ''}, {joined} of them for the join" if frames else ""
-        )
+        outing = self.state.outing
+        self.empty.setVisible(not outing.frames)
+        self.summary.setText(model.summary(outing))
         self.list.blockSignals(True)
-        listed = [self._file_at(i) for i in range(self.list.count())]
-        if listed != [r.file for r in frames]:
+        if [self._id_at(i) for i in range(self.list.count())] != [r.id for r in outing.frames]:
             self.list.clear()
-            for ref in frames:
+            for ref in outing.frames:
                 new = QListWidgetItem()
-                new.setData(Qt.ItemDataRole.UserRole, ref.file)
+                new.setData(Qt.ItemDataRole.UserRole, ref.id)
                 self.list.addItem(new)
-        used = {r.file for r in self.state.outing.frames_to_join()}
-        for i, ref in enumerate(frames):
+        used = {r.id for r in outing.frames_to_join()}
+        for i, ref in enumerate(outing.frames):
             item = self.list.item(i)
-            if item is None:
-                continue
-            sign = "" if ref.file in used else "⊘ "
-            item.setText(f"{sign}{Path(ref.file).name}" + (f"\nframe {ref.number}" if ref.number else ""))
-            item.setIcon(_plain_icon(self._thumb(ref.file)))
+            if item is not None:
+                item.setText(model.caption(ref, joined=ref.id in used))
+                item.setIcon(_plain_icon(self._thumb(ref.id)))
         self.list.blockSignals(False)
-        self._load([r for r in frames if r.file not in self._thumbs and r.file not in self._loading])
+        self._load([r for r in outing.frames if r.id not in self._thumbs and r.id not in self._loading])
 
-    def _file_at(self, index: int) -> str | None:
+    def _id_at(self, index: int) -> str | None:
         item = self.list.item(index)
         return item.data(Qt.ItemDataRole.UserRole) if item is not None else None
 
-    def _thumb(self, file: str) -> QPixmap:
-        if file in self._thumbs:
-            return self._thumbs[file]
+    def _thumb(self, frame: str) -> QPixmap:
+        if frame in self._thumbs:
+            return self._thumbs[frame]
         blank = QPixmap(_THUMB, _THUMB)
         blank.fill(theme.colour("raised"))
         painter = QPainter(blank)
@@ -249,54 +217,59 @@ class FramesStage(Stage):
         painter.drawText(
             blank.rect(),
             int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap),
-            "cannot be read" if file in self._faults else "…",
+            "cannot be read" if frame in self._faults else "…",
         )
         painter.end()
         return blank
 
     def _load(self, refs: list[FrameRef]) -> None:
-        """Thumbnails and facts off the thread."""
-        if not refs:
+        """Thumbnails, facts and contents off the thread."""
+        place, outing = self.state.place, self.state.outing
+        if not refs or place is None:
             return
-        self._loading |= {r.file for r in refs}
-        jobs = [(r.file, self.state.path_of(r)) for r in refs]
-        folder = self.state.folder
+        self._loading |= {r.id for r in refs}
+        jobs = [(r.id, self.state.path_of(r)) for r in refs]
 
-        def work(task: Task) -> None:
+        def work(task: Task) -> dict[str, str]:
             task.begin("work", len(jobs))
-            for file, path in jobs:
+            for frame, path in jobs:
                 try:
                     info = probe(path)
                     reduce = 8 if max(info.width, info.height) > 2400 else 4
-                    task.show((file, info, read(path, reduce).pixels, ""))
+                    task.show((frame, info, read(path, reduce).pixels, ""))
                 except LanternError as error:
-                    task.show((file, None, None, error.sentence))
+                    task.show((frame, None, None, error.sentence))
                 task.advance()
+            return model.contents(outing, place.folder, task)
 
-        self.window_.tasks.start(
+        def known(hashes: dict[str, str]) -> None:
+            if hashes:
+                self.state.note_contents(place, hashes)
+
+        self.desk.start(
             LOADING,
             work,
-            lambda _r: None,
-            lambda e: self.state.message.emit(e.sentence, True),
-            on_partial=lambda r: self._loaded(r) if folder == self.state.folder else None,
+            known,
+            lambda e: self.desk.tell(e.sentence),
+            on_partial=lambda r: self._loaded(r) if self.state.is_open(place) else None,
         )
 
     def _loaded(self, result: tuple[str, FrameInfo | None, Any, str]) -> None:
-        file, info, pixels, fault = result
-        self._loading.discard(file)
+        frame, info, pixels, fault = result
+        self._loading.discard(frame)
         if info is None:
-            self._faults[file] = fault
+            self._faults[frame] = fault
         else:
-            self._infos[file] = info
+            self._infos[frame] = info
             image = to_qimage(pixels).scaled(
                 _THUMB, _THUMB, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
             )
-            self._thumbs[file] = QPixmap.fromImage(image)
+            self._thumbs[frame] = QPixmap.fromImage(image)
         for i, ref in enumerate(self.state.outing.frames):
             item = self.list.item(i)
-            if ref.file == file and item is not None:
-                item.setIcon(_plain_icon(self._thumb(file)))
-        if file == self.state.selected_file:
+            if ref.id == frame and item is not None:
+                item.setIcon(_plain_icon(self._thumb(frame)))
+        if frame == self.state.selected_id:
             self._show_facts()
 
     _viewed: str | None = None
@@ -311,58 +284,29 @@ class FramesStage(Stage):
         self._show_facts()
         if ref is None:
             self._viewed = None
-            self.view.set_levels([])
+            self.view.set_source(None)
             return
-        if ref.file == self._viewed:
+        if ref.id == self._viewed:
             return
-        self._viewed = ref.file
+        self._viewed = ref.id
+        self.view.set_source(None)
         path = self.state.path_of(ref)
 
-        def done(levels: list[Any]) -> None:
-            if self._viewed == ref.file:
-                self.view.set_levels(levels)
+        def done(source: PictureSource) -> None:
+            if self._viewed == ref.id:
+                self.view.set_source(source)
 
-        self.window_.tasks.start(
-            "Opening a frame",
-            lambda _t: pyramid(read(path).pixels),
-            done,
-            lambda e: self.state.message.emit(e.sentence, True),
-        )
+        self.desk.start("Opening a frame", lambda _t: open_picture(path), done, lambda e: self.desk.tell(e.sentence))
 
     def _show_facts(self) -> None:
         ref = self._ref()
+        frame = ref.id if ref else ""
         self.out_button.setEnabled(ref is not None)
-        for value in self.facts.values():
-            value.setText("")
         self.title.setText(Path(ref.file).name if ref else "")
-        if ref is None:
-            return
-        if ref.file in self._faults:
-            self.facts["size"].setText(self._faults[ref.file])
-        info = self._infos.get(ref.file)
-        if info is not None:
-            m = info.metadata
-            self.facts["size"].setText(
-                f"{info.width} × {info.height} px, {units.megapixels(info.width * info.height)}, {info.bits} bit"
-            )
-            self.facts["focal"].setText(
-                f"{m.focal_mm:g} mm" if m.focal_mm else "not told: it is found from the matches"
-            )
-            parts = [
-                units.exposure_time(m.exposure_s) if m.exposure_s else "",
-                f"f/{m.aperture:g}" if m.aperture else "",
-                f"ISO {m.iso:.0f}" if m.iso else "",
-            ]
-            self.facts["exposure"].setText("  ".join(p for p in parts if p) or "not told")
-            self.facts["taken"].setText(m.taken or "not told")
-        if ref.yaw_deg is not None and ref.pitch_deg is not None:
-            self.facts["direction"].setText(f"yaw {units.angle(ref.yaw_deg)}, pitch {units.angle(ref.pitch_deg)}")
-        else:
-            self.facts["direction"].setText("unknown: it is found from the matches")
-        out = ref.file in self.state.outing.choices.left_out
-        used = ref in self.state.outing.frames_to_join()
-        self.facts["state"].setText("left out by you" if out else "yes" if used else "no: shot again later")
-        self.out_button.setText("Put back   [X]" if out else "Leave out   [X]")
+        shown = model.facts(self.state.outing, ref, self._infos.get(frame), self._faults.get(frame, ""))
+        for key, text in shown.items():
+            self.facts[key].setText(text)
+        self.out_button.setText("Put back   [X]" if shown["state"] == "left out by you" else "Leave out   [X]")
 
 
 def _plain_icon(pixmap: QPixmap) -> QIcon:

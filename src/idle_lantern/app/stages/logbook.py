@@ -2,60 +2,28 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
 
 from idle_lantern.app import settings, theme
+from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages.base import Stage
-from idle_lantern.app.stages.join import PICTURE
 from idle_lantern.app.widgets.basics import button, column, label, row
-from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.outing import document
-from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.outing.index import OutingIndex, OutingSummary
 
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
-
-
-@dataclass(frozen=True)
-class OutingSummary:
-    """One outing as the list shows it; ``fault`` when it cannot be opened."""
-
-    folder: Path
-    name: str
-    created: str = ""
-    planned: int = 0
-    frames: int = 0
-    joined: bool = False
-    note: str = ""
-    fault: str = ""
-
-
-def entries(root: Path) -> list[OutingSummary]:
-    """All outings below ``root``, the newest first."""
-    found = []
-    for file in sorted(root.glob(f"*/{document.DOCUMENT}")) if root.is_dir() else []:
-        folder = file.parent
-        try:
-            o = document.load(folder)
-        except LanternError as error:
-            found.append(OutingSummary(folder, folder.name, fault=error.sentence))
-            continue
-        planned = len(make_plan(o.brief).frames)
-        joined = (folder / document.PICTURES / PICTURE).exists()
-        found.append(OutingSummary(folder, o.name, o.created, planned, len(o.frames), joined, o.note))
-    return sorted(found, key=lambda e: e.created, reverse=True)
+LISTING = "Listing the outings"
 
 
 class LogbookStage(Stage):
     """What was done, when."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
+    opened = pyqtSignal(object)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._index = OutingIndex()
         self.table = QTableWidget(0, 6)
         self.table.setAccessibleName("Outings")
         self.table.setHorizontalHeaderLabels(["outing", "begun", "planned", "frames", "joined", "note"])
@@ -80,8 +48,8 @@ class LogbookStage(Stage):
                 self.where,
                 row(
                     button("Open", self._open_chosen, name="open-outing"),
-                    button("New outing …", window.new_outing, name="new-outing"),
-                    button("Open another folder …", window.ask_open),
+                    button("New outing …", lambda: desk.ask("outing.new"), name="new-outing"),
+                    button("Open another folder …", lambda: desk.ask("outing.open")),
                     None,
                 ),
                 margin=16,
@@ -92,13 +60,24 @@ class LogbookStage(Stage):
 
     def showEvent(self, event: Any) -> None:
         self.state.save_now()
-        self._entries = entries(settings.outings_folder())
-        self.where.setText(f"Kept in {settings.shown(settings.outings_folder())}")
-        self.table.setRowCount(len(self._entries))
-        for i, e in enumerate(self._entries):
-            here = " (open)" if self.state.folder and e.folder.resolve() == self.state.folder.resolve() else ""
+        root = settings.outings_folder()
+        self.where.setText(f"Kept in {settings.shown(root)}")
+        self.desk.start(
+            LISTING,
+            lambda task: self._index.below(root, task),
+            self._show,
+            lambda e: self.desk.tell(e.sentence),
+            quiet=True,
+        )
+        super().showEvent(event)
+
+    def _show(self, entries: list[OutingSummary]) -> None:
+        self._entries = entries
+        self.table.setRowCount(len(entries))
+        here = self.state.folder.resolve() if self.state.folder else None
+        for i, e in enumerate(entries):
             cells = (
-                e.name + here,
+                e.name + (" (open)" if e.folder.resolve() == here else ""),
                 e.created.replace("T", "  "),
                 f"{e.planned}" if not e.fault else "",
                 f"{e.frames}" if not e.fault else "",
@@ -107,7 +86,6 @@ class LogbookStage(Stage):
             )
             for j, text in enumerate(cells):
                 self.table.setItem(i, j, QTableWidgetItem(text))
-        super().showEvent(event)
 
     def _open_chosen(self) -> None:
         model = self.table.selectionModel()
@@ -115,7 +93,7 @@ class LogbookStage(Stage):
         if rows:
             self._open(rows[0].row())
         else:
-            self.state.message.emit("Choose an outing in the list first.", True)
+            self.desk.tell("Choose an outing in the list first.")
 
     def _open(self, index: int) -> None:
-        self.window_.open_outing(self._entries[index].folder)
+        self.opened.emit(self._entries[index].folder)

@@ -2,28 +2,27 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem
+from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.actions import ACTIONS, Action, shown_keys
 from idle_lantern.app.widgets.basics import column, label
 
-if TYPE_CHECKING:
-    from idle_lantern.app.window import Window
-
 
 class ActionFinder(QDialog):
     """Type some letters, choose with the arrows, Enter runs."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
+    def __init__(
+        self, can: Callable[[Action], bool], trigger: Callable[[str], None], parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent)
         self.setWindowTitle("Find an action")
         self.resize(560, 440)
-        self._window = window
+        self._can, self._trigger = can, trigger
         self.search = QLineEdit()
         self.search.setPlaceholderText("Type part of what you want to do")
         self.search.setAccessibleName("Search actions")
@@ -51,15 +50,12 @@ class ActionFinder(QDialog):
                 self.list.addItem(item)
         self.list.setCurrentRow(0)
 
-    def _can(self, action: Action) -> bool:
-        return action.ready(self._window)
-
     def _run(self) -> None:
         item = self.list.currentItem()
         if item is None or not item.flags() & Qt.ItemFlag.ItemIsEnabled:
             return
         self.accept()
-        self._window.trigger(item.data(Qt.ItemDataRole.UserRole))
+        self._trigger(item.data(Qt.ItemDataRole.UserRole))
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if (

@@ -36,7 +36,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.coverage import cameras_of
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.sun import Position, day
 from idle_lantern.core.shoot.guide import FrameState
@@ -221,7 +221,7 @@ class MapView(QWidget):
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             for k in (-360, 0, 360):
                 painter.drawImage(target.translated(k * t.m11(), 0), self._image)
-        self._paint_wish(painter, t)
+        self._paint_target_field(painter, t)
         if self.show_links:  # below the frames, so that numbers stay readable
             self._paint_join(painter, t)
         self._paint_frames(painter, t)
@@ -265,7 +265,7 @@ class MapView(QWidget):
         if 14 < horizon < self.height() - 20:
             painter.drawText(QPointF(turn.left() + 4, horizon - 4), "horizon")
 
-    def _paint_wish(self, painter: QPainter, t: QTransform) -> None:
+    def _paint_target_field(self, painter: QPainter, t: QTransform) -> None:
         w = self.state.plan.target_field
         box = t.mapRect(QRectF(w.left_deg, w.low_deg, w.sweep_deg, w.high_deg - w.low_deg))
         if self._image is None:
@@ -449,8 +449,8 @@ class MapView(QWidget):
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{sign}{text}" if sign else text)
 
     def _used_numbers(self) -> set[int]:
-        files = set(self.state.joined_files)
-        return {r.number for r in self.state.outing.frames if r.file in files and r.number is not None}
+        ids = set(self.state.joined.frame_ids) if self.state.joined is not None else set()
+        return {r.number for r in self.state.outing.frames if r.id in ids and r.number is not None}
 
     # --- hands ------------------------------------------------------------------
 

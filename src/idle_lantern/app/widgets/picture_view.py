@@ -1,44 +1,26 @@
-"""A picture of any size: zoom and pan without waiting, from a pyramid of halvings."""
+"""A picture of any size: zoom and pan without waiting, from tiles of a pyramid that are read meanwhile."""
 
 from __future__ import annotations
 
 import math
-from typing import Any
 
-import cv2
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
 from idle_lantern.core.geometry.rectangles import Rectangle
-
-Array = NDArray[Any]
+from idle_lantern.core.pictures.source import PictureSource
 
 _MOST_ZOOM = 16.0
-
-
-def pyramid(pixels: Array, alpha: Array | None = None) -> list[Array]:
-    """Halvings of a picture down to about 256 px; gaps are shown in neutral grey. Slow: off the thread."""
-    if pixels.dtype == np.uint16:
-        pixels = (pixels >> 8).astype(np.uint8)
-    levels = [np.ascontiguousarray(pixels)]
-    if alpha is not None and not alpha.all():
-        levels[0] = levels[0].copy()
-        levels[0][alpha == 0] = 58
-    while max(levels[-1].shape[:2]) > 512 and min(levels[-1].shape[:2]) > 1:
-        h, w = levels[-1].shape[:2]
-        levels.append(cv2.resize(levels[-1], (max(1, w // 2), max(1, h // 2)), interpolation=cv2.INTER_AREA))
-    return levels
 
 
 class PictureView(QWidget):
     """Shows a picture; wheel zooms at the pointer, drag pans, keys 0 and 1 fit and show 100 %."""
 
     zoomed = pyqtSignal(float)
+    failed = pyqtSignal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -46,35 +28,50 @@ class PictureView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(200, 120)
-        self._levels: list[Array] = []
+        self._source: PictureSource | None = None
+        self._serial = 0
+        self._loader = TileLoader(self)
+        self._loader.loaded.connect(self.update)
+        self._loader.failed.connect(self.failed)
         self._zoom = 1.0
         self._centre = QPointF(0, 0)
         self._fitted = True
+        self._full_size = (0, 0)
         self._grab: QPointF | None = None
         self.crop: Rectangle | None = None
         self.placeholder = ""
 
-    def set_levels(self, levels: list[Array], full_width: int | None = None) -> None:
-        """Show a picture made by ``pyramid``; the view stays where it was when only the detail is new.
+    def set_source(self, source: PictureSource | None, full_size: tuple[int, int] | None = None) -> None:
+        """Show a picture; the view stays where it was when only the detail is new.
 
-        ``full_width`` is the width the picture stands for, when this is a rough first form of it.
+        ``full_size`` is the size that the picture stands for, when this is a rough first form of it.
         """
         before = self.size_px
-        self._levels = levels
-        self._full_width = full_width or (levels[0].shape[1] if levels else 0)
+        self._source, self._serial = source, self._loader.set_source(source)
+        self._full_size = full_size or (source.sizes[0] if source is not None else (0, 0))
         if self.size_px != before or self._fitted:
             self.fit()
         self.update()
 
-    _full_width = 0
+    @property
+    def source(self) -> PictureSource | None:
+        """The picture that is shown."""
+        return self._source
+
+    @property
+    def ready(self) -> bool:
+        """Whether everything in sight is shown as sharp as it can be."""
+        return self._source is None or (self._complete and self._loader.idle)
 
     @property
     def size_px(self) -> tuple[int, int]:
         """Width and height of the full picture."""
-        if not self._levels:
-            return 0, 0
-        h, w = self._levels[0].shape[:2]
-        return self._full_width, round(h * self._full_width / w)
+        return self._full_size
+
+    def stop(self) -> None:
+        """Let go of the picture and of what is being read; for closing."""
+        self._source = None
+        self._loader.stop()
 
     @property
     def zoom(self) -> float:
@@ -97,7 +94,7 @@ class PictureView(QWidget):
 
     def zoom_by(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom about a point of the widget."""
-        if not self._levels:
+        if self._source is None:
             return
         pivot = at or QPointF(self.width() / 2, self.height() / 2)
         fixed = self.to_picture(pivot)
@@ -135,7 +132,7 @@ class PictureView(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.colour("ground"))
-        if not self._levels:
+        if self._source is None:
             painter.setPen(theme.colour("dim"))
             painter.drawText(
                 self.rect().adjusted(40, 20, -40, -20),
@@ -156,26 +153,85 @@ class PictureView(QWidget):
         painter.end()
 
     def _paint_picture(self, painter: QPainter) -> None:
-        w, _h = self.size_px
-        own = self._levels[0].shape[1] / w
-        level = min(len(self._levels) - 1, max(0, math.floor(math.log2(max(1.0, own / self._zoom)))))
-        pixels = self._levels[level]
-        ratio = pixels.shape[1] / w
-        a, b = self.to_picture(QPointF(0, 0)), self.to_picture(QPointF(self.width(), self.height()))
-        left, top = max(0, math.floor(a.x() * ratio) - 1), max(0, math.floor(a.y() * ratio) - 1)
-        right, bottom = (
-            min(pixels.shape[1], math.ceil(b.x() * ratio) + 1),
-            min(pixels.shape[0], math.ceil(b.y() * ratio) + 1),
-        )
-        if right <= left or bottom <= top:
-            return
-        image: QImage = to_qimage(pixels[top:bottom, left:right])
-        target = QRectF(
-            self.to_widget(QPointF(left / ratio, top / ratio)), self.to_widget(QPointF(right / ratio, bottom / ratio))
-        )
+        """Tiles of the level that suits the zoom; where one is not read yet, the next coarser that is there."""
+        source = self._source
+        assert source is not None
+        level = self._level_for(source)
         # above 200 % pixels are shown as squares: there one looks at pixels
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self._zoom < 2.0)
-        painter.drawImage(target, image)
+        missing: list[Key] = []
+        for row, column in self._in_sight(source, level):
+            key = (self._serial, level, row, column)
+            image = cached(key)
+            if image is None:
+                missing.append(key)
+                self._paint_coarser(painter, source, level, row, column, missing)
+            else:
+                painter.drawImage(self._place_of(source, level, row, column), image)
+        middle = self.rect().center()
+        missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, self._distance(source, k, QPointF(middle))))
+        self._complete = not missing
+        self._loader.want(list(dict.fromkeys(missing)))
+
+    _complete = False
+
+    def _level_for(self, source: PictureSource) -> int:
+        """The coarsest level that still has a pixel for each of the screen."""
+        wanted = self._zoom * self.devicePixelRatioF()
+        level = 0
+        while level + 1 < len(source.sizes) and source.sizes[level + 1][0] / self._full_size[0] >= wanted * 0.99:
+            level += 1
+        return level
+
+    def _in_sight(self, source: PictureSource, level: int) -> list[tuple[int, int]]:
+        """Rows and columns of the tiles of a level that the widget shows."""
+        width, height = source.sizes[level]
+        across, down = width / self._full_size[0], height / self._full_size[1]
+        a, b = self.to_picture(QPointF(0, 0)), self.to_picture(QPointF(self.width(), self.height()))
+        side = source.tile_px
+        first_column, first_row = max(0, int(a.x() * across) // side), max(0, int(a.y() * down) // side)
+        last_column = min((width - 1) // side, math.floor(b.x() * across) // side)
+        last_row = min((height - 1) // side, math.floor(b.y() * down) // side)
+        return [(r, c) for r in range(first_row, last_row + 1) for c in range(first_column, last_column + 1)]
+
+    def _place_of(self, source: PictureSource, level: int, row: int, column: int) -> QRectF:
+        """Where a tile lies in the widget."""
+        width, height = source.sizes[level]
+        side = source.tile_px
+        across, down = self._full_size[0] / width, self._full_size[1] / height
+        left, top = column * side, row * side
+        right, bottom = min(width, left + side), min(height, top + side)
+        return QRectF(
+            self.to_widget(QPointF(left * across, top * down)), self.to_widget(QPointF(right * across, bottom * down))
+        )
+
+    def _paint_coarser(
+        self, painter: QPainter, source: PictureSource, level: int, row: int, column: int, missing: list[Key]
+    ) -> None:
+        """Fill a tile's place from the next coarser level that is there; the coarsest is asked for too."""
+        for coarser in range(level + 1, len(source.sizes)):
+            halvings = coarser - level
+            r, c = row >> halvings, column >> halvings
+            key = (self._serial, coarser, r, c)
+            image = cached(key)
+            if image is not None:
+                target = self._place_of(source, level, row, column)
+                whole = self._place_of(source, coarser, r, c)
+                fx, fy = image.width() / whole.width(), image.height() / whole.height()
+                part = QRectF(
+                    (target.x() - whole.x()) * fx,
+                    (target.y() - whole.y()) * fy,
+                    target.width() * fx,
+                    target.height() * fy,
+                )
+                painter.drawImage(target, image, part)
+                return
+            if coarser == len(source.sizes) - 1:
+                missing.append(key)
+
+    def _distance(self, source: PictureSource, key: Key, middle: QPointF) -> float:
+        centre = self._place_of(source, *key[1:]).center()
+        return math.hypot(centre.x() - middle.x(), centre.y() - middle.y())
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         if self._fitted:
@@ -203,7 +259,7 @@ class PictureView(QWidget):
         self.unsetCursor()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        if event is None or not self._levels:
+        if event is None or self._source is None:
             return
         if self._fitted:
             self.zoom_by(1.0 / self._zoom, event.position())
@@ -219,7 +275,7 @@ class PictureView(QWidget):
             Qt.Key.Key_Up: (0.0, -0.2),
             Qt.Key.Key_Down: (0.0, 0.2),
         }.get(Qt.Key(event.key()))
-        if pan is not None and self._levels:
+        if pan is not None and self._source is not None:
             self._centre += QPointF(pan[0] * self.width(), pan[1] * self.height()) / self._zoom
             self._fitted = False
             self._keep_in_sight()

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.deliver import jpeg_strips, png_strips
-from idle_lantern.core.deliver.writing import WriteOptions
+from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.pictures.pyramid import Kept, PyramidInfo, in_order
 
 Array = NDArray[Any]

@@ -1,84 +1,106 @@
-"""Finished pictures to files: TIFF, PNG and JPEG, whole or not at all."""
+"""Pictures of any size into files to hand on: TIFF, PNG and JPEG, a few tiles at a time, whole or not at all."""
 
 from __future__ import annotations
 
-import os
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from idle_lantern.core.base.errors import InputError
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.pictures.source import HeldPicture
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.deliver.strips import write_strips
+from idle_lantern.core.deliver.targets import WriteOptions, check_target, is_tiff
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.pyramid import TILE, PackedTile, PyramidInfo, in_order, packed, write_pyramid
+from idle_lantern.core.pictures.source import HeldPicture, PictureSource, region
 
-SUFFIXES = (".tif", ".tiff", ".png", ".jpg", ".jpeg")
+Array = NDArray[Any]
 
-#: Longest side a JPEG can have (ISO/IEC 10918-1: 16-bit line and sample counts).
-JPEG_MAX_SIDE = 65535
-
-
-@dataclass(frozen=True)
-class WriteOptions:
-    """How to write; ``dpi`` is only a note in the file for printing."""
-
-    jpeg_quality: int = 92
-    dpi: float = 300.0
-    metadata: Metadata = field(default_factory=Metadata)
+_THREADS = 2
 
 
-def check_target(target: Path, width: int | None = None, height: int | None = None) -> None:
-    """Say before the work starts whether ``target`` can be written.
+def deliver(
+    source: PictureSource,
+    target: Path,
+    options: WriteOptions | None = None,
+    *,
+    box: Rectangle | None = None,
+    keep_alpha: bool = True,
+    progress: Progress = SILENT,
+) -> None:
+    """Write a picture, or the ``box`` of it, in the format of ``target``'s ending.
+
+    TIFF keeps depth and alpha as a tiled pyramid, in the big variant beyond 4 GiB; PNG keeps 8 or 16 bit and
+    alpha; JPEG is 8 bit, transparent parts black. The colour profile goes along. ``keep_alpha`` False leaves
+    alpha away, for what has no gaps.
 
     Raises
     ------
     InputError
-        Unknown ending, no such folder, not writable, or too large for the format.
+        The target cannot be written, or the source no longer read; nothing is left half-written.
+    Cancelled
+        Stopped; nothing is left.
     """
-    suffix = target.suffix.lower()
-    if suffix not in SUFFIXES:
-        raise InputError(
-            f"'{target.suffix or target.name}' is no picture ending", where=str(target), remedy="Use .tif, .png or .jpg"
-        )
-    if target.is_dir():
-        raise InputError("Is a folder", where=str(target), remedy="Give the name of a file")
-    if not target.parent.is_dir():
-        raise InputError("Its folder does not exist", where=str(target), remedy="Make the folder first")
-    if not os.access(target.parent, os.W_OK):
-        raise InputError("Its folder is read-only", where=str(target), remedy="Choose a folder you may write to")
-    if suffix in (".jpg", ".jpeg") and width and height and max(width, height) > JPEG_MAX_SIDE:
-        raise InputError(
-            f"A JPEG holds at most {JPEG_MAX_SIDE} pixels a side and this picture has {width} x {height}",
-            where=str(target),
-            remedy="Write .tif instead, or give a smaller --width",
-        )
+    options = options or WriteOptions()
+    width, height = source.sizes[0]
+    box = box or Rectangle(0, 0, width, height)
+    check_target(target, box.width, box.height)
+    corners = [(top, left) for top in range(0, box.height, TILE) for left in range(0, box.width, TILE)]
+    first = source.tile(0, box.top // source.tile_px, box.left // source.tile_px)
+    alpha = keep_alpha and first.shape[2] == 4
+    info = PyramidInfo(box.width, box.height, first.dtype, alpha, source.encoding, source.icc, options.dpi)
+    tiff = is_tiff(target)
 
+    def cut(corner: tuple[int, int]) -> tuple[Array, Array | None]:
+        top, left = corner
+        part = Rectangle(box.left + left, box.top + top, min(TILE, box.width - left), min(TILE, box.height - top))
+        tile = region(source, part)
+        if not alpha:
+            return _on_black(tile), None
+        return np.ascontiguousarray(tile[..., :3]), np.ascontiguousarray(tile[..., 3])
 
-def is_tiff(target: Path) -> bool:
-    """Whether a file of that name is written as TIFF."""
-    return target.suffix.lower() in (".tif", ".tiff")
+    progress.begin("write", len(corners))
+    with replacing(target) as part_file, ThreadPoolExecutor(_THREADS) as pool:
+        if tiff:
+            made = in_order(lambda c: packed(*cut(c)), corners, pool, _THREADS + 2)
+            write_pyramid(part_file, info, _told(made, progress), threads=_THREADS)
+        else:
+            write_strips(part_file, info, _told_parts(in_order(cut, corners, pool, _THREADS + 2), progress), options)
 
 
 def write(picture: Picture, target: Path, options: WriteOptions | None = None) -> None:
     """Write a picture that is held in memory, in the format of ``target``'s ending.
 
-    See ``deliver.copy.deliver`` for what each format keeps.
+    See ``deliver`` for what each format keeps.
 
     Raises
     ------
     InputError
         The file cannot be written; nothing is left of it.
     """
-    # the way of pictures of any size serves small ones as well
-    from idle_lantern.core.deliver.copy import deliver
-
     deliver(HeldPicture(picture), target, options or WriteOptions(), keep_alpha=picture.alpha is not None)
 
 
-def jpeg_keywords(options: WriteOptions) -> dict[str, Any]:
-    """How Pillow is told to pack a JPEG; from quality 90 on colour is kept at full size."""
-    return {
-        "quality": options.jpeg_quality,
-        "subsampling": 0 if options.jpeg_quality >= 90 else 2,
-        "dpi": (options.dpi, options.dpi),
-    }
+def _told(made: Iterator[PackedTile], progress: Progress) -> Iterator[PackedTile]:
+    for thing in made:
+        yield thing
+        progress.advance()
+
+
+def _told_parts(made: Iterator[tuple[Array, Array | None]], progress: Progress) -> Iterator[tuple[Array, Array | None]]:
+    for thing in made:
+        yield thing
+        progress.advance()
+
+
+def _on_black(tile: Array) -> Array:
+    """The colours of a tile, black where it shows nothing."""
+    pixels = np.ascontiguousarray(tile[..., :3])
+    if tile.shape[2] == 4 and not tile[..., 3].all():
+        pixels[tile[..., 3] == 0] = 0
+    return pixels

@@ -106,7 +106,7 @@ def read(path: Path, reduce: int = 1) -> Picture:
         raise UnreadableFrame("Has more pixels than can be joined", where=path.name, remedy="Reduce it first")
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        if info.bits == 16 or _is_tiff(path):
+        if info.bits == 16 or is_tiff_file(path):
             picture = _read_deep(path)
         else:
             picture = _read_pillow(path, reduce)
@@ -163,7 +163,7 @@ def _upright_info(path: Path, width: int, height: int, bits: int, metadata: Meta
 
 def _probe_tiff(path: Path) -> FrameInfo:
     """TIFF kinds that Pillow does not know, such as three channels of 16 bit."""
-    if not _is_tiff(path):
+    if not is_tiff_file(path):
         raise _damaged(path)
     try:
         with tifffile.TiffFile(path) as tiff:
@@ -183,8 +183,15 @@ def _probe_tiff(path: Path) -> FrameInfo:
     return replace(_upright_info(path, width, height, _tiff_bits(path), from_exif(exif, max(width, height))), icc=icc)
 
 
-def _is_tiff(path: Path) -> bool:
-    """By what the file begins with (TIFF 6.0, section 2, and its big variant): endings are often wrong."""
+def is_tiff_file(path: Path) -> bool:
+    """Whether a file is a TIFF, by what it begins with (TIFF 6.0, section 2, and its big variant): endings are often wrong.
+
+    Raises
+    ------
+    UnreadableFrame
+        It is missing or empty.
+    """
+    _check_exists(path)
     with open(path, "rb") as stream:
         return stream.read(4) in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 
@@ -240,7 +247,7 @@ def _cmyk_to_rgb(image: Image.Image, icc: bytes | None) -> Array:
 def _read_deep(path: Path) -> Picture:
     icc = None
     try:
-        if not _is_tiff(path):
+        if not is_tiff_file(path):
             pixels = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_UNCHANGED)
             if pixels is None:
                 raise ValueError("not decoded")

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.deliver.writing import check_target
+from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks

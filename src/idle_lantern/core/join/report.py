@@ -189,6 +189,7 @@ def _frame(solution: Solution, joined: Composed, f: int) -> dict[str, Any]:
         "reason": solution.reasons.get(f),
         "width": info.width,
         "height": info.height,
+        "bits": info.bits,
         "lens": None,
         "pose": None,
         "gain": [1.0, 1.0, 1.0],

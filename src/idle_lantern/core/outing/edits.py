@@ -8,7 +8,7 @@ from typing import Any
 
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
 
 
 @dataclass(frozen=True)

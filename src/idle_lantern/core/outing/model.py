@@ -13,7 +13,7 @@ from typing import Annotated
 from msgspec import Meta
 
 from idle_lantern.core.plan.brief import Brief
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 

@@ -33,9 +33,6 @@ class PictureSource(Protocol):
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile; raises InputError where the file no longer gives it."""
 
-    def close(self) -> None:
-        """Let go of what is held open."""
-
 
 class HeldPicture:
     """A picture in memory: rough ones, and frames of usual size."""
@@ -56,9 +53,6 @@ class HeldPicture:
         """A view of one tile."""
         top, left = row * self.tile_px, column * self.tile_px
         return self._levels[level][top : top + self.tile_px, left : left + self.tile_px]
-
-    def close(self) -> None:
-        """Nothing is held open."""
 
 
 def region(source: PictureSource, box: Rectangle, level: int = 0) -> Array:

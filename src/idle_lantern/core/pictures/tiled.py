@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 from pathlib import Path
@@ -12,7 +13,7 @@ import tifffile
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.reading import is_tiff_file, read
 from idle_lantern.core.pictures.source import HeldPicture, PictureSource
 
 Array = NDArray[Any]
@@ -29,6 +30,7 @@ class TiledPicture:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._file: int | None = None
         try:
             with tifffile.TiffFile(path) as tiff:
                 page: Any = tiff.pages[0]
@@ -52,7 +54,7 @@ class TiledPicture:
         self.dtype = np.dtype(page.dtype)
         self.channels = int(page.samplesperpixel)
         self.sizes = tuple((int(p.imagewidth), int(p.imagelength)) for p in self._pages)
-        self._file: int | None = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        self._file = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile, cut at the rim.
@@ -60,14 +62,13 @@ class TiledPicture:
         Raises
         ------
         InputError
-            It is damaged, or the picture was closed.
+            It is damaged.
         """
         page = self._pages[level]
         width, height = self.sizes[level]
         index = row * -(-width // self.tile_px) + column
         try:
-            if self._file is None:
-                raise OSError("closed")
+            assert self._file is not None
             # asked for by place, so that threads share one file
             data = os.pread(self._file, page.databytecounts[index], page.dataoffsets[index])
             made = page.decode(data, index)[0]
@@ -77,14 +78,10 @@ class TiledPicture:
         h, w = min(self.tile_px, height - row * self.tile_px), min(self.tile_px, width - column * self.tile_px)
         return np.asarray(tile[:h, :w])
 
-    def close(self) -> None:
-        """Close the file."""
-        file, self._file = self._file, None
-        if file is not None:
-            os.close(file)
-
     def __del__(self) -> None:
-        self.close()
+        # whoever still reads a tile holds the picture, so the file is closed when nobody does
+        if self._file is not None:
+            os.close(self._file)
 
 
 def open_picture(path: Path) -> PictureSource:
@@ -95,10 +92,10 @@ def open_picture(path: Path) -> PictureSource:
     InputError
         It cannot be read.
     """
-    try:
-        return TiledPicture(path)
-    except InputError:
-        return HeldPicture(read(path))
+    with contextlib.suppress(InputError):
+        if is_tiff_file(path):
+            return TiledPicture(path)
+    return HeldPicture(read(path))
 
 
 def _encoding_of(description: str) -> str:

@@ -15,7 +15,8 @@ from fpdf import FPDF
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.order import REASONS
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.sun import day
@@ -98,7 +99,7 @@ def card_text(plan: Plan, title: str = "") -> str:
     lines += [f"  [ ] {check}" for check in _CHECKS]
     for mark in plan.brief.scene.marks:
         lines.append(f"  Mark: {mark.name} at yaw {units.angle(mark.yaw_deg)}, pitch {units.angle(mark.pitch_deg)}")
-    for judgement in plan.judgements:
+    for judgement in judge(plan):
         lines.append(f"  {judgement.sentence}")
     return "\n".join([*lines, "", _CAUTION]) + "\n"
 

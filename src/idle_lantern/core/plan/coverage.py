@@ -17,7 +17,7 @@ from idle_lantern.core.plan.rows import frame_rays
 from idle_lantern.core.plan.target_field import TargetField
 
 if TYPE_CHECKING:
-    from idle_lantern.core.plan.grid import GridFrame
+    from idle_lantern.core.plan.grid_frame import GridFrame
     from idle_lantern.core.plan.rig import Rig
 
 Array = NDArray[Any]

@@ -15,7 +15,7 @@ from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import largest_rectangle
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import cameras_of, covered, samples_of
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 

@@ -11,7 +11,8 @@ from typing import Any
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Brief, Exposure, Mark, Run, Scene, Site, Stop, Support, Target
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
@@ -110,7 +111,7 @@ def plan_document(plan: Plan) -> dict[str, Any]:
         "cost": asdict(plan.cost),
         "judgements": [
             {"key": j.key, "severity": j.severity.name.lower(), "sentence": j.sentence, "remedy": j.remedy}
-            for j in plan.judgements
+            for j in judge(plan)
         ],
     }
 

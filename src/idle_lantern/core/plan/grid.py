@@ -17,10 +17,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import holes, prove
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.rows import bands, cap_reach, half_widths, tilt_for_overlap, turns_for_overlap
 from idle_lantern.core.plan.target_field import TargetField
@@ -35,30 +35,6 @@ _MOST_FRAMES = 5000
 _DENSER = np.array([1.0, 0.85, 0.7])
 _EACH = np.arange(len(_DENSER))
 _MOST_RUNGS = 60
-
-
-@dataclass(frozen=True)
-class GridFrame:
-    """One planned frame; ``number`` counts from 1 in the order of shooting and is its identity.
-
-    ``role`` is ``field``, ``spare`` (beyond an end), ``zenith`` or ``nadir``; shifts
-    are those of a shift lens.
-    """
-
-    number: int
-    row: int
-    column: int
-    yaw_deg: float
-    pitch_deg: float
-    roll_deg: float = 0.0
-    role: str = "field"
-    shift_right_mm: float = 0.0
-    shift_up_mm: float = 0.0
-
-    @property
-    def world_from_camera(self) -> Array:
-        """Planned direction."""
-        return rotations.from_yaw_pitch_roll(*np.radians([self.yaw_deg, self.pitch_deg, self.roll_deg]))
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from idle_lantern.core.plan.grid import GridFrame, renumbered
+from idle_lantern.core.plan.grid import renumbered
+from idle_lantern.core.plan.grid_frame import GridFrame
 
 #: What each order is good for, as told beside the choice.
 REASONS = {

@@ -8,14 +8,13 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from idle_lantern.core.base import units
-from idle_lantern.core.base.judgement import Judgement
-from idle_lantern.core.plan import judge
 from idle_lantern.core.plan.brief import Brief, Mark
 from idle_lantern.core.plan.cost import Cost, PastJoin, cost
 from idle_lantern.core.plan.coverage import Coverage, prove
 from idle_lantern.core.plan.crop import CropLoss, crop_loss, hole_chance
 from idle_lantern.core.plan.depth import Sharpness, sharpness
-from idle_lantern.core.plan.grid import GridFrame, plan_grid
+from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.light import Setting, setting
 from idle_lantern.core.plan.order import in_order
 from idle_lantern.core.plan.pupil import ALLOWED_PX, PupilNeed, need
@@ -111,11 +110,6 @@ class Plan:
     def end(self) -> datetime.datetime:
         """When the run ends, local time."""
         return self.brief.site.begin + datetime.timedelta(seconds=self.shoot_s)
-
-    @cached_property
-    def judgements(self) -> tuple[Judgement, ...]:
-        """What a practitioner would say, the heaviest first."""
-        return judge.judge(self)
 
     def frame(self, number: int) -> GridFrame | None:
         """The frame of that number."""

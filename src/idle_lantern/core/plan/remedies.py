@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.depth import thirds_up
-from idle_lantern.core.plan.judge import advised_overlap
+from idle_lantern.core.plan.rules_grid import advised_overlap
 from idle_lantern.core.plan.size import focal_for_px, needed_px
 from idle_lantern.core.plan.sun import daylight_ev
 

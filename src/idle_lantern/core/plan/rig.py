@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.limits import check_limits, limit
-
-if TYPE_CHECKING:
-    from idle_lantern.core.plan.grid import GridFrame
 
 #: How a rig reaches the parts of a picture.
 MOTIONS = ("turn", "lens-shift", "two-lens")

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from idle_lantern.core.plan.brief import Exposure, Run, Site, Stop
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.light import Setting, bracketed, reading_at
 from idle_lantern.core.plan.order import turning_deg
 from idle_lantern.core.plan.rig import Rig

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 from idle_lantern.core.outing.model import Outing
-from idle_lantern.core.plan.grid import GridFrame
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
 
 

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.writing import WriteOptions, write
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.plan.rig import Rig

@@ -35,17 +35,16 @@ class AnglesTopic(Topic):
         self.table.setFont(theme.font())
         self.table.itemSelectionChanged.connect(self._row_chosen)
         box.addWidget(self.table, 3)
-        stage = self.stage
         box.addLayout(
             column(
                 label("Field card", "head"),
                 label("Angles, settings, sketch, times and check list, for the pocket.", "dim", wrap=True),
-                row(button("Field card …", stage.save_card, name="save-card"), None),
+                row(button("Field card …", self.commands.save_card, name="save-card"), None),
                 label("Plan as a file", "head"),
-                row(button("Angle list …", stage.save_angles, name="save-angles"), None),
+                row(button("Angle list …", self.commands.save_angles, name="save-angles"), None),
                 row(
-                    button("Save plan …", stage.save_plan, name="save-plan"),
-                    button("Bring in a plan …", stage.ask_plan, name="bring-plan"),
+                    button("Save plan …", self.commands.save_plan, name="save-plan"),
+                    button("Bring in a plan …", self.commands.ask_plan, name="bring-plan"),
                     None,
                 ),
                 self.told(_given, "fact-given"),

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.planning.bound import Bound
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.planning.brief_binding import BriefBinding
+from idle_lantern.app.planning.commands import PlanCommands
 from idle_lantern.app.planning.drawings import Drawing
 from idle_lantern.app.widgets.basics import column, form, label
 from idle_lantern.core.plan.planner import Plan
-
-if TYPE_CHECKING:
-    from idle_lantern.app.stages.plan import PlanStage
 
 
 class Topic(QWidget):
@@ -22,10 +20,10 @@ class Topic(QWidget):
 
     title = ""
 
-    def __init__(self, stage: PlanStage) -> None:
+    def __init__(self, desk: Desk, commands: PlanCommands) -> None:
         super().__init__()
-        self.stage, self.state = stage, stage.state
-        self.bound = Bound(stage.state, stage.window_.message_text)
+        self.desk, self.state, self.commands = desk, desk.state, commands
+        self.bound = BriefBinding(desk.state)
         self._facts: list[tuple[QLabel, Callable[[Plan], str]]] = []
         self._drawings: list[Drawing] = []
         box = QHBoxLayout(self)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout
 
-from idle_lantern.app.planning.bound import narrow, number_with, plain
+from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     COUNT,
@@ -32,7 +32,7 @@ class CameraTopic(Topic):
             choice.setAccessibleName(f"{kind} of the gear library")
             choice.setObjectName(f"gear-{kind}")
             narrow(choice, 13)
-            choice.activated.connect(lambda i, k=kind, c=choice: self.stage.take_gear(k, c.itemData(i)))
+            choice.activated.connect(lambda i, k=kind, c=choice: self.commands.take_gear(k, c.itemData(i)))
         kinds = [(m, m if m == "rectilinear" else f"{m} fisheye", "") for m in MODELS]
         motions = [
             ("turn", "the camera turns", ""),
@@ -54,8 +54,8 @@ class CameraTopic(Topic):
                         ("Reach by", b.choice("rig", "motion", "Motion", motions)),
                     ]
                 ),
-                row(button("Gear library …   [Ctrl + G]", self.stage.open_gear, name="open-gear"), None),
-                row(button("Fill from a frame …", self.stage.fill_from_frame, name="fill-gear"), None),
+                row(button("Gear library …   [Ctrl + G]", self.commands.open_gear, name="open-gear"), None),
+                row(button("Fill from a frame …", self.commands.fill_from_frame, name="fill-gear"), None),
                 None,
             ),
             3,
@@ -122,7 +122,7 @@ class CameraTopic(Topic):
         for kind, choice in (("camera", self.camera), ("lens", self.lens)):
             choice.clear()
             choice.addItem("as typed", None)
-            for entry in self.stage.gear_entries(kind):
+            for entry in self.commands.gear_entries(kind):
                 choice.addItem(entry.name, entry.name)
 
     def summary(self, plan: Plan) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QHBoxLayout
 
-from idle_lantern.app.planning.bound import number_with, plain
+from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.widgets.basics import column, form
 from idle_lantern.core.base import units
@@ -75,7 +75,7 @@ class CostTopic(Topic):
     def _print(self, dpi: float) -> Callable[[Plan], str]:
         def tell(plan: Plan) -> str:
             w, h = plan.size.print_mm(dpi)
-            imperial = self.stage.window_.settings.imperial
+            imperial = self.desk.settings.imperial
             sheet = largest_sheet(plan.size, dpi)
             return f"{units.length(w, imperial)} × {units.length(h, imperial)}" + (f", {sheet}" if sheet else "")
 

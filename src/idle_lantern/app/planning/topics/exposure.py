@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QHBoxLayout
 
-from idle_lantern.app.planning.bound import number_with, plain
+from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     COUNT,
@@ -73,7 +73,7 @@ class ExposureTopic(Topic):
             column(
                 label("Meter readings, azimuth: EV at ISO 100"),
                 readings,
-                row(button("Take them from the sun", self.stage.readings_by_sun, name="readings-sun"), None),
+                row(button("Take them from the sun", self.commands.readings_by_sun, name="readings-sun"), None),
                 form(
                     [
                         ("Meter by", b.choice("exposure", "metering", "Metering", schools)),

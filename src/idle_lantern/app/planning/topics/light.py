@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QHBoxLayout
 
-from idle_lantern.app.planning.bound import number_with, plain
+from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.drawings import SunDrawing
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -64,8 +64,8 @@ class LightTopic(Topic):
                     button(
                         "Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"
                     ),
-                    button("Another scene …", self.stage.add_stop, name="add-stop"),
-                    button("Drop the last", self.stage.drop_stop, quiet=True, name="drop-stop"),
+                    button("Another scene …", self.commands.add_stop, name="add-stop"),
+                    button("Drop the last", self.commands.drop_stop, quiet=True, name="drop-stop"),
                     None,
                 ),
                 None,

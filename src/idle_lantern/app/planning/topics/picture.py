@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout
 
-from idle_lantern.app.planning.bound import FIELD_PX, narrow, number_with, plain
+from idle_lantern.app.planning.brief_binding import FIELD_PX, narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     COUNT,
@@ -52,8 +52,8 @@ class PictureTopic(Topic):
             ]
         )
         whole = row(
-            button("Full circle", self.stage.full_circle, name="full-circle"),
-            button("Full sphere", self.stage.full_sphere, name="full-sphere"),
+            button("Full circle", self.commands.full_circle, name="full-circle"),
+            button("Full sphere", self.commands.full_sphere, name="full-sphere"),
             None,
         )
         box.addLayout(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)

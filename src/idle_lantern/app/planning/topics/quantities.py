@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from idle_lantern.app.planning.bound import number_with, plain
+from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.core.base import units
 
 MM = (units.parse_length_mm, plain(6, "mm"))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QHBoxLayout
 
-from idle_lantern.app.planning.bound import narrow, number_with, plain
+from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     COUNT,
@@ -73,9 +73,9 @@ class RunTopic(Topic):
                 label("Marks on the map: what must not be cut; the first is the subject.", wrap=True),
                 self.told(self._marks, "fact-marks", ""),
                 row(
-                    button("Mark …   [M]", self.stage.add_mark, name="add-mark"),
-                    button("Field from marks", self.stage.field_from_marks, name="field-from-marks"),
-                    button("Drop the last", self.stage.drop_mark, quiet=True, name="drop-mark"),
+                    button("Mark …   [M]", self.commands.add_mark, name="add-mark"),
+                    button("Field from marks", self.commands.field_from_marks, name="field-from-marks"),
+                    button("Drop the last", self.commands.drop_mark, quiet=True, name="drop-mark"),
                     None,
                 ),
                 None,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QHBoxLayout
 
-from idle_lantern.app.planning.bound import narrow
+from idle_lantern.app.planning.brief_binding import narrow
 from idle_lantern.app.planning.drawings import DepthDrawing
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -62,7 +62,7 @@ class SharpnessTopic(Topic):
             ("Like one frame", "single", self._single),
             ("All seen with", "wide", lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens"),
         )
-        self.preview = button("Preview of the blur …", self.stage.preview_blur, name="preview-blur")
+        self.preview = button("Preview of the blur …", self.commands.preview_blur, name="preview-blur")
         box.addLayout(
             column(
                 self.drawing(DepthDrawing("What is sharp", 118)),

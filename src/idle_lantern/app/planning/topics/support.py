@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton
 
-from idle_lantern.app.planning.bound import narrow, number_with
+from idle_lantern.app.planning.brief_binding import narrow, number_with
 from idle_lantern.app.planning.drawings import PupilDrawing
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -31,7 +31,7 @@ class SupportTopic(Topic):
         self.head.setAccessibleName("head of the gear library")
         self.head.setObjectName("gear-head")
         narrow(self.head)
-        self.head.activated.connect(lambda i: self.stage.take_gear("head", self.head.itemData(i)))
+        self.head.activated.connect(lambda i: self.commands.take_gear("head", self.head.itemData(i)))
         kinds = [
             ("head", "panoramic head", "turns about the lens's no-parallax point"),
             ("tripod", "tripod, ball head", "turns about the tripod screw"),
@@ -93,12 +93,12 @@ class SupportTopic(Topic):
         """Fill the list from the library."""
         self.head.clear()
         self.head.addItem("choose …", None)
-        for entry in self.stage.gear_entries("head"):
+        for entry in self.commands.gear_entries("head"):
             self.head.addItem(entry.name, entry.name)
 
     def _rail(self, plan: Plan) -> tuple[float, float] | None:
         """What the library knows of the rail for the lens and focal length in use."""
-        entry = next((e for e in self.stage.gear_entries("lens") if e.name == plan.rig.lens_name), None)
+        entry = next((e for e in self.commands.gear_entries("lens") if e.name == plan.rig.lens_name), None)
         return entry.facts.rail_at(plan.rig.focal_mm) if entry and isinstance(entry.facts, LensEntry) else None
 
     def _tell_rail(self, plan: Plan) -> str:

@@ -15,7 +15,7 @@ from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.strips import write_strips
-from idle_lantern.core.deliver.writing import WriteOptions, is_tiff
+from idle_lantern.core.deliver.targets import WriteOptions, is_tiff
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QWidget
 
+from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets.basics import set_look_property
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.brief import Brief
-
-if TYPE_CHECKING:
-    from idle_lantern.app.state import AppState
 
 #: Width of a figure's field, and of the words in a list.
 FIELD_PX = 96
@@ -48,16 +46,15 @@ def narrow(box: QComboBox, letters: int = 13) -> QComboBox:
     return box
 
 
-class Bound:
+class BriefBinding:
     """Makes the editors of a page and keeps them in step with the brief."""
 
-    def __init__(self, state: AppState, refused_sentence: Callable[[], str]) -> None:
+    def __init__(self, state: AppState) -> None:
         self.state = state
         self.numbers: dict[str, QuantityEdit] = {}
         self.choices: dict[str, QComboBox] = {}
         self.switches: dict[str, QCheckBox] = {}
         self.texts: dict[str, QLineEdit] = {}
-        self._refused_sentence = refused_sentence
         self._parts: dict[str, str] = {}
         self._whole: set[str] = set()
         self._text_tools: dict[str, tuple[Callable[[Any], str], Callable[[str], Any]]] = {}
@@ -152,13 +149,12 @@ class Bound:
         return field
 
     def _submit(self, field: QWidget, edit: edits.Edit) -> None:
-        if self.state.apply(edit):
+        applied = self.state.apply(edit)
+        self._mark(field, applied.sentence)
+        if applied:
             if isinstance(field, QLineEdit):
                 field.setModified(False)
-            self._mark(field, "")
             self.show(self.state.outing.brief)
-        else:
-            self._mark(field, self._refused_sentence())
 
     def _mark(self, field: QWidget, sentence: str) -> None:
         if isinstance(field, QuantityEdit):

@@ -1,0 +1,72 @@
+"""What every stage works with: the state, the work that runs, settings, gear, devices, and the way to actions.
+
+Stages know this and nothing of each other or of the window: they ask for an action by its id.
+"""
+
+from __future__ import annotations
+
+import logging
+from dataclasses import dataclass, field
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from idle_lantern.app import settings as settings_module
+from idle_lantern.app.devices import Devices
+from idle_lantern.app.joins import JoinRunner
+from idle_lantern.app.settings import Settings
+from idle_lantern.app.state import AppState
+from idle_lantern.app.tasks import TaskRunner
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.gear.library import Library
+
+log = logging.getLogger(__name__)
+
+
+@dataclass
+class Kept:
+    """What may be replaced while the window is open."""
+
+    settings: Settings = field(default_factory=Settings)
+
+
+class Desk(QObject):
+    """The shared part of the window."""
+
+    asked = pyqtSignal(str)  # the id of an action
+
+    def __init__(self, settings: Settings, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.kept = Kept(settings)
+        self.state = AppState(self)
+        self.tasks = TaskRunner(self)
+        self.devices = Devices()
+        self.gear: Library | None = self._open_gear()
+        self.joins = JoinRunner(self.state, self.tasks, self.gear, self)
+
+    @property
+    def settings(self) -> Settings:
+        """The person's settings as they are now."""
+        return self.kept.settings
+
+    def ask(self, action_id: str) -> None:
+        """Ask for an action by its id, as a menu would."""
+        self.asked.emit(action_id)
+
+    def tell(self, sentence: str, *, problem: bool = True) -> None:
+        """Show a sentence on the message line."""
+        self.state.message.emit(sentence, problem)
+
+    def start(self, *args: Any, **kwargs: Any) -> Any:
+        """Start work off the thread; as ``TaskRunner.start``."""
+        return self.tasks.start(*args, **kwargs)
+
+    def _open_gear(self) -> Library | None:
+        """The gear library; one that cannot be read is left, and everything else works without it."""
+        try:
+            library = Library(settings_module.gear_file())
+            self.state.past = library.past_joins()
+        except (LanternError, OSError) as error:
+            log.warning("gear library: %s", error)
+            return None
+        return library

@@ -1,0 +1,22 @@
+"""Where devices are made: the one place that knows which head and camera stand behind the protocols."""
+
+from __future__ import annotations
+
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.sim.devices import SimulatedRig
+
+
+class Devices:
+    """The simulated stand-ins, made once for each rig and outing."""
+
+    def __init__(self) -> None:
+        self._made: dict[tuple[str, Rig], SimulatedRig] = {}
+
+    def of(self, outing_id: str, rig: Rig, shots: int) -> SimulatedRig:
+        """Head and camera of a plan; ``shots`` were taken before, which tells the time of the next one."""
+        key = (outing_id, rig)
+        if key not in self._made:
+            self._made.clear()  # a camera stands at one place at a time
+            self._made[key] = SimulatedRig(rig)
+            self._made[key].shots = shots
+        return self._made[key]

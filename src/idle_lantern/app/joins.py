@@ -1,0 +1,204 @@
+"""Runs join requests off the thread and gives their results to the outing they were asked for."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from numpy.typing import NDArray
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from idle_lantern.app.state import AppState, OutingPlace
+from idle_lantern.app.tasks import Task, TaskRunner
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.gear.library import Library
+from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.canvas.unroll import unroll_canvas
+from idle_lantern.core.join.pipeline import STAGE_WEIGHTS
+from idle_lantern.core.join.service import (
+    Event,
+    Failed,
+    Finished,
+    JoinRequest,
+    JoinResult,
+    RoughReady,
+    TileDone,
+    load_result,
+    run,
+)
+from idle_lantern.core.outing import document
+from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.pictures.source import HeldPicture, PictureSource, reduced
+from idle_lantern.core.pictures.tiled import open_picture
+from idle_lantern.core.plan.cost import PastJoin
+
+Array = NDArray[Any]
+log = logging.getLogger(__name__)
+
+JOINING = "Joining"
+#: Longest side of what is drawn onto the map.
+_ON_MAP_PX = 4000
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A picture ready to be shown: its source, the size it stands for, and how it lies on the map."""
+
+    source: PictureSource
+    size: tuple[int, int]
+    on_map: Array
+    result: JoinResult | None = None
+
+
+class JoinRunner(QObject):
+    """One join at a time; what it gives belongs to the outing of its request.
+
+    ``rough`` and ``shown`` are told only while that outing is open; results of another one wait in its folder.
+    """
+
+    rough = pyqtSignal(object)
+    shown = pyqtSignal(object)
+    failed = pyqtSignal(str)
+    ended = pyqtSignal()
+
+    def __init__(self, state: AppState, tasks: TaskRunner, gear: Library | None, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._state, self._tasks, self._gear = state, tasks, gear
+        self.request: JoinRequest | None = None
+        self.place: OutingPlace | None = None
+
+    @property
+    def busy(self) -> bool:
+        """Whether a join runs."""
+        return self._tasks.busy(JOINING)
+
+    @property
+    def busy_here(self) -> bool:
+        """Whether a join of the open outing runs."""
+        return self.busy and self.place is not None and self._state.is_open(self.place)
+
+    def is_task(self, task: Task) -> bool:
+        """Whether that work is a join."""
+        return task.title == JOINING
+
+    def start(self, request: JoinRequest, place: OutingPlace) -> None:
+        """Run a request for an outing; refused while another one runs."""
+        if self.busy:
+            return
+        self.request, self.place = request, place
+
+        def work(task: Task) -> None:
+            def sink(event: Event) -> None:
+                if isinstance(event, RoughReady):
+                    small = event.picture
+                    source = HeldPicture(small.picture)
+                    task.show(_shown(source, small.canvas, (event.canvas.width, event.canvas.height)))
+                elif isinstance(event, Finished):
+                    # the picture stands, whatever was pressed meanwhile
+                    task.hand_over(_opened(event.result))
+                elif isinstance(event, Failed):
+                    task.hand_over(event)
+                elif not isinstance(event, TileDone):
+                    log.debug("join %s: %s", event.request_id, type(event).__name__)
+
+            request.target.parent.mkdir(parents=True, exist_ok=True)
+            run(request, sink, task)
+
+        def taken(product: object) -> None:
+            if isinstance(product, Failed):
+                self._fail(product.error, place)
+            elif isinstance(product, Shown):
+                self._take(product, place)
+
+        self._tasks.start(
+            JOINING,
+            work,
+            lambda _r: self.ended.emit(),
+            lambda error: self._fail(error, place),
+            weights=STAGE_WEIGHTS,
+            on_partial=taken,
+        )
+
+    def _take(self, product: Shown, place: OutingPlace) -> None:
+        result = product.result
+        if result is not None and result.solved_anew:
+            self._remember(result)
+        if not self._state.is_open(place):
+            if result is not None:
+                self._state.message.emit(f"{place.name} is joined; its picture waits in that outing.", False)
+            return
+        if result is None:
+            self.rough.emit(product)
+            return
+        self._state.set_joined(result, product.source)
+        self.shown.emit(product)
+        if self._gear is not None:
+            self._state.set_past(self._gear.past_joins())
+
+    def _fail(self, error: LanternError, place: OutingPlace) -> None:
+        here = self._state.is_open(place)
+        self._state.message.emit(error.sentence if here else f"{place.name}: {error.sentence}", True)
+        if here:
+            self.failed.emit(error.sentence)
+
+    def load_finished(self) -> None:
+        """Bring the picture of an earlier join back, when the open outing has one."""
+        place, outing = self._state.place, self._state.outing
+        if place is None:
+            return
+        pictures = place.folder / document.PICTURES
+        picture, report = pictures / document.PICTURE, pictures / document.REPORT
+        if not report.exists() or not picture.exists():
+            return
+
+        def work(_task: Task) -> Shown:
+            found = load_result(picture, report, _paths_by_name(outing, place.folder))
+            by_file = {ref.file: ref.id for ref in outing.frames}
+            return _opened(replace(found, frame_ids=tuple(by_file.get(f, f) for f in found.frame_ids)))
+
+        def done(shown: Shown) -> None:
+            if self._state.is_open(place) and self._state.joined is None and not self.busy_here:
+                self._state.set_joined(shown.result, shown.source)
+                self.shown.emit(shown)
+
+        self._tasks.start(
+            "Opening the joined picture", work, done, lambda e: self._state.message.emit(e.sentence, True)
+        )
+
+    def _remember(self, result: JoinResult) -> None:
+        """Keep what the join took, for the plans to come; an unreadable library is no reason to fail a join."""
+        if self._gear is None or result.solution is None:
+            return
+        infos = result.solution.frames.infos
+        made = result.canvas.width * result.canvas.height / 1e6
+        past = PastJoin(len(infos), sum(i.megapixels for i in infos), made, result.took_s, result.peak_mib)
+        try:
+            self._gear.add_join(past)
+        except LanternError as error:
+            log.warning("past join not kept: %s", error)
+
+
+def _opened(result: JoinResult) -> Shown:
+    """A finished picture from disk; slow parts are read here, off the thread."""
+    source = open_picture(result.picture)
+    canvas = result.canvas
+    shown = _shown(source, canvas, (canvas.width, canvas.height))
+    return Shown(shown.source, shown.size, shown.on_map, result)
+
+
+def _shown(source: PictureSource, canvas: Canvas, size: tuple[int, int]) -> Shown:
+    small = reduced(source, _ON_MAP_PX)
+    alpha = small[..., 3] if small.shape[2] == 4 else None
+    if alpha is not None and alpha.dtype.itemsize > 1:
+        alpha = (alpha > 0).astype("uint8") * 255
+    return Shown(source, size, unroll_canvas(small[..., :3], alpha, canvas))
+
+
+def _paths_by_name(outing: Outing, folder: Path) -> Callable[[str], Path | None]:
+    """The file of a frame id; reports before document version 4 name frames by their file."""
+    by_id = {ref.id: document.resolve(folder, ref) for ref in outing.frames}
+    by_file = {ref.file: path for ref, path in zip(outing.frames, by_id.values())}
+    return lambda name: by_id.get(name, by_file.get(name))

@@ -1,0 +1,82 @@
+"""Pixels on the map: frames whose directions are known, until a joined picture takes their place."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QObject
+
+from idle_lantern.app.state import AppState
+from idle_lantern.app.tasks import Task, TaskRunner
+from idle_lantern.app.widgets.map_view import JoinOnMap, MapView
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.join.canvas.unroll import MAP_SIZE, unroll_frame
+
+Array = NDArray[Any]
+
+
+class MapPictures(QObject):
+    """Keeps the map's picture in step with the outing."""
+
+    def __init__(self, state: AppState, tasks: TaskRunner, map_view: MapView) -> None:
+        super().__init__(map_view)
+        self._state, self._tasks, self._map = state, tasks, map_view
+        self._drawn: set[str] = set()
+        self._image = np.zeros((MAP_SIZE[1], MAP_SIZE[0], 4), np.uint8)
+        state.changed.connect(self._refresh)
+
+    def show_picture(self, rgba: Array) -> None:
+        """A joined picture, rough or finished, on the map."""
+        self._map.set_picture(rgba)
+
+    def show_join(self, join: JoinOnMap) -> None:
+        """Links and outlines of a join."""
+        self._map.set_join(join)
+
+    def _refresh(self, topics: set[str]) -> None:
+        if "outing" in topics and "join" in topics and self._state.joined is None:
+            self._clear()
+            self._map.set_join(JoinOnMap())
+        if "frames" in topics:
+            self._draw_shot_frames()
+
+    def _clear(self) -> None:
+        self._drawn.clear()
+        self._image[...] = 0
+        self._map.set_picture(None)
+
+    def _draw_shot_frames(self) -> None:
+        state, place = self._state, self._state.place
+        if state.joined is not None or place is None:
+            return
+        refs = [r for r in state.outing.frames if r.yaw_deg is not None and r.pitch_deg is not None]
+        if self._drawn - {r.id for r in refs}:  # some were taken back: draw the rest anew
+            self._clear()
+        missing = [(r, state.path_of(r)) for r in refs if r.id not in self._drawn]
+        if not missing:
+            return
+        self._drawn |= {ref.id for ref, _ in missing}
+        lens, size = state.outing.rig.lens(), self._image.shape
+
+        def work(task: Task) -> None:
+            for ref, path in missing:
+                pixels = read(path, 4).pixels
+                angles = np.radians([ref.yaw_deg or 0.0, ref.pitch_deg or 0.0, ref.roll_deg or 0.0])
+                # drawn on a map of its own, so that the window never sees a half-drawn one
+                patch = np.zeros(size, np.uint8)
+                unroll_frame(patch, pixels, lens, rotations.from_yaw_pitch_roll(*angles))
+                task.show((ref.id, patch))
+
+        def laid(drawn: tuple[str, Array]) -> None:
+            frame, patch = drawn
+            if state.is_open(place) and state.joined is None and frame in self._drawn:
+                shown = patch[..., 3] > 0
+                self._image[shown] = patch[shown]
+                self._map.set_picture(self._image)
+
+        self._tasks.start(
+            "Drawing frames on the map", work, lambda _r: None, lambda _e: None, on_partial=laid, quiet=True
+        )

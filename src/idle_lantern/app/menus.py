@@ -1,0 +1,78 @@
+"""Menus and keys from the one table of actions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtWidgets import QLineEdit, QMainWindow, QPlainTextEdit
+
+from idle_lantern.app.actions import ACTIONS, Action
+from idle_lantern.app.history import History
+
+
+class Menus(QObject):
+    """The menu bar and the shortcuts; what runs and whether it can is asked of the window."""
+
+    def __init__(self, window: QMainWindow, trigger: Callable[[str], None], ready: Callable[[Action], bool]) -> None:
+        super().__init__(window)
+        self._ready = ready
+        self.items: dict[str, QAction] = {}
+        self.history: Callable[[], History] = History
+        bar = window.menuBar()
+        assert bar is not None
+        menus = {}
+        for action in ACTIONS:
+            if action.menu not in menus:
+                menu = menus[action.menu] = bar.addMenu(action.menu)
+                if menu is not None:
+                    menu.aboutToShow.connect(self._enable)
+                    menu.aboutToHide.connect(self.rearm)
+            item = QAction(action.title, window)
+            if action.keys:
+                item.setShortcut(QKeySequence(action.keys))
+            item.triggered.connect(lambda _c=False, i=action.id: trigger(i))
+            self.items[action.id] = item
+            window.addAction(item)
+            menu = menus[action.menu]
+            if menu is not None:
+                menu.addAction(item)
+        self._stage = ""
+
+    def _enable(self) -> None:
+        """For a menu that opens: what cannot run now is shown so. The trigger asks again by itself."""
+        history = self.history()
+        for action in ACTIONS:
+            item = self.items[action.id]
+            item.setEnabled(self._ready(action))
+            if action.id == "edit.undo":
+                item.setText(f"Undo: {history.undo_title}" if history.undo_title else "Undo")
+            elif action.id == "edit.redo":
+                item.setText(f"Redo: {history.redo_title}" if history.redo_title else "Redo")
+
+    def arm(self, stage: str) -> None:
+        """Keys work in their own stage only, so that two stages may use the same; none is switched off."""
+        self._stage = stage
+        self.rearm()
+
+    def rearm(self) -> None:
+        """Set the keys of the present stage again."""
+        for action in ACTIONS:
+            here = not action.stage or action.stage == self._stage
+            self.items[action.id].setShortcut(QKeySequence(action.keys) if here and action.keys else QKeySequence())
+            self.items[action.id].setEnabled(True)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """While text is typed, plain keys are letters and not shortcuts."""
+        if (
+            event is not None
+            and event.type() == QEvent.Type.ShortcutOverride
+            and isinstance(watched, (QLineEdit, QPlainTextEdit))
+            and hasattr(event, "modifiers")
+            and event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
+            and event.key() not in (Qt.Key.Key_F1, Qt.Key.Key_F9)  # type: ignore[attr-defined]
+        ):
+            event.accept()
+            return False
+        return super().eventFilter(watched, event)

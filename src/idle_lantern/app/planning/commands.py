@@ -1,0 +1,249 @@
+"""What the plan's pages, keys and menus do: edits of the brief, gear, marks, files in and out."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
+
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.planning.preview import BlurPreview
+from idle_lantern.core.base import units
+from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.gear.entries import Entry, from_frame, taken_over
+from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.brief import Mark, Stop
+from idle_lantern.core.plan.card import write_card
+from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
+from idle_lantern.core.plan.planner import angle_list
+from idle_lantern.core.plan.remedies import REMEDIES
+
+
+class PlanCommands(QObject):
+    """Commands of the Plan stage; dialogs stand before ``parent``."""
+
+    gear_changed = pyqtSignal()
+
+    def __init__(self, desk: Desk, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._desk, self._state, self._parent = desk, desk.state, parent
+
+    def _tell(self, sentence: str, problem: bool = True) -> None:
+        self._state.message.emit(sentence, problem)
+
+    # --- gear -------------------------------------------------------------------
+
+    def gear_entries(self, kind: str) -> list[Entry]:
+        """Entries of the library; an unreadable library is told once and counts as empty."""
+        if self._desk.gear is None:
+            return []
+        try:
+            return self._desk.gear.entries(kind)
+        except LanternError as error:
+            self._tell(error.sentence, True)
+            return []
+
+    def take_gear(self, kind: str, name: str | None) -> None:
+        """Plan with a thing of the library."""
+        entry = next((e for e in self.gear_entries(kind) if e.name == name), None)
+        if entry is not None:
+            self.use_entry(entry)
+
+    def use_entry(self, entry: Entry) -> None:
+        """Plan with this thing."""
+        self._state.apply(edits.set_brief(f"Plan with {entry.name}", taken_over(self._state.outing.brief, entry)))
+
+    def open_gear(self) -> None:
+        """Open the library."""
+        if self._desk.gear is None:
+            self._tell("The gear library cannot be opened; the log tells why.", True)
+            return
+        GearDialog(self._desk.gear, self.use_entry, self._parent).exec()
+        self.gear_changed.emit()
+
+    def fill_from_frame(self) -> None:
+        """Ask for a picture and take camera and lens from its EXIF."""
+        name, _ = QFileDialog.getOpenFileName(
+            self._parent, "Camera and lens of a frame", "", "Pictures (*.jpg *.jpeg *.tif *.tiff *.png)"
+        )
+        if name:
+            self.fill_from(Path(name))
+
+    def fill_from(self, path: Path) -> None:
+        """Keep camera and lens of a picture in the library and plan with them."""
+        try:
+            info = probe(path)
+            entries = from_frame(info.metadata, info.width, info.height, path.stat().st_size)
+            if self._desk.gear is not None:
+                self._desk.gear.put(*entries)
+        except LanternError as error:
+            self._tell(f"{path.name}: {error.sentence}", True)
+            return
+        brief = self._state.outing.brief
+        for entry in entries:
+            brief = taken_over(brief, entry)
+        self._state.apply(edits.set_brief(f"Camera and lens of {path.name}", brief))
+        self.gear_changed.emit()
+        self._tell(f"Kept in the gear library: {', '.join(e.name for e in entries)}.", False)
+
+    # --- actions ----------------------------------------------------------------
+
+    def apply_remedy(self, key: str) -> None:
+        """Apply the edit behind a judgement."""
+        remedy = REMEDIES[key]
+        self._state.apply(edits.set_brief(remedy.title, remedy.apply(self._state.plan)))
+
+    def turn_camera(self) -> None:
+        """Upright to sideways and back."""
+        self._state.apply(edits.set_rig("Turn the camera", upright=not self._state.outing.rig.upright))
+
+    def full_circle(self) -> None:
+        """360 degrees round, heights as they are."""
+        self._state.apply(edits.set_target_field("Plan the full circle", left_deg=-180.0, right_deg=180.0))
+
+    def full_sphere(self) -> None:
+        """Everything: straight up and straight down too."""
+        self._state.apply(
+            edits.set_target_field(
+                "Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0
+            )
+        )
+
+    def readings_by_sun(self) -> None:
+        """Set the meter readings to the daylight at the start."""
+        self.apply_remedy("readings-sun")
+
+    def preview_blur(self) -> None:
+        """Draw the blur of the grid beside one wide frame."""
+        if self._state.plan.single is None:
+            self._tell("The picture is too wide for one flat frame; plan a field below 150°.", True)
+            return
+        BlurPreview(self._desk.tasks, self._state.plan, self._parent.window()).show()
+
+    def add_mark(self) -> None:
+        """Ask for a name and mark the middle of the chosen frame, or of the picture."""
+        name, yes = QInputDialog.getText(self._parent, "Mark", "What stands there?", text="subject")
+        if yes and name.strip():
+            self.mark(name.strip())
+
+    def mark(self, name: str) -> None:
+        """Mark the middle of the chosen frame, or of the picture."""
+        plan = self._state.plan
+        frame = plan.frame(self._state.selected) if self._state.selected else None
+        yaw, pitch = (frame.yaw_deg, frame.pitch_deg) if frame else (plan.subject.yaw_deg, plan.subject.pitch_deg)
+        marks = (*plan.brief.scene.marks, Mark(name, yaw, pitch))
+        self._state.apply(edits.set_part("scene", f"Mark {name}", marks=marks))
+
+    def drop_mark(self) -> None:
+        """Take the last mark off the map."""
+        marks = self._state.outing.brief.scene.marks
+        if marks:
+            self._state.apply(edits.set_part("scene", f"Drop the mark {marks[-1].name}", marks=marks[:-1]))
+
+    def field_from_marks(self) -> None:
+        """Let the field run from the leftmost to the rightmost mark, a tenth beyond."""
+        marks = self._state.outing.brief.scene.marks
+        if len(marks) < 2:
+            self._tell("Two marks at least are needed: one at the left and one at the right end.", True)
+            return
+        left = min(m.yaw_deg - m.width_deg / 2 for m in marks)
+        right = max(m.yaw_deg + m.width_deg / 2 for m in marks)
+        more = (right - left) * 0.05
+        self._state.apply(
+            edits.set_target_field(
+                "Field from marks", left_deg=left - more, right_deg=min(right + more, left - more + 360)
+            )
+        )
+
+    def add_stop(self) -> None:
+        """Ask for another scene of the evening."""
+        text, yes = QInputDialog.getText(
+            self._parent, "Another scene", "Name, minutes there, minutes of walking:", text="harbour, 10, 15"
+        )
+        if yes:
+            self.take_stop(text)
+
+    def take_stop(self, text: str) -> None:
+        """Add a scene written as ``name, minutes, walk``."""
+        try:
+            name, *numbers = [p.strip() for p in text.split(",")]
+            minutes = [units.parse_number(n, "minutes", "harbour, 10, 15") for n in numbers]
+            if not name or not 1 <= len(minutes) <= 2:
+                raise InputError(f"'{text}' is no scene", remedy="Write it like harbour, 10, 15")
+            stop = Stop(name, *minutes)
+        except LanternError as error:
+            self._tell(error.sentence, True)
+            return
+        stops = (*self._state.outing.brief.site.stops, stop)
+        self._state.apply(edits.set_part("site", f"Another scene: {name}", stops=stops))
+
+    def drop_stop(self) -> None:
+        """Take the last scene off the evening."""
+        stops = self._state.outing.brief.site.stops
+        if stops:
+            self._state.apply(edits.set_part("site", f"Drop the scene {stops[-1].name}", stops=stops[:-1]))
+
+    # --- files ------------------------------------------------------------------
+
+    def _save(self, title: str, suggested: str, kinds: str, write: Any) -> None:
+        name, _ = QFileDialog.getSaveFileName(self._parent, title, suggested, kinds)
+        if name:
+            try:
+                write(Path(name))
+                self._tell(f"Saved: {name}", False)
+            except LanternError as error:
+                self._tell(error.sentence, True)
+
+    def save_angles(self) -> None:
+        """Write the angle list as text."""
+        self._save(
+            "Save the angle list", "angles.txt", "Text (*.txt)", lambda p: write_text(p, angle_list(self._state.plan))
+        )
+
+    def save_card(self) -> None:
+        """Write the field card as PDF or text."""
+        title = self._state.outing.name
+        self._save(
+            "Save the field card",
+            "field-card.pdf",
+            "Field card (*.pdf *.txt)",
+            lambda p: write_card(self._state.plan, p, title),
+        )
+
+    def save_plan(self) -> None:
+        """Write the plan as JSON, or its frames as CSV."""
+
+        def write(path: Path) -> None:
+            plan = self._state.plan
+            write_text(
+                path, plan_csv(plan) if path.suffix.lower() == ".csv" else json.dumps(plan_document(plan), indent=1)
+            )
+
+        self._save("Save the plan", "plan.json", "Plan (*.json *.csv)", write)
+
+    def ask_plan(self) -> None:
+        """Ask for a plan or a frame list."""
+        name, _ = QFileDialog.getOpenFileName(
+            self._parent, "Bring in a plan", "", "Plans and frame lists (*.json *.csv)"
+        )
+        if name:
+            self.bring_plan(Path(name))
+
+    def bring_plan(self, path: Path) -> None:
+        """Take over a plan's brief (JSON), or a list of frames (CSV) as it is."""
+        try:
+            text = path.read_text(encoding="utf-8")
+            if path.suffix.lower() == ".csv":
+                self._state.apply(edits.give_frames(f"Frames of {path.name}", read_frames_csv(text, path.name)))
+            else:
+                self._state.apply(edits.set_brief(f"Plan of {path.name}", read_spec(text, path.name)))
+        except LanternError as error:
+            self._tell(error.sentence, True)
+        except (OSError, UnicodeDecodeError):
+            self._tell(f"{path.name}: cannot be read as text. Choose a plan (.json) or a frame list (.csv).", True)

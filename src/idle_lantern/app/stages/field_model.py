@@ -1,0 +1,79 @@
+"""What the Field stage shows, as plain values: no Qt, tested without a window."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from idle_lantern.core.base import units
+from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.shoot.guide import Guide, turn_to_next
+
+
+@dataclass(frozen=True)
+class FieldView:
+    """All words of the stage; ``frame`` is the one to shoot next, None when there is none."""
+
+    frame: GridFrame | None
+    number: str
+    turn: str
+    yaw: str
+    pitch: str
+    row: str
+    progress: str
+    missing: str
+    finished: bool
+
+
+def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
+    """What is to be done next, and how far the shoot has come."""
+    frame = plan.frame(guide.next_number) if guide.next_number else None
+    progress = f"{guide.shot} of {len(plan.frames)} shot"
+    missing = ""
+    if guide.missing:
+        listed = ", ".join(map(str, guide.missing[:12])) + (" …" if len(guide.missing) > 12 else "")
+        missing = f"Missing: {listed}. About {units.duration(guide.remaining_s)} to go."
+    elif guide.shot:
+        skipped = f", {len(outing.skipped)} skipped" if outing.skipped else ""
+        missing = f"Nothing is missing{skipped}. The frames can be looked at and joined."
+    finished = bool(guide.shot) and not guide.missing
+    if frame is None:
+        turn = "All frames are shot." if guide.shot else "The plan holds no frames."
+        return FieldView(None, "✓", turn, "", "", "", progress, missing, finished)
+    previous = plan.frame(frame.number - 1) if frame.number > 1 else None
+    return FieldView(
+        frame,
+        f"{frame.number}/{len(plan.frames)}",
+        turn_words(previous, frame),
+        units.angle(frame.yaw_deg),
+        units.angle(frame.pitch_deg),
+        f"{frame.row} of {len(plan.rows)}",
+        progress,
+        missing,
+        finished,
+    )
+
+
+def height_deg(plan: Plan) -> float:
+    """Height of the finder's field."""
+    return math.degrees(plan.rig.lens().field_rad()[1])
+
+
+def last_shot(outing: Outing) -> int | None:
+    """Number of the planned frame that was shot last."""
+    return next((r.number for r in reversed(outing.frames) if r.number), None)
+
+
+def turn_words(previous: GridFrame | None, frame: GridFrame) -> str:
+    """How to turn from the frame before, in words."""
+    if previous is None:
+        return f"Start at {units.angle(frame.yaw_deg)}, pitch {units.angle(frame.pitch_deg)}"
+    right, up = turn_to_next(previous, frame)
+    parts = []
+    if abs(right) >= 0.05:
+        parts.append(f"Turn {'right' if right > 0 else 'left'} {units.angle(abs(right))}")
+    if abs(up) >= 0.05:
+        parts.append(f"tilt {'up' if up > 0 else 'down'} {units.angle(abs(up))}")
+    return ", ".join(parts) or "Stay as you are"

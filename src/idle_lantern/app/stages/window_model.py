@@ -1,0 +1,27 @@
+"""What the line of stages tells of each: what it still lacks. No Qt."""
+
+from __future__ import annotations
+
+from idle_lantern.app.stages.join_model import differs
+from idle_lantern.core.base import units
+from idle_lantern.core.join.service import JoinResult
+from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.shoot.guide import Guide
+
+
+def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -> dict[str, str]:
+    """By stage, in a few words."""
+    n, files = len(plan.frames), len(outing.frames)
+    join = {"": "joined", "frames": "frames changed since", "choices": "choices changed since"}
+    area = 0
+    if joined is not None:
+        area = joined.crop.area if outing.choices.crop else joined.canvas.width * joined.canvas.height
+    return {
+        "plan": f"{n} frame{'s' if n != 1 else ''}" + ("" if plan.coverage.complete else ", with a hole"),
+        "field": f"{guide.shot} of {n} shot" if guide.missing or guide.shot else "nothing shot yet",
+        "frames": f"{files} file{'s' if files != 1 else ''}" if files else "none yet",
+        "join": join[differs(outing, joined)] if joined is not None else "not joined yet",
+        "deliver": units.megapixels(area) if joined is not None else "waits for the join",
+        "logbook": "outings so far",
+    }

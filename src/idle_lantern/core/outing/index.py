@@ -1,0 +1,66 @@
+"""All outings below a folder, told in a line each; what a document tells is kept until it changes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.outing import document
+from idle_lantern.core.plan.planner import make_plan
+
+
+@dataclass(frozen=True)
+class OutingSummary:
+    """One outing as a list shows it; ``fault`` when it cannot be opened."""
+
+    folder: Path
+    name: str
+    created: str = ""
+    planned: int = 0
+    frames: int = 0
+    joined: bool = False
+    note: str = ""
+    fault: str = ""
+
+
+class OutingIndex:
+    """Summaries by folder; a document is read, and planned, again only when it changed."""
+
+    def __init__(self) -> None:
+        self._known: dict[Path, tuple[tuple[int, int], OutingSummary]] = {}
+
+    def below(self, root: Path, progress: Progress = SILENT) -> list[OutingSummary]:
+        """All outings in folders of ``root``, the newest first; damaged ones are told and do not hide others."""
+        try:
+            folders = sorted(p for p in root.iterdir() if (p / document.DOCUMENT).is_file())
+        except OSError:
+            return []
+        progress.begin("work", len(folders))
+        found = []
+        for folder in folders:
+            found.append(self._summary(folder))
+            progress.advance()
+        return sorted(found, key=lambda s: s.created, reverse=True)
+
+    def _summary(self, folder: Path) -> OutingSummary:
+        try:
+            stat = (folder / document.DOCUMENT).stat()
+            stamp = (stat.st_mtime_ns, stat.st_size)
+        except OSError as error:
+            return OutingSummary(folder, folder.name, fault=f"Cannot be read ({error.strerror}).")
+        joined = (folder / document.PICTURES / document.PICTURE).exists()
+        known = self._known.get(folder)
+        if known is not None and known[0] == stamp and known[1].joined == joined:
+            return known[1]
+        try:
+            outing = document.load(folder)
+            planned = len(outing.given_frames or make_plan(outing.brief).frames)
+            summary = OutingSummary(
+                folder, outing.name, outing.created, planned, len(outing.frames), joined, outing.note
+            )
+        except LanternError as error:
+            summary = OutingSummary(folder, folder.name, fault=error.sentence)
+        self._known[folder] = (stamp, summary)
+        return summary

@@ -1,0 +1,126 @@
+"""Rules about light, time and what becomes of the picture."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from idle_lantern.core.base import units
+from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.plan.cost import cards_needed
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.size import needed_px, unfit_formats
+
+_LOW_SUN_DEG = 30.0
+
+
+def judge_light(plan: Plan) -> Iterator[Judgement]:
+    """Sun, low light, golden and blue hours."""
+    site, w, sun = plan.brief.site, plan.target_field, plan.sun
+    if plan.brief.scene.sky == "indoors":
+        return
+    sun_yaw = site.yaw_of(sun.bearing_deg)
+    middle = (w.left_deg + w.right_deg) / 2
+    away = abs((sun_yaw - middle + 180) % 360 - 180)
+    if sun.altitude_deg > -1 and away < w.sweep_deg / 2 and w.low_deg < sun.altitude_deg < w.high_deg:
+        yield Judgement(
+            "sun-in-picture",
+            Severity.CARE,
+            f"At {site.start} the sun stands in the picture at yaw {units.angle(sun_yaw, 0)}, {units.angle(sun.altitude_deg, 0)} up: "
+            "flare moves from frame to frame.",
+            "Shoot that side first. Never look at it through an optical finder, nor point a long lens at it without a proper filter.",
+            "order-sun",
+        )
+    minutes = plan.shoot_s / 60
+    if minutes > plan.even_light_min and sun.altitude_deg > -18:
+        rising = plan.even_light_min
+        yield Judgement(
+            "light-moves",
+            Severity.CARE,
+            f"The run takes {units.duration(plan.shoot_s)}, but from {site.start} on daylight changes by a third of a stop within "
+            f"{units.duration(rising * 60)}.",
+            "Begin on the sunny side, take fewer frames or a shorter focal length, or wait for steadier light.",
+            "order-sun",
+        )
+    if (
+        sun.altitude_deg < -1
+        and plan.brief.exposure.readings
+        and max(ev for _, ev in plan.brief.exposure.readings) > 10
+    ):
+        yield Judgement(
+            "dark-hour",
+            Severity.NOTE,
+            f"At {site.start} the sun stands {units.angle(-sun.altitude_deg)} below the horizon, "
+            f"but the readings say {max(ev for _, ev in plan.brief.exposure.readings):.1f} EV.",
+            "Set the readings to the light of that hour.",
+            "readings-sun",
+        )
+
+
+def judge_time(plan: Plan) -> Iterator[Judgement]:
+    """How long the run takes, and what moves meanwhile."""
+    scene, run = plan.brief.scene, plan.brief.run
+    if len(plan.frames) > 150:
+        yield Judgement(
+            "many-frames",
+            Severity.NOTE,
+            f"{len(plan.frames)} frames take about {units.duration(plan.shoot_s)}.",
+            "Use a shorter focal length or less overlap, unless the print needs the pixels.",
+        )
+    if (
+        scene.subject in ("walking", "running")
+        and scene.subject_m > 0
+        and run.order not in ("subject", "mirrored", "rings")
+    ):
+        yield Judgement(
+            "subject-late",
+            Severity.NOTE,
+            f"The subject moves and comes after up to {len(plan.frames) - 1} other frames.",
+            "Shoot the subject first, then outward.",
+            "order-subject",
+        )
+    if plan.cost.card_gb > 0.9 * run.card_gb:
+        yield Judgement(
+            "card-full",
+            Severity.CARE,
+            f"{plan.time.exposures} exposures of {plan.rig.raw_mb:g} MB take {plan.cost.card_gb:.1f} GB, "
+            f"and the card holds {run.card_gb:g} GB.",
+            f"Take {cards_needed(plan.cost.card_gb, run.card_gb)} cards, and change between rows, not within one.",
+        )
+    legs = plan.brief.support.legs_kg
+    if plan.brief.support.kind in ("head", "tripod") and 8 <= scene.wind_ms < 12 and 0 < legs < 2:
+        yield Judgement(
+            "legs-light",
+            Severity.NOTE,
+            f"Legs of {legs:g} kg in {scene.wind_ms:g} m/s of wind will tremble.",
+            "Hang weight under them, leave the centre column down, stand to windward.",
+        )
+    if plan.brief.support.kind in ("head", "tripod") and scene.wind_ms >= 12:
+        yield Judgement(
+            "wind-strong",
+            Severity.CARE,
+            f"{scene.wind_ms:g} m/s can throw a tripod over; with thunder about it is a lightning rod.",
+            "Weigh it down, never leave it alone, and go when it thunders.",
+        )
+
+
+def judge_output(plan: Plan) -> Iterator[Judgement]:
+    """Size, formats, cards, print."""
+    size, target = plan.size, plan.brief.target
+    for name, limit in unfit_formats(size):
+        yield Judgement(
+            f"{name.split()[-1].lower()}-limit",
+            Severity.CARE if name == "JPEG" else Severity.NOTE,
+            f"The joined picture of {units.grouped(size.width_px)} x {units.grouped(size.height_px)} px does not fit into "
+            f"{name}: {limit}.",
+            "Nothing to do while shooting; the delivery chooses the format.",
+        )
+    longer = max(size.width_px, size.height_px)
+    if 0 < longer < needed_px(target):
+        have = longer / target.print_mm * 25.4
+        yield Judgement(
+            "print-small",
+            Severity.NOTE,
+            f"A print of {units.length(target.print_mm)} would have {have:.0f} dpi instead of {target.dpi:g}.",
+            f"Use {plan.rig.focal_mm * needed_px(target) / longer:.0f} mm for it, or print smaller.",
+            "focal-print",
+        )

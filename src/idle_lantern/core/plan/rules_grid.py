@@ -1,0 +1,173 @@
+"""Rules about the field, the overlap and the rows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+from idle_lantern.core.base import units
+from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.plan.planner import Plan
+
+
+def _some(count: int, thing: str) -> str:
+    return f"{count} {thing}{'' if count == 1 else 's'}"
+
+
+def judge_field(plan: Plan) -> Iterator[Judgement]:
+    """Whether the whole field is covered, and what lies on its rim."""
+    if not plan.coverage.complete:
+        share = len(plan.coverage.uncovered) / plan.coverage.samples
+        support, rig = plan.brief.support, plan.rig
+        if plan.given:
+            why, todo = (
+                "the frame list that was brought in leaves it out",
+                "Plan the frames anew, or shoot one more there.",
+            )
+        elif rig.motion == "lens-shift":
+            why = f"the lens shifts only {rig.shift_mm:g} mm" if rig.shift_mm else "the lens does not shift"
+            todo = "Want a smaller field, or turn the camera instead."
+        elif support.tilt_low_deg > -90 or support.tilt_high_deg < 90:
+            why = f"the head tilts only from {units.angle(support.tilt_low_deg, 0)} to {units.angle(support.tilt_high_deg, 0)}"
+            todo = "Use a wider lens, hold the camera upright, or shoot that part by hand."
+        else:
+            why, todo = "this lens does not reach there", "Use a wider lens or a smaller field."
+        yield Judgement(
+            "hole", Severity.STOP, f"{units.share(share, 1)} of the wanted field lies in no frame: {why}.", todo
+        )
+    if plan.target_field.reserve == 0 and not plan.target_field.full_circle and plan.crop.expected > 0.15:
+        yield Judgement(
+            "no-reserve",
+            Severity.NOTE,
+            f"The crop will cost about {units.share(plan.crop.expected)} of the picture (edges bow, the base leans "
+            f"{units.angle(plan.brief.support.base_tilt_deg)}, pointing errs by {units.angle(plan.brief.support.pointing)}), "
+            "and no reserve is planned.",
+            "Keep a quarter in reserve: 20 to 30 % is usual.",
+            "reserve-quarter",
+        )
+    if (
+        not plan.target_field.full_circle
+        and plan.target_field.spare_ends == 0
+        and plan.brief.support.kind in ("hand", "air")
+    ):
+        yield Judgement(
+            "no-spare-ends",
+            Severity.NOTE,
+            "Without a head the ends are easily missed, and no frame is planned beyond them.",
+            "Shoot one frame beyond each end.",
+            "spare-ends",
+        )
+
+
+def judge_overlap(plan: Plan) -> Iterator[Judgement]:
+    """Whether neighbours share enough."""
+    c = plan.coverage
+    if (
+        c.smallest_overlap is not None
+        and c.smallest_between
+        and c.smallest_overlap < 0.15
+        and plan.rig.motion != "two-lens"
+    ):
+        a, b = c.smallest_between
+        yield Judgement(
+            "overlap-small",
+            Severity.CARE,
+            f"Frames {a} and {b} share only {units.share(c.smallest_overlap)}: "
+            "with less than 15 % a little missed turning leaves too few points to match.",
+            "Take a third: it costs few frames and forgives a missed step.",
+            "overlap-third",
+        )
+    advised, reason = advised_overlap(plan)
+    if (
+        plan.rig.motion == "turn"
+        and plan.target_field.overlap < advised - 0.08
+        and len(plan.frames) > 1
+        and plan.target_field.overlap >= 0.15
+    ):
+        yield Judgement(
+            "overlap-advice",
+            Severity.NOTE,
+            f"{units.share(plan.target_field.overlap)} of overlap is on the small side here: {reason}.",
+            f"Take {units.share(advised)}.",
+            "overlap-advised",
+        )
+    chance = plan.hole_chance if plan.brief.support.kind in ("hand", "air") else None
+    if chance is not None and chance > 0.05:
+        yield Judgement(
+            "hole-chance",
+            Severity.CARE,
+            f"With a pointing error of {units.angle(plan.brief.support.pointing)} {units.share(chance)} of tried runs leave a hole.",
+            "Take more overlap, or shoot the run three times.",
+            "overlap-half",
+        )
+
+
+def advised_overlap(plan: Plan) -> tuple[float, str]:
+    """Recommended overlap along a row and its reason (common practice, no source)."""
+    wide_deg = math.degrees(plan.rig.lens().field_rad()[0])
+    if plan.brief.exposure.aperture_school == "open" and plan.rig.corner_loss_stops >= 1:
+        return (
+            0.5,
+            f"wide open the corners lose {plan.rig.corner_loss_stops:g} stops, so only the bright middle should count",
+        )
+    if plan.brief.support.kind in ("hand", "air"):
+        return 0.4, "pointed by hand, frames miss their place by some degrees"
+    if plan.pupil.tolerance_mm < 10 and plan.brief.scene.near_m < 3 and plan.rig.rail_mm == 0:
+        return (
+            0.4,
+            f"things {plan.brief.scene.near_m:g} m away shift between frames, and more overlap leaves room for the seam",
+        )
+    if wide_deg < 20:
+        return 0.25, "a long lens on a firm head needs no more"
+    return 1 / 3, "a third forgives a missed step"
+
+
+def judge_rows(plan: Plan) -> Iterator[Judgement]:
+    """What single rows show: land to match by, things cut."""
+    field_w, field_h = (math.degrees(v) for v in plan.rig.lens().field_rad())
+    rows = [r for r in plan.rows if r[0].role in ("field", "spare")]
+    if (
+        plan.target_field.high_deg - plan.target_field.low_deg > field_h * 0.9
+        and not plan.rig.upright
+        and len(rows) > 1
+        and plan.rig.motion == "turn"
+    ):
+        yield Judgement(
+            "turn-upright",
+            Severity.NOTE,
+            f"SizedCache sideways a frame is {units.angle(field_h)} high, so the picture takes {len(rows)} rows.",
+            f"Hold the camera upright: {units.angle(field_w)} of height in one frame.",
+            "upright",
+        )
+    sky = [f for f in plan.frames if f.pitch_deg - field_h / 2 > 1.0 and f.role == "field"]
+    shallow = plan.brief.exposure.aperture_school == "open"  # a subject with things behind it, not a sky
+    if sky and plan.brief.scene.sky != "indoors" and plan.rig.motion == "turn" and not shallow:
+        share = {"clear": "a clear sky has nothing to match", "overcast": "an even sky has nothing to match"}.get(
+            plan.brief.scene.sky, "clouds are a weak help and move"
+        )
+        yield Judgement(
+            "sky-row",
+            Severity.CARE,
+            f"{_some(len(sky), 'frame')} from frame {sky[0].number} on {'hold' if len(sky) > 1 else 'holds'} no land: {share}.",
+            "Keep the horizon in the frame with more overlap between the rows; else they are placed by the head's angles.",
+            "rows-half",
+        )
+    for mark in plan.brief.scene.marks:
+        if mark.keep_off_seams and not _whole_in_one(plan, mark.yaw_deg, mark.pitch_deg, mark.width_deg):
+            yield Judgement(
+                f"seam-on-{mark.name}",
+                Severity.CARE,
+                f"No frame holds '{mark.name}' ({units.angle(mark.width_deg)} wide) well inside: a seam would cross it.",
+                "Take more overlap, so that one frame holds it whole.",
+                "overlap-half",
+            )
+
+
+def _whole_in_one(plan: Plan, yaw_deg: float, pitch_deg: float, width_deg: float) -> bool:
+    """Whether some frame shows the thing whole and a tenth of its width away from its rim."""
+    wide, tall = (math.degrees(v) for v in plan.rig.lens().field_rad())
+    for f in plan.frames:
+        across = abs((f.yaw_deg - yaw_deg + 180) % 360 - 180) * math.cos(math.radians(pitch_deg))
+        if across + width_deg / 2 <= 0.45 * wide and abs(f.pitch_deg - pitch_deg) + width_deg / 2 <= 0.45 * tall:
+            return True
+    return False
