@@ -55,8 +55,11 @@ def settled(qtbot: QtBot) -> Callable[[Window], None]:
     """Wait until no work runs."""
 
     def wait(w: Window) -> None:
-        qtbot.waitUntil(lambda: w.tasks.idle, timeout=120_000)
-        qtbot.wait(20)
+        while True:  # what ends may begin something else
+            qtbot.waitUntil(lambda: w.tasks.idle, timeout=120_000)
+            qtbot.wait(20)
+            if w.tasks.idle:
+                break
 
     return wait
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from numpy.typing import NDArray
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
 from idle_lantern.app.tasks import Task, TaskRunner
@@ -68,6 +68,10 @@ class JoinRunner(QObject):
         super().__init__(parent)
         self._state, self._tasks, self._gear = state, tasks, gear
         self.request: JoinRequest | None = None
+        # told when the work is off the list, so that who listens may begin the next
+        self._ending = QTimer(self)
+        self._ending.setSingleShot(True)
+        self._ending.timeout.connect(self.ended)
         self.place: OutingPlace | None = None
 
     @property
@@ -116,7 +120,7 @@ class JoinRunner(QObject):
         self._tasks.start(
             JOINING,
             work,
-            lambda _r: self.ended.emit(),
+            lambda _r: self._ending.start(0),
             lambda error: self._fail(error, place),
             weights=STAGE_WEIGHTS,
             on_partial=taken,

@@ -17,7 +17,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.frameset import gather
-from idle_lantern.core.join import pipeline
+from idle_lantern.core.join import checkpoint as checkpoint_module
 from idle_lantern.core.join.checkpoint import TileJournal, checkpointed, solving_key
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
@@ -43,11 +43,8 @@ class _KilledAfter(Silent):
             raise _Killed
 
 
-@pytest.mark.parametrize("ending", [".tif", ".jpg"])
-def test_twenty_random_kills_and_the_same_picture(
-    row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, ending: str
-):
-    monkeypatch.setattr(pipeline, "_HELD_BYTES", 1)  # pictures of a few megapixels are written as they come, too
+@pytest.mark.parametrize("ending", [".tif", ".jpg", ".png"])
+def test_twenty_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path: Path, ending: str):
     options = JoinOptions(width_px=4000)
     frames = gather(row_set.paths[:4])
     undisturbed, target, root = tmp_path / f"a{ending}", tmp_path / f"b{ending}", tmp_path / "left"
@@ -80,8 +77,7 @@ def test_twenty_random_kills_and_the_same_picture(
     assert sorted(p.name for p in tmp_path.iterdir() if p.name.startswith(".")) == []
 
 
-def test_finished_stages_are_not_done_again(row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
-    monkeypatch.setattr(pipeline, "_HELD_BYTES", 1)
+def test_finished_stages_are_not_done_again(row_set: FrameFiles, tmp_path: Path):
     frames, options = gather(row_set.paths[:3]), JoinOptions(width_px=3000)
     key = solving_key(frames, options, None)
     whole = _KilledAfter(10**6)
@@ -136,7 +132,31 @@ def test_changed_frames_or_settings_are_another_join(row_set: FrameFiles, tmp_pa
     assert solving_key(frames, JoinOptions(seed=2), None) != first
     assert solving_key(frames, JoinOptions(), [np.eye(3), None]) != first
     os.utime(paths[0], (1, 1))
+    assert solving_key(gather(paths), JoinOptions(), None) == first, "what a file holds counts, not its time"
+    paths[0].write_bytes(paths[0].read_bytes() + b"\0")
     assert solving_key(gather(paths), JoinOptions(), None) != first
+
+
+def test_changed_code_takes_up_nothing_of_the_old(row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """The key was the version number: whoever changed the code loaded what the old code had reckoned."""
+    frames = gather(row_set.paths[:2])
+    first = solving_key(frames, JoinOptions(), None)
+    assert checkpoint_module.code_fingerprint() == checkpoint_module.code_fingerprint()
+    with monkeypatch.context() as other:
+        other.setattr(checkpoint_module, "code_fingerprint", lambda: "other code")
+        assert solving_key(frames, JoinOptions(), None) != first
+    with monkeypatch.context() as other:
+        other.setattr(checkpoint_module, "SCHEMA", checkpoint_module.SCHEMA + 1)
+        assert solving_key(frames, JoinOptions(), None) != first
+    core = tmp_path / "core"
+    for name in ("join/checkpoint.py", "base/a.py"):
+        (core / name).parent.mkdir(parents=True, exist_ok=True)
+        (core / name).write_text("x = 1\n")
+    with monkeypatch.context() as other:
+        other.setattr(checkpoint_module, "__file__", str(core / "join" / "checkpoint.py"))
+        one = checkpoint_module.code_fingerprint.__wrapped__()
+        (core / "base" / "a.py").write_text("x = 2\n")
+        assert checkpoint_module.code_fingerprint.__wrapped__() != one
 
 
 def test_pieces_cut_short_or_damaged_are_dropped(tmp_path: Path):
@@ -191,8 +211,7 @@ def _levels(path: Path) -> list[np.ndarray]:
         return [level.asarray() for level in tiff.series[0].levels]
 
 
-def test_a_picture_resumed_is_a_sound_pyramid(row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
-    monkeypatch.setattr(pipeline, "_HELD_BYTES", 1)
+def test_a_picture_resumed_is_a_sound_pyramid(row_set: FrameFiles, tmp_path: Path):
     frames, options, target = gather(row_set.paths[:3]), JoinOptions(width_px=3000), tmp_path / "o.tif"
     key = solving_key(frames, options, None)
     counted = _KilledAfter(10**6)

@@ -81,7 +81,7 @@ def test_edges_are_known_across_better_than_along():
 
 def test_blurred_views_are_told_by_larger_patches(monkeypatch: pytest.MonkeyPatch):
     _, larger = _registered(noise=2.0, blur_px=4.0, seed=3)
-    monkeypatch.setattr("idle_lantern.core.join.refine._SCALES", (1,))
+    monkeypatch.setattr("idle_lantern.core.join.solve.tie_points._SCALES", (1,))
     _, small = _registered(noise=2.0, blur_px=4.0, seed=3)
     assert len(larger) > 2 * len(small)
     assert np.median(np.linalg.norm(larger, axis=1)) < 0.9 * np.median(np.linalg.norm(small, axis=1))

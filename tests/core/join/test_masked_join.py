@@ -12,7 +12,16 @@ from tests.helpers.sets import FrameFiles
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.frameset import gather, pictures_in
-from idle_lantern.core.frames.masks import Mask, mask_path, masks_in, read_mask, write_mask
+from idle_lantern.core.frames.masks import (
+    HIDE_COLOUR,
+    KEEP_COLOUR,
+    Mask,
+    mask_path,
+    masks_in,
+    of_painting,
+    read_mask,
+    write_mask,
+)
 from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.solve.solve import Solution, solve
@@ -94,10 +103,40 @@ def test_masks_are_paintings_of_any_size(tmp_path: Path):
     again = read_mask(tmp_path / "again.mask.png")
     np.testing.assert_array_equal(again.hide, found[1].hide)
     np.testing.assert_array_equal(again.keep, found[1].keep)
+    painting = np.asarray(Image.open(tmp_path / "again.mask.png"))
+    assert {tuple(c) for c in painting[painting[..., 3] > 0][:, :3].tolist()} == {HIDE_COLOUR, KEEP_COLOUR}
+    assert (painting[(found[1].hide == 0) & (found[1].keep == 0)][:, 3] == 0).all(), "the ground is see-through"
     (tmp_path / "bad.mask.png").write_bytes(b"nothing")
     with pytest.raises(InputError, match="no mask"):
         read_mask(tmp_path / "bad.mask.png")
     assert pictures_in(tmp_path) == [], "masks are no frames"
+
+
+@pytest.mark.parametrize(
+    ("colour", "hides", "keeps"),
+    [
+        ((0, 0, 0), True, False),
+        ((60, 0, 90), True, False),
+        ((255, 255, 255), False, True),
+        ((250, 220, 160), False, True),
+        ((128, 128, 128), False, False),
+        ((255, 0, 0), True, False),  # as older masks were painted
+        ((0, 255, 0), False, True),
+    ],
+)
+def test_tone_tells_what_is_hidden_and_kept(tmp_path: Path, colour: tuple[int, int, int], hides: bool, keeps: bool):
+    rgba = np.zeros((40, 60, 4), np.uint8)
+    rgba[10:20, 10:30] = (*colour, 255)
+    rgba[30:35, 10:30] = (*colour, 60)  # hardly there
+    mask = of_painting(rgba)
+    assert (bool(mask.hide.any()), bool(mask.keep.any())) == (hides, keeps)
+    assert int((mask.hide > 0).sum() + (mask.keep > 0).sum()) == (200 if hides or keeps else 0)
+
+
+def test_what_is_hidden_and_kept_differs_in_print_and_to_the_colour_blind():
+    """The two paints differ by more than half of the scale of brightness (ITU-R BT.601)."""
+    dark, light = (0.299 * r + 0.587 * g + 0.114 * b for r, g, b in (HIDE_COLOUR, KEEP_COLOUR))
+    assert light - dark > 150
 
 
 def test_the_command_obeys_masks(row_set: FrameFiles, tmp_path: Path, capsys: pytest.CaptureFixture[str]):

@@ -3,30 +3,38 @@
 from __future__ import annotations
 
 import math
+import pickle
+import subprocess
+import sys
 from dataclasses import replace
+from pathlib import Path
 
 import cv2
 import numpy as np
 import pytest
+from PIL import Image
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial.transform import Rotation
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
+from idle_lantern.core.frames.masks import Mask
+from idle_lantern.core.frames.profiles import WorkingSpace
+from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import choose_projection, field_of, make_canvas
 from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step
 from idle_lantern.core.join.light.gains import gain_table, solve_gains, with_gain
+from idle_lantern.core.join.light.vignetting import NONE
 from idle_lantern.core.join.match.features import Features, WorkingFrame
 from idle_lantern.core.join.match.links import Link, best_tied, groups_of
 from idle_lantern.core.join.match.pairs import EACH_WITH_EACH_UP_TO, candidate_pairs, match
 from idle_lantern.core.join.match.verify import rotation_between, verify
-from idle_lantern.core.join.render.compositor import Compositor
-from idle_lantern.core.join.render.tiles import compose
-from idle_lantern.core.join.render.views import Levels
+from idle_lantern.core.join.render.plan import FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner, render_tile
+from idle_lantern.core.join.render.tiles import tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.join.solve.duplicates import duplicates
@@ -390,12 +398,17 @@ def _composite(values: list[int], label_split: float = 0.5) -> tuple[np.ndarray,
     frames = [Picture(np.full((900, 1200, 3), v, np.uint8)) for v in values]
     label = np.zeros((40, 100), np.int16)
     label[:, round(100 * label_split) :] = 1
-    compositor = Compositor(poses, canvas, lambda k: Levels.of(frames[k]), label, np.ones((2, 3)), 255)
-    pixels = np.zeros((canvas.height, canvas.width, 3), np.uint8)
-    alpha = np.zeros((canvas.height, canvas.width), np.uint8)
-    for tile, part, shown in compose(compositor, 2, size=512):
+    plan = RenderPlan(poses, canvas, FramesInMemory(tuple(frames)), label, np.ones((2, 3)), NONE, 255)
+    return _rendered(plan, 512)
+
+
+def _rendered(plan: RenderPlan, size: int) -> tuple[np.ndarray, np.ndarray]:
+    """The whole picture of a plan, made in tiles of a size."""
+    pixels = np.zeros((plan.canvas.height, plan.canvas.width, 3), np.uint8)
+    alpha = np.zeros((plan.canvas.height, plan.canvas.width), np.uint8)
+    for tile in tiles_of(plan.canvas, size):
         at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
-        pixels[at], alpha[at] = part, shown
+        pixels[at], alpha[at] = render_tile(plan, tile)
     return pixels, alpha
 
 
@@ -417,26 +430,64 @@ def test_blending_steps_melt_and_far_from_the_seam_frames_are_untouched():
     assert (np.diff(middle) >= -1).all()
 
 
-def test_tiles_meet_without_a_mark():
-    """The same picture whatever the tile size."""
+def _smooth_plan() -> RenderPlan:
+    """Two frames of soft shapes with a seam in the middle."""
     poses = _row(2, 25)
     canvas = make_canvas(poses, field_of(poses), "cylindrical", width_px=700)
     rng = np.random.default_rng(7)
-    frames = [Picture(rng.integers(0, 255, (900, 1200, 3), dtype=np.uint8)) for _ in range(2)]
+    frames = [cv2.resize(rng.integers(40, 215, (9, 12, 3), dtype=np.uint8), (1200, 900)) for _ in range(2)]
     label = np.zeros((40, 100), np.int16)
     label[:, 50:] = 1
-    results = []
-    for size in (4096, 256):
-        compositor = Compositor(poses, canvas, lambda k: Levels.of(frames[k]), label, np.ones((2, 3)), 255)
-        whole = np.zeros((canvas.height, canvas.width, 3), int)
-        for tile, part, _ in compose(compositor, 2, size=size):
-            whole[tile.top : tile.top + tile.height, tile.left : tile.left + tile.width] = part
-        results.append(whole)
-    # coarse grids and pyramids start elsewhere: differences of interpolation, no visible step
-    assert np.percentile(np.abs(results[0] - results[1]), 99) <= 4
+    pictures = FramesInMemory(tuple(Picture(f) for f in frames))
+    return RenderPlan(poses, canvas, pictures, label, np.ones((2, 3)), NONE, 255)
 
 
-# --- doubles and regularity ------------------------------------------------------------------
+def test_tiles_meet_without_a_mark():
+    """The same picture whatever the tile size, at the borders of tiles as anywhere else."""
+    plan = _smooth_plan()
+    whole, shown = _rendered(plan, 4096)
+    parts, shown_too = _rendered(plan, 256)
+    np.testing.assert_array_equal(shown, shown_too)
+    # coarse grids and pyramids start elsewhere: on soft shapes that is less than two grey levels
+    assert np.abs(whole.astype(int) - parts).max() <= 2
+    border = np.abs(np.diff(parts.astype(int), axis=1))[:, 255::256].max()
+    beside = np.abs(np.diff(whole.astype(int), axis=1))[:, 255::256].max()
+    assert border <= beside + 2, "no line along the border of a tile"
+
+
+def test_a_plan_renders_alike_in_another_process(tmp_path: Path):
+    """Pickled and rendered elsewhere, from files: the same to the last bit."""
+    held = _smooth_plan()
+    assert isinstance(held.frames, FramesInMemory)
+    paths = [tmp_path / f"f{i}.png" for i in range(2)]
+    for path, picture in zip(paths, held.frames.pictures):
+        Image.fromarray(picture.pixels).save(path)
+    files = FilesOfFrames(tuple(probe(p) for p in paths), WorkingSpace())
+    plan = replace(held, frames=files, masks={0: Mask(*np.zeros((2, 30, 40), np.uint8))})
+    (tmp_path / "plan.pickle").write_bytes(pickle.dumps(plan))
+    code = (
+        "import pickle, sys\nimport numpy as np\n"
+        "from idle_lantern.core.join.render.plan import render_tile\n"
+        "from idle_lantern.core.join.render.tiles import tiles_of\n"
+        "plan = pickle.load(open(sys.argv[1], 'rb'))\n"
+        "tiles = tiles_of(plan.canvas, 256)\n"
+        "np.savez(sys.argv[2], *[np.dstack(render_tile(plan, t)) for t in tiles], key=plan.key)"
+    )
+    out = tmp_path / "tiles.npz"
+    subprocess.run([sys.executable, "-c", code, str(tmp_path / "plan.pickle"), str(out)], check=True)
+    with np.load(out) as made:
+        assert str(made["key"]) == plan.key
+        for i, tile in enumerate(tiles_of(plan.canvas, 256)):
+            np.testing.assert_array_equal(made[f"arr_{i}"], np.dstack(render_tile(plan, tile)))
+    # who renders is another matter
+    by_threads = list(ThreadRunner(2).run(plan, tiles_of(plan.canvas, 256), lambda p, a: np.dstack([p, a])))
+    for tile, found in zip(tiles_of(plan.canvas, 256), by_threads):
+        np.testing.assert_array_equal(found, np.dstack(render_tile(plan, tile)))
+    other = replace(plan, gains=plan.gains * 1.1)
+    assert other.key != plan.key
+
+
+# --- duplicates and regularity ------------------------------------------------------------------
 
 
 def test_of_doubles_the_sharpest_stays():

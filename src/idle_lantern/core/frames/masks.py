@@ -1,7 +1,7 @@
 """Parts of frames that must not show, or must: painted pictures beside the frames.
 
 A mask is a PNG of any size, laid over its frame corner to corner: dark paint hides, light paint
-keeps, middle tones and what is see-through leave the choice to the seams. Tone, not hue, is the
+keeps, middle tones and the see-through ground leave the choice to the seams. Tone, not hue, is the
 code: it survives print and colour blindness. Masks are looked for as ``NAME.mask.png`` for the
 frame ``NAME.jpg``, so any painting program can make them. Older masks, in pure red (hides) and
 pure green (keeps), are still read.
@@ -79,7 +79,8 @@ def of_painting(rgba: Array) -> Mask:
     painted = alpha >= _STRONG
     hide = painted & (red >= _STRONG) & (green < _WEAK) & (blue < _WEAK)
     keep = painted & (green >= _STRONG) & (red < _WEAK) & (blue < _WEAK)
-    if not (hide.any() or keep.any()):
+    if not (hide.any() or keep.any()) and not painted.all():
+        # paint lies on a see-through ground: a picture that is opaque everywhere was not painted on
         tone = (299 * red + 587 * green + 114 * blue) // 1000
         hide, keep = painted & (tone <= _DARK), painted & (tone >= _LIGHT)
     return Mask((hide * 255).astype(np.uint8), (keep * 255).astype(np.uint8))

@@ -77,9 +77,11 @@ def _converted(pixels: Array, source: bytes, target: bytes) -> Array:
     # half of a second to load, and only sets of mixed profiles need it
     import imagecodecs
 
+    # its shortcut for 16 bit is a coarse table, off by up to 15 levels of 8 bit near the rim of the space
+    flags = imagecodecs.CMS.FLAGS.NOOPTIMIZE if pixels.dtype == np.uint16 else None
     try:
         made = imagecodecs.cms_transform(
-            np.ascontiguousarray(pixels), source, target, colorspace="rgb", outcolorspace="rgb"
+            np.ascontiguousarray(pixels), source, target, colorspace="rgb", outcolorspace="rgb", flags=flags
         )
     except (RuntimeError, ValueError):
         return pixels
