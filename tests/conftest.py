@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import os
+import threading
+import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -26,6 +29,21 @@ def own_user_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
         (root / folder).mkdir(parents=True)
         monkeypatch.setenv(name, str(root / folder))
     return root
+
+
+@pytest.fixture(autouse=True)
+def no_thread_is_left_running() -> Iterator[None]:
+    """Workers end with the work that began them; Qt's own pool shows as dummy threads and is asked of the window."""
+    before = set(threading.enumerate())
+    yield
+    end = time.monotonic() + 5
+    while left := [
+        t
+        for t in threading.enumerate()
+        if t not in before and t.is_alive() and not t.name.startswith(("Dummy", "execnet"))
+    ]:
+        assert time.monotonic() < end, f"still running: {[t.name for t in left]}"
+        time.sleep(0.01)
 
 
 @pytest.fixture(scope="session")

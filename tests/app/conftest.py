@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app import settings as settings_module
@@ -28,6 +29,14 @@ def application():
     app = make_application()
     theme.apply(app, "dark")
     return app
+
+
+@pytest.fixture(autouse=True)
+def no_window_is_left_open() -> Iterator[None]:
+    """Every window is closed when a test ends; pytest-qt has closed those it was given before this is asked."""
+    yield
+    left = [w for w in QApplication.topLevelWidgets() if w.isVisible()]
+    assert not left, f"still open: {left}"
 
 
 @pytest.fixture

@@ -16,6 +16,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import frames_model
 from idle_lantern.app.window import Window
+from idle_lantern.core.base import units
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.join.service import RoughReady
 from idle_lantern.core.outing import document, edits
@@ -182,7 +183,7 @@ def test_undo_while_it_joins_ends_in_the_picture_that_is_chosen(qtbot: QtBot, jo
     assert state.outing.choices.projection == "auto"
     assert state.joined.canvas.projection.name == "cylindrical"
     assert state.joined.report["asked"]["projection"] == "auto"
-    assert joined.join_stage.facts["size"].text().startswith(f"{state.joined.canvas.width:,}".replace(",", " "))
+    assert joined.join_stage.facts["size"].text().startswith(units.grouped(state.joined.canvas.width))
     assert joined.join_stage.view.crop == state.joined.crop
     assert joined.deliver_stage.view.source is state.picture
     assert joined.join_stage.status.text().startswith("Joined.")

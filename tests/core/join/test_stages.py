@@ -24,7 +24,7 @@ from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas.canvas import choose_projection, field_of, make_canvas
+from idle_lantern.core.join.canvas.canvas import choose_projection, make_canvas
 from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step
 from idle_lantern.core.join.light.gains import gain_table, solve_gains, with_gain
@@ -38,6 +38,7 @@ from idle_lantern.core.join.render.tiles import tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.join.solve.duplicates import duplicates
+from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.regularity import place_by_regularity
 from idle_lantern.core.join.solve.straighten import to_prior, upright

@@ -48,6 +48,7 @@ class PictureView(QWidget):
         """
         before = self.size_px
         self._source, self._serial = source, self._loader.set_source(source)
+        self._complete = False
         self._full_size = full_size or (source.sizes[0] if source is not None else (0, 0))
         if self.size_px != before or self._fitted:
             self.fit()
@@ -61,7 +62,7 @@ class PictureView(QWidget):
     @property
     def ready(self) -> bool:
         """Whether everything in sight is shown as sharp as it can be."""
-        return self._source is None or (self._complete and self._loader.idle)
+        return self._source is None or not self.isVisible() or (self._complete and self._loader.idle)
 
     @property
     def size_px(self) -> tuple[int, int]:
@@ -116,6 +117,7 @@ class PictureView(QWidget):
 
     def _set_zoom(self, zoom: float) -> None:
         self._zoom = zoom
+        self._complete = False  # known when it is painted
         self._keep_in_sight()
         self.zoomed.emit(zoom)
         self.update()

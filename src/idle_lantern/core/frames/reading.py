@@ -303,6 +303,6 @@ def _reduced(picture: Picture, info: FrameInfo, reduce: int) -> Picture:
         return picture
 
     def fit(a: Array) -> Array:
-        return cv2.resize(a, (width, height), interpolation=cv2.INTER_AREA)
+        return np.asarray(cv2.resize(a, (width, height), interpolation=cv2.INTER_AREA))
 
     return Picture(fit(picture.pixels), None if picture.alpha is None else fit(picture.alpha), picture.icc)

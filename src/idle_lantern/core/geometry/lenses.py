@@ -316,14 +316,14 @@ def _image_radius_slope(theta: Array, model: str, k: tuple[float, float, float])
     """Derivative of ``_image_radius`` by theta."""
     if model == "rectilinear":
         q = np.tan(theta)
-        return _radial_slope(q, k) * (1 + q * q)
+        return np.asarray(_radial_slope(q, k) * (1 + q * q))
     theta_d, slope = _radial(theta, k), _radial_slope(theta, k)
     if model == "equidistant":
         return slope
     if model == "equisolid":
         return np.cos(theta_d / 2) * slope
     if model == "stereographic":
-        return slope / np.cos(theta_d / 2) ** 2
+        return np.asarray(slope / np.cos(theta_d / 2) ** 2)
     return np.cos(theta_d) * slope
 
 
@@ -332,7 +332,7 @@ def _image_radius_by_k(theta: Array, model: str, k: tuple[float, float, float]) 
     s = np.tan(theta) if model == "rectilinear" else theta
     powers = s[..., None] ** np.array([3, 5, 7])
     if model in ("rectilinear", "equidistant"):
-        return powers
+        return np.asarray(powers)
     theta_d = _radial(theta, k)
     if model == "equisolid":
         slope = np.cos(theta_d / 2)

@@ -64,7 +64,7 @@ def from_vector(vector_rad: ArrayLike) -> Array:
     angle = np.linalg.norm(v, axis=-1)[..., None, None]
     k = skew(v)
     # sinc forms stay exact at zero
-    return np.eye(3) + np.sinc(angle / np.pi) * k + 0.5 * np.sinc(angle / (2 * np.pi)) ** 2 * (k @ k)
+    return np.asarray(np.eye(3) + np.sinc(angle / np.pi) * k + 0.5 * np.sinc(angle / (2 * np.pi)) ** 2 * (k @ k))
 
 
 def to_vector(rotation: ArrayLike) -> Array:

@@ -15,10 +15,11 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas.canvas import Canvas, field_of
+from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import Composed
+from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.poses import Poses

@@ -175,7 +175,7 @@ def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
     # near the horizon a turn goes with 1 / cos(pitch): that part is taken out before looking up
     at = np.abs(pitches)
     plain = np.interp(at, knots, table * np.maximum(np.cos(knots), 0.05))
-    return np.minimum(plain / np.maximum(np.cos(at), 0.05), 2 * math.pi / 3)
+    return np.asarray(np.minimum(plain / np.maximum(np.cos(at), 0.05), 2 * math.pi / 3))
 
 
 def _ladder(

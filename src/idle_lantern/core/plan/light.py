@@ -69,7 +69,7 @@ def exposure_value(aperture: float, time_s: float, iso: float = 100.0) -> float:
 
 def time_for(ev: float, aperture: float, iso: float, filter_stops: float = 0.0) -> float:
     """Exposure time in seconds for a scene of ``ev`` at ISO 100."""
-    return aperture**2 / 2.0**ev * 100 / iso * 2.0**filter_stops
+    return float(aperture**2 / 2.0**ev * 100 / iso * 2.0**filter_stops)
 
 
 #: Times as engraved in third stops (common practice, no source).
@@ -92,7 +92,7 @@ def engraved_time(time_s: float) -> float:
 
 def filter_factor(stops: float) -> float:
     """By how much a filter of so many stops lengthens the time (density D: stops = D / log10 2)."""
-    return 2.0**stops
+    return float(2.0**stops)
 
 
 def metered_ev(exposure: Exposure, subject_yaw_deg: float) -> tuple[float, str]:

@@ -138,7 +138,7 @@ class SimulatedCamera:
         light = np.maximum(1 + rho2 * (self.falloff[0] + rho2 * self.falloff[1]), 0)
         # outside the image circle there is none
         light[np.hypot(u - u0, v - v0) > self.lens.circle_px] = 0
-        return light.astype(np.float32)
+        return np.asarray(light.astype(np.float32))
 
     def _developed(self, light: Array, settings: CameraSettings, rng: np.random.Generator) -> Picture:
         gain = 2.0 ** (SCENE_EV - settings.exposure_value) * np.asarray(settings.white_balance)
@@ -184,7 +184,7 @@ def _disc(diameter: float) -> Array:
     n = math.ceil(diameter / 2) + 1
     y, x = np.mgrid[-n : n + 1, -n : n + 1]
     disc = np.clip(diameter / 2 - np.hypot(x, y) + 0.5, 0, 1)
-    return (disc / disc.sum()).astype(np.float32)
+    return np.asarray((disc / disc.sum()).astype(np.float32))
 
 
 def _smeared(light: Array, shake_px: tuple[float, float]) -> Array:
@@ -203,4 +203,4 @@ def _smeared(light: Array, shake_px: tuple[float, float]) -> Array:
             (1, 1, (y - i) * (x - j)),
         ):
             kernel[i + di, j + dj] += w
-    return cv2.filter2D(light, -1, kernel / kernel.sum(), borderType=cv2.BORDER_REFLECT)
+    return np.asarray(cv2.filter2D(light, -1, kernel / kernel.sum(), borderType=cv2.BORDER_REFLECT))

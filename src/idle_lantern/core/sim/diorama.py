@@ -68,7 +68,7 @@ def _masonry(colour: tuple[float, float, float], seed: int, length: float = 0.55
         block = block * np.clip(1.5 - f / length, 0, 1)
         tone = (0.75 + 0.6 * block) * textures.detail(a, b, f, seed, 0.3) * (1 - 0.5 * joint)
         warm = 1 + block[..., None] * np.array([0.18, 0.0, -0.18], np.float32)
-        return base * tone[..., None] * warm
+        return np.asarray(base * tone[..., None] * warm)
 
     return material
 
@@ -81,7 +81,7 @@ def _planks(colour: tuple[float, float, float], seed: int, width: float = 0.16) 
         plank = textures.cell_noise(np.floor(a / width), np.zeros_like(a), seed) - 0.5
         plank = plank * np.clip(1.5 - f / width, 0, 1)
         grain = textures.detail(a * 4, b * np.float32(0.4), f * 2, seed, 0.25) * textures.detail(a, b, f, seed + 7, 0.2)
-        return base * ((0.8 + 0.5 * plank) * grain * (1 - 0.7 * gap))[..., None]
+        return np.asarray(base * ((0.8 + 0.5 * plank) * grain * (1 - 0.7 * gap))[..., None])
 
     return material
 
@@ -102,7 +102,7 @@ def _wall_with_windows(wall: Material, width: float, height: float, seed: int) -
             * (0.6 + lit + 0.15 * textures.noise(a, b, f, 5.0, seed))[..., None]
         )
         colour = colour + frame * (np.array([0.75, 0.74, 0.70], np.float32) - colour)
-        return colour + (pane * (1 - bars))[..., None] * (glass - colour)
+        return np.asarray(colour + (pane * (1 - bars))[..., None] * (glass - colour))
 
     return material
 

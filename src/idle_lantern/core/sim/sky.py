@@ -40,6 +40,6 @@ def make_sky(sun_direction: tuple[float, float, float], clouds: float = 1.0, see
             cover = np.clip((shape - np.float32(0.35)) * 0.9, 0, 1) * np.clip(up * 14 - 0.5, 0, 1) * np.float32(clouds)
             white = np.array([0.86, 0.86, 0.88], np.float32) * (1 - 0.18 * np.clip(shape - 1.0, 0, 1.2))[..., None]
             colour = colour + cover[..., None] * (white - colour)
-        return colour.astype(np.float32)
+        return np.asarray(colour.astype(np.float32))
 
     return sky

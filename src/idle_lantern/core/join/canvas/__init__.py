@@ -2,7 +2,7 @@
 
 Public here, each from the module named:
 
-- ``canvas``: ``Canvas``, ``Field``, ``field_of``, ``make_canvas``
+- ``canvas``: ``Canvas``, ``make_canvas``
 - ``overview``: ``Overview``, ``Patch``, ``make_overview``, ``meeting``
 - ``warp``: ``Tile``, ``frame_map``, ``sample``
 - ``unroll``: ``unroll_canvas``, ``unroll_frame``

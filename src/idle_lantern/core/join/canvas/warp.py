@@ -102,13 +102,13 @@ def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
     rows, columns = bend.shape[:2]
     scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)])
     on_grid = np.clip(pixels * scale, 0, [columns - 1, rows - 1]).astype(np.float32)
-    return cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
 def _enlarged(coarse: Array, step: int, size: tuple[int, int]) -> Array:
     h, w = coarse.shape[:2]
     full = cv2.resize(coarse, (w * step, h * step), interpolation=cv2.INTER_LINEAR)
-    return full[step : step + size[0], step : step + size[1]]
+    return np.asarray(full[step : step + size[0], step : step + size[1]])
 
 
 def covered(places: Array, lens: Lens) -> Array:
@@ -129,7 +129,7 @@ def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -
     """
     h, w = pixels.shape[:2]
     if max(h, w) <= REMAP_MAX_SIDE:
-        return cv2.remap(pixels, places, None, interpolation, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(cv2.remap(pixels, places, None, interpolation, borderMode=cv2.BORDER_REPLICATE))
     # rim and a thinned inside tell what part is needed: places run smoothly, so little is missed between
     thin = np.concatenate([p.reshape(-1, 2) for p in (places[::16, ::16], places[[0, -1]], places[:, [0, -1]])])
     thin = thin[(thin > -64).all(1) & (thin[:, 0] < w + 64) & (thin[:, 1] < h + 64)]
@@ -144,4 +144,4 @@ def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -
     if max(part.shape[:2]) > REMAP_MAX_SIDE:
         raise ValueError("a tile needs more of a frame than can be sampled at once")
     shifted = places - np.array([left, top], np.float32) if left or top else places
-    return cv2.remap(part, shifted, None, interpolation, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.remap(part, shifted, None, interpolation, borderMode=cv2.BORDER_REPLICATE))

@@ -65,20 +65,20 @@ def solve_gains(overview: Overview, count: int) -> Array:
     log_gain = np.linalg.lstsq(matrix, target, rcond=None)[0]
     used = sorted({p.frame for p in patches})
     log_gain -= log_gain[used].mean(0)
-    return np.exp(log_gain)
+    return np.asarray(np.exp(log_gain))
 
 
 def gain_table(gain: Array, full_scale: int) -> Array:
     """Display value -> display value with ``gain`` applied in linear light, (full_scale + 1, 3)."""
     values = np.arange(full_scale + 1, dtype=np.float64) / full_scale
     changed = linear_to_srgb(srgb_to_linear(values)[:, None] * np.asarray(gain))
-    return np.rint(np.clip(changed, 0, 1) * full_scale).astype(np.uint8 if full_scale == 255 else np.uint16)
+    return np.asarray(np.rint(np.clip(changed, 0, 1) * full_scale).astype(np.uint8 if full_scale == 255 else np.uint16))
 
 
 def with_gain(pixels: Array, table: Array) -> Array:
     """Look each channel up in its column of ``table``."""
     if pixels.dtype == np.uint8:
-        return cv2.LUT(pixels, table[None])
+        return np.asarray(cv2.LUT(pixels, table[None]))
     result = np.empty_like(pixels)
     for c in range(3):
         np.take(table[:, c], pixels[..., c], out=result[..., c])

@@ -73,7 +73,7 @@ def without_vignetting(pixels: Array, lens: Lens, vignetting: Vignetting) -> Arr
         even = cv2.multiply(linear, brighter, dtype=cv2.CV_16U)
         return np.asarray(_display_table()[even])
     linear16 = srgb_to_linear(pixels.astype(np.float32) / 65535) * brighter
-    return np.rint(np.clip(linear_to_srgb(linear16), 0, 1) * 65535).astype(np.uint16)
+    return np.asarray(np.rint(np.clip(linear_to_srgb(linear16), 0, 1) * 65535).astype(np.uint16))
 
 
 def even_overview(overview: Overview, vignetting: Vignetting) -> Overview:
@@ -133,9 +133,9 @@ def _brighter(lens: Lens, vignetting: Vignetting) -> Array:
 
 @lru_cache(maxsize=1)
 def _linear_table() -> Array:
-    return np.rint(srgb_to_linear(np.arange(256) / 255.0) * 65535).astype(np.uint16)
+    return np.asarray(np.rint(srgb_to_linear(np.arange(256) / 255.0) * 65535).astype(np.uint16))
 
 
 @lru_cache(maxsize=1)
 def _display_table() -> Array:
-    return np.rint(linear_to_srgb(np.arange(65536) / 65535.0) * 255).astype(np.uint8)
+    return np.asarray(np.rint(linear_to_srgb(np.arange(65536) / 65535.0) * 255).astype(np.uint8))

@@ -144,7 +144,7 @@ def _picture_area(picture: Picture, grey: Array) -> Array | None:
     if mask is None or mask.all():
         return None
     mask = cv2.morphologyEx(mask, cv2.MORPH_CLOSE, np.ones((9, 9), np.uint8))
-    return cv2.erode(mask, np.ones((13, 13), np.uint8), borderValue=1) * 255
+    return np.asarray(cv2.erode(mask, np.ones((13, 13), np.uint8), borderValue=1) * 255)
 
 
 def _evenly(keypoints: Any, shape: tuple[int, ...], count: int) -> list[Any]:

@@ -3,6 +3,7 @@
 Public here, each from the module named:
 
 - ``compositor``: ``Compositor``
-- ``tiles``: ``TILE``, ``compose``, ``tiles_of``
-- ``compose``: ``Composed``, ``Joined``, ``compose_picture``, ``compose_to_file``, ``rough_picture``
+- ``tiles``: ``tiles_of``
+- ``plan``: ``RenderPlan``, ``ThreadRunner``, ``TileRunner``, ``render_tile``
+- ``compose``: ``Composed``, ``Joined``, ``compose_picture``, ``compose_to_file``, ``plan_render``, ``rough_picture``
 """

@@ -28,12 +28,12 @@ from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, s
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.coverage import Coverage
 from idle_lantern.core.join.render.plan import CACHE_BYTES, FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner
-from idle_lantern.core.join.render.tiles import TILE, tiles_of
+from idle_lantern.core.join.render.tiles import tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
-from idle_lantern.core.pictures.pyramid import PackedTile, PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.pyramid import TILE, PackedTile, PyramidInfo, packed, write_pyramid
 
 Array = NDArray[Any]
 

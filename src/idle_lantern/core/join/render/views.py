@@ -67,7 +67,7 @@ def reach_rad(lens: Lens) -> float:
 def between(places: Array, count: int) -> Array:
     """Weights (N, count) float32 that interpolate ``count`` values linearly at ``places``, the ends repeated outwards."""
     places = np.clip(places, 0, count - 1)
-    return np.maximum(0, 1 - np.abs(places[:, None] - np.arange(count))).astype(np.float32)
+    return np.asarray(np.maximum(0, 1 - np.abs(places[:, None] - np.arange(count))).astype(np.float32))
 
 
 def winners(views: dict[int, View], size: tuple[int, int]) -> Array:

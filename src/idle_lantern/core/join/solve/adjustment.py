@@ -130,7 +130,7 @@ class Adjustment:
 
     def b_from_a(self, rotation: Array) -> Array:
         """For each link, (L, 3, 3)."""
-        return np.swapaxes(rotation[self.b], 1, 2) @ rotation[self.a]
+        return np.asarray(np.swapaxes(rotation[self.b], 1, 2) @ rotation[self.a])
 
     def residuals_of(self, lenses: list[Lens], local: Array) -> Array:
         """Pixels by which directions in frame b miss the points there, (P, 2); NaN where the lens shows nothing.
@@ -141,7 +141,7 @@ class Adjustment:
         for lens, at in self._by_lens(lenses, self.b):
             pixels, valid = lens.project(local[at])
             result[at] = np.where(valid[:, None], pixels - self.points_b[at], np.nan)
-        return np.einsum("pij,pj->pi", self.sqrt_information, result)
+        return np.asarray(np.einsum("pij,pj->pi", self.sqrt_information, result))
 
     def aimed(self, state: State, rays: Array) -> tuple[Array, Array]:
         """Directions in frames b that points seen along ``rays`` in frames a should have, and the turns (P, 3, 3)."""

@@ -179,7 +179,7 @@ class _PupilAdjustment(Adjustment):
         prior_weight = 1 / _USUAL_SHARE**2
         bottom = weight * (by_share**2).sum(1) + prior_weight
         step = -(weight * (by_share * r).sum(1) + prior_weight * old) / bottom
-        return np.clip(old + step, 0, _MOST_SHARE)
+        return np.asarray(np.clip(old + step, 0, _MOST_SHARE))
 
     def stepped(self, step: Array) -> _PupilState:
         """State after a step; the pupil's length stays 1."""

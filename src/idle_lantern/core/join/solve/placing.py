@@ -15,11 +15,11 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.canvas.canvas import field_of
 from idle_lantern.core.join.match.features import Features, WorkingFrame
 from idle_lantern.core.join.match.lens_guess import camera_groups
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.faint import fitted
+from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.level import Level, levelled
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.refine_solution import greys_within

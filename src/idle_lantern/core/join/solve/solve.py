@@ -15,7 +15,6 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas.canvas import Field, field_of
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.match.detect import detect_and_match
 from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
@@ -25,6 +24,7 @@ from idle_lantern.core.join.match.verify import acceptable
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.join.solve.duplicates import duplicates
+from idle_lantern.core.join.solve.field import Field, field_of
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, placed

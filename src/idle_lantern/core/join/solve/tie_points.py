@@ -61,7 +61,7 @@ def smoothed(grey: Array) -> Array:
 
     Kept in 8 bit, a quarter of the memory: what rounding adds is far below any sensor's noise.
     """
-    return cv2.GaussianBlur(grey, (5, 5), 0.7)
+    return np.asarray(cv2.GaussianBlur(grey, (5, 5), 0.7))
 
 
 def register_tie_points(
@@ -291,7 +291,7 @@ def _patch_weights() -> Array:
     """
     t = np.arange(-_HALF, _HALF + 1) / _HALF
     basis = np.stack([t * (t - 1) / 2, 1 - t * t, t * (t + 1) / 2], -1)  # (side, 3)
-    return np.einsum("yj,xi->jiyx", basis, basis).reshape(9, len(t) ** 2)
+    return np.asarray(np.einsum("yj,xi->jiyx", basis, basis).reshape(9, len(t) ** 2))
 
 
 def _patch_slope(knots_b: Array, scale: int) -> Array:
