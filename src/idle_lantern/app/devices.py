@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.sim.devices import SimulatedRig
+
+if TYPE_CHECKING:
+    from idle_lantern.core.sim.devices import SimulatedRig
 
 
 class Devices:
@@ -14,6 +18,9 @@ class Devices:
 
     def of(self, outing_id: str, rig: Rig, shots: int) -> SimulatedRig:
         """Head and camera of a plan; ``shots`` were taken before, which tells the time of the next one."""
+        # the island is built when somebody goes shooting, not when the window opens
+        from idle_lantern.core.sim.devices import SimulatedRig
+
         key = (outing_id, rig)
         if key not in self._made:
             self._made.clear()  # a camera stands at one place at a time

@@ -69,7 +69,7 @@ def render_views(outing: Path, target: Path) -> list[Path]:
                 time.sleep(0.01)
 
         def settle() -> None:
-            wait(lambda: window.tasks.idle and window.picture_view().ready)
+            wait(lambda: window.tasks.idle and window.state.judgements is not None and window.picture_view().ready)
             for _ in range(5):
                 app.processEvents()
 

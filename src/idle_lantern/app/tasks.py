@@ -7,7 +7,7 @@ import traceback
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QCoreApplication, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from idle_lantern.core.base.errors import Cancelled, LanternError
 from idle_lantern.core.base.progress import StageClock
@@ -115,6 +115,7 @@ class TaskRunner(QObject):
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(3)
         self._tasks: list[Task] = []
+        self._closed = False
         self._tick = QTimer(self)
         self._tick.setInterval(100)
         self._tick.timeout.connect(self.changed)
@@ -136,16 +137,25 @@ class TaskRunner(QObject):
         """
         task = Task(title, work, weights or {})
         task.quiet = quiet
-        task.done.connect(on_done)
-        task.failed.connect(on_failed)
+        task.done.connect(self._while_open(on_done))
+        task.failed.connect(self._while_open(on_failed))
         if on_partial is not None:
-            task.partial.connect(on_partial)
-        task.ended.connect(lambda: self._ended(task))
+            task.partial.connect(self._while_open(on_partial))
+        task.ended.connect(self._while_open(lambda: self._ended(task)))
         self._tasks.append(task)
         self._tick.start()
         self._pool.start(_Runnable(task))
         self.changed.emit()
         return task
+
+    def _while_open(self, call: Callable[..., Any]) -> Callable[..., None]:
+        """A signal may wait in the queue while the window closes; then nobody is there to take it."""
+
+        def guarded(*values: object) -> None:
+            if not self._closed:
+                call(*values)
+
+        return guarded
 
     def _ended(self, task: Task) -> None:
         if task in self._tasks:
@@ -170,8 +180,11 @@ class TaskRunner(QObject):
         return any(t.title == title and not t.cancelled for t in self._tasks)
 
     def cancel_all(self, wait_ms: int = 4000) -> None:
-        """Stop everything and wait; for closing."""
-        for task in self._tasks:
+        """Stop everything and wait; for closing. What was handed over before that is still taken."""
+        for task in list(self._tasks):
             task.cancel()
         self._pool.waitForDone(wait_ms)
+        if not self._closed:
+            QCoreApplication.sendPostedEvents()
+        self._closed = True
         self._tick.stop()

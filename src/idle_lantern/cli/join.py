@@ -152,7 +152,7 @@ def _request(args: argparse.Namespace) -> JoinRequest:
     if args.report is not None:
         _check_report(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]
-    check_outputs(outputs, [*args.frames, *([args.prior] if args.prior else [])])
+    check_outputs(outputs, _inputs(args))
     frames = gather(args.frames)
     prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
     masks = _masks(args.masks, frames.names)
@@ -168,6 +168,12 @@ def _request(args: argparse.Namespace) -> JoinRequest:
         checkpoints=checkpoints_folder(),
         fresh=args.fresh,
     )
+
+
+def _inputs(args: argparse.Namespace) -> list[Path]:
+    """Every file that the command reads."""
+    painted = list(args.masks.glob("*")) if args.masks is not None and args.masks.is_dir() else []
+    return [*args.frames, *([args.prior] if args.prior else []), *painted]
 
 
 def _check_report(path: Path) -> None:
@@ -186,7 +192,7 @@ def _failed(args: argparse.Namespace, error: LanternError, report: dict[str, Any
     if args.report is not None:
         try:
             _check_report(args.report)
-            check_outputs([args.out, args.report], args.frames)
+            check_outputs([args.out, args.report], _inputs(args))
             write_text(args.report, json.dumps(report, indent=1))
         except LanternError as second:
             if second.sentence != error.sentence:

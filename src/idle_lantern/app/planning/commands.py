@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.gear_dialog import GearDialog
-from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
@@ -19,7 +18,6 @@ from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.gear.entries import Entry, from_frame, taken_over
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.brief import Mark, Stop
-from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
 from idle_lantern.core.plan.planner import angle_list
 from idle_lantern.core.plan.remedies import REMEDIES
@@ -124,6 +122,9 @@ class PlanCommands(QObject):
         if self._state.plan.single is None:
             self._tell("The picture is too wide for one flat frame; plan a field below 150°.", True)
             return
+        # the renderer is loaded when a picture is wanted
+        from idle_lantern.app.planning.preview import BlurPreview
+
         BlurPreview(self._desk.tasks, self._state.plan, self._parent.window()).show()
 
     def add_mark(self) -> None:
@@ -208,6 +209,9 @@ class PlanCommands(QObject):
 
     def save_card(self) -> None:
         """Write the field card as PDF or text."""
+        # its PDF library takes half a second to load and few sessions need it
+        from idle_lantern.core.plan.card import write_card
+
         title = self._state.outing.name
         self._save(
             "Save the field card",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout
 
 from idle_lantern.app import theme
@@ -30,6 +31,7 @@ from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.remedies import REMEDIES
 
 JUDGING = "Judging the plan"
+_JUDGE_AFTER_MS = 120
 
 
 class PlanStage(Stage):
@@ -39,6 +41,11 @@ class PlanStage(Stage):
         super().__init__(desk)
         self.commands = PlanCommands(desk, self)
         self.commands.gear_changed.connect(self._show_gear)
+        # while an edge is dragged plans follow each other: only the one that stays is judged
+        self._judge_soon = QTimer(self)
+        self._judge_soon.setSingleShot(True)
+        self._judge_soon.setInterval(_JUDGE_AFTER_MS)
+        self._judge_soon.timeout.connect(self._judge)
         self.picture, self.camera = PictureTopic(desk, self.commands), CameraTopic(desk, self.commands)
         self.support, self.sharpness = SupportTopic(desk, self.commands), SharpnessTopic(desk, self.commands)
         self.exposure, self.light = ExposureTopic(desk, self.commands), LightTopic(desk, self.commands)
@@ -140,22 +147,21 @@ class PlanStage(Stage):
                 chooser.show_state(page.summary(plan))
             self._show_results()
         if topics & {"plan"}:
-            self._judge()
+            self._judge_soon.start()
         if topics & {"plan", "judgements", "choices"}:
             self._show_remarks()
         if topics & {"selection", "plan"} and self.pages.currentWidget() is self.listing:
             self.listing.show_selection(self.state.selected)
 
     def _judge(self) -> None:
-        """Have the plan judged off the thread; of several plans in a row only the last is shown."""
+        """Have the plan judged off the thread."""
         plan = self.state.plan
 
         def done(found: tuple[Judgement, ...]) -> None:
             self.state.take_judgements(plan, found)
 
         def work(_task: Task) -> tuple[Judgement, ...]:
-            # while an edge is dragged plans follow each other: only the one that stays is judged
-            return judge(plan) if plan is self.state.plan else ()
+            return judge(plan)
 
         self.desk.start(JUDGING, work, done, lambda e: self.desk.tell(e.sentence), quiet=True)
 

@@ -23,9 +23,9 @@ def check_outputs(outputs: Sequence[Path], inputs: Sequence[Path]) -> None:
         own = identity(output)
         if own in taken:
             raise InputError(
-                f"Is one of the frames ({taken[own].name})",
+                f"Is one of the files that are read ({taken[own].name})",
                 where=str(output),
-                remedy="Give another name, or the frame would be lost",
+                remedy="Give another name, or that file would be lost",
             )
         if own in seen:
             raise InputError("Is given as two outputs", where=str(output), remedy="Give each output a name of its own")

@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
 
-from natsort import natsorted, ns
-
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe
 
@@ -68,6 +66,9 @@ def pictures_in(folder: Path) -> list[Path]:
 
 def in_people_order(things: Iterable[T], name: Callable[[T], str]) -> list[T]:
     """Things by name, where numbers inside names count as numbers (f2 before f10) and case does not matter."""
+    # loaded when it is needed: every join would pay for it
+    from natsort import natsorted, ns
+
     return list(natsorted(things, key=name, alg=ns.IGNORECASE))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -77,44 +77,61 @@ def refine_solution(
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     before, chosen = links, best_tied(links, dict(zip(poses.frames, poses.world_from_camera)))
     greys = greys_within(store, options)
-    pixel = working_px(frames, poses, working_mp)
-
-    def registered(links: Sequence[Link], poses: Poses) -> list[Link]:
-        def one(item: tuple[Link, int]) -> Link:
-            # near things miss by more than features do: what the patches then confirm is kept
-            link = reassigned(item[0], poses, _NEAR_THINGS * pixel)
-            a, b = greys.load(link.a), greys.load(link.b)
-            own = np.random.default_rng(item[1])
-            return register_tie_points(link, a, b, poses, own, _FEATURE_MISS * pixel, corners[link.a])
-
-        progress.begin("refine", len(links))
-        seeds = rng.integers(0, 2**31, len(links)).tolist()
-        return mapped(one, list(zip(links, seeds)), options.threads, progress)
-
-    links = registered(chosen, poses)
+    registrar = _Registrar(greys, corners, working_px(frames, poses, working_mp), rng, options.threads, progress)
+    links = registrar.registered(chosen, poses)
     poses = _best_mapping(poses, links, group, told)
     roughly = adjust(
         poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, most_points=_ROUGH_POINTS, settled=_ROUGHLY
     )
     again = [i for i, link in enumerate(chosen) if _moved_px(link, poses, roughly) > _MOVED_PX]
     if again:
-        for i, link in zip(again, registered([chosen[i] for i in again], roughly)):
+        for i, link in zip(again, registrar.registered([chosen[i] for i in again], roughly)):
             links[i] = link
     refined = _adjusted(roughly, links, group, told)
     if refined.rms_px > poses.rms_px:
         return poses, before, None
-    parallax = None
-    if _shows_parallax(links, refined):
-        found = solve_parallax(refined, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told)
-        if found is not None:
-            refined, parallax = found
-        # its sparse solver takes half a second to load and few sets need it
-        from idle_lantern.core.join.solve.local_warp import bent
-
-        refined = bent(refined, links)
+    refined, parallax = _freed_of_parallax(refined, links, group, told)
     within = max(0.6, 4 * refined.rms_px)
     final = [reassigned(k, refined, within) if k.inliers else k for k in links]
     return refined, final, parallax
+
+
+@dataclass(frozen=True)
+class _Registrar:
+    """Moves the tie points of links to where the patches about them lie, by a few threads."""
+
+    greys: SizedCache[int, Array]
+    corners: Sequence[Array]
+    pixel: float
+    rng: np.random.Generator
+    threads: int
+    progress: Progress
+
+    def registered(self, links: Sequence[Link], poses: Poses) -> list[Link]:
+        """The links registered under these poses."""
+
+        def one(item: tuple[Link, int]) -> Link:
+            # near things miss by more than features do: what the patches then confirm is kept
+            link = reassigned(item[0], poses, _NEAR_THINGS * self.pixel)
+            a, b = self.greys.load(link.a), self.greys.load(link.b)
+            own = np.random.default_rng(item[1])
+            return register_tie_points(link, a, b, poses, own, _FEATURE_MISS * self.pixel, self.corners[link.a])
+
+        self.progress.begin("refine", len(links))
+        seeds = self.rng.integers(0, 2**31, len(links)).tolist()
+        return mapped(one, list(zip(links, seeds)), self.threads, self.progress)
+
+
+def _freed_of_parallax(poses: Poses, links: list[Link], group: list[int], told: bool) -> tuple[Poses, Parallax | None]:
+    """Where tie points miss by parallax: poses freed of it, with local warps for what is left."""
+    if not _shows_parallax(links, poses):
+        return poses, None
+    found = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told)
+    poses, parallax = found if found is not None else (poses, None)
+    # its sparse solver takes half a second to load and few sets need it
+    from idle_lantern.core.join.solve.local_warp import bent
+
+    return bent(poses, links), parallax
 
 
 def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:

@@ -16,7 +16,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.checkpoint import Checkpoint
-from idle_lantern.core.join.match.detect import detect_and_match
+from idle_lantern.core.join.match.detect import Matched, detect_and_match
 from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
 from idle_lantern.core.join.match.lens_guess import camera_groups
 from idle_lantern.core.join.match.links import Link, groups_of
@@ -81,6 +81,32 @@ class Solution:
     level: Level | None = None
 
 
+@dataclass
+class _Run:
+    """What every step of one solving needs."""
+
+    frames: FrameSet
+    options: JoinOptions
+    prior: list[Array | None]
+    progress: Progress
+    store: DecodedFrames
+    checkpoint: Checkpoint
+    on_rough: Callable[[Solution], None] | None
+    clock: Clock
+    rng: np.random.Generator
+
+
+@dataclass(frozen=True)
+class _Tied:
+    """Frames tied by features: their geometry, the groups they fall into, and repeats (left out -> kept)."""
+
+    poses: Poses
+    links: list[Link]
+    groups: list[list[int]]
+    same: dict[int, int]
+    parallax: Parallax | None = None
+
+
 def solve(
     frames: FrameSet,
     options: JoinOptions | None = None,
@@ -105,89 +131,113 @@ def solve(
     n = len(frames)
     if n < 2:
         raise JoinError("One frame alone makes no panorama", remedy="Give at least two overlapping frames")
-    prior = list(prior) if prior is not None else [None] * n
     checkpoint = checkpoint or Checkpoint()
     before = checkpoint.load("solution")
     if isinstance(before, Solution):
         return replace(before, frames=frames)
+    known: list[Array | None] = [None] * n if prior is None else list(prior)
     store = store or DecodedFrames(frames.infos, 0)
-    clock = Clock()
     rng = np.random.default_rng(options.seed)
-
-    def rough(
-        poses: Poses, links: list[Link], looks: Sequence[WorkingFrame], features: Sequence[Features], gone: set[int]
-    ) -> Solution:
-        poses, placed_by, level = placed(frames, poses, prior, features, looks, gone, options)
-        at = tuple(looks[f] for f in poses.frames)
-        return Solution(frames, poses, tuple(links), [], {}, placed_by, field_of(poses), at, {}, None, level)
-
-    def show_as_planned(planned: Poses, show: Callable[[Solution], None]) -> None:
-        with clock.stage("read"):
-            progress.begin("read", n)
-            look = partial(working_frame, store=store, working_mp=options.working_mp, glance=True)
-            looks = mapped(look, range(n), options.threads, progress)
-        placed_by = dict.fromkeys(planned.frames, "plan")
-        show(Solution(frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
-
-    planned = _as_planned(frames, prior)
+    run = _Run(frames, options, known, progress, store, checkpoint, on_rough, Clock(), rng)
     with one_thread_each():
-        if on_rough is not None and planned is not None:
-            show_as_planned(planned, on_rough)
-        looked = detect_and_match(frames, store, options, prior, rng, progress, clock, checkpoint)
-        working, features, links = looked.working, looked.features, looked.links
-        groups = groups_of(n, links)
-        main = groups[0]
-        if len(main) < 2:
-            raise JoinError(
-                _why_nothing_matches(features), remedy="Check that the frames overlap by a third and show detail"
-            )
-        with clock.stage("adjust"):
-            poses, links = _adjusted(frames, main, links, looked.lenses, looked.working_mp, progress)
-        # dropping false links may have split the group
-        if set(poses.frames) != set(main):
-            groups = groups_of(n, links)
-        same = {f: k for f, k in duplicates(poses, working).items() if f not in options.wanted}
-        if same:
-            poses, links = _without(poses, links, set(same))
-        parallax = None
-        if on_rough is not None:
-            on_rough(rough(poses, links, working, features, set(same)))
+        _show_as_planned(run)
+        matched = detect_and_match(frames, store, options, known, rng, progress, run.clock, checkpoint)
+        tied = _tied(run, matched)
+        _show_roughly(run, matched, tied)
         if options.refine:
-            with clock.stage("refine"):
-                poses, links, parallax = refine_solution(
-                    frames,
-                    store,
-                    [f.points_px for f in features],
-                    poses,
-                    links,
-                    options,
-                    rng,
-                    progress,
-                    looked.working_mp,
-                )
-    poses, placed_by, level = placed(frames, poses, prior, features, working, set(same), options)
-    if options.refine:
-        with one_thread_each(), clock.stage("refine"):
-            poses = fitted_where_loose(poses, placed_by, store, options, progress)
-    seen = field_of(poses)
-    reasons = _left_out(frames, features, groups, poses, same)
-    for f in options.wanted & reasons.keys():
-        reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
-    solution = Solution(
-        frames,
-        poses,
-        tuple(links),
-        groups,
-        reasons,
-        placed_by,
-        seen,
-        tuple(working[f] for f in poses.frames),
-        clock.seconds,
-        parallax,
-        level,
-    )
+            tied = _refined(run, matched, tied)
+        solution = _completed(run, matched, tied)
     checkpoint.save("solution", solution)
     return solution
+
+
+def _show_as_planned(run: _Run) -> None:
+    """A first look where all directions are known, before anything is matched."""
+    planned = _as_planned(run.frames, run.prior)
+    if run.on_rough is None or planned is None:
+        return
+    with run.clock.stage("read"):
+        run.progress.begin("read", len(run.frames))
+        look = partial(working_frame, store=run.store, working_mp=run.options.working_mp, glance=True)
+        looks = mapped(look, range(len(run.frames)), run.options.threads, run.progress)
+    placed_by = dict.fromkeys(planned.frames, "plan")
+    run.on_rough(Solution(run.frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
+
+
+def _tied(run: _Run, matched: Matched) -> _Tied:
+    """The largest group adjusted, without false links and without repeats."""
+    n, links = len(run.frames), matched.links
+    groups = groups_of(n, links)
+    main = groups[0]
+    if len(main) < 2:
+        raise JoinError(
+            _why_nothing_matches(matched.features), remedy="Check that the frames overlap by a third and show detail"
+        )
+    with run.clock.stage("adjust"):
+        poses, links = _adjusted(run.frames, main, links, matched.lenses, matched.working_mp, run.progress)
+    # dropping false links may have split the group
+    if set(poses.frames) != set(main):
+        groups = groups_of(n, links)
+    same = {f: k for f, k in duplicates(poses, matched.working).items() if f not in run.options.wanted}
+    if same:
+        poses, links = _without(poses, links, set(same))
+    return _Tied(poses, links, groups, same)
+
+
+def _show_roughly(run: _Run, matched: Matched, tied: _Tied) -> None:
+    """A look at what is known before fine registration."""
+    if run.on_rough is None:
+        return
+    poses, placed_by, level = _placed(run, matched, tied)
+    at = tuple(matched.working[f] for f in poses.frames)
+    seen = field_of(poses)
+    run.on_rough(Solution(run.frames, poses, tuple(tied.links), [], {}, placed_by, seen, at, {}, None, level))
+
+
+def _refined(run: _Run, matched: Matched, tied: _Tied) -> _Tied:
+    """Registered at full size."""
+    corners = [f.points_px for f in matched.features]
+    with run.clock.stage("refine"):
+        poses, links, parallax = refine_solution(
+            run.frames,
+            run.store,
+            corners,
+            tied.poses,
+            tied.links,
+            run.options,
+            run.rng,
+            run.progress,
+            matched.working_mp,
+        )
+    return replace(tied, poses=poses, links=links, parallax=parallax)
+
+
+def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
+    """Upright or as planned, with frames that nothing ties put where they belong, and why others are left out."""
+    poses, placed_by, level = _placed(run, matched, tied)
+    if run.options.refine:
+        with run.clock.stage("refine"):
+            poses = fitted_where_loose(poses, placed_by, run.store, run.options, run.progress)
+    reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same)
+    for f in run.options.wanted & reasons.keys():
+        reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
+    return Solution(
+        run.frames,
+        poses,
+        tuple(tied.links),
+        tied.groups,
+        reasons,
+        placed_by,
+        field_of(poses),
+        tuple(matched.working[f] for f in poses.frames),
+        run.clock.seconds,
+        tied.parallax,
+        level,
+    )
+
+
+def _placed(run: _Run, matched: Matched, tied: _Tied) -> tuple[Poses, dict[int, str], Level | None]:
+    return placed(run.frames, tied.poses, run.prior, matched.features, matched.working, set(tied.same), run.options)
 
 
 def _adjusted(
