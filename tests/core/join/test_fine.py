@@ -31,7 +31,7 @@ def _shifted(grey: np.ndarray) -> np.ndarray:
     return np.asarray(np.fft.ifft2(turned).real)
 
 
-def _registered(noise: float, blur_px: float, seed: int) -> tuple[Link, np.ndarray]:
+def _registered(noise: float, blur_px: float, seed: int, *, soft: bool = False) -> tuple[Link, np.ndarray]:
     """Two views of a photograph that ships with scikit-image, registered from one and a half pixels off; and the misses."""
     rng = np.random.default_rng(seed)
     photo = cv2.cvtColor(photographs.band()[:400, 620:1000], cv2.COLOR_RGB2GRAY).astype(float)
@@ -42,7 +42,7 @@ def _registered(noise: float, blur_px: float, seed: int) -> tuple[Link, np.ndarr
     truth = points - SHIFT
     poses = Poses((0, 1), (LONG, LONG), np.stack([np.eye(3)] * 2))
     link = Link(0, 1, points, truth + rng.uniform(-1, 1, (400, 2)), np.eye(3), np.ones(400, bool))
-    found = register_tie_points(link, greys[0], greys[1], poses, rng, miss_px=0.5)
+    found = register_tie_points(link, greys[0], greys[1], poses, rng, miss_px=0.5, soft=soft)
     return found, found.points_b[found.inlier] - (found.points_a[found.inlier] - SHIFT)
 
 
@@ -70,7 +70,7 @@ def test_edges_are_known_across_better_than_along():
     points = np.stack([np.full(40, 150.0), np.linspace(40, 260, 40)], -1)
     link = Link(0, 1, points, points, np.eye(3), np.ones(40, bool))
     poses = Poses((0, 1), (lens, lens), np.stack([np.eye(3)] * 2))
-    found = register_tie_points(link, smoothed(views[0]), smoothed(views[1]), poses, rng, miss_px=0.5)
+    found = register_tie_points(link, smoothed(views[0]), smoothed(views[1]), poses, rng, miss_px=0.5, soft=False)
     assert found.inliers > 20
     kept = found.sqrt_information[found.inlier]
     across, along = np.linalg.norm(kept[:, :, 0], axis=1), np.linalg.norm(kept[:, :, 1], axis=1)
@@ -85,6 +85,20 @@ def test_blurred_views_are_told_by_larger_patches(monkeypatch: pytest.MonkeyPatc
     _, small = _registered(noise=2.0, blur_px=4.0, seed=3)
     assert len(larger) > 2 * len(small)
     assert np.median(np.linalg.norm(larger, axis=1)) < 0.9 * np.median(np.linalg.norm(small, axis=1))
+
+
+def test_views_far_out_of_focus_are_tied_by_soft_shapes():
+    """Nine pixels of blur leave hardly a corner: shapes all over the frame still tell the shift, and how well."""
+    told = {}
+    for soft in (False, True):
+        found, miss = _registered(noise=2.0, blur_px=9.0, seed=3, soft=soft)
+        weight = found.sqrt_information[found.inlier]
+        normal = np.einsum("pij,pik->jk", weight, weight)
+        shift = np.linalg.solve(normal, np.einsum("pij,pik,pk->j", weight, weight, miss))
+        told[soft] = (int((found.sigma_px[found.inlier] < 0.4).sum()), float(np.linalg.norm(shift)))
+    assert told[True][0] > 3 * told[False][0]
+    assert told[True][1] < 0.1
+    assert told[True][1] < 0.5 * told[False][1]
 
 
 def _ring(lens: Lens, noise_px: float) -> tuple[list[np.ndarray], list[Link]]:

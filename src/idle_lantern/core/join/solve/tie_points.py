@@ -33,6 +33,9 @@ _KEEP, _ENOUGH = 250, 160
 #: Reductions at which patches are compared: what blur, noise or want of detail leaves open at full size
 #: may be told by what is twice and four times as large.
 _SCALES = (1, 2, 4)
+#: The same for links that this leaves weak, at places on an even grid with so many across the shorter side;
+#: what is known worse than the limit below ties nothing there either.
+_SOFT_SCALES, _ACROSS, _WORST_SOFT_PX = (2, 4, 8, 16), 24, 1.0
 #: Points known to about this need no larger patch, and so many of them are enough for a link.
 _SURE_PX, _ENOUGH_SURE = 0.1, 40
 #: A patch that agrees less with its partner after the fit shows something else.
@@ -72,11 +75,15 @@ def register_tie_points(
     rng: np.random.Generator,
     miss_px: float = np.inf,
     more_a: Array | None = None,
+    *,
+    soft: bool = True,
 ) -> Link:
     """Move ``points_b`` of the inliers to where the patch round ``points_a`` really lies.
 
     ``more_a`` (K, 2) are further places of frame a with detail: those that fall on frame b become
     tie points too, though no descriptor matched them.
+
+    With ``soft``, links that corners leave weak, as out of focus, are tied by large patches all over the frame too.
 
     The search begins where the solved geometry puts the patch, or where the match was found
     if that lies more than ``miss_px`` off: near things stand elsewhere than turning alone puts them.
@@ -89,16 +96,18 @@ def register_tie_points(
     matched = len(link.points_a)
     asked = link if more_a is None else _with_more(link, more_a, pair)
     chosen = _most(asked.inlier, matched, rng)
-    centre = asked.points_a[chosen]
-    expected, _valid = pair.carried(centre)
+    expected, _valid = pair.carried(asked.points_a[chosen])
     start = _first_shift(asked.points_b[chosen] - expected, miss_px)
-    best = _Registered.nowhere(len(chosen))
-    for scale in _SCALES:
-        open_ = np.flatnonzero(best.sigma_px > _SURE_PX)
-        if len(open_) == 0 or len(chosen) - len(open_) >= _ENOUGH_SURE:
-            break
-        best.improve(open_, _registered(pair, grey_a, grey_b, centre[open_], start[open_], scale))
-    good = best.sigma_px < _WORST_PX
+    best = _found(pair, grey_a, grey_b, asked.points_a[chosen], start, _SCALES)
+    worst = _WORST_PX
+    if soft and (best.sigma_px < _SURE_PX).sum() < _ENOUGH_SURE:
+        # out of focus there are no corners, but soft shapes all over
+        soft = _with_more(asked, _evenly(grey_a.shape), pair)
+        fresh = np.arange(len(asked.points_a), len(soft.points_a))
+        nothing = np.zeros((len(fresh), 2))
+        best = best.and_those(_found(pair, grey_a, grey_b, soft.points_a[fresh], nothing, _SOFT_SCALES))
+        asked, chosen, worst = soft, np.append(chosen, fresh), _WORST_SOFT_PX
+    good = best.sigma_px < worst
     points_b, inlier = asked.points_b.copy(), np.zeros(len(asked.inlier), bool)
     sqrt_information = np.broadcast_to(np.eye(2) * (BEST_PX / _feature_error(miss_px)), (len(inlier), 2, 2)).copy()
     points_b[chosen[good]] = best.points_b[good]
@@ -177,12 +186,40 @@ class _Registered:
     def nowhere(cls, count: int) -> _Registered:
         return cls(np.full((count, 2), np.nan), np.full(count, np.inf), np.zeros((count, 2, 2)))
 
+    def and_those(self, other: _Registered) -> _Registered:
+        """These places and further ones behind them."""
+        return _Registered(
+            np.concatenate([self.points_b, other.points_b]),
+            np.concatenate([self.sigma_px, other.sigma_px]),
+            np.concatenate([self.sqrt_information, other.sqrt_information]),
+        )
+
     def improve(self, at: Array, other: _Registered) -> None:
         """Take over what ``other`` (of the points ``at``) knows better."""
         better = other.sigma_px < self.sigma_px[at]
         to = at[better]
         self.points_b[to], self.sigma_px[to] = other.points_b[better], other.sigma_px[better]
         self.sqrt_information[to] = other.sqrt_information[better]
+
+
+def _found(
+    pair: _Pair, grey_a: Array, grey_b: Array, centre: Array, start: Array, scales: tuple[int, ...]
+) -> _Registered:
+    """Places (N, 2) of frame a found in frame b at the first scales that tell enough of them."""
+    best = _Registered.nowhere(len(centre))
+    for scale in scales:
+        open_ = np.flatnonzero(best.sigma_px > _SURE_PX)
+        if len(open_) == 0 or len(centre) - len(open_) >= _ENOUGH_SURE:
+            break
+        best.improve(open_, _registered(pair, grey_a, grey_b, centre[open_], start[open_], scale))
+    return best
+
+
+def _evenly(shape: tuple[int, ...]) -> Array:
+    """Places on an even grid of a frame (H, W), (N, 2)."""
+    step = min(shape) / _ACROSS
+    x, y = np.arange(step / 2, shape[1], step), np.arange(step / 2, shape[0], step)
+    return np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
 
 
 def _registered(
