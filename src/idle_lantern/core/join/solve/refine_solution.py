@@ -42,6 +42,8 @@ _PLAIN, _RECTILINEAR_UP_TO_RAD = 0.06, math.radians(75.0)
 #: Parallax is looked into when more than this share of the tie points misses by so much.
 _PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
 _PARALLAX_SCALE_PX = 0.5
+#: Fine registration that leaves more than this, and more than there was, is given up. Soft shapes may leave nearly so much.
+_NO_BETTER_PX = 1.0
 #: Full-size greys held meanwhile.
 _GREY_BYTES = 400_000_000
 
@@ -88,7 +90,7 @@ def refine_solution(
         for i, link in zip(again, registrar.registered([chosen[i] for i in again], roughly)):
             links[i] = link
     refined = _adjusted(roughly, links, group, told)
-    if refined.rms_px > poses.rms_px:
+    if refined.rms_px > max(poses.rms_px, _NO_BETTER_PX):
         return poses, before, None
     refined, parallax = _freed_of_parallax(refined, links, group, told)
     within = max(0.6, 4 * refined.rms_px)

@@ -25,6 +25,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.join.solve.duplicates import duplicates
 from idle_lantern.core.join.solve.field import Field, field_of
+from idle_lantern.core.join.solve.gaps import confirmed, filled
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, placed
@@ -36,6 +37,9 @@ Array = NDArray[Any]
 
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
 _FIRST_POINTS = 80
+#: A frame of more features than this share of the usual number is not soft but foreign; and so many registered
+#: points make sure of one that was put into a gap.
+_SOFTER, _CONFIRMED = 1.5, 24
 #: Gain at which those adjustments end: the next one starts from other points anyway.
 _ROUGHLY = 1e-3
 
@@ -105,6 +109,7 @@ class _Tied:
     groups: list[list[int]]
     same: dict[int, int]
     parallax: Parallax | None = None
+    new: frozenset[int] = frozenset()  # put into gaps, to be confirmed by fine registration
 
 
 def solve(
@@ -181,7 +186,20 @@ def _tied(run: _Run, matched: Matched) -> _Tied:
     same = {f: k for f, k in duplicates(poses, matched.working).items() if f not in run.options.wanted}
     if same:
         poses, links = _without(poses, links, set(same))
-    return _Tied(poses, links, groups, same)
+    if not run.options.refine:
+        return _Tied(poses, links, groups, same)
+    untied = [f for f in range(n) if f not in poses.frames and f not in same and _may_fill(run, matched, f)]
+    before = set(poses.frames)
+    poses, links = filled(poses, links, untied, matched.working)
+    return _Tied(poses, links, groups, same, new=frozenset(set(poses.frames) - before))
+
+
+def _may_fill(run: _Run, matched: Matched, f: int) -> bool:
+    """Whether a frame may belong into a gap of the lattice: of the same camera, and softer than those that are tied."""
+    infos = run.frames.infos
+    sizes = {(i.width, i.height) for i in infos}
+    usual = float(np.median([len(k) for k in matched.features]))
+    return len(sizes) == 1 and run.prior[f] is None and len(matched.features[f]) < _SOFTER * max(usual, 1.0)
 
 
 def _show_roughly(run: _Run, matched: Matched, tied: _Tied) -> None:
@@ -209,6 +227,7 @@ def _refined(run: _Run, matched: Matched, tied: _Tied) -> _Tied:
             run.progress,
             matched.working_mp,
         )
+    poses, links = confirmed(poses, links, set(tied.new), _CONFIRMED)
     return replace(tied, poses=poses, links=links, parallax=parallax)
 
 

@@ -102,11 +102,11 @@ def register_tie_points(
     worst = _WORST_PX
     if soft and (best.sigma_px < _SURE_PX).sum() < _ENOUGH_SURE:
         # out of focus there are no corners, but soft shapes all over
-        soft = _with_more(asked, _evenly(grey_a.shape), pair)
-        fresh = np.arange(len(asked.points_a), len(soft.points_a))
+        wider = _with_more(asked, _evenly(grey_a.shape), pair)
+        fresh = np.arange(len(asked.points_a), len(wider.points_a))
         nothing = np.zeros((len(fresh), 2))
-        best = best.and_those(_found(pair, grey_a, grey_b, soft.points_a[fresh], nothing, _SOFT_SCALES))
-        asked, chosen, worst = soft, np.append(chosen, fresh), _WORST_SOFT_PX
+        best = best.and_those(_found(pair, grey_a, grey_b, wider.points_a[fresh], nothing, _SOFT_SCALES))
+        asked, chosen, worst = wider, np.append(chosen, fresh), _WORST_SOFT_PX
     good = best.sigma_px < worst
     points_b, inlier = asked.points_b.copy(), np.zeros(len(asked.inlier), bool)
     sqrt_information = np.broadcast_to(np.eye(2) * (BEST_PX / _feature_error(miss_px)), (len(inlier), 2, 2)).copy()
