@@ -1,0 +1,301 @@
+"""What the stages show and may do, without a window and without Qt."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from dataclasses import replace
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from idle_lantern.app.stages import deliver_model, field_model, frames_model, join_model, plan_model, window_model
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.progress import SILENT
+from idle_lantern.core.frames.content import sha256_of
+from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.service import JoinResult
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.outing import edits
+from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
+from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.shoot.guide import guide
+
+MODELS = ("deliver_model", "field_model", "frames_model", "join_model", "plan_model", "window_model")
+
+
+@pytest.mark.parametrize("name", MODELS)
+def test_models_load_where_qt_cannot(name: str):
+    code = f"import sys; sys.modules['PyQt6'] = None; import idle_lantern.app.stages.{name}"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
+def _outing(count: int = 3, **more: Any) -> Outing:
+    refs = tuple(FrameRef(f"frames/f{i}.jpg", i + 1, 20.0 * i, 0.0, 0.0, id=f"id{i}") for i in range(count))
+    return Outing("Evening", "2026", frames=refs, **more)
+
+
+def _result(outing: Outing, **asked: Any) -> JoinResult:
+    """A finished join of all frames, cylindrical, 5000 x 1500 with a crop of 4000 x 1200."""
+    canvas = Canvas(Projection("cylindrical", {}), 5000, 1500, 1000.0, (2499.5, 749.5), reason="One band.")
+    report = {"asked": {"projection": "auto", "masks": {}, **asked}, "frames": [{"bits": 8}]}
+    ids = tuple(r.id for r in outing.frames_to_join())
+    return JoinResult(Path("joined.tif"), canvas, Rectangle(400, 100, 4000, 1200), ids, 12.0, 300.0, report)
+
+
+def _solved(result: JoinResult, **more: Any) -> JoinResult:
+    """The same with a solution: three frames 20 degrees apart, the last placed by the grid."""
+    lens = Lens("rectilinear", 1000.0, 800, 1200)
+    turned = np.stack([rotations.from_yaw_pitch_roll(np.radians(20.0 * i), 0.0, 0.0) for i in range(3)])
+    poses = Poses((0, 1, 2), (lens,) * 3, turned, 0.07, 1e-4, np.radians([0.01, 0.01, 0.2]))
+    points = np.zeros((40, 2))
+    links = (
+        Link(0, 1, points, points, np.eye(3), np.ones(40, bool)),
+        Link(1, 2, points, points, np.eye(3), np.arange(40) < 10),
+    )
+    frames = SimpleNamespace(names=("a.jpg", "b.jpg", "c.jpg", "d.jpg"), __len__=lambda: 4)
+    solution = SimpleNamespace(
+        poses=poses,
+        links=links,
+        frames=type("F", (), {"names": frames.names, "__len__": lambda _s: 4})(),
+        reasons={3: "Matches no other frame."},
+        placed_by={0: "features", 1: "features", 2: "grid"},
+        parallax=None,
+        level=None,
+        **more,
+    )
+    return replace(result, solution=solution)  # type: ignore[arg-type]
+
+
+# --- join ------------------------------------------------------------------------------------
+
+
+def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
+    outing = _outing(choices=edits.choose("x", projection="panini").apply(_outing()).choices)
+    outing = replace(outing, masks=(MaskRef("id1", "a" * 64),))
+    outing = edits.put_back(outing.frames[2], True).apply(outing)
+    request = join_model.request_for(outing, tmp_path)
+    assert [f.id for f in request.frames] == ["id0", "id1", "id2"]
+    assert [f.path for f in request.frames] == [tmp_path / "frames" / f"f{i}.jpg" for i in range(3)]
+    assert [f.mask for f in request.frames] == [None, tmp_path / "assets" / f"{'a' * 64}.png", None]
+    assert request.options.projection == "panini"
+    assert request.options.wanted == frozenset({2})
+    assert request.document_id == outing.id
+    assert request.target == tmp_path / "pictures" / "joined.tif"
+    assert request.frames[1].prior is not None
+    np.testing.assert_allclose(
+        np.degrees(rotations.to_yaw_pitch_roll(request.frames[1].prior)), (20.0, 0.0, 0.0), atol=1e-9
+    )
+    assert join_model.request_for(outing, tmp_path).request_id != request.request_id
+
+
+def test_directions_count_only_when_all_are_known(tmp_path: Path):
+    outing = edits.bring_frames(["/elsewhere/x.jpg"]).apply(_outing())
+    request = join_model.request_for(outing, tmp_path)
+    assert [f.prior for f in request.frames] == [None] * 4
+
+
+def test_it_is_told_when_the_picture_is_not_what_is_chosen():
+    outing = _outing()
+    joined = _result(outing)
+    assert join_model.differs(outing, None) == ""
+    assert join_model.differs(outing, joined) == ""
+    other = edits.choose("x", projection="mercator").apply(outing)
+    assert join_model.differs(other, joined) == "choices"
+    painted = edits.paint("id0", "f0.jpg", "b" * 64).apply(outing)
+    assert join_model.differs(painted, joined) == "choices"
+    assert join_model.differs(painted, _result(outing, masks={"id0": "b" * 64})) == ""
+    fewer = edits.leave_out(outing.frames[0], True).apply(outing)
+    assert join_model.differs(fewer, joined) == "frames"
+    assert join_model.differs(other, replace(joined, report={})) == "", "an old report does not tell"
+
+
+def test_the_status_says_what_is_lacking():
+    outing = _outing()
+    joined = _result(outing)
+
+    def status(o: Outing, j: JoinResult | None, running: str = "", *, elsewhere: bool = False) -> str:
+        return join_model.status(o, j, running=running, elsewhere=elsewhere)
+
+    assert status(outing, joined, "12%: matching") == "12%: matching"
+    assert "Another outing" in status(outing, None, elsewhere=True)
+    assert status(outing, joined).startswith("Joined.")
+    assert "other choices" in status(edits.choose("x", projection="mercator").apply(outing), joined)
+    assert "came or went" in status(edits.leave_out(outing.frames[0], True).apply(outing), joined)
+    assert status(outing, None) == "3 frames are ready to be joined."
+    assert "Two frames at least" in status(_outing(1), None)
+
+
+def test_figures_of_a_picture():
+    shown = join_model.facts(None)
+    assert set(shown.values()) == {join_model.NOTHING}
+    joined = _result(_outing())
+    shown = join_model.facts(joined)
+    assert shown["size"].replace("\u202f", " ") == "5 000 × 1 500 px"
+    assert shown["crop"].replace("\u202f", " ") == "4 000 × 1 200 px"
+    assert (shown["frames"], shown["fit"]) == ("3", join_model.NOTHING)
+    shown = join_model.facts(_solved(joined))
+    assert (shown["frames"], shown["fit"]) == ("3 of 4", "0.07 px")
+    assert shown["lens"].startswith("rectilinear, f = 1000.0")
+
+
+def test_frames_left_out_are_told_with_what_can_be_done():
+    outing = _outing()
+    joined = replace(_solved(_result(outing)), frame_ids=("id0", "id1", "id2", "id3"))
+    (row,) = join_model.left_out(outing, joined)
+    assert (row.sentence, row.action, row.frame_id) == ("d.jpg: Matches no other frame.", "use", "id3")
+    back = replace(outing, choices=replace(outing.choices, put_back=("id1",)))
+    actions = {r.frame_id: r.action for r in join_model.left_out(back, joined)}
+    assert actions == {"id3": "use", "id1": "leave"}
+    assert join_model.left_out(outing, None) == []
+
+
+def test_findings_name_what_nothing_ties():
+    told = join_model.findings(_solved(_result(_outing())).solution)
+    assert "c.jpg" in told
+    assert "0.2°" in told
+    assert join_model.findings(None) == ""
+
+
+def test_a_join_lies_on_the_map_where_its_frames_point():
+    joined = _solved(_result(_outing()))
+    drawn = join_model.on_map(joined, ["id0"])
+    assert [(round(a[0]), round(b[0]), q) for a, b, q in drawn.links] == [(0, 20, 1.0), (20, 40, 0.25)]
+    assert [round(frame.yaw_deg) for _lens, frame in drawn.tied] == [20], "planned cells are drawn by the plan"
+    assert [round(frame.yaw_deg) for _lens, frame in drawn.loose] == [40]
+    assert join_model.on_map(None, []).links == ()
+
+
+# --- frames ----------------------------------------------------------------------------------
+
+
+def _jpeg(path: Path) -> Path:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    Image.fromarray(np.full((40, 60, 3), 99, np.uint8)).save(path)
+    return path
+
+
+def test_bringing_in_names_what_is_left(tmp_path: Path):
+    good = [_jpeg(tmp_path / "in" / f"p{i}.jpg") for i in (1, 10, 2)]
+    (tmp_path / "in" / "broken.jpg").write_bytes(b"no")
+    outside = _jpeg(tmp_path / "out" / "q.jpg")
+    brought = frames_model.bring([tmp_path / "in", outside, tmp_path / "nowhere.jpg"], tmp_path / "in", SILENT)
+    assert brought.files == ("p1.jpg", "p2.jpg", "p10.jpg", str(outside))
+    assert len(brought.faults) == 2
+    assert "broken.jpg" in brought.message
+    assert brought.message.endswith("(1 more could not be read)")
+    assert frames_model.bring([good[0]], tmp_path, SILENT).message == ""
+    (tmp_path / "empty").mkdir()
+    assert "no JPEG" in frames_model.bring([tmp_path / "empty"], tmp_path, SILENT).message
+
+
+def test_contents_are_read_once_and_lost_files_left(tmp_path: Path):
+    path = _jpeg(tmp_path / "frames" / "f0.jpg")
+    outing = _outing(2)
+    found = frames_model.contents(outing, tmp_path, SILENT)
+    assert found == {"id0": sha256_of(path)}
+    known = edits.know_contents(found).apply(outing)
+    assert frames_model.contents(known, tmp_path, SILENT) == {}
+
+
+def test_facts_of_a_frame(tmp_path: Path):
+    outing, info = _outing(), probe(_jpeg(tmp_path / "a.jpg"))
+    ref = outing.frames[1]
+    shown = frames_model.facts(outing, ref, info, "")
+    assert shown["size"].startswith("60 × 40 px")
+    assert (shown["exposure"], shown["taken"]) == ("not told", "not told")
+    assert shown["direction"] == "yaw 20.0°, pitch 0.0°"
+    assert shown["state"] == "yes"
+    assert frames_model.facts(edits.leave_out(ref, True).apply(outing), ref, info, "")["state"] == "left out by you"
+    assert frames_model.facts(outing, ref, None, "It is missing.")["size"] == "It is missing."
+    again = edits.add_frame(replace(ref, id="again", file="frames/f1-2.jpg")).apply(outing)
+    assert frames_model.facts(again, ref, info, "")["state"] == "no: shot again later"
+    assert set(frames_model.facts(outing, None, None, "").values()) == {""}
+    assert frames_model.summary(again) == "4 frames, 3 of them for the join"
+    assert frames_model.summary(_outing(0)) == ""
+    assert frames_model.caption(ref, joined=False) == "⊘ f1.jpg\nframe 2"
+
+
+# --- field, plan, deliver, line of stages ------------------------------------------------------
+
+
+def test_field_tells_what_is_next_and_what_is_missing():
+    outing = Outing("A", "2026")
+    plan = make_plan(outing.brief)
+    view = field_model.field_view(plan, outing, guide(plan, outing))
+    assert (view.number, view.progress, view.finished) == ("1/7", "0 of 7 shot", False)
+    assert view.turn.startswith("Start at")
+    assert view.missing.startswith("Missing: 1, 2, 3, 4, 5, 6, 7.")
+    for frame in plan.frames[:-1]:
+        outing = edits.add_frame(FrameRef(f"{frame.number}.jpg", frame.number, frame.yaw_deg, frame.pitch_deg)).apply(
+            outing
+        )
+    view = field_model.field_view(plan, outing, guide(plan, outing))
+    assert view.turn == f"Turn right {plan.frames[6].yaw_deg - plan.frames[5].yaw_deg:.1f}°"
+    assert field_model.last_shot(outing) == 6
+    outing = edits.skip_frame(7, True).apply(outing)
+    view = field_model.field_view(plan, outing, guide(plan, outing))
+    assert (view.frame, view.number, view.finished) == (None, "✓", True)
+    assert view.missing == "Nothing is missing, 1 skipped. The frames can be looked at and joined."
+
+
+def test_plan_in_words():
+    plan = make_plan(Brief())
+    assert plan_model.count(plan) == "7 frames in one row"
+    assert plan_model.rows(plan) == "7 at 0.0°. Cylindrical."
+    facts = plan_model.facts(plan)
+    assert "frames" in facts["overlap"]
+    assert facts["time"].endswith(f"until {plan.end:%H:%M}")
+    many = make_plan(Brief(target_field=TargetField(-180, 180, -90, 90)))
+    assert "rows" in plan_model.count(many)
+
+
+def test_deliver_tells_what_would_be_written():
+    outing = _outing()
+    joined = _result(outing)
+    assert deliver_model.box(outing, joined) == joined.crop
+    whole = edits.choose("x", crop=False).apply(outing)
+    assert deliver_model.box(whole, joined) == Rectangle(0, 0, 5000, 1500)
+    shown = deliver_model.facts(outing, joined, ".tif", 300.0, imperial=False)
+    assert shown["pixels"] == "4.8 MP"
+    assert shown["print"] == "33.9 cm × 10.2 cm"
+    assert shown["raw"] == "14.4 MB"
+    deep = replace(joined, report={**joined.report, "frames": [{"bits": 16}]})
+    assert deliver_model.facts(whole, deep, ".tif", 300.0, imperial=False)["raw"] == "60.0 MB"
+    assert deliver_model.facts(whole, deep, ".jpg", 300.0, imperial=False)["raw"] == "22.5 MB"
+    assert set(deliver_model.facts(outing, None, ".tif", 300.0, imperial=False).values()) == {"–"}
+    wide = replace(joined, crop=Rectangle(0, 0, 70_000, 100))
+    assert "65" in deliver_model.limit(outing, wide, ".jpg")
+    assert deliver_model.limit(outing, wide, ".tif") == ""
+    assert deliver_model.quality("92.4") == 92
+    assert deliver_model.dpi("240 dpi") == 240
+    for read, text in ((deliver_model.quality, "300"), (deliver_model.dpi, "5"), (deliver_model.dpi, "many")):
+        with pytest.raises(InputError):
+            read(text)
+
+
+def test_the_line_of_stages_tells_what_each_lacks():
+    outing = _outing()
+    plan = make_plan(outing.brief)
+    state = guide(plan, outing)
+    lacks = window_model.lacks(plan, outing, state, None)
+    assert lacks["plan"] == "7 frames"
+    assert lacks["frames"] == "3 files"
+    assert (lacks["join"], lacks["deliver"]) == ("not joined yet", "waits for the join")
+    joined = _result(outing)
+    assert window_model.lacks(plan, outing, state, joined)["deliver"] == "4.8 MP"
+    other = edits.choose("x", projection="mercator").apply(outing)
+    assert window_model.lacks(plan, other, state, joined)["join"] == "choices changed since"
