@@ -37,9 +37,11 @@ class Coverage:
         n = self.every
         h, w = alpha.shape
         rows, columns = -(-h // n), -(-w // n)
-        shown = np.ones((rows * n, columns * n), bool)
-        shown[:h, :w] = alpha > 0
-        blocks = shown.reshape(rows, n, columns, n).all((1, 3))
+        blocks = np.ones((rows * n, columns * n), bool)
+        blocks[:h, :w] = alpha > 0
+        while len(blocks) > rows:  # blocks are powers of two
+            blocks = blocks[::2] & blocks[1::2]
+            blocks = blocks[:, ::2] & blocks[:, 1::2]
         top, left = tile.top // n, tile.left // n
         with self._lock:
             self._covered[top : top + rows, left : left + columns] = blocks
