@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app import theme
@@ -71,6 +72,18 @@ def settled(qtbot: QtBot) -> Callable[[Window], None]:
                 break
 
     return wait
+
+
+@pytest.fixture
+def joined(window: Window, settled: Callable, row_set: FrameFiles) -> Window:
+    """Three frames brought in and joined."""
+    window.frames_stage.bring(list(row_set.paths[:3]))
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    assert window.state.joined is not None
+    return window
 
 
 @pytest.fixture

@@ -27,18 +27,6 @@ from idle_lantern.core.pictures.source import region
 LEFT = Qt.MouseButton.LeftButton
 
 
-@pytest.fixture
-def joined(qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles) -> Window:
-    """Three frames brought in and joined."""
-    window.frames_stage.bring(list(row_set.paths[:3]))
-    settled(window)
-    window.go("join")
-    window.join_stage.run_join()
-    settled(window)
-    assert window.state.joined is not None
-    return window
-
-
 def _dialog(qtbot: QtBot, window: Window, *, by_key: bool = True) -> MaskDialog:
     if by_key:
         qtbot.keyClick(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)

@@ -23,18 +23,6 @@ from idle_lantern.core.outing import document, edits
 from idle_lantern.core.plan import planner
 
 
-@pytest.fixture
-def joined(window: Window, settled: Callable, row_set: FrameFiles) -> Window:
-    """Three frames brought in and joined."""
-    window.frames_stage.bring(list(row_set.paths[:3]))
-    settled(window)
-    window.go("join")
-    window.join_stage.run_join()
-    settled(window)
-    assert window.state.joined is not None
-    return window
-
-
 def _folder(window: Window) -> Path:
     assert window.state.folder is not None
     return window.state.folder
@@ -144,6 +132,16 @@ def test_files_dropped_from_a_file_manager_come_in(
     # what files hold is known once they were read
     assert [r.sha256 for r in window.state.outing.frames] == [sha256_of(p) for p in row_set.paths[:2]]
     assert window.state.history.undo_title.startswith("Bring in"), "reading files is nothing to undo"
+
+
+def test_undo_keeps_what_was_found_out_about_files(window: Window, settled: Callable, row_set: FrameFiles):
+    window.frames_stage.bring(list(row_set.paths[:2]))
+    settled(window)
+    window.state.undo()
+    window.state.redo()
+    window.state.apply(edits.leave_out(window.state.outing.frames[0], True))
+    window.state.undo()
+    assert [r.sha256 for r in window.state.outing.frames] == [sha256_of(p) for p in row_set.paths[:2]]
 
 
 def test_paint_stays_with_its_frame_when_another_of_its_name_comes(

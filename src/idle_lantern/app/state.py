@@ -160,6 +160,8 @@ class AppState(QObject):
 
     def note_contents(self, place: OutingPlace, hashes: dict[str, str]) -> None:
         """Note what frames' files hold; nothing that a person did, so nothing to undo."""
+        if not hashes:
+            return
         edit = know_contents(hashes)
         if not self.is_open(place):
             self.apply_to(place, edit)
@@ -170,15 +172,19 @@ class AppState(QObject):
         """Take the last edit back."""
         step = self.history.undo(self.outing)
         if step is not None:
-            self._take(step.outing, None)
+            self._take(self._still_known(step.outing), None)
             self.message.emit(f"Taken back: {step.title}", False)
 
     def redo(self) -> None:
         """Make the edit taken back again."""
         step = self.history.redo(self.outing)
         if step is not None:
-            self._take(step.outing, None)
+            self._take(self._still_known(step.outing), None)
             self.message.emit(f"Done again: {step.title}", False)
+
+    def _still_known(self, other: Outing) -> Outing:
+        """A state of before or after with what files hold, which is no edit and was found out meanwhile."""
+        return know_contents({r.id: r.sha256 for r in self.outing.frames if r.sha256}).apply(other)
 
     def _take(self, after: Outing, plan: Plan | None) -> None:
         before = self.outing

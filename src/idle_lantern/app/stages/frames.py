@@ -5,17 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QIcon, QPainter, QPixmap
-from PyQt6.QtWidgets import QFileDialog, QListView, QListWidget, QListWidgetItem
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QFileDialog
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.app.widgets.thumbnails import ThumbnailList
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, read
 from idle_lantern.core.outing import edits
@@ -23,7 +23,6 @@ from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 
-_THUMB = 132
 LOADING = "Reading frames"
 
 
@@ -33,23 +32,14 @@ class FramesStage(Stage):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.setAcceptDrops(True)
-        self._thumbs: dict[str, QPixmap] = {}
         self._infos: dict[str, FrameInfo] = {}
         self._faults: dict[str, str] = {}
         self._loading: set[str] = set()
         self._folder: Path | None = None
+        self._viewed: str | None = None
 
-        self.list = QListWidget()
-        self.list.setAccessibleName("Frames")
-        self.list.setObjectName("thumbs")
-        self.list.setTextElideMode(Qt.TextElideMode.ElideNone)
-        self.list.setViewMode(QListView.ViewMode.IconMode)
-        self.list.setResizeMode(QListView.ResizeMode.Adjust)
-        self.list.setMovement(QListView.Movement.Static)
-        self.list.setIconSize(QSize(_THUMB, _THUMB))
-        self.list.setGridSize(QSize(_THUMB + 24, _THUMB + 60))
-        self.list.setUniformItemSizes(True)
-        self.list.currentItemChanged.connect(self._chosen)
+        self.list = ThumbnailList()
+        self.list.chosen.connect(lambda frame: self.state.select(None, frame))
         self.summary = label("", "head", name="frames-summary")
         self.empty = label(
             "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
@@ -165,15 +155,12 @@ class FramesStage(Stage):
         self._refresh({"frames", "selection"})
         super().showEvent(event)
 
-    def _chosen(self, item: QListWidgetItem | None, _before: QListWidgetItem | None) -> None:
-        if item is not None:
-            self.state.select(None, item.data(Qt.ItemDataRole.UserRole))
-
     def _refresh(self, topics: set[str]) -> None:
         if self._folder != self.state.folder:  # file names mean other files now
             self._folder = self.state.folder
-            for kept in (self._thumbs, self._infos, self._faults):
-                kept.clear()
+            self._infos.clear()
+            self._faults.clear()
+            self.list.forget()
             self._loading.clear()
             self._viewed = None
         if not self.isVisible():
@@ -187,40 +174,9 @@ class FramesStage(Stage):
         outing = self.state.outing
         self.empty.setVisible(not outing.frames)
         self.summary.setText(model.summary(outing))
-        self.list.blockSignals(True)
-        if [self._id_at(i) for i in range(self.list.count())] != [r.id for r in outing.frames]:
-            self.list.clear()
-            for ref in outing.frames:
-                new = QListWidgetItem()
-                new.setData(Qt.ItemDataRole.UserRole, ref.id)
-                self.list.addItem(new)
         used = {r.id for r in outing.frames_to_join()}
-        for i, ref in enumerate(outing.frames):
-            item = self.list.item(i)
-            if item is not None:
-                item.setText(model.caption(ref, joined=ref.id in used))
-                item.setIcon(_plain_icon(self._thumb(ref.id)))
-        self.list.blockSignals(False)
-        self._load([r for r in outing.frames if r.id not in self._thumbs and r.id not in self._loading])
-
-    def _id_at(self, index: int) -> str | None:
-        item = self.list.item(index)
-        return item.data(Qt.ItemDataRole.UserRole) if item is not None else None
-
-    def _thumb(self, frame: str) -> QPixmap:
-        if frame in self._thumbs:
-            return self._thumbs[frame]
-        blank = QPixmap(_THUMB, _THUMB)
-        blank.fill(theme.colour("raised"))
-        painter = QPainter(blank)
-        painter.setPen(theme.colour("dim"))
-        painter.drawText(
-            blank.rect(),
-            int(Qt.AlignmentFlag.AlignCenter) | int(Qt.TextFlag.TextWordWrap),
-            "cannot be read" if frame in self._faults else "…",
-        )
-        painter.end()
-        return blank
+        self.list.show_frames({r.id: model.caption(r, joined=r.id in used) for r in outing.frames})
+        self._load([r for r in outing.frames if r.id not in self.list and r.id not in self._loading])
 
     def _load(self, refs: list[FrameRef]) -> None:
         """Thumbnails, facts and contents off the thread."""
@@ -242,14 +198,10 @@ class FramesStage(Stage):
                 task.advance()
             return model.contents(outing, place.folder, task)
 
-        def known(hashes: dict[str, str]) -> None:
-            if hashes:
-                self.state.note_contents(place, hashes)
-
         self.desk.start(
             LOADING,
             work,
-            known,
+            lambda hashes: self.state.note_contents(place, hashes),
             lambda e: self.desk.tell(e.sentence),
             on_partial=lambda r: self._loaded(r) if self.state.is_open(place) else None,
         )
@@ -261,26 +213,14 @@ class FramesStage(Stage):
             self._faults[frame] = fault
         else:
             self._infos[frame] = info
-            image = to_qimage(pixels).scaled(
-                _THUMB, _THUMB, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
-            )
-            self._thumbs[frame] = QPixmap.fromImage(image)
-        for i, ref in enumerate(self.state.outing.frames):
-            item = self.list.item(i)
-            if ref.id == frame and item is not None:
-                item.setIcon(_plain_icon(self._thumb(frame)))
+        self.list.set_picture(frame, pixels)
         if frame == self.state.selected_id:
             self._show_facts()
 
-    _viewed: str | None = None
-
     def _show_selection(self) -> None:
         ref = self._ref()
-        for i, other in enumerate(self.state.outing.frames):
-            if other is ref:
-                self.list.blockSignals(True)
-                self.list.setCurrentRow(i)
-                self.list.blockSignals(False)
+        if ref is not None:
+            self.list.choose(ref.id)
         self._show_facts()
         if ref is None:
             self._viewed = None
@@ -307,10 +247,3 @@ class FramesStage(Stage):
         for key, text in shown.items():
             self.facts[key].setText(text)
         self.out_button.setText("Put back   [X]" if shown["state"] == "left out by you" else "Leave out   [X]")
-
-
-def _plain_icon(pixmap: QPixmap) -> QIcon:
-    """An icon that keeps its colours when chosen: nothing is tinted where colour is judged."""
-    icon = QIcon(pixmap)
-    icon.addPixmap(pixmap, QIcon.Mode.Selected)
-    return icon

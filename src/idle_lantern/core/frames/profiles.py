@@ -6,6 +6,7 @@ import io
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -32,7 +33,7 @@ class WorkingSpace:
 
         Converted by LittleCMS, relative colorimetric; a profile that it cannot use counts as this space.
         """
-        if not self.mixed or space_of(picture.icc) == self.name:
+        if not self.mixed or _space(picture.icc) == _space(self.icc):
             return Picture(picture.pixels, picture.alpha, self.icc)
         return Picture(_converted(picture.pixels, picture.icc or _srgb(), self.icc or _srgb()), picture.alpha, self.icc)
 
@@ -43,30 +44,39 @@ def working_space(profiles: Sequence[bytes | None]) -> WorkingSpace:
     ``profiles`` are the embedded ICC profiles by frame, None where there is none: such frames count as sRGB,
     as viewers show them (IEC 61966-2-1).
     """
-    names = [space_of(icc) for icc in profiles]
-    if not names:
+    spaces = [_space(icc) for icc in profiles]
+    if not spaces:
         return WorkingSpace()
-    name, _count = Counter(names).most_common(1)[0]
-    icc = next((p for p, n in zip(profiles, names) if n == name and p), None)
-    return WorkingSpace(name, icc, len(set(names)) > 1)
+    chosen, _count = Counter(spaces).most_common(1)[0]
+    icc = next((p for p, space in zip(profiles, spaces) if space == chosen and p), None)
+    return WorkingSpace(chosen.name, icc, len(set(spaces)) > 1)
 
 
-def space_of(icc: bytes | None) -> str:
-    """The name of a profile's space; every variant of sRGB is the same, an unreadable profile counts as sRGB."""
+@dataclass(frozen=True)
+class _Space:
+    """What tells spaces apart: many devices' profiles carry one name, so the primaries count too."""
+
+    name: str
+    primaries: tuple[float, ...] = ()
+
+
+@lru_cache(maxsize=64)
+def _space(icc: bytes | None) -> _Space:
+    """Every variant of sRGB is the same; an unreadable profile counts as sRGB."""
     if not icc:
-        return SRGB
+        return _Space(SRGB)
     try:
-        profile = ImageCms.ImageCmsProfile(io.BytesIO(icc))
-        if profile.profile.xcolor_space.strip() != "RGB":
-            return SRGB
-        told = (profile.profile.profile_description or "").replace("\0", " ").strip()
+        profile = ImageCms.ImageCmsProfile(io.BytesIO(icc)).profile
+        if profile.xcolor_space.strip() != "RGB":
+            return _Space(SRGB)
+        told = (profile.profile_description or "").replace("\0", " ").strip()
+        colorants = (profile.red_colorant, profile.green_colorant, profile.blue_colorant)
     except (ImageCms.PyCMSError, OSError, ValueError, SyntaxError):
-        return SRGB
+        return _Space(SRGB)
     name = " ".join(told.split())[:80] or "a space without a name"
     if name.lower().startswith("srgb"):
-        return SRGB
-    # two profiles may carry one name and differ
-    return name if not name.lower().startswith(("rgb built-in", "a space")) else f"{name} ({len(icc)} bytes)"
+        return _Space(SRGB)
+    return _Space(name, tuple(round(v, 3) for c in colorants if c is not None for v in c[0]))
 
 
 def _srgb() -> bytes:
