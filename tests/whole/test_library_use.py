@@ -9,6 +9,8 @@ from pathlib import Path
 import pytest
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.core.frames.reading import probe
+
 PAGE = Path(__file__).parents[2] / "docs" / "library.md"
 
 
@@ -19,13 +21,16 @@ def test_examples_run(
     for path in row_set.paths[:3]:
         shutil.copy(path, tmp_path / "frames")
     monkeypatch.chdir(tmp_path)
-    first, second = re.findall(r"```python\n(.*?)```", PAGE.read_text(encoding="utf-8"), re.DOTALL)
+    first, request, second = re.findall(r"```python\n(.*?)```", PAGE.read_text(encoding="utf-8"), re.DOTALL)
     names: dict[str, object] = {}
     exec(first, names)
     assert len([line for line in first.splitlines() if line.strip()]) <= 10
     told = capsys.readouterr().out
     assert "focal_px=" in told
     assert "1200, 3)" in told
+    exec(request, names)
+    assert probe(tmp_path / "joined.tif").width > 1000
+    assert "joined.tif Rectangle(" in capsys.readouterr().out
     exec(second, names)
     focal, sigma, turns = capsys.readouterr().out.split(maxsplit=2)
     assert float(focal) == pytest.approx(row_set.lens.focal_px, rel=0.02)
