@@ -83,7 +83,7 @@ def band(width: int, height: int, seed: int) -> np.ndarray:
             part = cv2.resize(source[y : y + side, x : x + side], (cell, cell), interpolation=cv2.INTER_CUBIC)
             part = part.astype(np.float32)
             if octave:  # only what is finer than what lies below
-                part = (part - cv2.GaussianBlur(part, (0, 0), cell / 40)) * 0.75
+                part = (part - _blurred(part, cell / 40)) * 0.75
             top, left = (k // columns) * cell, (k % columns) * cell - int(cell * 0.3 * (octave % 2))
             y0, x0 = max(0, top), max(0, left)
             y1, x1 = min(height, top + cell), min(width, left + cell)
@@ -91,6 +91,14 @@ def band(width: int, height: int, seed: int) -> np.ndarray:
                 result[y0:y1, x0:x1] += part[y0 - top : y1 - top, x0 - left : x1 - left]
         cell = max(64, cell // 2)
     return np.clip(result, 0, 255).astype(np.uint8)
+
+
+def _blurred(part: np.ndarray, sigma: float) -> np.ndarray:
+    """Blurred; by far, on an eighth of the size."""
+    if sigma < 100:
+        return cv2.GaussianBlur(part, (0, 0), sigma)
+    small = cv2.resize(part, None, fx=1 / 8, fy=1 / 8, interpolation=cv2.INTER_AREA)
+    return cv2.resize(cv2.GaussianBlur(small, (0, 0), sigma / 8), part.shape[1::-1], interpolation=cv2.INTER_LINEAR)
 
 
 def make_set(folder: Path, what: Set) -> tuple[list[Path], Lens, list[np.ndarray]]:

@@ -197,15 +197,20 @@ class PictureView(QWidget):
         return [(r, c) for r in range(first_row, last_row + 1) for c in range(first_column, last_column + 1)]
 
     def _place_of(self, source: PictureSource, level: int, row: int, column: int) -> QRectF:
-        """Where a tile lies in the widget."""
+        """Where a tile lies in the widget, in whole pixels of the screen: between parts of pixels the ground shows."""
         width, height = source.sizes[level]
         side = source.tile_px
         across, down = self._full_size[0] / width, self._full_size[1] / height
         left, top = column * side, row * side
         right, bottom = min(width, left + side), min(height, top + side)
         return QRectF(
-            self.to_widget(QPointF(left * across, top * down)), self.to_widget(QPointF(right * across, bottom * down))
+            self._snapped(self.to_widget(QPointF(left * across, top * down))),
+            self._snapped(self.to_widget(QPointF(right * across, bottom * down))),
         )
+
+    def _snapped(self, place: QPointF) -> QPointF:
+        dense = self.devicePixelRatioF()
+        return QPointF(math.floor(place.x() * dense + 0.5) / dense, math.floor(place.y() * dense + 0.5) / dense)
 
     def _paint_coarser(
         self, painter: QPainter, source: PictureSource, level: int, row: int, column: int, missing: list[Key]

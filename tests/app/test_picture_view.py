@@ -1,0 +1,72 @@
+"""The viewer of pictures of any size: what is on the screen is the picture, wherever and however large."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPointF
+from PyQt6.QtGui import QImage
+from pytestqt.qtbot import QtBot
+
+from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.pictures.source import HeldPicture
+
+
+@pytest.fixture
+def view(qtbot: QtBot) -> Iterator[PictureView]:
+    """A viewer of its own."""
+    v = PictureView()
+    qtbot.addWidget(v)
+    v.resize(601, 403)
+    v.show()
+    qtbot.waitExposed(v)
+    yield v
+    v.stop()
+
+
+def _seen(view: PictureView) -> np.ndarray:
+    image = view.grab().toImage().convertToFormat(QImage.Format.Format_RGB888)
+    raw = image.constBits()
+    assert raw is not None
+    rows = np.frombuffer(raw.asarray(image.sizeInBytes()), np.uint8).reshape(image.height(), -1)
+    return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).copy()
+
+
+def test_no_line_shows_where_tiles_meet(qtbot: QtBot, view: PictureView):
+    """The ground showed through between tiles wherever their border lay at half a pixel."""
+    white = np.full((1500, 1900, 3), 255, np.uint8)
+    view.set_source(HeldPicture(Picture(white)))
+    qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+    view.show_full()
+    rng = np.random.default_rng(1)
+    for zoom in (1.0, 1.31, 0.77, 2.6):
+        view.show_full()
+        view.zoom_by(zoom)
+        for place in ((760.0, 700.0), (800.5, 650.5), *rng.uniform(520, 980, (3, 2))):
+            view._centre = QPointF(*place)
+            view._complete = False
+            view.update()
+            qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+            assert _seen(view).min() == 255, (zoom, view._centre)
+
+
+def test_a_pixel_of_the_picture_is_one_of_the_screen_at_100_percent(qtbot: QtBot, view: PictureView):
+    noise = np.random.default_rng(2).integers(0, 255, (1500, 1900, 3), dtype=np.uint8)
+    view.set_source(HeldPicture(Picture(noise)))
+    qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+    view.show_full()
+    view._centre = QPointF(771.37, 803.61)
+    view._complete = False
+    view.update()
+    qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+    seen = _seen(view)
+    top_left = view.to_picture(QPointF(0, 0))
+    near = [
+        noise[round(top_left.y()) + dy :, round(top_left.x()) + dx :][: seen.shape[0], : seen.shape[1]]
+        for dy in (-1, 0, 1)
+        for dx in (-1, 0, 1)
+    ]
+    assert min(int(np.abs(seen.astype(int) - part).max()) for part in near) == 0
