@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.planning.topics.exposure import parse_readings, write_readings
 from idle_lantern.app.settings import Settings
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.outing import edits
@@ -84,6 +86,31 @@ def test_each_kind_is_planned_from_nothing(qtbot: QtBot, window: Window, kind: s
         assert _clipped(window) == []
     window.state.undo()
     assert window.state.outing.brief.kind == "row"
+
+
+@pytest.mark.parametrize("size", [(1000, 640), (1100, 700), (1280, 800), (2560, 1440)])
+def test_every_page_shows_its_words_whole_in_windows_of_any_size(qtbot: QtBot, window: Window, size: tuple[int, int]):
+    """In a narrow window the last column stood half outside and labels were cut."""
+    window.resize(*size)
+    for index, page in enumerate(window.plan_stage.topics):
+        window.plan_stage.open_topic(index)
+        qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
+        blocks = page.findChild(Blocks)
+        if size[0] >= 1280:  # as drawn; narrower windows have what does not fit below
+            assert len(blocks._rows) == 1, page.title
+        for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
+            if widget.isVisible():
+                right = widget.mapTo(page, widget.rect().topRight()).x()
+                assert right < page.width(), (page.title, widget.objectName(), size)
+
+
+def test_no_page_shows_a_name_of_the_code(qtbot: QtBot, window: Window):
+    """A renaming in the code had changed a label: the camera was "SizedCache" upright."""
+    for index in range(len(window.plan_stage.topics)):
+        window.plan_stage.open_topic(index)
+        widgets = window.plan_stage.topics[index].findChildren((QLabel, QPushButton))
+        texts = [w.text() for w in widgets] + [w.accessibleName() for w in widgets]
+        assert not [t for t in texts if re.search(r"[a-z]{2}[A-Z][a-z]|[a-z]_[a-z]", t)]
 
 
 @pytest.mark.parametrize("page", range(8))

@@ -60,7 +60,7 @@ def test_the_error_told_of_a_place_is_the_error_it_has(noise: float, blur_px: fl
 
 
 def test_edges_are_known_across_better_than_along():
-    """An edge with a little unevenness along it: sqrt_information keeps both directions, each for what it is worth."""
+    """An edge with a little unevenness along it: the square-root information keeps both directions, each for what it is worth."""
     rng = np.random.default_rng(0)
     picture = np.tile(np.where(np.arange(300) < 150, 60.0, 180.0), (300, 1))
     picture += 40 * cv2.GaussianBlur(rng.standard_normal((300, 300)), (0, 0), 1.5)

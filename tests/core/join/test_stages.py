@@ -185,7 +185,7 @@ def test_adjustment_recovers_focal_length_and_distortion():
 def test_a_long_lens_finds_its_focal_length_from_afar():
     """Two rows of six by a lens of eight degrees, begun at 1.8 times its focal length.
 
-    On narrow fields distortion coefficients are large intrinsics; nothing may stop the search for that.
+    On narrow fields distortion coefficients are large numbers; nothing may stop the search for that.
     """
     rng = np.random.default_rng(6)
     lens = Lens("rectilinear", 8000, 1200, 900)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import replace
 
 import pytest
@@ -122,6 +123,8 @@ def test_each_judgement_is_made_with_its_number_and_its_remedy_helps(key: str, b
     judgement = found[key]
     assert judgement.sentence.endswith(".")
     assert judgement.remedy
+    words = judgement.sentence + judgement.remedy
+    assert not re.search(r"[a-z]{2}[A-Z][a-z]|[a-z]_[a-z]", words), "a name of the code"
     assert any(c.isdigit() for c in judgement.sentence) or key in (
         "no-spare-ends",
         "rail-unknown",

@@ -95,11 +95,11 @@ class PlanStage(Stage):
         scroll = self._remarks_scroll = scrolled(self.remarks)
         go = button("Go shooting", lambda: desk.ask("go.field"), main=True, name="go-field")
         takes = panel(column(self.count, row(column(self.rows_text, None), go), results, scroll), "ground")
-        takes.setFixedWidth(332)
+        takes.setFixedWidth(318)
 
         layout = row(margin=10, space=theme.SPACE * 2)
         chooser_panel = panel(pages_list, "ground")
-        chooser_panel.setFixedWidth(152)
+        chooser_panel.setFixedWidth(150)
         layout.addWidget(chooser_panel)
         layout.addWidget(self.pages, 1)
         layout.addWidget(takes)

@@ -55,7 +55,7 @@ def cameras_of(frames: Sequence[GridFrame]) -> Array:
 
 
 def samples_of(target_field: TargetField, count: int) -> Array:
-    """Even directions over the target_field, its rim included."""
+    """Even directions over the target field, its rim included."""
     return even_samples(
         (math.radians(target_field.left_deg), math.radians(target_field.right_deg)),
         (math.radians(target_field.low_deg), math.radians(target_field.high_deg)),

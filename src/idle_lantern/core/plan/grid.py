@@ -28,7 +28,7 @@ from idle_lantern.core.plan.target_field import TargetField
 Array = NDArray[Any]
 
 _POLE = math.pi / 2
-#: Coverage sought beyond the target_field, so that rounding of angles opens no hole.
+#: Coverage sought beyond the target field, so that rounding of angles opens no hole.
 _SPARE_RAD = math.radians(0.05)
 _MOST_FRAMES = 5000
 #: Rows may also be shot with more frames than the overlap asks: they then cover a taller band.

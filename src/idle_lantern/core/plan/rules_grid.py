@@ -135,7 +135,7 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
         yield Judgement(
             "turn-upright",
             Severity.NOTE,
-            f"SizedCache sideways a frame is {units.angle(field_h)} high, so the picture takes {len(rows)} rows.",
+            f"Held sideways a frame is {units.angle(field_h)} high, so the picture takes {len(rows)} rows.",
             f"Hold the camera upright: {units.angle(field_w)} of height in one frame.",
             "upright",
         )

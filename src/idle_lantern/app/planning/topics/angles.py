@@ -34,8 +34,8 @@ class AnglesTopic(Topic):
         self.table.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
         self.table.setFont(theme.font())
         self.table.itemSelectionChanged.connect(self._row_chosen)
-        box.addWidget(self.table, 3)
-        box.addLayout(
+        box.add(self.table, 3)
+        box.add(
             column(
                 label("Field card", "head"),
                 label("Angles, settings, sketch, times and check list, for the pocket.", "dim", wrap=True),

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
-from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.brief_binding import BriefBinding
 from idle_lantern.app.planning.commands import PlanCommands
 from idle_lantern.app.planning.drawings import Drawing
-from idle_lantern.app.widgets.basics import column, form, label
+from idle_lantern.app.widgets.basics import column, form, label, scrolled
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.plan.planner import Plan
 
 
@@ -26,12 +26,11 @@ class Topic(QWidget):
         self.bound = BriefBinding(desk.state)
         self._facts: list[tuple[QLabel, Callable[[Plan], str]]] = []
         self._drawings: list[Drawing] = []
-        box = QHBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(theme.SPACE * 2)
+        box = Blocks()
         self.build(box)
+        self.setLayout(column(scrolled(box)))
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         """Make the page."""
         raise NotImplementedError
 

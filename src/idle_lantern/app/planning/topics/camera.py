@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout
+from PyQt6.QtWidgets import QComboBox
 
 from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
@@ -15,6 +15,7 @@ from idle_lantern.app.planning.topics.quantities import (
     pixels,
 )
 from idle_lantern.app.widgets.basics import button, column, form, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.planner import Plan
@@ -25,7 +26,7 @@ class CameraTopic(Topic):
 
     title = "Camera"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         self.camera, self.lens = QComboBox(), QComboBox()
         for kind, choice in (("camera", self.camera), ("lens", self.lens)):
@@ -39,15 +40,15 @@ class CameraTopic(Topic):
             ("lens-shift", "the lens shifts", ""),
             ("two-lens", "two lenses back to back", ""),
         ]
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
                         ("Camera", self.camera),
                         ("Lens", self.lens),
                         (
-                            "SizedCache",
-                            b.choice("rig", "upright", "SizedCache", [(True, "upright", ""), (False, "sideways", "")]),
+                            "Held",
+                            b.choice("rig", "upright", "Held", [(True, "upright", ""), (False, "sideways", "")]),
                         ),
                         ("Focal length", n("rig", "focal_mm", "Focal length", *MM)),
                         ("Lens kind", b.choice("rig", "lens_model", "Lens kind", kinds)),
@@ -60,7 +61,7 @@ class CameraTopic(Topic):
             ),
             3,
         )
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
@@ -82,7 +83,7 @@ class CameraTopic(Topic):
             ),
             2,
         )
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [

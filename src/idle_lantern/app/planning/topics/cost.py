@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QHBoxLayout
-
 from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.widgets.basics import column, form
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.cost import cards_needed
 from idle_lantern.core.plan.planner import Plan
@@ -24,8 +23,8 @@ class CostTopic(Topic):
 
     title = "Cost and size"
 
-    def build(self, box: QHBoxLayout) -> None:
-        box.addLayout(
+    def build(self, box: Blocks) -> None:
+        box.add(
             column(
                 self.facts(
                     ("Exposures", "cost-exposures", lambda p: f"{p.cost.exposures}"),
@@ -54,7 +53,7 @@ class CostTopic(Topic):
         )
         card = self.bound.number("run", "card_gb", "One card", number_with("GB", "64"), plain(6, "GB"), step=32)
         prints = self.facts(*((f"Print at {dpi:.0f} dpi", f"print-{dpi:.0f}", self._print(dpi)) for dpi in USUAL_DPI))
-        box.addLayout(
+        box.add(
             column(
                 form([("One card holds", card)]),
                 prints,

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout
-
 from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -11,6 +9,7 @@ from idle_lantern.app.planning.topics.quantities import (
     STOPS,
 )
 from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.light import filter_factor
@@ -48,7 +47,7 @@ class ExposureTopic(Topic):
 
     title = "Exposure"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         schools = [
             ("brightest", "by the brightest part", "nothing clips; shadows are lifted later"),
@@ -69,7 +68,7 @@ class ExposureTopic(Topic):
             ("indoors", "indoors", ""),
         ]
         readings = b.text("exposure", "readings", "Meter readings", write_readings, parse_readings, width=250)
-        box.addLayout(
+        box.add(
             column(
                 label("Meter readings, azimuth: EV at ISO 100"),
                 readings,
@@ -98,7 +97,7 @@ class ExposureTopic(Topic):
             ),
             3,
         )
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
@@ -132,7 +131,7 @@ class ExposureTopic(Topic):
             ),
             2,
         )
-        box.addLayout(
+        box.add(
             column(
                 self.facts(
                     ("Time", "exposure", lambda p: units.exposure_time(p.setting.time_s)),

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout
-
 from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.drawings import SunDrawing
 from idle_lantern.app.planning.topics.base import Topic
@@ -11,6 +9,7 @@ from idle_lantern.app.planning.topics.quantities import (
     DEG,
 )
 from idle_lantern.app.widgets.basics import button, column, form, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.planner import Plan
@@ -22,9 +21,9 @@ class LightTopic(Topic):
 
     title = "Light"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
@@ -44,7 +43,7 @@ class LightTopic(Topic):
             ),
             2,
         )
-        box.addLayout(
+        box.add(
             column(
                 self.drawing(SunDrawing("Sun and moon through the day", 150)),
                 row(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout
+from PyQt6.QtWidgets import QComboBox
 
 from idle_lantern.app.planning.brief_binding import FIELD_PX, narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
@@ -15,6 +15,7 @@ from idle_lantern.app.planning.topics.quantities import (
     SHARE,
 )
 from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.outing import edits
@@ -32,7 +33,7 @@ class PictureTopic(Topic):
 
     title = "Picture"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         self.kind = QComboBox()
         self.kind.setAccessibleName("Kind of picture")
         self.kind.setObjectName("choice-kind")
@@ -56,7 +57,7 @@ class PictureTopic(Topic):
             button("Full sphere", self.commands.full_sphere, name="full-sphere"),
             None,
         )
-        box.addLayout(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)
+        box.add(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)
         self.school = QComboBox()
         self.school.setAccessibleName("Overlap by school")
         narrow(self.school, 18)
@@ -91,7 +92,7 @@ class PictureTopic(Topic):
             ]
         )
         loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"))
-        box.addLayout(column(grid, self.school, loss, None), 3)
+        box.add(column(grid, self.school, loss, None), 3)
         b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
         b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)
         b.number("target", "viewing_m", "Seen from", *METRES, step=0.5)
@@ -106,7 +107,7 @@ class PictureTopic(Topic):
         self.megapixels = plain_number("Megapixels", 100, self._show_wanted, "field-megapixels")
         self.density = plain_number("Pixels per degree", 60, self._show_wanted, "field-density")
         more = form([("Megapixels", self.megapixels), ("Pixels per °", self.density)])
-        box.addLayout(
+        box.add(
             column(label("Backwards from what is wanted"), back, self.wanted[0], more, row(*self.wanted[1:]), None), 3
         )
 

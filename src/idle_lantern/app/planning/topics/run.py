@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout
-
 from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -11,6 +9,7 @@ from idle_lantern.app.planning.topics.quantities import (
     SECONDS,
 )
 from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.order import REASONS
 from idle_lantern.core.plan.planner import Plan
@@ -21,7 +20,7 @@ class RunTopic(Topic):
 
     title = "Order and time"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         titles = {
             "rows": "rows, left to right",
@@ -34,7 +33,7 @@ class RunTopic(Topic):
             "rings": "round from the subject",
             "sun": "sunny side first",
         }
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
@@ -55,7 +54,7 @@ class RunTopic(Topic):
             ),
             3,
         )
-        box.addLayout(
+        box.add(
             column(
                 self.told(lambda p: REASONS[p.brief.run.order], "order-reason", ""),
                 self.facts(

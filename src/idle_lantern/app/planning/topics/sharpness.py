@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout
-
 from idle_lantern.app.planning.brief_binding import narrow
 from idle_lantern.app.planning.drawings import DepthDrawing
 from idle_lantern.app.planning.topics.base import Topic
@@ -12,6 +10,7 @@ from idle_lantern.app.planning.topics.quantities import (
     f_number,
 )
 from idle_lantern.app.widgets.basics import button, column, form, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.planner import Plan
 
@@ -21,7 +20,7 @@ class SharpnessTopic(Topic):
 
     title = "Sharpness"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         schools = [
             ("own", "as typed", ""),
@@ -30,7 +29,7 @@ class SharpnessTopic(Topic):
             ("open", "wide open: shallow", "a long fast lens round a subject"),
             ("star", "f/18 for a sun star", "softens a little by diffraction"),
         ]
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
@@ -63,7 +62,7 @@ class SharpnessTopic(Topic):
             ("All seen with", "wide", lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens"),
         )
         self.preview = button("Preview of the blur …", self.commands.preview_blur, name="preview-blur")
-        box.addLayout(
+        box.add(
             column(
                 self.drawing(DepthDrawing("What is sharp", 118)),
                 row(left, right),

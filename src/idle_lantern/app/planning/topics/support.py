@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton
+from PyQt6.QtWidgets import QComboBox, QPushButton
 
 from idle_lantern.app.planning.brief_binding import narrow, number_with
 from idle_lantern.app.planning.drawings import PupilDrawing
@@ -14,6 +14,7 @@ from idle_lantern.app.planning.topics.quantities import (
     or_unknown,
 )
 from idle_lantern.app.widgets.basics import button, column, form, row
+from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.gear.entries import LensEntry
 from idle_lantern.core.outing import edits
@@ -25,7 +26,7 @@ class SupportTopic(Topic):
 
     title = "Support and pupil"
 
-    def build(self, box: QHBoxLayout) -> None:
+    def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         self.head = QComboBox()
         self.head.setAccessibleName("head of the gear library")
@@ -40,7 +41,7 @@ class SupportTopic(Topic):
         ]
         ways = [(True, "grow to the right", ""), (False, "grow to the left", "")]
         stops = (units.parse_angle_deg, lambda v: "none" if v == 0 else units.angle(v))
-        box.addLayout(
+        box.add(
             column(
                 form(
                     [
@@ -86,7 +87,7 @@ class SupportTopic(Topic):
             row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
             None,
         )
-        box.addLayout(right, 4)
+        box.add(right, 4)
         self.show_gear()
 
     def show_gear(self) -> None:

@@ -154,7 +154,7 @@ class Adjustment:
         return self.residuals_of(lenses, self.aimed(state, self.rays(lenses))[0])
 
     def cost(self, state: State) -> float:
-        """Cauchy cost of all points plus the prior_weight of what lenses usually are."""
+        """Cauchy cost of all points plus that of leaving what lenses usually are."""
         intrinsics = state.intrinsics
         if np.any(np.abs(intrinsics) > self.most):
             return math.inf

@@ -176,7 +176,7 @@ class _Pair:
 
 @dataclass
 class _Registered:
-    """Places in frame b (N, 2), their standard error in the less known direction (N,), sqrt_information (N, 2, 2)."""
+    """Places in frame b (N, 2), their standard error in the less known direction (N,), square-root information (N, 2, 2)."""
 
     points_b: Array
     sigma_px: Array
