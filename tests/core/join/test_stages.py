@@ -34,7 +34,7 @@ from idle_lantern.core.join.match.links import Link, best_tied, groups_of
 from idle_lantern.core.join.match.pairs import EACH_WITH_EACH_UP_TO, candidate_pairs, match
 from idle_lantern.core.join.match.verify import rotation_between, verify
 from idle_lantern.core.join.render.plan import FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner, render_tile
-from idle_lantern.core.join.render.tiles import tiles_of
+from idle_lantern.core.join.render.tiles import row_by_row, there_and_back, tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.join.solve.duplicates import duplicates
@@ -556,3 +556,14 @@ def test_patches_that_meet_are_listed_across_the_join_of_a_circle():
     overview = _overview([np.full((20, 30, 3), 90, np.uint8)] * 4, [0, 25, 60, 80], 100)
     wrapped = replace(overview.patches[3], columns=np.arange(80, 110) % 100)
     assert meeting(replace(overview, patches=(*overview.patches[:3], wrapped))) == [[1, 3], [], [3], []]
+
+
+@pytest.mark.parametrize("first", [0, 3, 4, 9])
+def test_tiles_walked_there_and_back_come_out_row_by_row(first: int):
+    """Also where a killed run left off in the middle of a row; neighbours in time are neighbours in place."""
+    tiles = [Tile(512 * c, 512 * r, 512, 512) for r in range(4) for c in range(4)][first:]
+    walk = there_and_back(tiles)
+    assert sorted(walk, key=lambda t: (t.top, t.left)) == tiles
+    assert list(row_by_row((t, t) for t in walk)) == tiles
+    steps = {abs(a.left - b.left) + abs(a.top - b.top) for a, b in zip(walk, walk[1:])}
+    assert steps == {512}

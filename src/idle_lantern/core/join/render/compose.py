@@ -28,7 +28,7 @@ from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, s
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.coverage import Coverage
 from idle_lantern.core.join.render.plan import CACHE_BYTES, FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner
-from idle_lantern.core.join.render.tiles import tiles_of
+from idle_lantern.core.join.render.tiles import row_by_row, there_and_back, tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
@@ -182,7 +182,7 @@ def compose_to_file(
 ) -> Composed:
     """Make the picture of a solution tile by tile into a file: memory does not grow with it.
 
-    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. ``on_tile`` is told each tile that is written.
+    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. ``on_tile`` is told each tile that is made.
 
     Raises
     ------
@@ -216,28 +216,28 @@ def compose_to_file(
                 skip and not options.crop
             ):  # what a killed run made is not made again, but where it has gaps must be known
                 _fill(coverage, plan, options, SILENT, tiles[:skip])
-            ahead = tiles[skip:]
-            places = iter(ahead)
+            ahead = there_and_back(tiles[skip:])
 
             def finished(pixels: Array, alpha: Array) -> tuple[PackedTile | tuple[Array, Array], Array]:
                 shown = alpha if info.alpha else None
                 return (packed(pixels, shown) if tiff else (pixels, alpha)), alpha
 
-            def noted() -> Iterator[Any]:
+            def noted() -> Iterator[tuple[Tile, Any]]:
                 made = runner.run(plan, ahead, finished)
-                for product, alpha in _counted(made, len(tiles), progress, skip):
-                    tile = next(places)
+                for (product, alpha), tile in zip(_counted(made, len(tiles), progress, skip), ahead):
                     if not options.crop:
                         coverage.add(tile, alpha)
                     if on_tile is not None:
                         on_tile(tile)
-                    yield product
+                    yield tile, product
 
             if tiff:
-                write_pyramid(part_file, info, noted(), kept=kept, threads=options.threads)
+                write_pyramid(part_file, info, row_by_row(noted()), kept=kept, threads=options.threads)
             else:
                 rows = min(done * TILE, region.height)
-                write_strips(part_file, info, noted(), how, kept=kept, kept_rows=rows, threads=options.threads)
+                write_strips(
+                    part_file, info, row_by_row(noted()), how, kept=kept, kept_rows=rows, threads=options.threads
+                )
     box = coverage.rectangle()
     return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name)
 
