@@ -6,8 +6,8 @@ Frames of 12 MP: those of ``natural_scenes.py`` at 3 MP, doubled each way with n
 and joined in the real window, offscreen, which shows the rough picture and then the tiles, while this turns the
 interface over as a person's computer does. On 2026-11-26, two cores, 60 frames:
 
-    bringing in and reading: 8 s, interface thread held at most 62 ms, memory 153 MiB
-    joining: 101 s, interface thread held at most 58 ms, memory 1128 MiB
+    bringing in and reading: 9 s, interface thread held at most 101 ms (46 to 62 in other runs), memory 152 MiB
+    joining: 91 s, interface thread held at most 55 ms, memory 929 MiB
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ import cv2
 import numpy as np
 from natural_scenes import Set, make_set
 
-from idle_lantern.core.base.memory import peak_rss_mib
+from idle_lantern.core.base.memory import few_arenas, peak_rss_mib
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
@@ -64,6 +64,7 @@ def main() -> None:
     paths = make_frames(args.columns, args.rows)
     if args.make:
         return
+    few_arenas()  # as the program does
 
     from idle_lantern.app import theme
     from idle_lantern.app.main import make_application

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 from idle_lantern import __version__
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.memory import few_arenas
 
 COMMANDS = ("plan", "join", "demo")
 
@@ -24,6 +25,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if arguments is None else arguments)
     # the work is spread over our own threads; more inside each only fight for the cores
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    few_arenas()
     # a command's libraries take half a second to load: only those of the one asked for are
     for name in arguments[:1] if arguments and arguments[0] in COMMANDS else COMMANDS:
         importlib.import_module(f"idle_lantern.cli.{name}").add_parser(commands)
