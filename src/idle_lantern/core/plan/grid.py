@@ -125,7 +125,8 @@ def _best_rows(
         del bottoms[False]
     if max(bottoms.values()) >= min(tops.values()):  # the caps alone cover all
         return _caps(target_field, can_up, can_down)
-    ladder = _ladder(lens, target_field, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
+    pitches = _rungs(lens, target_field, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
+    ladder = _ladder(lens, target_field, tighter, pitches)
     best: tuple[float, list[int], bool, bool] | None = None
     for zenith, top in tops.items():
         for nadir, bottom in bottoms.items():
@@ -178,16 +179,7 @@ def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
     return np.asarray(np.minimum(plain / np.maximum(np.cos(at), 0.05), 2 * math.pi / 3))
 
 
-def _ladder(
-    lens: Lens,
-    target_field: TargetField,
-    support: Support,
-    tighter: float,
-    bottoms: list[float],
-    tops: list[float],
-    up: float,
-) -> _Ladder:
-    pitches = _rungs(lens, target_field, support, tighter, bottoms, tops, up)
+def _ladder(lens: Lens, target_field: TargetField, tighter: float, pitches: Array) -> _Ladder:
     step = turns(lens, pitches, target_field.overlap)[:, None] * tighter * _DENSER
     sweep = math.radians(target_field.sweep_deg)
     if target_field.full_circle:

@@ -20,7 +20,7 @@ _EVERY = 3
 #: A median of so many pixels is known to a thousandth.
 _SAMPLES = 4000
 #: Frames that nothing ties keep gain 1; the pull is far weaker than any overlap.
-_PULL = 1e-3
+_PRIOR_WEIGHT = 1e-3
 
 
 def solve_gains(overview: Overview, count: int) -> Array:
@@ -60,7 +60,7 @@ def solve_gains(overview: Overview, count: int) -> Array:
     if not rows:
         return np.ones((count, 3))
     weight = np.asarray(weights)[:, None] / max(weights)
-    matrix = np.concatenate([np.asarray(rows) * weight, np.eye(count) * _PULL])
+    matrix = np.concatenate([np.asarray(rows) * weight, np.eye(count) * _PRIOR_WEIGHT])
     target = np.concatenate([np.asarray(right) * weight, np.zeros((count, 3))])
     log_gain = np.linalg.lstsq(matrix, target, rcond=None)[0]
     used = sorted({p.frame for p in patches})

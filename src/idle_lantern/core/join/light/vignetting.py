@@ -32,7 +32,7 @@ _SAMPLES = 400
 _ROUNDS = 5
 #: Log-light beyond which a sample counts for less: texture and small misregistration.
 _SCALE = 0.06
-_PULL = 0.02
+_PRIOR_WEIGHT = 0.02
 #: Rows of a frame at a time, so that what lies between stays in the processor's cache.
 _ROWS = 64
 
@@ -57,7 +57,7 @@ def solve_vignetting(overview: Overview, count: int) -> Vignetting:
         normal[count:, :count] = normal[:count, count:].T
         normal[count:, count:] = (terms * weight[:, None]).T @ terms
         side[count:] = -terms.T @ (weight * right)
-        normal[np.diag_indices(count + 2)] += _PULL
+        normal[np.diag_indices(count + 2)] += _PRIOR_WEIGHT
         solution = np.linalg.solve(normal, side)
     c1, c2 = float(solution[count]), float(solution[count + 1])
     if abs(c1 + c2) < _NOTICEABLE or not _DARKEST < c1 + c2 < 0.3:
