@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
 from idle_lantern.app.tasks import Task, TaskRunner
+from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.join.canvas.canvas import Canvas
@@ -108,7 +109,7 @@ class JoinRunner(QObject):
                 elif not isinstance(event, TileDone):
                     log.debug("join %s: %s", event.request_id, type(event).__name__)
 
-            request.target.parent.mkdir(parents=True, exist_ok=True)
+            make_folder(request.target.parent)
             run(request, sink, task)
 
         def taken(product: object) -> None:

@@ -10,7 +10,8 @@ from typing import Any
 import platformdirs
 
 from idle_lantern.core.base.atomic import write_text
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.strict_json import read_json
 
 _NAME = "idle-lantern"
 
@@ -56,8 +57,8 @@ def log_file() -> Path:
 def load() -> Settings:
     """Read the settings; what is missing or of the wrong kind takes its default."""
     try:
-        stored = json.loads(config_file().read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+        stored = read_json(config_file())
+    except LanternError:
         return Settings()
     settings = Settings()
     known: dict[str, Any] = {}

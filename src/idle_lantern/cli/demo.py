@@ -7,7 +7,7 @@ import os
 import sys
 from pathlib import Path
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import duration
 
@@ -57,10 +57,7 @@ def run(args: argparse.Namespace) -> int:
         )
         return 2
     folder = outings_folder() / "ambrel-holm-evening"
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise InputError(f"Cannot be made ({error.strerror})", where=str(folder)) from error
+    make_folder(folder)
     make_demo(folder, _Line())
     if args.screenshots is not None:
         from idle_lantern.app.screenshots import render_views

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_spec
 from idle_lantern.core.plan.judge import judge
@@ -33,10 +34,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
 
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; remarks go to standard error, the angle list to standard output."""
-    try:
-        text = args.spec.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError("Cannot be read", where=str(args.spec), remedy="Check the name") from error
+    text = read_text(args.spec)
     if args.out is not None and args.out.suffix.lower() not in (".json", ".csv"):
         raise InputError(f"'{args.out.suffix}' is no plan ending", where=str(args.out), remedy="Use .json or .csv")
     if args.card is not None and args.card.suffix.lower() not in (".pdf", ".txt"):

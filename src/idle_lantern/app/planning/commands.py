@@ -14,6 +14,7 @@ from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.gear.entries import Entry, from_frame, taken_over
 from idle_lantern.core.outing import edits
@@ -242,12 +243,10 @@ class PlanCommands(QObject):
     def bring_plan(self, path: Path) -> None:
         """Take over a plan's brief (JSON), or a list of frames (CSV) as it is."""
         try:
-            text = path.read_text(encoding="utf-8")
+            text = read_text(path)
             if path.suffix.lower() == ".csv":
                 self._state.apply(edits.give_frames(f"Frames of {path.name}", read_frames_csv(text, path.name)))
             else:
                 self._state.apply(edits.set_brief(f"Plan of {path.name}", read_spec(text, path.name)))
         except LanternError as error:
             self._tell(error.sentence, True)
-        except (OSError, UnicodeDecodeError):
-            self._tell(f"{path.name}: cannot be read as text. Choose a plan (.json) or a frame list (.csv).", True)

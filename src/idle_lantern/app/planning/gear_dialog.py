@@ -25,6 +25,7 @@ from idle_lantern.app.widgets.basics import button, column, form, label, panel, 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.gear.entries import KINDS, Entry, entry_from, facts_of
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.geometry.lenses import MODELS
@@ -254,11 +255,7 @@ class GearDialog(QDialog):
 
     def bring(self, path: Path) -> None:
         """Add the entries of a file."""
-        try:
-            text = path.read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError) as error:
-            raise InputError("Cannot be read", where=str(path)) from error
-        count = self._library.take_text(text, path.name)
+        count = self._library.take_text(read_text(path), path.name)
         self.fill()
         self.message.setText(f"{count} entries brought in.")
 

@@ -1,5 +1,13 @@
 """The one family of errors that people see: what happened, where, what to do."""
 
+from __future__ import annotations
+
+#: A sentence longer than this is read by nobody: a name or a value inside it may be of any length.
+MOST_CHARACTERS = 299
+_MOST_WHERE, _LEAST_WHAT = 110, 40
+#: Narrow and wide spaces that must not break.
+_SPACES = "\u202f\u00a0"
+
 
 class LanternError(Exception):
     """A problem told in one sentence to the person who can mend it.
@@ -20,10 +28,14 @@ class LanternError(Exception):
 
     @property
     def sentence(self) -> str:
-        """The whole message: ``where: what. remedy.``"""
-        text = f"{self.where}: {self.what}" if self.where else self.what
-        text = text.rstrip(".") + "."
-        return f"{text} {self.remedy.rstrip('.')}." if self.remedy else text
+        """The whole message: ``where: what. remedy.``; one line, and cut where it could not be read."""
+        where, what, remedy = (one_line(part) for part in (self.where, self.what, self.remedy))
+        text = _assembled(where, what, remedy)
+        if len(text) > MOST_CHARACTERS:
+            where = shortened(where, _MOST_WHERE, keep_end=True)
+            room = MOST_CHARACTERS - len(_assembled(where, "", remedy))
+            text = _assembled(where, shortened(what, max(_LEAST_WHAT, room)), remedy)
+        return shortened(text, MOST_CHARACTERS)
 
 
 class InputError(LanternError):
@@ -44,3 +56,21 @@ class DocumentError(LanternError):
 
 class Cancelled(Exception):
     """The person asked to stop; shown as nothing at all."""
+
+
+def one_line(text: str) -> str:
+    """Text as it can be shown and written: no control characters, no bytes that are no text."""
+    return "".join(c if c.isprintable() or c in _SPACES else " " if c.isspace() else "\ufffd" for c in text)
+
+
+def shortened(text: str, most: int, *, keep_end: bool = False) -> str:
+    """Text of at most so many characters; of a path the end says more than the beginning."""
+    if len(text) <= most:
+        return text
+    return f"…{text[1 - most :]}" if keep_end else f"{text[: most - 1]}…"
+
+
+def _assembled(where: str, what: str, remedy: str) -> str:
+    text = f"{where}: {what}" if where else what
+    text = text.rstrip(".") + "."
+    return f"{text} {remedy.rstrip('.')}." if remedy else text

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import resource
 from pathlib import Path
@@ -20,6 +21,20 @@ def peak_rss_mib() -> float:
         return next(int(line.split()[1]) for line in lines if line.startswith("VmHWM:")) / 1024
     except (OSError, StopIteration):
         return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+def available_bytes() -> int:
+    """Memory that this process may still take: what the machine has free, less where a limit is set for the process."""
+    free = 2**62
+    with contextlib.suppress(OSError, ValueError, StopIteration):
+        lines = Path("/proc/meminfo").read_text(encoding="ascii").splitlines()
+        free = next(int(line.split()[1]) * 1024 for line in lines if line.startswith("MemAvailable:"))
+    limit = resource.getrlimit(resource.RLIMIT_AS)[0]
+    if limit != resource.RLIM_INFINITY:
+        with contextlib.suppress(OSError, ValueError):
+            pages = int(Path("/proc/self/statm").read_text(encoding="ascii").split()[0])
+            free = min(free, max(0, limit - pages * resource.getpagesize()))
+    return free
 
 
 def few_arenas() -> None:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from idle_lantern.core.base.atomic import check_writable
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.metadata import Metadata
 
@@ -38,12 +38,7 @@ def check_target(target: Path, width: int | None = None, height: int | None = No
         raise InputError(
             f"'{target.suffix or target.name}' is no picture ending", where=str(target), remedy="Use .tif, .png or .jpg"
         )
-    if target.is_dir():
-        raise InputError("Is a folder", where=str(target), remedy="Give the name of a file")
-    if not target.parent.is_dir():
-        raise InputError("Its folder does not exist", where=str(target), remedy="Make the folder first")
-    if not os.access(target.parent, os.W_OK):
-        raise InputError("Its folder is read-only", where=str(target), remedy="Choose a folder you may write to")
+    check_writable(target)
     if suffix in (".jpg", ".jpeg") and width and height and max(width, height) > JPEG_MAX_SIDE:
         raise InputError(
             f"A JPEG holds at most {JPEG_MAX_SIDE} pixels a side and this picture has {width} x {height}",

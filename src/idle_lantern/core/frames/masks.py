@@ -20,9 +20,10 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from idle_lantern.core.base.atomic import replacing
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.atomic import write_bytes
+from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.frames.frameset import MASK_ENDING
+from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
 
 Array = NDArray[Any]
@@ -62,14 +63,18 @@ def read_mask(path: Path) -> Mask:
     Raises
     ------
     InputError
-        It is no picture.
+        It cannot be read as a picture.
     """
     try:
-        with Image.open(path) as image:
-            image.thumbnail((_LONGEST, _LONGEST), Image.Resampling.BOX)
-            rgba = np.asarray(image.convert("RGBA"))
-    except Exception as error:
-        raise InputError("Is no mask that can be read", where=path.name, remedy="Save it as PNG") from error
+        picture = read(path)
+    except UnreadableFrame as error:
+        raise InputError(error.what, where=f"Mask {error.where}", remedy=error.remedy) from error
+    pixels, alpha = (None if a is None else _eight_bit(a) for a in (picture.pixels, picture.alpha))
+    assert pixels is not None
+    full = np.full(pixels.shape[:2], 255, np.uint8) if alpha is None else alpha
+    image = Image.fromarray(np.dstack([pixels, full]))
+    image.thumbnail((_LONGEST, _LONGEST), Image.Resampling.BOX)
+    rgba = np.asarray(image)
     return of_painting(rgba)
 
 
@@ -98,8 +103,7 @@ def mask_bytes(mask: Mask) -> bytes:
 
 def write_mask(mask: Mask, path: Path) -> None:
     """Write a mask as a painting, whole or not at all."""
-    with replacing(path) as part:
-        part.write_bytes(mask_bytes(mask))
+    write_bytes(path, mask_bytes(mask))
 
 
 def mask_path(folder: Path, name: str) -> Path:
@@ -117,6 +121,10 @@ def masks_in(folder: Path, names: Sequence[str]) -> dict[int, Mask]:
             if mask.hide.any() or mask.keep.any():
                 found[i] = mask
     return found
+
+
+def _eight_bit(samples: Array) -> Array:
+    return samples if samples.dtype == np.uint8 else (samples >> 8).astype(np.uint8)
 
 
 def _at(area: Array, places: Array, lens: Lens) -> Array:

@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import warnings
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import cv2
+import imagecodecs
 import numpy as np
 import tifffile
 from numpy.typing import NDArray
-from PIL import Image, ImageCms, UnidentifiedImageError
+from PIL import Image, ImageCms
 
-from idle_lantern.core.base.errors import UnreadableFrame
+from idle_lantern.core.base.errors import LanternError, UnreadableFrame
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_jpeg, check_png, check_tiff
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 Array = NDArray[Any]
 
 SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
 
-#: Pictures above this are refused before they are decoded: a header may claim anything.
-MAX_PIXELS = 1_200_000_000
 # our own limit decides, and joined pictures pass the decoder's
 Image.MAX_IMAGE_PIXELS = None
+#: Nothing can be matched on less.
+_LEAST_SIDE = 16
 _SIDEWAYS = (5, 6, 7, 8)
 
 
@@ -59,31 +63,33 @@ def probe(path: Path) -> FrameInfo:
     UnreadableFrame
         Missing, empty, damaged, of another kind, or absurdly large.
     """
-    path = Path(path)
-    _check_exists(path)
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(path) as image:
-                width, height = image.size
-                bits = 16 if image.mode.startswith("I;16") else 8
-                kind = image.format
-                plain = kind in ("JPEG", "MPO") and image.mode in ("RGB", "L")
-                icc = image.info.get("icc_profile") if image.mode not in ("CMYK", "LAB") else None
-                exif = image.getexif()
-                metadata = from_exif(exif, max(width, height))
-    except UnidentifiedImageError:
-        return _probe_tiff(path)
-    except (OSError, ValueError, SyntaxError) as error:
-        raise _damaged(path) from error
-    if kind not in ("JPEG", "PNG", "TIFF", "MPO"):
-        raise UnreadableFrame(
-            f"Is a {kind or 'unknown'} picture", where=path.name, remedy="Use JPEG, PNG or TIFF frames"
-        )
-    if kind == "TIFF":
-        bits = _tiff_bits(path)
-    elif kind == "PNG":
-        bits = _png_bits(path)
+    info = _inspected(Path(path))
+    if min(info.width, info.height) < _LEAST_SIDE:
+        raise UnreadableFrame(f"Has an impossible size of {info.width} x {info.height} pixels", where=info.path.name)
+    return info
+
+
+def _inspected(path: Path) -> FrameInfo:
+    kind = _kind_of(path)
+    if kind not in ("JPEG", "PNG", "TIFF"):
+        raise UnreadableFrame(f"Is a {kind} picture", where=path.name, remedy="Use JPEG, PNG or TIFF frames")
+    with _told(path):
+        return _probe_tiff(path) if kind == "TIFF" else _probe_pillow(path, kind)
+
+
+def _probe_pillow(path: Path, kind: str) -> FrameInfo:
+    with Image.open(path, formats=(kind,)) as image:
+        width, height = image.size
+        bits = _png_bits(path) if kind == "PNG" else 8
+        claim = Claim(width, height, len(image.getbands()), bits // 8)
+        check_claim(path, claim)
+        if kind == "JPEG":
+            check_jpeg(path, claim, progressive=bool(image.info.get("progressive")))
+        else:
+            check_png(path, claim)
+        plain = kind == "JPEG" and image.mode in ("RGB", "L")
+        icc = image.info.get("icc_profile") if image.mode not in ("CMYK", "LAB") else None
+        metadata = from_exif(image.getexif(), max(width, height))
     return replace(_upright_info(path, width, height, bits, metadata), plain_jpeg=plain, icc=icc or None)
 
 
@@ -101,18 +107,16 @@ def read(path: Path, reduce: int = 1) -> Picture:
         As ``probe``, and when the pixels are truncated or damaged.
     """
     path = Path(path)
-    info = probe(path)
-    if info.width * info.height > MAX_PIXELS:
-        raise UnreadableFrame("Has more pixels than can be joined", where=path.name, remedy="Reduce it first")
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        if info.bits == 16 or is_tiff_file(path):
-            picture = _read_deep(path)
+    info = _inspected(path)
+    with _told(path):
+        if is_tiff_file(path):
+            picture = _read_tiff(path)
+        elif info.bits == 16:
+            picture = _of_samples(imagecodecs.png_decode(path.read_bytes()))
         else:
             picture = _read_pillow(path, reduce)
-    picture = replace(picture, icc=info.icc)
-    picture = _turned(picture, info.metadata.orientation)
-    return _reduced(picture, info, reduce)
+        picture = _turned(replace(picture, icc=info.icc), info.metadata.orientation)
+        return _reduced(_sound(picture), info, reduce)
 
 
 def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
@@ -123,8 +127,11 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
     """
     if reduce > 1 or not info.plain_jpeg:
         return read(info.path, reduce)
-    pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
-    return read(info.path) if pixels is None else _turned(Picture(pixels, None, info.icc), info.metadata.orientation)
+    with _told(info.path):
+        pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
+        if pixels is None or pixels.shape[0] * pixels.shape[1] != info.width * info.height:
+            return read(info.path)
+        return _turned(Picture(pixels, None, info.icc), info.metadata.orientation)
 
 
 def sound_jpeg(info: FrameInfo) -> bool:
@@ -137,14 +144,83 @@ def sound_jpeg(info: FrameInfo) -> bool:
 
 
 def _check_exists(path: Path) -> None:
+    try:
+        stat = path.stat()
+    except FileNotFoundError as error:
+        raise UnreadableFrame("Is missing", where=str(path), remedy="Check the name or copy the file again") from error
+    except (OSError, ValueError) as error:  # no permission, a loop of links, a name that no file can have
+        raise _unreadable(path, error) from error
     if path.is_dir():
         raise UnreadableFrame("Is a folder, not a picture", where=str(path))
-    if not path.exists():
-        raise UnreadableFrame("Is missing", where=str(path), remedy="Check the name or copy the file again")
-    if path.stat().st_size == 0:
+    if not path.is_file():  # reading a pipe would wait for ever
+        raise UnreadableFrame("Is no file", where=str(path), remedy="Name a picture file")
+    if stat.st_size == 0:
         raise UnreadableFrame(
             "Is empty (zero bytes)", where=path.name, remedy="Copy it from the card again or leave it out"
         )
+
+
+#: What files begin with: those that are read, and others to be named (at byte 4 where they say so there).
+_SIGNATURES = (
+    (0, b"\xff\xd8\xff", "JPEG"),
+    (0, b"\x89PNG\r\n\x1a\n", "PNG"),
+    *((0, mark, "TIFF") for mark in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")),
+    (0, b"GIF8", "GIF"),
+    (0, b"BM", "BMP"),
+    (8, b"WEBP", "WebP"),
+    (4, b"ftypavif", "AVIF"),
+    (4, b"ftyphei", "HEIC"),
+    (4, b"ftypmif1", "HEIC"),
+    (0, b"8BPS", "layered"),
+    (0, b"\xff\x0a", "JPEG XL"),
+    (4, b"JXL ", "JPEG XL"),
+    (4, b"jP  ", "JPEG 2000"),
+)
+
+
+def _kind_of(path: Path) -> str:
+    """What a file is, by what it begins with: endings are often wrong.
+
+    Raises
+    ------
+    UnreadableFrame
+        It is missing, empty, cannot be opened, or no picture.
+    """
+    _check_exists(path)
+    try:
+        with open(path, "rb") as stream:
+            head = stream.read(16)
+    except OSError as error:
+        raise _unreadable(path, error) from error
+    kind = next((kind for at, mark, kind in _SIGNATURES if head.startswith(mark, at)), None)
+    if kind is None:
+        raise _damaged(path)
+    return kind
+
+
+@contextlib.contextmanager
+def _told(path: Path) -> Iterator[None]:
+    """The one boundary of all decoders: whatever a file makes them raise becomes a sentence about the file."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            yield
+    except LanternError:
+        raise
+    except MemoryError as error:
+        raise UnreadableFrame(
+            "Needs more memory to be read than is free",
+            where=path.name,
+            remedy="Close other programs, or reduce the picture first",
+        ) from error
+    except OSError as error:
+        raise (_damaged(path) if error.errno is None else _unreadable(path, error)) from error
+    except Exception as error:
+        raise _damaged(path) from error
+
+
+def _unreadable(path: Path, error: OSError | ValueError) -> UnreadableFrame:
+    return UnreadableFrame(f"Cannot be read ({getattr(error, 'strerror', None) or error})", where=str(path))
 
 
 def _damaged(path: Path) -> UnreadableFrame:
@@ -156,53 +232,56 @@ def _damaged(path: Path) -> UnreadableFrame:
 def _upright_info(path: Path, width: int, height: int, bits: int, metadata: Metadata) -> FrameInfo:
     if metadata.orientation in _SIDEWAYS:
         width, height = height, width
-    if width * height > MAX_PIXELS or min(width, height) < 16:
-        raise UnreadableFrame(f"Has an impossible size of {width} x {height} pixels", where=path.name)
     return FrameInfo(path, width, height, bits, metadata)
 
 
 def _probe_tiff(path: Path) -> FrameInfo:
-    """TIFF kinds that Pillow does not know, such as three channels of 16 bit."""
-    if not is_tiff_file(path):
-        raise _damaged(path)
-    try:
-        with tifffile.TiffFile(path) as tiff:
-            page = tiff.pages[0]
-            height, width = page.imagelength, page.imagewidth  # type: ignore[union-attr]
-            exif = Image.Exif()
-            for tag in page.tags:  # type: ignore[union-attr]
-                if tag.code in (274, 306, 272):
-                    exif[tag.code] = tag.value
-            icc_tag = page.tags.get(34675)  # type: ignore[union-attr]
-            focal = page.tags.get(37386)  # type: ignore[union-attr]
-            if focal is not None:
-                exif[37386] = focal.value[0] / max(1, focal.value[1])
-    except Exception as error:
-        raise _damaged(path) from error
-    icc = bytes(icc_tag.value) if icc_tag is not None else None
-    return replace(_upright_info(path, width, height, _tiff_bits(path), from_exif(exif, max(width, height))), icc=icc)
+    with tifffile.TiffFile(path) as tiff:
+        page: Any = tiff.pages[0]
+        width, height = int(page.imagewidth), int(page.imagelength)
+        claim = _claim_of(page)
+        check_claim(path, claim)
+        places, lengths = list(page.dataoffsets), list(page.databytecounts)
+        check_tiff(path, claim, int(page.compression), places, lengths)
+        icc_tag = page.tags.get(_TIFF_ICC)
+        icc = bytes(icc_tag.value) if icc_tag is not None and page.photometric in _PLAIN_TIFF else None
+        metadata = _tiff_metadata(path, page, max(width, height))
+    return replace(_upright_info(path, width, height, 8 if claim.bytes_each == 1 else 16, metadata), icc=icc or None)
+
+
+_TIFF_ICC = 34675
+#: Grey (white or black at zero), RGB, and what JPEG makes of it (TIFF 6.0, PhotometricInterpretation).
+_PLAIN_TIFF = (0, 1, 2, 6)
+
+
+def _claim_of(page: Any) -> Claim:
+    samples = int(page.samplesperpixel) * max(1, int(page.imagedepth))
+    return Claim(int(page.imagewidth), int(page.imagelength), samples, page.dtype.itemsize if page.dtype else 9)
+
+
+def _tiff_metadata(path: Path, page: Any, longer_side_px: int) -> Metadata:
+    """EXIF by Pillow where it knows the kind, else the plain tags."""
+    with contextlib.suppress(Exception), Image.open(path, formats=("TIFF",)) as image:
+        return from_exif(image.getexif(), longer_side_px)
+    exif = Image.Exif()
+    for tag in page.tags:
+        if tag.code in (274, 306, 272):
+            exif[tag.code] = tag.value
+    focal = page.tags.get(37386)
+    if focal is not None:
+        exif[37386] = focal.value[0] / max(1, focal.value[1])
+    return from_exif(exif, longer_side_px)
 
 
 def is_tiff_file(path: Path) -> bool:
-    """Whether a file is a TIFF, by what it begins with (TIFF 6.0, section 2, and its big variant): endings are often wrong.
+    """Whether a file is a TIFF, by what it begins with (TIFF 6.0, section 2, and its big variant).
 
     Raises
     ------
     UnreadableFrame
-        It is missing or empty.
+        It is missing, empty, or no picture at all.
     """
-    _check_exists(path)
-    with open(path, "rb") as stream:
-        return stream.read(4) in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
-
-
-def _tiff_bits(path: Path) -> int:
-    try:
-        with tifffile.TiffFile(path) as tiff:
-            dtype = tiff.pages[0].dtype
-    except Exception as error:
-        raise _damaged(path) from error
-    return 8 if dtype is not None and dtype.itemsize == 1 else 16
+    return _kind_of(path) == "TIFF"
 
 
 def _png_bits(path: Path) -> int:
@@ -212,24 +291,19 @@ def _png_bits(path: Path) -> int:
 
 
 def _read_pillow(path: Path, reduce: int) -> Picture:
-    try:
-        with Image.open(path) as image:
-            if reduce > 1:
-                image.draft("RGB", (-(-image.width // reduce), -(-image.height // reduce)))
-            icc = image.info.get("icc_profile")
-            if image.mode == "CMYK":
-                return Picture(_cmyk_to_rgb(image, icc))
-            alpha = None
-            if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
-                rgba = np.asarray(image.convert("RGBA"))
-                rgb, alpha = np.ascontiguousarray(rgba[..., :3]), np.ascontiguousarray(rgba[..., 3])
-            else:
-                rgb = np.asarray(image.convert("RGB"))
-            return Picture(rgb, alpha, icc)
-    except MemoryError:
-        raise
-    except Exception as error:
-        raise _damaged(path) from error
+    with Image.open(path, formats=("JPEG", "PNG", "TIFF")) as image:
+        if reduce > 1:
+            image.draft("RGB", (-(-image.width // reduce), -(-image.height // reduce)))
+        icc = image.info.get("icc_profile")
+        if image.mode == "CMYK":
+            return Picture(_cmyk_to_rgb(image, icc))
+        alpha = None
+        if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
+            rgba = np.asarray(image.convert("RGBA"))
+            rgb, alpha = np.ascontiguousarray(rgba[..., :3]), np.ascontiguousarray(rgba[..., 3])
+        else:
+            rgb = np.asarray(image.convert("RGB"))
+        return Picture(rgb, alpha, icc)
 
 
 def _cmyk_to_rgb(image: Image.Image, icc: bytes | None) -> Array:
@@ -244,39 +318,54 @@ def _cmyk_to_rgb(image: Image.Image, icc: bytes | None) -> Array:
     return np.asarray(image.convert("RGB"))
 
 
-def _read_deep(path: Path) -> Picture:
-    icc = None
-    try:
-        if not is_tiff_file(path):
-            pixels = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_UNCHANGED)
-            if pixels is None:
-                raise ValueError("not decoded")
-            if pixels.ndim == 3:
-                pixels = pixels[..., [2, 1, 0, 3][: pixels.shape[2]]]
-        else:
-            with tifffile.TiffFile(path) as tiff:
-                page = tiff.pages[0]
-                pixels = page.asarray()
-                icc_tag = page.tags.get(34675)  # type: ignore[union-attr]
-                icc = bytes(icc_tag.value) if icc_tag is not None else None
-                if page.photometric == 0:  # type: ignore[union-attr]
-                    pixels = np.iinfo(pixels.dtype).max - pixels
-                if page.photometric not in (0, 1, 2, 6):  # type: ignore[union-attr]
-                    return _read_pillow(path, 1)
-                if page.planarconfig == 2 and pixels.ndim == 3:  # type: ignore[union-attr]
-                    pixels = np.moveaxis(pixels, 0, -1)
-    except Exception as error:
-        raise _damaged(path) from error
-    if pixels.dtype.kind == "f":
+def _read_tiff(path: Path) -> Picture:
+    with tifffile.TiffFile(path) as tiff:
+        page: Any = tiff.pages[0]
+        kind = page.dtype.kind if page.dtype is not None else "?"
+        plain = page.photometric in _PLAIN_TIFF and (kind == "f" or (kind == "u" and page.dtype.itemsize <= 2))
+        if not plain:
+            return _read_pillow(path, 1)
+        pixels = _unpacked(page, Deadline(path, _claim_of(page)))
+        if page.photometric == 0:
+            pixels = (1 if kind == "f" else np.iinfo(pixels.dtype).max) - pixels
+    if kind == "f":
         pixels = np.rint(np.clip(np.nan_to_num(pixels), 0, 1) * 65535).astype(np.uint16)
-    elif pixels.dtype == bool or pixels.dtype.kind not in "u" or pixels.dtype.itemsize > 2:
-        return _read_pillow(path, 1)
+    return _of_samples(pixels)
+
+
+def _unpacked(page: Any, deadline: Deadline) -> Array:
+    """The samples (H, W, S) of a page, piece by piece."""
+    separate, _depth, height, width, samples = page.shaped
+    whole = np.zeros((separate, height, width, samples), page.dtype)
+    for piece, (plane, _d, top, left, _s), shape in page.segments(maxworkers=1):
+        deadline.check()
+        if piece is not None:
+            h, w = min(shape[1], height - top), min(shape[2], width - left)
+            whole[plane, top : top + h, left : left + w] = piece[0, :h, :w]
+    # each colour may lie in a plane of its own
+    return np.moveaxis(whole[..., 0], 0, -1) if separate > 1 else whole[0]
+
+
+def _of_samples(pixels: Array) -> Picture:
+    """Grey, grey with alpha, RGB or RGBA (H, W[, S]) of 8 or 16 bit as a picture."""
     if pixels.ndim == 2:
-        return Picture(np.repeat(pixels[..., None], 3, -1), None, icc)
-    if pixels.shape[2] == 2:
-        return Picture(np.repeat(pixels[..., :1], 3, -1), np.ascontiguousarray(pixels[..., 1]), icc)
-    alpha = np.ascontiguousarray(pixels[..., 3]) if pixels.shape[2] >= 4 else None
-    return Picture(np.ascontiguousarray(pixels[..., :3]), alpha, icc)
+        pixels = pixels[..., None]
+    samples = pixels.shape[2]
+    alpha = np.ascontiguousarray(pixels[..., -1]) if samples == 2 else None
+    if samples < 3:
+        return Picture(np.repeat(pixels[..., :1], 3, -1), alpha)
+    alpha = np.ascontiguousarray(pixels[..., 3]) if samples >= 4 else None
+    return Picture(np.ascontiguousarray(pixels[..., :3]), alpha)
+
+
+def _sound(picture: Picture) -> Picture:
+    """A picture as all others take it for granted; what a decoder made of a damaged file may be anything."""
+    pixels, alpha = picture.pixels, picture.alpha
+    if pixels.ndim != 3 or pixels.shape[2] != 3 or pixels.dtype not in (np.uint8, np.uint16):
+        raise ValueError(f"decoded to {pixels.shape} of {pixels.dtype}")
+    if alpha is not None and (alpha.shape != pixels.shape[:2] or alpha.dtype != pixels.dtype):
+        raise ValueError(f"alpha decoded to {alpha.shape} of {alpha.dtype}")
+    return picture
 
 
 def _turned(picture: Picture, orientation: int) -> Picture:

@@ -9,12 +9,15 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, fields, replace
 from typing import Any
 
+import msgspec
+
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.strict_json import whole_numbers
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.brief import SUPPORTS, Brief
-from idle_lantern.core.plan.limits import check_limits
+from idle_lantern.core.plan.limits import LIMITS, check_limit, check_limits
 
 
 @dataclass(frozen=True)
@@ -178,10 +181,12 @@ def entry_from(kind: str, name: str, facts: object) -> Entry:
             f"has an unknown fact '{unknown[0]}'", where=name, remedy=f"Known are {', '.join(sorted(known))}"
         )
     try:
-        values = {k: tuple((float(a), float(b)) for a, b in v) if k == "rail" else v for k, v in facts.items()}
-        return Entry(kind, name, KINDS[kind](**values))
-    except (TypeError, ValueError) as error:
-        raise InputError("has a value of the wrong kind", where=name) from error
+        return Entry(kind, name, msgspec.convert(whole_numbers(facts), KINDS[kind]))
+    except msgspec.ValidationError as error:
+        place = str(error).partition(" - at `$.")[2].rstrip("`")
+        if place in LIMITS:
+            check_limit(place, facts[place], whole=False)
+        raise InputError("has a value of the wrong kind", where=f"{name}, {place}" if place else name) from error
     except InputError as error:
         raise InputError(
             error.what, where=f"{name}, {error.where}" if error.where else name, remedy=error.remedy

@@ -7,14 +7,20 @@ the export is JSON as well (``docs/formats/gear.md``).
 from __future__ import annotations
 
 import json
+import logging
+import math
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from idle_lantern.core.base.errors import DocumentError, InputError
+from idle_lantern.core.base.atomic import make_folder
+from idle_lantern.core.base.errors import DocumentError, InputError, LanternError
+from idle_lantern.core.base.strict_json import parse_json
 from idle_lantern.core.gear.entries import Camera, Card, Entry, Filter, Head, LensEntry, Tripod, entry_from, facts_of
 from idle_lantern.core.plan.cost import PastJoin
+
+log = logging.getLogger(__name__)
 
 SCHEMA = "idle-lantern/gear/1"
 _VERSION = 1
@@ -61,7 +67,7 @@ class Library:
             The file is damaged or from a newer version; it is left as it is.
         """
         self.path = path
-        path.parent.mkdir(parents=True, exist_ok=True)
+        make_folder(path.parent)
         with self._open() as db:
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if version > _VERSION:
@@ -81,9 +87,16 @@ class Library:
         try:
             with closing(sqlite3.connect(self.path, timeout=5.0)) as db, db:
                 yield db
+        except sqlite3.OperationalError as error:
+            # the disk is full, the file or its folder is read-only, another program holds it: the library itself is sound
+            raise InputError(
+                f"The gear library cannot be used just now ({error})",
+                where=str(self.path),
+                remedy="Nothing of it is lost; make room on the disk, or see that you may write there, and try again",
+            ) from error
         except sqlite3.DatabaseError as error:
             raise DocumentError(
-                f"The gear library cannot be read ({error})",
+                f"The gear library is damaged ({error})",
                 where=str(self.path),
                 remedy="It was left as it is; move it away to begin a new one",
             ) from error
@@ -92,7 +105,7 @@ class Library:
         """Entries of one kind, or all, by name."""
         with self._open() as db:
             rows = db.execute("SELECT kind, name, facts FROM entries ORDER BY kind, name COLLATE NOCASE").fetchall()
-        return [entry_from(k, n, json.loads(f)) for k, n, f in rows if not kind or k == kind]
+        return [entry for k, n, f in rows if not kind or k == kind for entry in _sound(k, n, f)]
 
     def get(self, kind: str, name: str) -> Entry | None:
         """The entry of that name."""
@@ -121,10 +134,7 @@ class Library:
         InputError
             Not an export, or an entry that cannot be.
         """
-        try:
-            document = json.loads(text)
-        except ValueError as error:
-            raise InputError("Is not JSON", where=where) from error
+        document = parse_json(text.encode("utf-8", "surrogatepass"), where)
         if not isinstance(document, dict) or document.get("schema") != SCHEMA:
             raise InputError(f"Is no gear list (schema {SCHEMA})", where=where)
         try:
@@ -138,7 +148,7 @@ class Library:
         """This machine's last joins, newest first."""
         with self._open() as db:
             rows = db.execute("SELECT * FROM joins ORDER BY rowid DESC LIMIT ?", (_MOST_JOINS,)).fetchall()
-        return tuple(PastJoin(*row) for row in rows)
+        return tuple(PastJoin(*row) for row in rows if all(_is_amount(value) for value in row))
 
     def add_join(self, join: PastJoin) -> None:
         """Remember a join that ran to its end."""
@@ -147,6 +157,18 @@ class Library:
                 "INSERT INTO joins VALUES (?, ?, ?, ?, ?)",
                 (join.frames, join.read_mp, join.made_mp, join.seconds, join.peak_mib),
             )
+
+
+def _is_amount(value: object) -> bool:
+    return isinstance(value, (int, float)) and math.isfinite(value) and value > 0
+
+
+def _sound(kind: object, name: object, facts: object) -> Iterator[Entry]:
+    """The entry of a row; one that cannot be read hides no other, and stays in the file."""
+    try:
+        yield entry_from(str(kind), str(name), parse_json(str(facts).encode("utf-8", "surrogatepass")))
+    except LanternError as error:
+        log.warning("gear entry %r cannot be read: %s", name, error)
 
 
 def _write(db: sqlite3.Connection, entries: Iterable[Entry]) -> None:

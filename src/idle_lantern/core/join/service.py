@@ -21,6 +21,7 @@ from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.memory import peak_rss_mib
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import Mask, read_mask
@@ -230,11 +231,11 @@ def load_result(picture: Path, report_file: Path, path_of: Callable[[str], Path 
         Picture or report are missing or damaged.
     """
     try:
-        report = json.loads(report_file.read_text(encoding="utf-8"))
+        report = read_json(report_file)
         canvas, crop = canvas_of(report), crop_of(report)
         ids = tuple(str(f) for f in report.get("frame_ids", report.get("outing_files", ())))
         took = float(report.get("took_s", sum(report.get("timings_s", {}).values())))
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+    except (LanternError, ValueError, KeyError, TypeError, AttributeError, OverflowError) as error:
         raise InputError(
             "The report of the last join is damaged", where=str(report_file), remedy="Join again"
         ) from error
@@ -245,7 +246,7 @@ def load_result(picture: Path, report_file: Path, path_of: Callable[[str], Path 
     try:
         if ids and all(p is not None for p in paths):
             solution = solution_of(report, gather([p for p in paths if p is not None]), JoinOptions().working_mp)
-    except (LanternError, KeyError, TypeError, ValueError):
+    except (LanternError, KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError):
         solution = None  # frames are gone or changed: the picture is there all the same
     return JoinResult(picture, canvas, crop, ids, took, peak_rss_mib(), report, solution)
 

@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterable
 from pathlib import Path
 
-from idle_lantern.core.base.atomic import replacing
+from idle_lantern.core.base.atomic import make_folder, write_bytes
 
 FOLDER = "assets"
 _NAME = re.compile(r"[0-9a-f]{64}\.[a-z0-9]{1,5}")
@@ -29,9 +29,8 @@ def put(folder: Path, data: bytes, ending: str) -> str:
     name = hashlib.sha256(data).hexdigest()
     target = path(folder, name, ending)
     if not target.is_file():
-        target.parent.mkdir(parents=True, exist_ok=True)
-        with replacing(target) as part:
-            part.write_bytes(data)
+        make_folder(target.parent)
+        write_bytes(target, data)
     return name
 
 

@@ -14,8 +14,9 @@ from typing import Any
 
 import msgspec
 
-from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.atomic import make_folder, write_text
 from idle_lantern.core.base.errors import DocumentError, InputError, LanternError
+from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.frames.frameset import names_of
 from idle_lantern.core.frames.masks import mask_bytes, mask_path, read_mask
 from idle_lantern.core.outing import assets, schema
@@ -40,7 +41,7 @@ def save(outing: Outing, folder: Path) -> None:
     InputError
         It cannot be written; what was there stays.
     """
-    folder.mkdir(parents=True, exist_ok=True)
+    make_folder(folder)
     write_text(folder / DOCUMENT, to_text(outing))
 
 
@@ -53,14 +54,9 @@ def load(folder: Path) -> Outing:
         No document, damaged, or from a newer version; nothing is changed on disk.
     """
     path = folder / DOCUMENT
-    try:
-        data = path.read_bytes()
-    except FileNotFoundError as error:
-        raise DocumentError(
-            "Holds no outing", where=str(folder), remedy=f"Choose a folder with a file {DOCUMENT}"
-        ) from error
-    except OSError as error:
-        raise DocumentError("Cannot be read", where=str(path), remedy="The file was left as it is") from error
+    if not path.exists():
+        raise DocumentError("Holds no outing", where=str(folder), remedy=f"Choose a folder with a file {DOCUMENT}")
+    data = read_bytes(path, error=DocumentError, remedy="The file was left as it is")
     document = schema.parsed(data, str(path))
     version = _version_of(document, str(path))
     outing = schema.checked(raised(document, version, schema.VERSION), str(path))

@@ -10,13 +10,12 @@ from typing import Any
 import msgspec
 
 from idle_lantern.core.base.errors import DocumentError, LanternError
+from idle_lantern.core.base.strict_json import parse_json, whole_numbers
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.exchange import brief_document
 
 PREFIX = "idle-lantern/outing/"
 VERSION = 4
-#: No document of the program comes near this.
-MOST_BYTES = 64_000_000
 #: Fields of the scene in which null stands for infinity, which JSON has not.
 _ENDLESS = ("far_m", "background_m")
 
@@ -29,16 +28,7 @@ def parsed(data: bytes, where: str) -> dict[str, Any]:
     DocumentError
         Too large, no JSON, nested absurdly, or no object.
     """
-    if len(data) > MOST_BYTES:
-        raise DocumentError(f"Is {len(data) / 1e6:.0f} MB, too large for an outing", where=where, remedy=_LEFT)
-    try:
-        document = msgspec.json.decode(data)
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise DocumentError(
-            f"Is damaged at line {_line_of(error, data)}",
-            where=where,
-            remedy="It was left as it is; take it from a backup",
-        ) from error
+    document = parse_json(data, where, error=DocumentError, remedy=f"{_LEFT}; take it from a backup")
     if not isinstance(document, dict):
         raise DocumentError("Is no outing document", where=where, remedy=_LEFT)
     return document
@@ -53,7 +43,7 @@ def checked(document: dict[str, Any], where: str) -> Outing:
         A value is missing, of the wrong kind or out of its limits; the place is named.
     """
     try:
-        return msgspec.convert(_whole_numbers(_with_infinity(document)), Outing)
+        return msgspec.convert(whole_numbers(_with_infinity(document)), Outing)
     except msgspec.ValidationError as error:
         what, _, place = str(error).partition(" - at `$.")
         place = place.rstrip("`").replace(".", "/").replace("[", "/").replace("]", "")
@@ -98,22 +88,6 @@ def _with_infinity(document: dict[str, Any]) -> dict[str, Any]:
         return document
     full = {key: math.inf if key in _ENDLESS and value is None else value for key, value in scene.items()}
     return {**document, "brief": {**brief, "scene": full}}
-
-
-def _whole_numbers(value: Any) -> Any:
-    """Numbers like 3.0, which other programs write for 3, as whole ones."""
-    if isinstance(value, dict):
-        return {key: _whole_numbers(v) for key, v in value.items()}
-    if isinstance(value, list):
-        return [_whole_numbers(v) for v in value]
-    return int(value) if isinstance(value, float) and value.is_integer() and abs(value) < 2**53 else value
-
-
-def _line_of(error: Exception, data: bytes) -> int:
-    """The line that a decoder's message points to."""
-    digits = str(error).rpartition("byte ")[2].rstrip(")")
-    at = int(digits) if digits.isdecimal() and len(digits) < 12 else len(data)
-    return data.count(b"\n", 0, at) + 1
 
 
 def _short(text: str, most: int = 160) -> str:

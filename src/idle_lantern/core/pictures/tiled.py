@@ -19,6 +19,10 @@ from idle_lantern.core.pictures.source import HeldPicture, PictureSource
 Array = NDArray[Any]
 
 
+#: Our own tiles are of 512 pixels.
+_MOST_TILE_PX = 4096
+
+
 class TiledPicture:
     """A picture on disk; only its table of contents is held.
 
@@ -40,21 +44,28 @@ class TiledPicture:
                 icc = page.tags.get(34675)
                 self.icc = bytes(icc.value) if icc is not None else None
                 self.encoding = _encoding_of(page.description)
-            sound = all(
-                p.is_tiled and p.samplesperpixel in (3, 4) and p.tilewidth == p.tilelength == page.tilewidth
-                for p in self._pages
-            )
+                self.tile_px, self.channels = int(page.tilewidth), int(page.samplesperpixel)
+                self.dtype = np.dtype(page.dtype)
+                self.sizes = tuple((int(p.imagewidth), int(p.imagelength)) for p in self._pages)
+                sound = all(self._is_sound(level, size) for level, size in zip(self._pages, self.sizes))
+            self._file = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
         except FileNotFoundError as error:
             raise InputError("Is missing", where=str(path)) from error
         except Exception as error:  # whatever a damaged file makes the reader do
             raise InputError("Is damaged or no tiled picture", where=str(path)) from error
         if not sound:
             raise InputError("Is no tiled picture", where=str(path))
-        self.tile_px = int(page.tilewidth)
-        self.dtype = np.dtype(page.dtype)
-        self.channels = int(page.samplesperpixel)
-        self.sizes = tuple((int(p.imagewidth), int(p.imagelength)) for p in self._pages)
-        self._file = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+
+    def _is_sound(self, page: Any, size: tuple[int, int]) -> bool:
+        """Whether a level is laid out as all are, with no tile larger than what is read without asking for memory."""
+        tiles = -(-size[0] // self.tile_px) * -(-size[1] // self.tile_px) if 0 < self.tile_px <= _MOST_TILE_PX else 0
+        return (
+            tiles == len(page.dataoffsets) == len(page.databytecounts)
+            and page.is_tiled
+            and self.channels in (3, 4)
+            and (page.samplesperpixel, page.dtype) == (self.channels, self.dtype)
+            and page.tilewidth == page.tilelength == self.tile_px
+        )
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile, cut at the rim.

@@ -13,7 +13,7 @@ import numpy as np
 from fpdf import FPDF
 
 from idle_lantern.core.base import units
-from idle_lantern.core.base.atomic import replacing
+from idle_lantern.core.base.atomic import write_bytes, write_text
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
@@ -116,11 +116,9 @@ def _table(plan: Plan) -> str:
 def write_card(plan: Plan, path: Path, title: str = "") -> None:
     """Write the card: PDF or text by its ending; it appears only when complete."""
     if path.suffix.lower() == ".pdf":
-        with replacing(path) as part:
-            part.write_bytes(card_pdf(plan, title))
+        write_bytes(path, card_pdf(plan, title))
     else:
-        with replacing(path) as part:
-            part.write_text(card_text(plan, title), encoding="utf-8")
+        write_text(path, card_text(plan, title))
 
 
 def card_pdf(plan: Plan, title: str = "") -> bytes:

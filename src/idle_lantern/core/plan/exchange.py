@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import math
+import re
 from dataclasses import asdict, fields, is_dataclass
 from typing import Any
 
-from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.plan.brief import Brief, Exposure, Mark, Run, Scene, Site, Stop, Support, Target
+import msgspec
+
+from idle_lantern.core.base.errors import InputError, shortened
+from idle_lantern.core.base.strict_json import parse_json, whole_numbers
+from idle_lantern.core.plan.brief import Brief, Exposure, Run, Scene, Site, Support, Target
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import KINDS
+from idle_lantern.core.plan.limits import LIMITS, check_limit
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
@@ -44,10 +48,7 @@ def read_spec(text: str, where: str = "") -> Brief:
     InputError
         Not JSON, another kind of document, an unknown field or an impossible value.
     """
-    try:
-        document = json.loads(text)
-    except ValueError as error:
-        raise InputError(f"Is not JSON (line {getattr(error, 'lineno', 0)})", where=where) from error
+    document = parse_json(text.encode("utf-8", "surrogatepass"), where)
     if not isinstance(document, dict) or document.get("schema") not in (SPEC_SCHEMA, PLAN_SCHEMA):
         raise InputError(f"Is no plan specification (schema {SPEC_SCHEMA})", where=where)
     try:
@@ -125,6 +126,10 @@ def plan_csv(plan: Plan) -> str:
     return stream.getvalue()
 
 
+#: Nobody shoots more; every frame is planned, drawn and proved.
+_MOST_FRAMES = 20_000
+
+
 def read_frames_csv(text: str, where: str = "") -> tuple[GridFrame, ...]:
     """Frames in order of shooting from CSV with at least ``yaw_deg`` and ``pitch_deg``.
 
@@ -136,24 +141,31 @@ def read_frames_csv(text: str, where: str = "") -> tuple[GridFrame, ...]:
         A column is missing or a line cannot be read; the sentence names the line.
     """
     reader = csv.DictReader(io.StringIO(text))
-    columns = set(reader.fieldnames or ())
+    try:
+        columns = set(reader.fieldnames or ())
+        records = list(reader)
+    except csv.Error as error:
+        raise InputError(f"Is no CSV ({error})", where=where) from error
+    if len(records) > _MOST_FRAMES:
+        raise InputError(f"Holds {len(records)} frames, more than {_MOST_FRAMES}", where=where)
     if not {"yaw_deg", "pitch_deg"} <= columns:
         raise InputError("Has no columns yaw_deg and pitch_deg", where=where, remedy="Name them in the first line")
     frames: list[GridFrame] = []
     rows: dict[float, int] = {}
-    for line, record in enumerate(reader, 2):
+    columns_of: dict[int, int] = {}
+    for line, record in enumerate(records, 2):
         try:
             yaw, pitch, roll, right, up = (
                 float(record.get(c) or 0) for c in ("yaw_deg", "pitch_deg", "roll_deg", "shift_right_mm", "shift_up_mm")
             )
             if not (math.isfinite(yaw) and abs(yaw) <= 540 and -90 <= pitch <= 90 and abs(roll) <= 180):
                 raise ValueError
-        except ValueError:
+        except (ValueError, TypeError):
             raise InputError(
                 f"Line {line} is no frame", where=where, remedy="Yaw -540 to 540, pitch -90 to 90, in degrees"
             ) from None
         row = rows.setdefault(round(pitch, 1), len(rows) + 1)
-        column = 1 + sum(f.row == row for f in frames)
+        column = columns_of[row] = columns_of.get(row, 0) + 1
         role = record.get("role") or "field"
         frames.append(GridFrame(len(frames) + 1, row, column, (yaw + 180) % 360 - 180, pitch, roll, role, right, up))
     if not frames:
@@ -173,42 +185,36 @@ def _plain(value: Any) -> Any:
 
 #: Fields in which null stands for infinity.
 _ENDLESS = {"far_m", "background_m"}
-_LISTS = {"marks": Mark, "stops": Stop}
 
 
 def _filled(start: Any, row: object, name: str, strict: bool) -> Any:
     if not isinstance(row, dict):
         raise InputError("must be an object", where=name)
     kind = type(start)
-    unknown = sorted(set(row) - set(kind.__dataclass_fields__))
+    known = {f.name: str(f.type) for f in fields(kind)}
+    unknown = sorted(set(row) - set(known))
     if unknown and strict:
-        known = ", ".join(kind.__dataclass_fields__)
-        raise InputError(f"has an unknown field '{unknown[0]}'", where=name, remedy=f"Known are {known}")
-    values = {f.name: getattr(start, f.name) for f in fields(start)}
-    try:
-        for key, value in row.items():
-            if key not in values:
-                continue
-            if key in _ENDLESS and value is None:
-                value = math.inf
-            elif key in _LISTS:
-                value = tuple(_LISTS[key](**v) for v in value)
-            elif key == "readings":
-                value = tuple((float(a), float(ev)) for a, ev in value)
-            elif isinstance(values[key], (bool, str)) and not isinstance(value, type(values[key])):
-                raise InputError(
-                    "has a value of the wrong kind",
-                    where=f"{name}, {key}",
-                    remedy="Words in quotes, true or false without",
-                )
-            elif isinstance(values[key], int) and isinstance(value, float) and value == int(value):
-                value = int(value)
-            values[key] = value
-        return kind(**values)
-    except (TypeError, ValueError) as error:
         raise InputError(
-            "has a value of the wrong kind", where=name, remedy="Numbers without quotes, please"
+            f"has an unknown field '{shortened(unknown[0], 40)}'",
+            where=name,
+            remedy=f"Known are {', '.join(known)}",
+        )
+    given = {key: math.inf if key in _ENDLESS and v is None else v for key, v in row.items() if key in known}
+    values = {**asdict(start), **given}
+    try:
+        return msgspec.convert(whole_numbers(values), kind)
+    except msgspec.ValidationError as error:
+        place = str(error).partition(" - at `$.")[2].rstrip("`")
+        field = re.split(r"[.\[]", place)[0]
+        if field in LIMITS:
+            check_limit(field, values[field], whole="int" in known[field])
+        raise InputError(
+            "has a value of the wrong kind",
+            where=f"{name}, {place}" if place else name,
+            remedy="Words in quotes, true or false without, numbers without",
         ) from error
     except InputError as error:
         inner = error.where if error.where.startswith(name) else f"{name}, {error.where}" if error.where else name
         raise InputError(error.what, where=inner, remedy=error.remedy) from error
+    except (TypeError, ValueError, OverflowError) as error:
+        raise InputError("has a value of the wrong kind", where=name) from error

@@ -11,6 +11,7 @@ from typing import Any
 from msgspec import Meta
 
 from idle_lantern.core.base.checks import within
+from idle_lantern.core.base.errors import InputError
 
 #: Field -> its name for people, lowest and highest value, unit.
 LIMITS: dict[str, tuple[str, float, float, str]] = {
@@ -89,5 +90,18 @@ def check_limits(part: Any) -> None:
     """
     for f in fields(part):
         if f.name in LIMITS:
-            name, low, high, unit = LIMITS[f.name]
-            within(name, getattr(part, f.name), low, high, unit)
+            check_limit(f.name, getattr(part, f.name), whole=str(f.type).startswith(("int", "Annotated[int")))
+
+
+def check_limit(field: str, value: Any, *, whole: bool) -> None:
+    """Refuse a value of a field outside its limits, or one that is not ``whole`` and must be.
+
+    Raises
+    ------
+    InputError
+        With name, limits and value.
+    """
+    name, low, high, unit = LIMITS[field]
+    within(name, value, low, high, unit)
+    if whole and not isinstance(value, int):
+        raise InputError(f"must be a whole number, not {value:g}", where=name, remedy=f"Use {low:g} to {high:g}")

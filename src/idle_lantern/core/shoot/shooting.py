@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef
@@ -41,12 +41,7 @@ def shoot(
         Stopped between two frames; those taken stay.
     """
     target = folder / document.FRAMES
-    try:
-        target.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise InputError(
-            f"Cannot be made ({error.strerror})", where=str(target), remedy="Choose a folder you may write to"
-        ) from error
+    make_folder(target)
     names = set(taken_names)
     progress.begin("work", len(frames))
     for frame in frames:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime
 from pathlib import Path
 
+from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import FrameRef, Outing
@@ -44,7 +45,7 @@ def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
     outing = demo_outing()
     plan = make_plan(outing.brief)
     devices = SimulatedRig(outing.rig)
-    (folder / document.FRAMES).mkdir(parents=True, exist_ok=True)
+    make_folder(folder / document.FRAMES)
     progress.begin("shoot", len(plan.frames))
     for frame in plan.frames:
         reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)

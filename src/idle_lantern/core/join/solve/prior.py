@@ -12,11 +12,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.geometry import rotations
 
 Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/directions/1"
+#: Three turns: no head counts on beyond.
+_MOST_DEG = 1080.0
 
 
 def read_prior(path: Path) -> dict[str, Array]:
@@ -27,12 +30,7 @@ def read_prior(path: Path) -> dict[str, Array]:
     InputError
         Missing, not JSON, or without usable directions.
     """
-    try:
-        document = json.loads(Path(path).read_text(encoding="utf-8"))
-    except OSError as error:
-        raise InputError(f"Cannot be read ({error.strerror})", where=str(path)) from error
-    except ValueError as error:
-        raise InputError("Is not JSON", where=str(path), remedy="Give a directions file") from error
+    document = read_json(Path(path), remedy="Give a directions file")
     rows = document.get("frames") if isinstance(document, dict) else None
     if not isinstance(rows, list):
         raise InputError("Holds no list 'frames'", where=str(path), remedy="Give a directions file")
@@ -42,10 +40,10 @@ def read_prior(path: Path) -> dict[str, Array]:
             yaw, pitch = float(row["yaw_deg"]), float(row["pitch_deg"])
             roll = float(row.get("roll_deg", 0.0))
             name = str(row["file"])
-        except (KeyError, TypeError, ValueError, AttributeError) as error:
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as error:
             raise InputError("Each of 'frames' needs file, yaw_deg and pitch_deg", where=str(path)) from error
-        if not all(math.isfinite(v) for v in (yaw, pitch, roll)):
-            raise InputError(f"The direction of {name} is no number", where=str(path))
+        if not all(math.isfinite(v) and abs(v) <= _MOST_DEG for v in (yaw, pitch, roll)):
+            raise InputError(f"The direction of {name} is no angle in degrees", where=str(path))
         known[Path(name).name] = rotations.from_yaw_pitch_roll(*np.radians([yaw, pitch, roll]))
     return known
 
