@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 from pathlib import Path
 
+from idle_lantern.cli.ends import give, say
 from idle_lantern.core.base.atomic import make_folder
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import duration
 
@@ -28,16 +29,13 @@ class _Line:
     def begin(self, stage: str, total: int) -> None:
         """Start counting."""
         self._clock.begin(stage, total)
-        print(
-            f"Shooting the demo outing with the simulated camera: {total} frames, some ten seconds, once.",
-            file=sys.stderr,
-        )
+        say(f"Shooting the demo outing with the simulated camera: {total} frames, some ten seconds, once.")
 
     def advance(self, n: int = 1) -> None:
         """Count a frame."""
         self._clock.advance(n)
         left = self._clock.remaining_s
-        print(f"  {self._clock.fraction:4.0%}" + (f", about {duration(left)} left" if left else ""), file=sys.stderr)
+        say(f"  {self._clock.fraction:4.0%}" + (f", about {duration(left)} left" if left else ""))
 
 
 def run(args: argparse.Namespace) -> int:
@@ -51,11 +49,9 @@ def run(args: argparse.Namespace) -> int:
     from idle_lantern.core.sim.demo import make_demo
 
     if args.screenshots is None and not has_display():
-        print(
-            "There is no display to open a window on; use --screenshots DIR to render each view to a PNG.",
-            file=sys.stderr,
+        raise InputError(
+            "There is no display to open a window on", remedy="Use --screenshots DIR to render each view to a PNG"
         )
-        return 2
     folder = outings_folder() / "ambrel-holm-evening"
     make_folder(folder)
     make_demo(folder, _Line())
@@ -63,6 +59,6 @@ def run(args: argparse.Namespace) -> int:
         from idle_lantern.app.screenshots import render_views
 
         for path in render_views(folder, args.screenshots):
-            print(path)
+            give(f"{path}\n")
         return 0
     return open_window(folder)

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
-import signal
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from types import FrameType
 from typing import Any
 
-from idle_lantern.core.base.atomic import write_text
+from idle_lantern.cli.ends import BAD_INPUT, CANNOT, DONE, give, say, stopping
+from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import StageClock
@@ -30,7 +28,6 @@ from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 
 ENDS = (Finished, Failed)
-JOINED, BAD_INPUT, CANNOT_JOIN, INTERRUPTED = 0, 2, 3, 130
 
 
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
@@ -62,7 +59,11 @@ class TerminalProgress:
     def __init__(self) -> None:
         self._clock = StageClock(dict(STAGE_WEIGHTS))
         self._live = sys.stderr.isatty()
-        self.stop = False
+        self._stop = False
+
+    def ask_to_stop(self) -> None:
+        """Raise ``Cancelled`` at the next report."""
+        self._stop = True
 
     def begin(self, stage: str, total: int) -> None:
         """Enter a stage."""
@@ -78,13 +79,13 @@ class TerminalProgress:
             self._show(end="\r")
 
     def _check(self) -> None:
-        if self.stop:
+        if self._stop:
             raise Cancelled
 
     def _show(self, end: str) -> None:
         left = self._clock.remaining_s
         rest = f", about {duration(left)} left" if left is not None else ""
-        print(f"{self._clock.fraction:4.0%} {self._clock.stage}{rest}          ", end=end, file=sys.stderr, flush=True)
+        say(f"{self._clock.fraction:4.0%} {self._clock.stage}{rest}          ", end=end)
 
 
 def _masks(folder: Path | None, names: Sequence[str]) -> dict[str, Path]:
@@ -106,34 +107,30 @@ def _masks(folder: Path | None, names: Sequence[str]) -> dict[str, Path]:
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; returns the exit code."""
     progress = TerminalProgress()
-
-    def stop(_signal: int, _frame: FrameType | None) -> None:
-        progress.stop = True
-
-    before = {s: signal.signal(s, stop) for s in (signal.SIGINT, signal.SIGTERM)}
     ended: list[Event] = []
-    try:
-        run_request(_request(args), lambda event: ended.append(event) if isinstance(event, ENDS) else None, progress)
-    except Cancelled:
-        print("Stopped; nothing was written.", file=sys.stderr)
-        return INTERRUPTED
-    except LanternError as error:  # before the join could begin
-        return _failed(args, error, failure_report(None, [str(f) for f in args.frames], error.sentence))
-    except MemoryError:
-        print("The picture does not fit into memory. Give a smaller --width.", file=sys.stderr)
-        return CANNOT_JOIN
-    finally:
-        for s, handler in before.items():
-            signal.signal(s, handler)
+    with stopping(progress.ask_to_stop):
+        try:
+            run_request(
+                _request(args), lambda event: ended.append(event) if isinstance(event, ENDS) else None, progress
+            )
+        except LanternError as error:  # before the join could begin
+            return _failed(args, error, failure_report(None, [str(f) for f in args.frames], error.sentence))
     end = ended[-1]
     if isinstance(end, Failed):
         return _failed(args, end.error, end.report)
     assert isinstance(end, Finished)
     for row in end.result.report["frames"]:
         if row["reason"]:
-            print(f"left out {row['file']}: {row['reason']}", file=sys.stderr)
-    print(args.out)
-    return JOINED
+            say(f"left out {row['file']}: {row['reason']}")
+    if end.report_error is not None:
+        say(f"{end.report_error.sentence} The picture is there: {args.out}.")
+        return BAD_INPUT
+    try:
+        give(f"{args.out}\n")
+    except LanternError as error:
+        say(f"{error.sentence} The picture is there: {args.out}.")
+        return BAD_INPUT
+    return DONE
 
 
 def _request(args: argparse.Namespace) -> JoinRequest:
@@ -150,7 +147,7 @@ def _request(args: argparse.Namespace) -> JoinRequest:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
     check_target(args.out)
     if args.report is not None:
-        _check_report(args.report)
+        check_writable(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]
     check_outputs(outputs, _inputs(args))
     frames = gather(args.frames)
@@ -176,25 +173,15 @@ def _inputs(args: argparse.Namespace) -> list[Path]:
     return [*args.frames, *([args.prior] if args.prior else []), *painted]
 
 
-def _check_report(path: Path) -> None:
-    """Say before the work whether the report can be written."""
-    if not path.parent.is_dir():
-        raise InputError("Its folder does not exist", where=str(path), remedy="Make the folder first")
-    if path.is_dir():
-        raise InputError("Is a folder", where=str(path), remedy="Give the name of a file")
-    if not os.access(path.parent, os.W_OK):
-        raise InputError("Its folder is read-only", where=str(path), remedy="Choose a folder you may write to")
-
-
 def _failed(args: argparse.Namespace, error: LanternError, report: dict[str, Any]) -> int:
     """Tell why, and write it where a report was asked for and nothing else would be lost by it."""
-    print(error.sentence, file=sys.stderr)
+    say(error.sentence)
     if args.report is not None:
         try:
-            _check_report(args.report)
+            check_writable(args.report)
             check_outputs([args.out, args.report], _inputs(args))
             write_text(args.report, json.dumps(report, indent=1))
         except LanternError as second:
             if second.sentence != error.sentence:
-                print(second.sentence, file=sys.stderr)
-    return CANNOT_JOIN if isinstance(error, JoinError) else BAD_INPUT
+                say(second.sentence)
+    return CANNOT if isinstance(error, JoinError) else BAD_INPUT

@@ -7,34 +7,43 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
+from typing import NoReturn
 
 from idle_lantern import __version__
-from idle_lantern.core.base.errors import LanternError
+from idle_lantern.cli.ends import BAD_INPUT, run_to_end, say
+from idle_lantern.core.base.errors import MOST_CHARACTERS, InputError, shortened
 from idle_lantern.core.base.memory import few_arenas
 
 COMMANDS = ("plan", "join", "demo")
 
 
+class _Parser(argparse.ArgumentParser):
+    """Tells what is wrong in one line, however long the argument was."""
+
+    def error(self, message: str) -> NoReturn:
+        say(shortened(f"{self.prog}: {message}. See {self.prog} --help.", MOST_CHARACTERS))
+        raise SystemExit(BAD_INPUT)
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     """Parse and run; returns the exit code."""
-    parser = argparse.ArgumentParser(
+    return run_to_end(lambda: _run(list(sys.argv[1:] if arguments is None else arguments)))
+
+
+def _run(arguments: list[str]) -> int:
+    # the work is spread over our own threads; more inside each only fight for the cores
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    few_arenas()
+    parser = _Parser(
         prog="idle-lantern", description="Plan, shoot, join and deliver panoramas. Without a command: the window."
     )
     parser.add_argument("--version", action="version", version=f"Idle Lantern {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
-    arguments = list(sys.argv[1:] if arguments is None else arguments)
-    # the work is spread over our own threads; more inside each only fight for the cores
-    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    few_arenas()
     # a command's libraries take half a second to load: only those of the one asked for are
     for name in arguments[:1] if arguments and arguments[0] in COMMANDS else COMMANDS:
         importlib.import_module(f"idle_lantern.cli.{name}").add_parser(commands)
     args = parser.parse_args(arguments)
-    try:
-        return _window() if args.command is None else int(args.run(args))
-    except LanternError as error:
-        print(error.sentence, file=sys.stderr)
-        return 2
+    return _window() if args.command is None else int(args.run(args))
 
 
 def _window() -> int:
@@ -42,8 +51,7 @@ def _window() -> int:
     from idle_lantern.app.main import has_display, run
 
     if not has_display():
-        print("There is no display to open a window on. Commands: idle-lantern --help", file=sys.stderr)
-        return 2
+        raise InputError("There is no display to open a window on", remedy="Commands: idle-lantern --help")
     return run()
 
 

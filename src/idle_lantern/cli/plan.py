@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import json
-import sys
 from pathlib import Path
 
-from idle_lantern.core.base.atomic import write_text
+from idle_lantern.cli.ends import DONE, give, say
+from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_spec
@@ -34,20 +35,30 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
 
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; remarks go to standard error, the angle list to standard output."""
-    text = read_text(args.spec)
-    if args.out is not None and args.out.suffix.lower() not in (".json", ".csv"):
-        raise InputError(f"'{args.out.suffix}' is no plan ending", where=str(args.out), remedy="Use .json or .csv")
-    if args.card is not None and args.card.suffix.lower() not in (".pdf", ".txt"):
-        raise InputError(f"'{args.card.suffix}' is no card ending", where=str(args.card), remedy="Use .pdf or .txt")
-    plan = make_plan(read_spec(text, str(args.spec)))
+    if args.out is not None:
+        _check_ending(args.out, "plan", (".json", ".csv"))
+    if args.card is not None:
+        _check_ending(args.card, "card", (".pdf", ".txt"))
+    outputs = [path for path in (args.out, args.card) if path is not None]
+    check_outputs(outputs, [args.spec])
+    for path in outputs:
+        check_writable(path)
+    plan = make_plan(read_spec(read_text(args.spec), str(args.spec)))
     for judgement in judge(plan):
-        print(f"{judgement.sentence} {judgement.remedy}", file=sys.stderr)
+        say(f"{judgement.sentence} {judgement.remedy}")
     if args.card is not None:
         write_card(plan, args.card)
     if args.out is None:
-        print(angle_list(plan), end="")
+        give(angle_list(plan))
     elif args.out.suffix.lower() == ".csv":
         write_text(args.out, plan_csv(plan))
     else:
         write_text(args.out, json.dumps(plan_document(plan), indent=1))
-    return 0
+    return DONE
+
+
+def _check_ending(path: Path, what: str, endings: tuple[str, str]) -> None:
+    if path.suffix.lower() not in endings:
+        raise InputError(
+            f"'{path.suffix}' is no {what} ending", where=str(path), remedy=f"Use {endings[0]} or {endings[1]}"
+        )

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import errno
 import resource
 from pathlib import Path
 
 #: From malloc.h of the GNU C library.
 _M_ARENA_MAX = -8
+#: cv::Error::StsNoMem.
+_OPENCV_NO_MEMORY = -4
 
 
 def peak_rss_mib() -> float:
@@ -35,6 +38,15 @@ def available_bytes() -> int:
             pages = int(Path("/proc/self/statm").read_text(encoding="ascii").split()[0])
             free = min(free, max(0, limit - pages * resource.getpagesize()))
     return free
+
+
+def is_out_of_memory(error: BaseException) -> bool:
+    """Whether an error, of whatever library, says that memory ran out."""
+    if isinstance(error, MemoryError) or getattr(error, "errno", None) == errno.ENOMEM:
+        return True
+    if getattr(error, "code", None) == _OPENCV_NO_MEMORY:
+        return True
+    return any(words in str(error) for words in ("can't start new thread", "bad_alloc", "failed to map segment"))
 
 
 def few_arenas() -> None:

@@ -20,6 +20,11 @@ Array = NDArray[Any]
 MOST_BYTES = 600_000_000
 
 
+def keeps(infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> bool:
+    """Whether a set is kept decoded, where frames may take so much memory."""
+    return sum(i.width * i.height * 3 * i.bits // 8 for i in infos) <= min(most_bytes, MOST_BYTES)
+
+
 class DecodedFrames:
     """Full-size frames of a set, all in one working space of colour.
 
@@ -30,7 +35,7 @@ class DecodedFrames:
     def __init__(self, infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> None:
         self.infos = infos
         self.space = working_space([i.icc for i in infos])
-        self.keeps = sum(i.width * i.height * 3 * i.bits // 8 for i in infos) <= min(most_bytes, MOST_BYTES)
+        self.keeps = keeps(infos, most_bytes)
         self._kept: dict[int, Picture] = {}
         self._lock = Lock()
 

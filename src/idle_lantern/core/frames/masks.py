@@ -68,7 +68,11 @@ def read_mask(path: Path) -> Mask:
     try:
         picture = read(path)
     except UnreadableFrame as error:
-        raise InputError(error.what, where=f"Mask {error.where}", remedy=error.remedy) from error
+        raise InputError(
+            f"Is no mask that can be read ({error.what[0].lower()}{error.what[1:]})",
+            where=error.where,
+            remedy="Save it as PNG anew, or take it away",
+        ) from error
     pixels, alpha = (None if a is None else _eight_bit(a) for a in (picture.pixels, picture.alpha))
     assert pixels is not None
     full = np.full(pixels.shape[:2], 255, np.uint8) if alpha is None else alpha

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageCms
 
 from idle_lantern.core.base.errors import LanternError, UnreadableFrame
+from idle_lantern.core.base.memory import available_bytes, is_out_of_memory
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_jpeg, check_png, check_tiff
 from idle_lantern.core.frames.metadata import Metadata, from_exif
@@ -28,6 +29,7 @@ SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
 
 # our own limit decides, and joined pictures pass the decoder's
 Image.MAX_IMAGE_PIXELS = None
+_LEAST_FREE_BYTES = 100_000_000
 #: Nothing can be matched on less.
 _LEAST_SIDE = 16
 _SIDEWAYS = (5, 6, 7, 8)
@@ -207,15 +209,16 @@ def _told(path: Path) -> Iterator[None]:
             yield
     except LanternError:
         raise
-    except MemoryError as error:
-        raise UnreadableFrame(
-            "Needs more memory to be read than is free",
-            where=path.name,
-            remedy="Close other programs, or reduce the picture first",
-        ) from error
-    except OSError as error:
-        raise (_damaged(path) if error.errno is None else _unreadable(path, error)) from error
     except Exception as error:
+        # decoders that get no memory say anything; a sound file must not be called damaged for it
+        if is_out_of_memory(error) or available_bytes() < _LEAST_FREE_BYTES:
+            raise UnreadableFrame(
+                "Needs more memory to be read than is free",
+                where=path.name,
+                remedy="Close other programs, or reduce the picture first",
+            ) from error
+        if isinstance(error, OSError) and error.errno is not None:
+            raise _unreadable(path, error) from error
         raise _damaged(path) from error
 
 

@@ -16,13 +16,14 @@ from typing import Any
 
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.atomic import write_text
-from idle_lantern.core.base.errors import InputError, LanternError
-from idle_lantern.core.base.memory import peak_rss_mib
+from idle_lantern.core.base.atomic import check_writable, write_text
+from idle_lantern.core.base.errors import InputError, JoinError, LanternError
+from idle_lantern.core.base.memory import available_bytes, is_out_of_memory, peak_rss_mib
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import read_json
-from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.base.units import file_size
+from idle_lantern.core.frames.decoded import DecodedFrames, keeps
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import Mask, read_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -119,9 +120,10 @@ class TileDone(Event):
 
 @dataclass(frozen=True)
 class Finished(Event):
-    """The picture stands."""
+    """The picture stands; ``report_error`` says why its report does not, where one was asked for."""
 
     result: JoinResult
+    report_error: LanternError | None = None
 
 
 @dataclass(frozen=True)
@@ -153,12 +155,62 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
         masks_given = [f.mask for f in request.frames if f.mask is not None]
         check_outputs(outputs, [f.path for f in request.frames] + masks_given)
         frames = request.solution.frames if request.solution else gather([f.path for f in request.frames])
+        for path in outputs:
+            check_writable(path)
+        _check_memory(frames, request.options)
         result = _joined(request, frames, sink, progress, begun)
     except LanternError as error:
-        names = [str(f.path) for f in request.frames]
-        sink(Failed(*ids, error, failure_report(frames, names, error.sentence)))
+        _tell_failure(request, frames, error, sink)
         return
-    sink(Finished(*ids, result))
+    except Exception as error:
+        if not is_out_of_memory(error):
+            raise
+        _tell_failure(request, frames, _too_little_memory(), sink)
+        return
+    report_error = None
+    if request.report is not None:
+        try:
+            write_text(request.report, json.dumps(result.report, indent=1))
+        except LanternError as error:
+            report_error = error
+    sink(Finished(*ids, result, report_error))
+
+
+def _tell_failure(request: JoinRequest, frames: FrameSet | None, error: LanternError, sink: Sink) -> None:
+    names = [str(f.path) for f in request.frames]
+    report = failure_report(frames, names, error.sentence)
+    sink(Failed(request.document_id, request.request_id, error, report))
+
+
+#: What solving takes beside the frames: its libraries, a few threads, points and overview.
+_BESIDE_FRAMES_BYTES = 300_000_000
+#: Full-size frames that are worked on at once, with what is made of each.
+_AT_ONCE = 6
+
+
+def _check_memory(frames: FrameSet, options: JoinOptions) -> None:
+    """Say before the work that there is too little memory for it.
+
+    Raises
+    ------
+    JoinError
+        With what is needed and what is free.
+    """
+    sizes = [i.width * i.height * 3 * i.bits // 8 for i in frames.infos]
+    kept = sum(sizes) if keeps(frames.infos, options.memory() // 4) else 0
+    needed, free = _BESIDE_FRAMES_BYTES + kept + _AT_ONCE * max(sizes), available_bytes()
+    if needed > free:
+        raise JoinError(
+            f"Joining these {len(sizes)} frames needs some {file_size(needed)} of memory, and {file_size(free)} are free",
+            remedy="Close other programs" + (", or allow less for frames with --memory 0.5" if kept else ""),
+        )
+
+
+def _too_little_memory() -> JoinError:
+    return JoinError(
+        "The join ran out of memory",
+        remedy="Close other programs, allow it less with --memory, or ask for a smaller picture; what is done so far is kept",
+    )
 
 
 def _joined(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float) -> JoinResult:
@@ -195,8 +247,6 @@ def _joined(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progre
             on_tile=lambda tile: sink(TileDone(*ids, tile)),
         )
         report = _report(request, solution, made, time.monotonic() - begun)
-        if request.report is not None:
-            write_text(request.report, json.dumps(report, indent=1))
     return JoinResult(
         request.target,
         made.canvas,
