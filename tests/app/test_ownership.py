@@ -229,8 +229,8 @@ def test_plans_are_judged_off_the_interface_thread(window: Window, settled: Call
 def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
     qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
 ):
-    from idle_lantern.app import state as state_module
     from idle_lantern.core.base.errors import InputError
+    from idle_lantern.core.outing import holding
 
     folder = _folder(window)
 
@@ -238,7 +238,7 @@ def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
         raise InputError("Writing failed (No space left on device)", where=str(folder))
 
     with monkeypatch.context() as broken:
-        broken.setattr(state_module.document, "save", full)
+        broken.setattr(holding.document, "save", full)
         window.state.apply(edits.rename("Kept in mind"))
         window.state.save_now()
         assert window.state.unsaved

@@ -229,7 +229,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     drawn = window.map._join.links
     assert drawn
     folder = window.state.folder
-    window.state.save_now()
+    window.close()
 
     again = Window(Settings())
     qtbot.addWidget(again, before_close_func=lambda w: w.tasks.cancel_all())

@@ -39,6 +39,14 @@ ACTIONS: tuple[Action, ...] = (
     Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.outings.new()),
     Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.outings.ask_open()),
     Action("outing.rename", "Rename the outing …", "Outing", "", lambda w: w.outings.rename()),
+    Action(
+        "outing.elsewhere",
+        "Keep the outing in another folder …",
+        "Outing",
+        "",
+        lambda w: w.outings.save_elsewhere(),
+        ready=lambda w: w.state.folder is not None,
+    ),
     Action("outing.bring", "Bring in pictures …", "Outing", "Ctrl+I", lambda w: w.frames_stage.ask_files()),
     Action(
         "outing.bring_folder",

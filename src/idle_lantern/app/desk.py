@@ -43,6 +43,9 @@ class Desk(QObject):
         self.devices = Devices()
         self.gear: Library | None = self._open_gear()
         self.joins = JoinRunner(self.state, self.tasks, self.gear, self)
+        # an outing that was left is let go to other windows when no work can end in it any more
+        self.tasks.changed.connect(self._release_others)
+        self.state.changed.connect(lambda topics: self._release_others() if "outing" in topics else None)
 
     @property
     def settings(self) -> Settings:
@@ -60,6 +63,10 @@ class Desk(QObject):
     def start(self, *args: Any, **kwargs: Any) -> Any:
         """Start work off the thread; as ``TaskRunner.start``."""
         return self.tasks.start(*args, **kwargs)
+
+    def _release_others(self) -> None:
+        if self.tasks.idle:
+            self.state.keeper.release_others()
 
     def _open_gear(self) -> Library | None:
         """The gear library; one that cannot be read is left, and everything else works without it."""

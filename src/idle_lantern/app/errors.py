@@ -2,31 +2,26 @@
 
 from __future__ import annotations
 
-import faulthandler
 import logging
 import logging.handlers
 import sys
 from types import TracebackType
-from typing import TextIO
 
 from PyQt6.QtCore import QtMsgType, qInstallMessageHandler
 
 from idle_lantern.app import settings
 from idle_lantern.app.state import AppState
+from idle_lantern.core.base.errors import LanternError
 
 log = logging.getLogger("idle_lantern")
-_crash_file: TextIO | None = None
 
 
 def start_logging() -> None:
-    """Log to a rotating file; faults of the interpreter to another."""
-    global _crash_file
+    """Log to a rotating file."""
     path = settings.log_file()
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handler = logging.handlers.RotatingFileHandler(path, maxBytes=500_000, backupCount=2, encoding="utf-8")
-        _crash_file = open(path.with_name("crash.txt"), "a", encoding="utf-8")
-        faulthandler.enable(_crash_file)
     except OSError:
         return
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
@@ -42,10 +37,12 @@ def catch_all(state: AppState) -> None:
         log.critical("uncaught", exc_info=(kind, error, trace))
         try:
             state.save_now()
-            state.message.emit(
-                f"Something unexpected happened ({kind.__name__}: {error}). Your outing is saved; details are in {settings.log_file()}.",
-                True,
+            safe = "Your outing is saved" if not state.unsaved else "Your last changes are not saved yet"
+            what = LanternError(
+                f"Something unexpected happened ({kind.__name__}: {error})",
+                remedy=f"{safe}; details are in {settings.shown(settings.log_file())}",
             )
+            state.message.emit(what.sentence, True)
         except Exception:
             sys.__excepthook__(kind, error, trace)
 

@@ -109,7 +109,7 @@ class JoinRunner(QObject):
                 elif not isinstance(event, TileDone):
                     log.debug("join %s: %s", event.request_id, type(event).__name__)
 
-            make_folder(request.target.parent)
+            make_folder(request.target.parent, inside=place.folder)
             run(request, sink, task)
 
         def taken(product: object) -> None:

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import signal
+import socket
 import sys
 from importlib import resources
 from pathlib import Path
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QObject, QSocketNotifier, QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from idle_lantern.app import errors, settings, theme
 from idle_lantern.app.collector import InterfaceThreadCollector
+from idle_lantern.app.sessions import Crash, Session
 from idle_lantern.app.window import Window
 
 
@@ -39,22 +43,66 @@ def has_display() -> bool:
 def run(outing: Path | None = None) -> int:
     """Open the window and stay until it is closed."""
     errors.start_logging()
+    session = Session()
+    crashes = session.begin()
     app = make_application()
     kept = settings.load()
     theme.apply(app, kept.look)
     window = Window(kept)
     errors.catch_all(window.state)
+    ender = _Ender(window)
     window.show()
-    QTimer.singleShot(0, lambda: _first_outing(window, outing))
-    return app.exec()
+    QTimer.singleShot(0, lambda: _first_outing(window, outing, crashes))
+    code = app.exec()
+    signal.set_wakeup_fd(-1)
+    session.end()
+    return INTERRUPTED if ender.asked else code
 
 
-def _first_outing(window: Window, outing: Path | None) -> None:
+#: As the command line ends when it is interrupted.
+INTERRUPTED = 130
+
+
+class _Ender(QObject):
+    """Ends the window when the system asks for it: saved, without a question that nobody is there to answer.
+
+    Python hears a signal only between its own steps, and Qt may wait for long; the signal's number comes
+    through a pair of sockets, which wakes Qt up.
+    """
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.asked = False
+        self._window = window
+        ours, theirs = socket.socketpair()
+        ours.setblocking(False)
+        theirs.setblocking(False)
+        self._sockets = ours, theirs
+        signal.set_wakeup_fd(theirs.fileno(), warn_on_full_buffer=False)
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            if signal.getsignal(number) != signal.SIG_IGN:
+                signal.signal(number, lambda *_: None)
+        # the stub knows no plain descriptor
+        self._notifier = QSocketNotifier(ours.fileno(), QSocketNotifier.Type.Read, self)  # type: ignore[call-overload]
+        self._notifier.activated.connect(self._end)
+
+    def _end(self) -> None:
+        with contextlib.suppress(OSError):
+            self._sockets[0].recv(64)
+        self.asked = True
+        self._window.end_now()
+
+
+def _first_outing(window: Window, outing: Path | None, crashes: list[Crash]) -> None:
     last = Path(window.desk.settings.last_outing) if window.desk.settings.last_outing else None
-    for folder in (outing, last):
-        if folder is not None and (folder / "outing.json").exists() and window.open_outing(folder):
-            return
-    window.outings.begin("First outing")
+    opened = any(
+        folder is not None and (folder / "outing.json").exists() and window.open_outing(folder)
+        for folder in (outing, last)
+    )
+    if not opened:
+        window.outings.begin("First outing")
+    if crashes:
+        window.tell_crash(crashes)
 
 
 if __name__ == "__main__":

@@ -7,13 +7,13 @@ import re
 from dataclasses import replace
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.desk import Desk
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing import edits, rescue
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief
 
@@ -26,6 +26,7 @@ class Outings(QObject):
     def __init__(self, desk: Desk, parent: QWidget) -> None:
         super().__init__(parent)
         self._desk, self._state, self._parent = desk, desk.state, parent
+        self._state.keeper.moved.connect(self._tell_moved)
 
     def open(self, folder: Path, stage: str = "") -> bool:
         """Open an outing's folder; a damaged one is told and everything stays as it was."""
@@ -40,24 +41,121 @@ class Outings(QObject):
         return True
 
     def may_leave(self) -> bool:
-        """Whether the present outing may be left: it is saved, or the person says that it may be lost."""
+        """Whether the present outing may be left: it is saved, or the person says what to do with what is not."""
         self._state.save_now()
         if not self._state.unsaved:
             return True
-        answer = QMessageBox.question(
-            self._parent,
+        kept = rescue.kept_of(self._state.outing.id, settings_module.rescue_folder()) is not None
+        box = QMessageBox(
+            QMessageBox.Icon.Warning,
             "Not saved",
-            f"The last changes of '{self._state.outing.name}' cannot be saved in {self._state.folder}. "
-            "Leave it all the same? They would be lost.",
-            QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel,
-            QMessageBox.StandardButton.Cancel,
+            f"The last changes of '{self._state.outing.name}' cannot be saved in {settings_module.shown(self._folder)}. "
+            + (
+                "A copy is kept elsewhere and offered when this outing is opened again."
+                if kept
+                else "They would be lost."
+            ),
+            parent=self._parent,
         )
-        return answer == QMessageBox.StandardButton.Discard
+        elsewhere = box.addButton("Save elsewhere …", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Leave", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(elsewhere)
+        box.setEscapeButton(stay)
+        box.exec()
+        if box.clickedButton() is elsewhere:
+            return self.save_elsewhere()
+        return box.clickedButton() is leave
+
+    @property
+    def _folder(self) -> Path:
+        assert self._state.folder is not None
+        return self._state.folder
+
+    def save_elsewhere(self) -> bool:
+        """Ask for a folder, and keep the outing there from now on."""
+        name, _ = QFileDialog.getSaveFileName(
+            self._parent, "Keep the outing in a new folder", str(Path.home() / self._folder.name)
+        )
+        if not name:
+            return False
+        try:
+            self._state.go_on_in(Path(name))
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            return False
+        self._opened("")
+        self._desk.tell(f"The outing is kept in {settings_module.shown(Path(name))} from now on.", problem=False)
+        return True
+
+    def _tell_moved(self, now: Path | None) -> None:
+        """The folder was moved, renamed or removed while the outing is open."""
+        before = settings_module.shown(self._folder)
+        if now is None:
+            self._desk.tell(f"The folder {before} is gone. Bring it back, or save the outing elsewhere.")
+            return
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "The folder was moved",
+            f"The folder of '{self._state.outing.name}' was moved from {before} to {settings_module.shown(now)}. "
+            "Nothing is written before you choose.",
+            parent=self._parent,
+        )
+        follow = box.addButton("Go on there", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
+        box.buttonClicked.connect(lambda chosen: self._follow(now) if chosen is follow else None)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    def _follow(self, now: Path) -> None:
+        self._state.keeper.follow(now)
+        self._remember()
+        self._desk.tell(f"The outing is kept in {settings_module.shown(now)} now.", problem=False)
 
     def _opened(self, stage: str) -> None:
-        self._desk.kept.settings = replace(self._desk.settings, last_outing=str(self._state.folder))
+        self._remember()
         self.opened.emit(stage)
         self._desk.joins.load_finished()
+        if self._state.reading:
+            self._desk.tell(f"{self._state.outing.name}: {self._state.reading}.")
+        self._offer_rescued()
+
+    def _remember(self) -> None:
+        """Keep at once which outing is open: a killed window must find it again."""
+        self._desk.kept.settings = replace(self._desk.settings, last_outing=str(self._folder))
+        settings_module.save(self._desk.settings)
+
+    def _offer_rescued(self) -> None:
+        """What could not be saved last time can be taken over, as an edit that undo takes back."""
+        root = settings_module.rescue_folder()
+        kept = rescue.kept_of(self._state.outing.id, root)
+        if kept is None or self._state.reading:
+            return
+        if kept.outing == self._state.outing:
+            rescue.forget(self._state.outing.id, root)
+            return
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Unsaved changes",
+            f"Changes of '{kept.outing.name}' from {kept.kept.replace('T', ' ')} could not be saved then and were kept. "
+            "Take them over? Undo brings back what is open now.",
+            parent=self._parent,
+        )
+        take = box.addButton("Take them over", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Throw them away", QMessageBox.ButtonRole.DestructiveRole)
+        later = box.addButton("Later", QMessageBox.ButtonRole.RejectRole)
+        box.setEscapeButton(later)
+
+        def chosen(button: object) -> None:
+            if button is take:
+                self._state.apply(edits.Edit("Take over unsaved changes", lambda _o: kept.outing))
+                self._state.save_now()
+            if button in (take, drop) and not self._state.unsaved:
+                rescue.forget(kept.outing.id, root)
+
+        box.buttonClicked.connect(chosen)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
 
     def new(self) -> None:
         """Ask for a name and begin."""
@@ -82,11 +180,10 @@ class Outings(QObject):
             outing = Outing(
                 name, now.isoformat(timespec="minutes"), Brief(rig=brief.rig, support=brief.support, site=site)
             )
-            document.save(outing, folder)
-        except (LanternError, OSError) as error:
-            self._desk.tell(error.sentence if isinstance(error, LanternError) else f"{folder}: {error.strerror}.")
+            self._state.begin(outing, folder)
+        except LanternError as error:
+            self._desk.tell(error.sentence)
             return
-        self._state.set_outing(outing, folder)
         self._opened("plan")
         self._desk.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", problem=False)
 

@@ -41,6 +41,16 @@ def gear_file() -> Path:
     return Path(platformdirs.user_data_dir(_NAME)) / "gear.sqlite"
 
 
+def rescue_folder() -> Path:
+    """Where copies of outings are kept that cannot be saved where they belong."""
+    return Path(platformdirs.user_state_dir(_NAME)) / "rescue"
+
+
+def sessions_folder() -> Path:
+    """Where each open window leaves word of itself, so that the next one knows how it ended."""
+    return Path(platformdirs.user_state_dir(_NAME)) / "sessions"
+
+
 def shown(path: Path) -> str:
     """A path as told to people: the home folder as ``~``."""
     try:

@@ -7,26 +7,24 @@ which names what changed. Work that was begun for an outing hands its edits to
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from idle_lantern.app.history import History
+from idle_lantern.app.keeper import Keeper
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.join.service import JoinResult
 from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.outing import assets, document
+from idle_lantern.core.outing import document
 from idle_lantern.core.outing.edits import Edit, know_contents
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.shoot.guide import Guide, guide
-
-_SAVE_AFTER_MS, _TRY_AGAIN_MS = 400, 5000
 
 
 @dataclass(frozen=True)
@@ -60,7 +58,9 @@ class AppState(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.folder: Path | None = None
+        self.keeper = Keeper(self)
+        self.keeper.told.connect(self.message)
+        self.keeper.changed.connect(lambda: self.changed.emit({"saved"}))
         self.outing = Outing("No outing", "")
         self.past: tuple[PastJoin, ...] = ()
         self.plan: Plan = self._planned(self.outing)
@@ -72,12 +72,6 @@ class AppState(QObject):
         self.at: int | None = None
         self.joined: JoinResult | None = None
         self.picture: PictureSource | None = None
-        #: When the document first could not be saved, None while it is safe.
-        self.unsaved_since: float | None = None
-        self._dirty = False
-        self._save_timer = QTimer(self)
-        self._save_timer.setSingleShot(True)
-        self._save_timer.timeout.connect(self.save_now)
 
     def _planned(self, outing: Outing) -> Plan:
         return make_plan(outing.brief, frames=outing.given_frames, past=self.past)
@@ -100,6 +94,16 @@ class AppState(QObject):
     # --- document ---------------------------------------------------------------
 
     @property
+    def folder(self) -> Path | None:
+        """Where the open outing lies."""
+        return self.keeper.folder
+
+    @property
+    def reading(self) -> str:
+        """Why the outing may only be looked at; empty where it may be changed."""
+        return self.keeper.reading
+
+    @property
     def place(self) -> OutingPlace | None:
         """The open outing, for work that is begun for it."""
         return None if self.folder is None else OutingPlace(self.outing.id, self.folder, self.outing.name)
@@ -117,24 +121,66 @@ class AppState(QObject):
             It cannot be read; all stays as it is.
         """
         self.save_now()  # what is opened may be this very outing
-        outing = document.load(folder)
-        assets.sweep(folder, document.assets_named(outing))
-        self.set_outing(outing, folder)
+        held, outing = self.keeper.read(folder)
+        try:
+            plan = self._planned(outing)
+        except BaseException:
+            self.keeper.drop(held)
+            raise
+        self.keeper.change(held, outing)
+        self._show(outing, plan)
 
-    def set_outing(self, outing: Outing, folder: Path) -> None:
-        """Take over a document; the one before is saved first."""
+    def begin(self, outing: Outing, folder: Path) -> None:
+        """Begin a new outing in a folder of its own; the one before is saved first.
+
+        Raises
+        ------
+        InputError
+            It cannot be written; all stays as it is.
+        """
         self.save_now()
-        plan = self._planned(outing)
-        self.folder, self.outing = folder, outing
+        document.save(outing, folder)
+        self.open(folder)
+
+    def go_on_in(self, folder: Path) -> None:
+        """Keep the open outing in another folder from now on.
+
+        Raises
+        ------
+        InputError
+            It cannot be written there; all stays as it is.
+        """
+        outing = self.keeper.copy_to(folder)
+        self._show(outing, self._planned(outing))
+
+    def _show(self, outing: Outing, plan: Plan) -> None:
+        self.outing = outing
         self._set_plan(plan)
         self.history = History()
         self.selected = self.selected_id = self.at = None
         self.joined = self.picture = None
-        self._dirty, self.unsaved_since = False, None
         self.changed.emit({"outing", "plan", "frames", "choices", "masks", "selection", "join", "map", "saved"})
+
+    def may_change(self) -> bool:
+        """Whether the outing may be changed here; where another window holds it that is told.
+
+        An outing that the other window has let go may be changed from then on, as it was left there.
+        """
+        if not self.reading:
+            return True
+        if not self.keeper.may_write():
+            self.message.emit(f"{self.outing.name}: {self.reading}.", True)
+            return False
+        if self.folder is not None and self.keeper.changed_outside():
+            self.open(self.folder)
+            self.message.emit("The other window has changed the outing; this is how it left it.", False)
+            return False
+        return True
 
     def apply(self, edit: Edit) -> Applied:
         """Make an edit; an impossible one is told and changes nothing."""
+        if not self.may_change():
+            return Applied(f"{self.outing.name}: it was not changed.")
         try:
             after = edit.apply(self.outing)
             plan = self._planned(after) if _plans_differ(after, self.outing) else self.plan
@@ -151,16 +197,16 @@ class AppState(QObject):
         if self.is_open(place):
             return self.apply(edit)
         try:
-            document.save(edit.apply(document.load(place.folder)), place.folder)
-        except (LanternError, OSError) as error:
-            sentence = f"{place.name}: {_sentence(error, place.folder)}"
+            self.keeper.apply_elsewhere(place.folder, edit)
+        except LanternError as error:
+            sentence = f"{place.name}: {error.sentence}"
             self.message.emit(sentence, True)
             return Applied(sentence)
         return Applied()
 
     def note_contents(self, place: OutingPlace, hashes: dict[str, str]) -> None:
         """Note what frames' files hold; nothing that a person did, so nothing to undo."""
-        if not hashes:
+        if not hashes or (self.is_open(place) and self.reading):
             return
         edit = know_contents(hashes)
         if not self.is_open(place):
@@ -170,6 +216,8 @@ class AppState(QObject):
 
     def undo(self) -> None:
         """Take the last edit back."""
+        if not self.may_change():
+            return
         step = self.history.undo(self.outing)
         if step is not None:
             self._take(self._still_known(step.outing), None)
@@ -177,6 +225,8 @@ class AppState(QObject):
 
     def redo(self) -> None:
         """Make the edit taken back again."""
+        if not self.may_change():
+            return
         step = self.history.redo(self.outing)
         if step is not None:
             self._take(self._still_known(step.outing), None)
@@ -204,34 +254,22 @@ class AppState(QObject):
         if after.masks != before.masks:
             topics.add("masks")
         self.outing = after
-        self._dirty = True
-        self._save_timer.start(_SAVE_AFTER_MS)
+        self.keeper.take(after)
         self.changed.emit(topics)
 
     @property
     def unsaved(self) -> bool:
         """Whether something was changed that is not on disk yet."""
-        return self._dirty and self.folder is not None
+        return self.keeper.unsaved
+
+    @property
+    def unsaved_since(self) -> float | None:
+        """When the document first could not be saved, None while it is safe."""
+        return self.keeper.unsaved_since
 
     def save_now(self) -> None:
-        """Write the document if it changed; where that fails it is told once and tried again and again."""
-        self._save_timer.stop()
-        if not self._dirty or self.folder is None:
-            return
-        try:
-            document.save(self.outing, self.folder)
-        except (LanternError, OSError) as error:
-            if self.unsaved_since is None:
-                self.unsaved_since = time.time()
-                self.message.emit(f"Not saved: {_sentence(error, self.folder)} It is tried again by itself.", True)
-                self.changed.emit({"saved"})
-            self._save_timer.start(_TRY_AGAIN_MS)
-            return
-        self._dirty = False
-        if self.unsaved_since is not None:
-            self.unsaved_since = None
-            self.message.emit("Saved again.", False)
-            self.changed.emit({"saved"})
+        """Write the document if it changed."""
+        self.keeper.save_now()
 
     # --- selection and view -----------------------------------------------------
 
@@ -284,7 +322,3 @@ class AppState(QObject):
 
 def _plans_differ(a: Outing, b: Outing) -> bool:
     return a.brief != b.brief or a.given_frames != b.given_frames
-
-
-def _sentence(error: Exception, folder: Path) -> str:
-    return error.sentence if isinstance(error, LanternError) else f"{folder}: cannot be written ({error})."

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
-import traceback
 from collections.abc import Callable
 from typing import Any
 
 from PyQt6.QtCore import QCoreApplication, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from idle_lantern.core.base.errors import Cancelled, LanternError
+from idle_lantern.core.base.memory import is_out_of_memory
 from idle_lantern.core.base.progress import StageClock
 
 log = logging.getLogger(__name__)
@@ -74,25 +75,28 @@ class Task(QObject):
         except Cancelled:
             pass
         except LanternError as error:
-            self.failed.emit(error)
-        except MemoryError:
-            self.failed.emit(
-                LanternError("The computer ran out of memory", remedy="Use a smaller size or fewer frames")
-            )
+            self._emit(self.failed, error)
         except Exception as error:  # the last barrier: everything else is our mistake, told as such
-            log.exception("task %s failed", self.title)
-            self.failed.emit(
-                LanternError(
+            if is_out_of_memory(error):
+                told = LanternError("The computer ran out of memory", remedy="Use a smaller size or fewer frames")
+            else:
+                log.exception("task %s failed", self.title)
+                told = LanternError(
                     f"{self.title} met an unexpected fault ({type(error).__name__}: {error})",
                     remedy="Nothing was lost; the details are in the log",
                 )
-            )
-            log.debug("%s", traceback.format_exc())
+            self._emit(self.failed, told)
         else:
             if not self._stop:
-                self.done.emit(result)
+                self._emit(self.done, result)
         finally:
-            self.ended.emit()
+            self._emit(self.ended)
+
+    @staticmethod
+    def _emit(signal: Any, *values: object) -> None:
+        """Tell the interface; where the window is gone meanwhile there is nobody to be told."""
+        with contextlib.suppress(RuntimeError):  # Qt's half of the task is deleted
+            signal.emit(*values)
 
 
 class _Runnable(QRunnable):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import time
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
     QApplication,
+    QDialog,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -40,10 +41,12 @@ from idle_lantern.app.stages.logbook import LogbookStage
 from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.basics import button, label, set_look_property
+from idle_lantern.app.widgets.crash_dialog import CrashDialog, Report
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.stage_tab import StageTab
 from idle_lantern.core.base import units
+from idle_lantern.core.outing import rescue
 
 #: Share of the height that the map takes by stage: it leads while planning and steps back for the picture.
 _MAP_SHARE = {"plan": 0.40, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
@@ -58,6 +61,7 @@ class Window(QMainWindow):
         self.state, self.tasks = self.desk.state, self.desk.tasks
         self.outings = Outings(self.desk, self)
         self.stage = "plan"
+        self._ending = False
         self.setWindowTitle("Idle Lantern")
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
@@ -257,12 +261,9 @@ class Window(QMainWindow):
     def _refresh(self, topics: set[str]) -> None:
         self._title.setText(self.state.outing.name)
         since = self.state.unsaved_since
-        self._where.setText(
-            f"◆ NOT SAVED since {time.strftime('%H:%M', time.localtime(since))}"
-            if since is not None
-            else ("saves itself" if self.state.folder else "")
-        )
-        set_look_property(self._where, "role", "warn" if since is not None else "dim")
+        text, role = window_model.saving(since, reading=bool(self.state.reading), open_=self.state.folder is not None)
+        self._where.setText(text)
+        set_look_property(self._where, "role", role)
         self._where.setToolTip(str(self.state.folder or ""))
         lacks = window_model.lacks(self.state.plan, self.state.outing, self.state.guide, self.state.joined)
         for stage, tab in self.tabs.items():
@@ -279,12 +280,30 @@ class Window(QMainWindow):
         self._work_text.setText(f"{task.title}{stage}{rest}")
         self._bar.setValue(round(1000 * task.clock.fraction))
 
+    def tell_crash(self, crashes: Sequence[Report]) -> None:
+        """Say that the last window was not closed, and offer its report."""
+        others = [kept.outing.name for kept in rescue.all_kept(settings_module.rescue_folder())]
+        safe = f"'{self.state.outing.name}' is as it was last saved. A stopped join goes on where it was."
+        if others:
+            names = ", ".join(f"'{name}'" for name in others[:5])
+            safe += f" Unsaved changes were kept of {names}; they are offered when you open it."
+        dialog = CrashDialog(crashes, safe, lambda sentence: self.tell(sentence, True), self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
+    def end_now(self) -> None:
+        """Close without a question; what cannot be saved is kept elsewhere."""
+        self._ending = True
+        for dialog in self.findChildren(QDialog):
+            dialog.reject()
+        self.close()
+
     def _chosen_on_map(self, number: int) -> None:
         if self.stage == "field":
             self.state.go_to(number)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        if event is not None and not self.outings.may_leave():
+        if event is not None and not self._ending and not self.outings.may_leave():
             event.ignore()
             return
         self.tasks.cancel_all()
@@ -292,6 +311,7 @@ class Window(QMainWindow):
             view.stop()
         self._message_clear.stop()
         self.state.save_now()
+        self.state.keeper.release()
         settings_module.save(self.desk.settings)
         app = QApplication.instance()
         if app is not None:

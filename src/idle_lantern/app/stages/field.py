@@ -158,7 +158,7 @@ class FieldStage(Stage):
 
     def _shoot(self, numbers: list[int]) -> None:
         place = self.state.place
-        if place is None:
+        if place is None or not self.state.may_change():
             return
         frames = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
         devices, rig = self.devices(), self.state.outing.rig

@@ -101,7 +101,7 @@ class FramesStage(Stage):
     def bring(self, paths: list[Path]) -> None:
         """Add files, and the pictures of folders; unreadable ones are named and left."""
         place = self.state.place
-        if place is None:
+        if place is None or not self.state.may_change():
             return
         self.desk.ask("go.frames")
 

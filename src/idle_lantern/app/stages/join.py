@@ -108,7 +108,7 @@ class JoinStage(Stage):
 
     def _start(self, solution: Solution | None) -> None:
         place = self.state.place
-        if place is None or self.desk.joins.busy:
+        if place is None or self.desk.joins.busy or not self.state.may_change():
             return
         self._failure = ""
         self.desk.joins.start(model.request_for(self.state.outing, place.folder, solution), place)
@@ -135,6 +135,8 @@ class JoinStage(Stage):
         """Paint what must not show, or must."""
         if not self.can_mask() or self.state.place is None:
             self.desk.tell("There are no frames to paint on. Shoot some or bring pictures in under Frames.")
+            return None
+        if not self.state.may_change():
             return None
         dialog = MaskDialog(self.desk, self.state.selected_id, self.window())
         dialog.finished.connect(lambda _r: self._follow_choices())

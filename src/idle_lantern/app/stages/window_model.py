@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
+import time
+
 from idle_lantern.app.stages.join_model import differs
 from idle_lantern.core.base import units
 from idle_lantern.core.join.service import JoinResult
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.shoot.guide import Guide
+
+
+def saving(unsaved_since: float | None, *, reading: bool, open_: bool) -> tuple[str, str]:
+    """What stands beside the outing's name, and how: whether its changes are safe."""
+    if unsaved_since is not None:
+        return f"◆ NOT SAVED since {time.strftime('%H:%M', time.localtime(unsaved_since))}", "warn"
+    if reading:
+        return "◆ open in another window: to look at only", "warn"
+    return ("saves itself" if open_ else ""), "dim"
 
 
 def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -> dict[str, str]:

@@ -83,14 +83,16 @@ def write_bytes(target: Path, data: bytes) -> None:
         temporary.write_bytes(data)
 
 
-def make_folder(folder: Path) -> None:
-    """Make a folder and those above it, where they are not there yet.
+def make_folder(folder: Path, *, inside: Path | None = None) -> None:
+    """Make a folder and those above it, where they are not there yet; with ``inside`` only within that one.
 
     Raises
     ------
     InputError
-        It cannot be made.
+        It cannot be made, or ``inside`` is not there: a folder that was moved is not begun anew behind its back.
     """
+    if inside is not None and not inside.is_dir():
+        raise InputError("Is not there any more", where=str(inside), remedy="Bring the folder back")
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except (OSError, ValueError) as error:

@@ -25,6 +25,8 @@ log = logging.getLogger(__name__)
 SCHEMA = "idle-lantern/gear/1"
 _VERSION = 1
 _MOST_JOINS = 50
+#: So long another window may hold the file.
+_PATIENCE_S = 5.0
 
 #: Invented things to begin with: sizes as they are common, of no maker.
 GENERIC: tuple[Entry, ...] = (
@@ -85,7 +87,7 @@ class Library:
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
         try:
-            with closing(sqlite3.connect(self.path, timeout=5.0)) as db, db:
+            with closing(sqlite3.connect(self.path, timeout=_PATIENCE_S)) as db, db:
                 yield db
         except sqlite3.OperationalError as error:
             # the disk is full, the file or its folder is read-only, another program holds it: the library itself is sound

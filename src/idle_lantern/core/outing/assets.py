@@ -29,7 +29,7 @@ def put(folder: Path, data: bytes, ending: str) -> str:
     name = hashlib.sha256(data).hexdigest()
     target = path(folder, name, ending)
     if not target.is_file():
-        make_folder(target.parent)
+        make_folder(target.parent, inside=folder)
         write_bytes(target, data)
     return name
 

@@ -102,6 +102,24 @@ def relative(folder: Path, path: Path) -> str:
     return name
 
 
+def copied(outing: Outing, folder: Path, target: Path) -> Outing:
+    """The outing as it has to be in another folder: its assets go along, frames are named where they lie.
+
+    Raises
+    ------
+    InputError
+        ``target`` holds something already, or cannot be written.
+    """
+    if target.exists() and any(target.iterdir()):
+        raise InputError("Is not empty", where=str(target), remedy="Choose an empty or a new folder")
+    make_folder(target)
+    for name in assets_named(outing):
+        for source in (folder / assets.FOLDER).glob(f"{name}.*"):
+            assets.put(target, read_bytes(source), source.suffix.lstrip("."))
+    frames = tuple(replace(ref, file=str(resolve(folder, ref).absolute())) for ref in outing.frames)
+    return replace(outing, frames=frames)
+
+
 def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
     """The file with what is painted on a frame, None where nothing is."""
     asset = outing.mask_of(frame_id)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -9,6 +10,8 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.outing import document
 from idle_lantern.core.plan.planner import make_plan
+
+log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
@@ -62,5 +65,8 @@ class OutingIndex:
             )
         except LanternError as error:
             summary = OutingSummary(folder, folder.name, fault=error.sentence)
+        except Exception as error:  # one outing that trips the program must not hide the others
+            log.exception("outing %s", folder)
+            summary = OutingSummary(folder, folder.name, fault=f"Cannot be shown ({type(error).__name__}).")
         self._known[folder] = (stamp, summary)
         return summary

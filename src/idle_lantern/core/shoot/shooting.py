@@ -41,7 +41,7 @@ def shoot(
         Stopped between two frames; those taken stay.
     """
     target = folder / document.FRAMES
-    make_folder(target)
+    make_folder(target, inside=folder)
     names = set(taken_names)
     progress.begin("work", len(frames))
     for frame in frames:
