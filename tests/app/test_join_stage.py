@@ -14,12 +14,14 @@ from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QRadioButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, render
 
+from idle_lantern.app import joins
 from idle_lantern.app.masking import HIDE, MaskDialog
 from idle_lantern.app.stages import join_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join import service
 from idle_lantern.core.join.match import detect
 from idle_lantern.core.outing import document
 from idle_lantern.core.pictures.source import region
@@ -175,6 +177,7 @@ def test_a_stopped_join_goes_on_where_it_was(
     frames = render(tmp_path, Lens("rectilinear", 420, 360, 480), directions)
     looked: list[int] = []
     real = detect.quick_features
+    monkeypatch.setattr(joins, "_WORKER", service)  # in this process, where it can be watched
     monkeypatch.setattr(detect, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
     window.frames_stage.bring(list(frames.paths))
     settled(window)

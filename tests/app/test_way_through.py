@@ -13,11 +13,12 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, rms
 
+from idle_lantern.app import joins
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join import pipeline
+from idle_lantern.core.join import pipeline, service
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.sim.truth import registration_error_px
 
@@ -244,6 +245,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     def never(*_a: object, **_k: object) -> None:
         raise AssertionError("frames were matched again")
 
+    monkeypatch.setattr(joins, "_WORKER", service)  # in this process, where solving can be forbidden
     monkeypatch.setattr(pipeline, "solve", never)
     again.state.apply(edits.choose("Choose the sphere", projection="equirectangular"))
     settled(again)

@@ -16,6 +16,7 @@ from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import Library
+from idle_lantern.core.join.apart import JoinWorker
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.unroll import unroll_canvas
 from idle_lantern.core.join.pipeline import STAGE_WEIGHTS
@@ -28,7 +29,6 @@ from idle_lantern.core.join.service import (
     RoughReady,
     TileDone,
     load_result,
-    run,
 )
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import Outing
@@ -40,6 +40,8 @@ Array = NDArray[Any]
 log = logging.getLogger(__name__)
 
 JOINING = "Joining"
+#: Joins run apart from the window: what ends them does not end it, and their memory is not the window's.
+_WORKER = JoinWorker()
 #: Longest side of what is drawn onto the map.
 _ON_MAP_PX = 4000
 
@@ -103,6 +105,8 @@ class JoinRunner(QObject):
                     task.show(_shown(source, small.canvas, (event.canvas.width, event.canvas.height)))
                 elif isinstance(event, Finished):
                     # the picture stands, whatever was pressed meanwhile
+                    if event.report_error is not None:
+                        task.hand_over(event.report_error)
                     task.hand_over(_opened(event.result))
                 elif isinstance(event, Failed):
                     task.hand_over(event)
@@ -110,13 +114,15 @@ class JoinRunner(QObject):
                     log.debug("join %s: %s", event.request_id, type(event).__name__)
 
             make_folder(request.target.parent, inside=place.folder)
-            run(request, sink, task)
+            _WORKER.run(request, sink, task)
 
         def taken(product: object) -> None:
             if isinstance(product, Failed):
                 self._fail(product.error, place)
             elif isinstance(product, Shown):
                 self._take(product, place)
+            elif isinstance(product, LanternError):
+                self._state.message.emit(f"{product.sentence} The picture is there all the same.", True)
 
         self._tasks.start(
             JOINING,

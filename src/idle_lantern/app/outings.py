@@ -117,7 +117,7 @@ class Outings(QObject):
         self.opened.emit(stage)
         self._desk.joins.load_finished()
         if self._state.reading:
-            self._desk.tell(f"{self._state.outing.name}: {self._state.reading}.")
+            self._desk.tell(f"{self._state.outing.name} {self._state.reading}.")
         self._offer_rescued()
 
     def _remember(self) -> None:

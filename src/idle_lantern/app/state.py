@@ -169,7 +169,7 @@ class AppState(QObject):
         if not self.reading:
             return True
         if not self.keeper.may_write():
-            self.message.emit(f"{self.outing.name}: {self.reading}.", True)
+            self.message.emit(f"{self.outing.name} {self.reading}.", True)
             return False
         if self.folder is not None and self.keeper.changed_outside():
             self.open(self.folder)

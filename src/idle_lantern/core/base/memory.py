@@ -26,6 +26,12 @@ def peak_rss_mib() -> float:
         return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
+def forget_peak() -> None:
+    """Let the peak be counted anew from here (proc(5), clear_refs)."""
+    with contextlib.suppress(OSError):
+        Path("/proc/self/clear_refs").write_text("5", encoding="ascii")
+
+
 def available_bytes() -> int:
     """Memory that this process may still take: what the machine has free, less where a limit is set for the process."""
     free = 2**62

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+import logging
 import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
@@ -29,6 +30,8 @@ SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
 
 # our own limit decides, and joined pictures pass the decoder's
 Image.MAX_IMAGE_PIXELS = None
+# what a damaged file makes it say is told by us, in one sentence
+logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 _LEAST_FREE_BYTES = 100_000_000
 #: Nothing can be matched on less.
 _LEAST_SIDE = 16

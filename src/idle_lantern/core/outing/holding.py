@@ -67,7 +67,7 @@ class HeldOuting:
             The folder is gone, held by another window, or cannot be written; what was there stays.
         """
         if self.reading:
-            raise InputError(self.reading, where=str(self.folder))
+            raise InputError(self.reading.capitalize(), where=str(self.folder))
         if self._folder_id is not None and _identity(self.folder) != self._folder_id:
             raise InputError("Is not there any more", where=str(self.folder), remedy="Bring the folder back")
         other = self._kept_other()
@@ -169,7 +169,7 @@ def _owner(path: Path) -> str:
             since, host = (str(told.get(k, ""))[:60] for k in ("since", "host"))
     elsewhere = f" on {host}" if host and host != socket.gethostname() else ""
     time = f" since {since.replace('T', ' ')}" if since else ""
-    return f"Is open in another window{elsewhere}{time}; here it can be looked at, not changed"
+    return f"is open in another window{elsewhere}{time}; here it can be looked at, not changed"
 
 
 def _identity(path: Path) -> tuple[int, int] | None:
