@@ -14,6 +14,7 @@ from types import FrameType
 from typing import Any
 
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, LanternError, one_line, shortened
+from idle_lantern.core.base.memory import is_out_of_memory
 
 DONE, FAULT, BAD_INPUT, CANNOT, INTERRUPTED = 0, 1, 2, 3, 130
 _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
@@ -27,16 +28,16 @@ def run_to_end(command: Callable[[], int]) -> int:
     before = _listen(_interrupt)
     try:
         return command()
-    except (KeyboardInterrupt, Cancelled):
+    except (_Interrupted, KeyboardInterrupt, Cancelled):
         say("Stopped; nothing was written.")
         return INTERRUPTED
     except LanternError as error:
         say(error.sentence)
         return CANNOT if isinstance(error, JoinError) else BAD_INPUT
-    except MemoryError:
-        say("The computer ran out of memory. Close other programs, or ask for less at once.")
-        return CANNOT
     except Exception as error:  # the last barrier: everything else is our mistake, told as such
+        if is_out_of_memory(error):
+            say("The computer ran out of memory. Close other programs, or ask for less at once.")
+            return CANNOT
         where = _log_fault(error)
         say(f"Something unexpected happened ({shortened(f'{type(error).__name__}: {error}', 120)}). {where}")
         return FAULT
@@ -103,8 +104,14 @@ def _restore(before: dict[signal.Signals, Any]) -> None:
         signal.signal(number, handler)
 
 
+class _Interrupted(BaseException):
+    """A signal. Not KeyboardInterrupt: where that passes through ``exec`` (every dataclass is made by it) the interpreter
+    remembers it as unhandled and ends itself by SIGINT, whoever handled it.
+    """
+
+
 def _interrupt(_number: int, _frame: FrameType | None) -> None:
-    raise KeyboardInterrupt
+    raise _Interrupted
 
 
 def _open_streams() -> None:

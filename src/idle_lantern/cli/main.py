@@ -11,9 +11,11 @@ from typing import NoReturn
 
 from idle_lantern import __version__
 from idle_lantern.cli.ends import BAD_INPUT, run_to_end, say
-from idle_lantern.core.base.errors import MOST_CHARACTERS, InputError, shortened
-from idle_lantern.core.base.memory import few_arenas
+from idle_lantern.core.base.errors import MOST_CHARACTERS, InputError, JoinError, shortened
+from idle_lantern.core.base.memory import available_bytes, few_arenas
+from idle_lantern.core.base.units import file_size
 
+_LEAST_BYTES = 450_000_000
 COMMANDS = ("plan", "join", "demo")
 
 
@@ -34,6 +36,12 @@ def _run(arguments: list[str]) -> int:
     # the work is spread over our own threads; more inside each only fight for the cores
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     few_arenas()
+    free = available_bytes()
+    if free < _LEAST_BYTES:  # some libraries end the process by themselves where they get nothing
+        raise JoinError(
+            f"There is too little memory to begin: {file_size(_LEAST_BYTES)} are needed, {file_size(free)} are free",
+            remedy="Close other programs",
+        )
     parser = _Parser(
         prog="idle-lantern", description="Plan, shoot, join and deliver panoramas. Without a command: the window."
     )
