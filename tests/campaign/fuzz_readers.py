@@ -34,11 +34,7 @@ def one(data: bytes) -> None:
             documents.read_as(KINDS[which], data, FOLDER)
         else:
             (FOLDER / "x.jpg").write_bytes(data)
-            for way in pictures.WAYS_IN:
-                try:
-                    way(FOLDER / "x.jpg")
-                except LanternError as error:
-                    check(error)
+            pictures.look_all_ways(FOLDER / "x.jpg")
     except LanternError as error:
         check(error)
 

@@ -14,6 +14,7 @@ import numpy as np
 import tifffile
 from PIL import Image, ImageCms
 
+from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.frames.metadata import Metadata, to_exif
 from idle_lantern.core.frames.reading import probe, read, read_again
@@ -96,6 +97,18 @@ def look_tiled(path: Path) -> None:
 
 
 WAYS_IN: tuple[Callable[[Path], object], ...] = (look, read_mask, look_tiled)
+
+
+def look_all_ways(path: Path) -> None:
+    """All ways in, one after another; the first refusal is told at the end."""
+    refused: LanternError | None = None
+    for way in WAYS_IN:
+        try:
+            way(path)
+        except LanternError as error:
+            refused = refused or error
+    if refused is not None:
+        raise refused
 
 
 def _bytes_changed(data: bytes, rng: Random) -> bytes:

@@ -77,7 +77,8 @@ def probe(path: Path) -> FrameInfo:
 def _inspected(path: Path) -> FrameInfo:
     kind = _kind_of(path)
     if kind not in ("JPEG", "PNG", "TIFF"):
-        raise UnreadableFrame(f"Is a {kind} picture", where=path.name, remedy="Use JPEG, PNG or TIFF frames")
+        article = "an" if kind[0] in "AEIOU" else "a"
+        raise UnreadableFrame(f"Is {article} {kind} picture", where=path.name, remedy="Use JPEG, PNG or TIFF frames")
     with _told(path):
         return _probe_tiff(path) if kind == "TIFF" else _probe_pillow(path, kind)
 

@@ -12,6 +12,7 @@ import contextlib
 import fcntl
 import hashlib
 import logging
+import os
 import pickle
 import shutil
 import time
@@ -45,7 +46,8 @@ _FREE_BYTES = 2_000_000_000
 
 def key_of(*parts: object) -> str:
     """A name for everything that decides a result: what is given, and the code that reckons with it."""
-    return hashlib.sha256(repr((SCHEMA, code_fingerprint(), parts)).encode()).hexdigest()[:20]
+    whole = repr((SCHEMA, code_fingerprint(), parts))
+    return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:20]
 
 
 @lru_cache(maxsize=1)
@@ -187,12 +189,12 @@ class Checkpoint:
         """Remember a half-written file, to remove it if this run is killed."""
         if self._folder is not None:
             with contextlib.suppress(OSError):
-                (self._folder / "part").write_text(str(path), encoding="utf-8")
+                (self._folder / "part").write_bytes(os.fsencode(path))
 
     def _remove_part(self) -> None:
         assert self._folder is not None
         with contextlib.suppress(OSError, ValueError):
-            left = Path((self._folder / "part").read_text(encoding="utf-8"))
+            left = Path(os.fsdecode((self._folder / "part").read_bytes()))
             if left.name.startswith("."):
                 left.unlink(missing_ok=True)
             (self._folder / "part").unlink()

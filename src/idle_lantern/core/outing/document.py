@@ -70,7 +70,7 @@ def to_text(outing: Outing) -> str:
 
 def from_text(text: str, where: str = "") -> Outing:
     """An outing from JSON text; see ``load`` for errors."""
-    document = schema.parsed(text.encode(), where)
+    document = schema.parsed(text.encode("utf-8", "surrogatepass"), where)
     return schema.checked(raised(document, _version_of(document, where), schema.VERSION), where)
 
 

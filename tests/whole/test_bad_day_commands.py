@@ -1,0 +1,161 @@
+"""The command line on a bad day: one line, the right code, and no file lost."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from tests.helpers.sets import FrameFiles
+
+COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
+
+
+def _run(*words: object, cwd: Path, **how: object) -> subprocess.CompletedProcess[bytes]:
+    return subprocess.run([*COMMAND, *map(os.fsdecode, map(os.fsencode, map(str, words)))], capture_output=True, cwd=cwd, check=False, **how)  # fmt: skip
+
+
+def _told(done: subprocess.CompletedProcess[bytes]) -> str:
+    """The last line on standard error, which has to be all there is of an error."""
+    text = done.stderr.decode("utf-8", "replace")
+    assert "Traceback" not in text
+    last = text.strip().rpartition("\n")[2]
+    assert 0 < len(last) < 300
+    return last
+
+
+@pytest.fixture
+def frames(row_set: FrameFiles, tmp_path: Path) -> list[Path]:
+    for path in row_set.paths[:3]:
+        shutil.copy(path, tmp_path)
+    return [tmp_path / p.name for p in row_set.paths[:3]]
+
+
+@pytest.mark.parametrize("way", ["frame", "same", "link", "spelling", "mask", "prior"])
+def test_no_output_is_ever_an_input_or_another_output(frames: list[Path], tmp_path: Path, way: str):
+    first = frames[0]
+    (tmp_path / "link.json").symlink_to(first)
+    (tmp_path / "masks").mkdir()
+    (tmp_path / "masks" / "f00.mask.png").write_bytes(b"paint")
+    (tmp_path / "prior.json").write_text('{"frames": []}')
+    report = {
+        "frame": first,
+        "same": tmp_path / "o.jpg",
+        "link": tmp_path / "link.json",
+        "spelling": tmp_path / "masks" / ".." / first.name,
+        "mask": tmp_path / "masks" / "f00.mask.png",
+        "prior": tmp_path / "prior.json",
+    }[way]
+    before = {p: p.read_bytes() for p in tmp_path.rglob("*") if p.is_file() and "user" not in p.parts}
+    more = ["--masks", tmp_path / "masks"] if way == "mask" else ["--prior", tmp_path / "prior.json"]
+    done = _run("join", *frames, "--out", tmp_path / "o.jpg", "--report", report, *more, cwd=tmp_path)
+    assert done.returncode == 2
+    _told(done)
+    assert {p: p.read_bytes() for p in before} == before
+    assert not (tmp_path / "o.jpg").exists()
+    if way == "frame":  # the other commands keep it the same way
+        spec = tmp_path / "plan.json"
+        spec.write_text('{"schema": "idle-lantern/plan-spec/1"}')
+        for words in (["--out", spec], ["--out", "a.csv", "--card", spec], ["--out", "c.txt", "--card", "c.txt"]):
+            assert _run("plan", spec, *words, cwd=tmp_path).returncode == 2
+        assert spec.read_text() == '{"schema": "idle-lantern/plan-spec/1"}'
+
+
+def test_a_report_that_cannot_be_written_is_told_before_the_work(frames: list[Path], tmp_path: Path):
+    done = _run("join", *frames, "--out", "o.tif", "--report", "nowhere/r.json", cwd=tmp_path)
+    assert done.returncode == 2
+    assert done.stderr.count(b"does not exist") == 1, "told once"
+    assert b"read" not in done.stderr.splitlines()[0][:6], "before any stage began"
+    assert not (tmp_path / "o.tif").exists()
+
+
+def test_names_that_are_no_text_are_joined(frames: list[Path], tmp_path: Path):
+    named = []
+    for i, path in enumerate(frames):
+        target = os.fsencode(tmp_path) + b"/caf\xe9-%d.jpg" % i
+        os.rename(path, target)
+        named.append(os.fsdecode(target))
+    out = os.fsdecode(os.fsencode(tmp_path) + b"/caf\xe9.tif")
+    done = _run("join", *named, "--out", out, "--report", "r.json", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout == os.fsencode(out) + b"\n"
+    assert os.path.getsize(out) > 1000
+    report = json.loads((tmp_path / "r.json").read_text(encoding="utf-8"))
+    assert len(report["frames"]) == 3
+
+
+def test_a_link_as_target_stays_one_and_a_mode_is_kept(frames: list[Path], tmp_path: Path):
+    (tmp_path / "real.jpg").write_bytes(b"old")
+    (tmp_path / "real.jpg").chmod(0o600)
+    (tmp_path / "o.jpg").symlink_to("real.jpg")
+    assert _run("join", *frames, "--out", "o.jpg", "--report", "r.json", cwd=tmp_path).returncode == 0
+    assert (tmp_path / "o.jpg").is_symlink()
+    assert (tmp_path / "real.jpg").read_bytes()[:2] == b"\xff\xd8"
+    assert (tmp_path / "real.jpg").stat().st_mode & 0o777 == 0o600
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        '{"schema": "idle-lantern/plan-spec/1", "rig": {"focal_mm": 1e999}}',
+        '{"schema": "idle-lantern/plan-spec/1", "rig": {"focal_mm": 1' + "0" * 400 + "}}",
+        '{"schema": "idle-lantern/plan-spec/1", "target_field": {"spare_ends": 0.5}}',
+        '{"schema": "idle-lantern/plan-spec/1", "exposure": {"bracket_count": 2.5}}',
+        '{"schema": "idle-lantern/plan-spec/1", "site": {"start": "' + "9" * 100_000 + '"}}',
+        '{"schema": "idle-lantern/plan-spec/1", "' + "k" * 100_000 + '": 1, "rig": {"' + "k" * 100_000 + '": 1}}',
+        '{"schema": "idle-lantern/plan-spec/1", "scene": {"marks": [{"name": "m", "yaw_deg": "x"}]}}',
+        "[" * 100_000,
+    ],
+)
+def test_absurd_specifications_are_told_in_a_line(tmp_path: Path, text: str):
+    (tmp_path / "s.json").write_text(text)
+    done = _run("plan", "s.json", cwd=tmp_path)
+    assert done.returncode == 2
+    _told(done)
+
+
+@pytest.mark.parametrize("text", ["[" * 100_000, '{"frames": [{"file": "f00.jpg", "yaw_deg": 1e999, "pitch_deg": 0}]}'])
+def test_absurd_directions_are_told_in_a_line(frames: list[Path], tmp_path: Path, text: str):
+    (tmp_path / "p.json").write_text(text)
+    done = _run("join", *frames, "--out", "o.tif", "--prior", "p.json", cwd=tmp_path)
+    assert done.returncode == 2
+    assert "p.json" in _told(done)
+
+
+def test_arguments_of_any_length_are_told_in_a_line(tmp_path: Path):
+    done = _run("join", "a.jpg", "--out", "o.tif", "--projection", "x" * 50_000, cwd=tmp_path)
+    assert done.returncode == 2
+    assert "projection" in _told(done)
+
+
+def test_what_nobody_expected_is_logged_and_told_in_a_line(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys):
+    from idle_lantern.cli import main as main_module
+
+    def fails(*_a: object) -> None:
+        raise ZeroDivisionError("x" * 5000)
+
+    monkeypatch.setattr(main_module.importlib, "import_module", fails)
+    assert main_module.main(["plan", "s.json"]) == 1
+    told = capsys.readouterr().err
+    assert told.count("\n") == 1
+    assert "ZeroDivisionError" in told
+    log = Path(os.environ["XDG_STATE_HOME"]) / "idle-lantern" / "idle-lantern.log"
+    assert "Traceback" in log.read_text()
+
+
+def test_the_campaign_finds_nothing(tmp_path: Path):
+    """Small here; ``./lantern test --campaign 10000`` runs it large."""
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.campaign", "120"],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=Path(__file__).parents[2],
+    )
+    assert done.returncode == 0, done.stdout + done.stderr[-2000:]
+    rows = {line[:22].strip(): line.split() for line in done.stdout.splitlines()[1:]}
+    assert set(rows) == {"pictures", "documents", "kills", "full disks", "signals", "memory", "streams", "clicks"}
