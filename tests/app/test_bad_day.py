@@ -316,3 +316,24 @@ def test_a_window_killed_in_its_first_session_is_found_again_and_a_terminated_on
     assert len(_outings()) == 1, "no second first outing"
     assert not (_outings()[0] / LOCK).exists()
     assert not list(settings_module.sessions_folder().iterdir())
+
+
+def test_work_that_outlives_its_window_has_nobody_to_tell_and_says_nothing(qtbot: QtBot):
+    """Its Qt half is deleted with the window; an exception in a worker thread would abort the process."""
+    from PyQt6 import sip
+
+    from idle_lantern.app.tasks import Task
+
+    for work in (lambda _t: 1, lambda t: t.show(1), lambda _t: 1 / 0, lambda t: t.hand_over(2)):
+        task = Task("late", work, {})
+        sip.delete(task)
+        task.run()
+
+
+def test_nothing_is_begun_while_the_window_closes(window: Window):
+    begun = []
+    window.tasks.cancel_all()
+    window.tasks.start("late", lambda _t: begun.append(1), print, print)
+    assert window.tasks.idle
+    assert window.tasks._pool.activeThreadCount() == 0
+    assert not begun

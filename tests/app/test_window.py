@@ -249,7 +249,8 @@ def test_a_folder_is_brought_in_and_bad_files_are_named(window: Window, settled:
 
 
 def test_leaving_out_removing_and_taking_back(qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path):
-    window.frames_stage.bring(_pictures(tmp_path / "mine"))
+    mine = _pictures(tmp_path / "mine")
+    window.frames_stage.bring(mine)
     settled(window)
     window.frames_stage.list.setCurrentRow(1)
     settled(window)
@@ -259,6 +260,7 @@ def test_leaving_out_removing_and_taking_back(qtbot: QtBot, window: Window, sett
     assert window.frames_stage.facts["state"].text() == "left out by you"
     qtbot.keyClick(window, Qt.Key.Key_Delete)
     assert len(window.state.outing.frames) == 2
+    assert all(path.is_file() for path in mine)
     window.state.undo()
     window.state.undo()
     assert len(window.state.outing.frames_to_join()) == 3

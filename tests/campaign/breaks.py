@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from random import Random
@@ -110,6 +110,31 @@ def killed_save(ground: Ground, rng: Random) -> None:
     assert not left, left
     for path in (folder / assets.FOLDER).glob("*"):
         path.unlink()
+
+
+def two_at_once(ground: Ground, rng: Random) -> None:
+    """Two processes change one outing as often as they are let; no change of either is lost."""
+    folder = ground.folder / "outing"
+    document.save(Outing("two", "2026-05-14T18:00"), folder)
+
+    def add_lines(mark: str) -> int:
+        made = 0
+        for _ in range(60):
+            with HeldOuting(folder) as held:
+                if not held.reading:
+                    outing = held.load()
+                    held.save(replace(outing, note=outing.note + mark))
+                    made += 1
+        return made
+
+    pauses = rng.uniform(0.0, 0.02)
+    made = []
+    children = [_begin_child(lambda m=mark: add_lines(m)) for mark in "ab"]
+    time.sleep(pauses)
+    made = [os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) for child in children]
+    note = document.load(folder).note
+    assert [note.count("a"), note.count("b")] == made, f"{made} were saved, {note!r} is there"
+    assert sum(made) >= 60
 
 
 def killed_delivery(ground: Ground, rng: Random) -> None:
@@ -235,7 +260,7 @@ def closed_streams(ground: Ground, rng: Random) -> None:
 
 
 BREAKS: dict[str, tuple[Callable[[Ground, Random], None], ...]] = {
-    "kills": (killed_join, killed_save, killed_delivery),
+    "kills": (killed_join, killed_save, killed_delivery, two_at_once),
     "full disks": (full_disk, full_disk_saving),
     "signals": (signalled,),
     "memory": (starved,),
@@ -252,6 +277,14 @@ def _check_words(words: Path, code: int, codes: set[int]) -> None:
 
 def _in_child(work: Callable[[], int], *, kill_after_s: float | None = None, words: Path | None = None) -> int:
     """Run in a forked process, which has all libraries loaded; returns its exit code, negative for a signal."""
+    child = _begin_child(work, words)
+    if kill_after_s is not None:
+        time.sleep(kill_after_s)
+        os.kill(child, signal.SIGKILL)
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+
+
+def _begin_child(work: Callable[[], int], words: Path | None = None) -> int:
     child = os.fork()
     if child == 0:
         code = 99
@@ -262,7 +295,4 @@ def _in_child(work: Callable[[], int], *, kill_after_s: float | None = None, wor
             signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
             code = work()
         os._exit(code)
-    if kill_after_s is not None:
-        time.sleep(kill_after_s)
-        os.kill(child, signal.SIGKILL)
-    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    return child

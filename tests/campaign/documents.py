@@ -165,7 +165,7 @@ def _value_changed(value: Any, rng: Random) -> Any:
         for _ in range(rng.choice((2, 30, 60, 200))):
             old = [old]
         holder[key] = old
-    elif what == 4 and isinstance(old, (int, float)) and not isinstance(old, bool):
+    elif what == 4 and isinstance(old, (int, float)) and not isinstance(old, bool) and abs(old) < 1e15:
         holder[key] = rng.choice((-old, old * 10, old / 10, old + 0.5, old * 1e6, str(old), rng.uniform(-400, 400)))
     else:
         holder[key] = rng.choice(_ODD)

@@ -36,6 +36,40 @@ def test_nothing_is_loaded_by_name_round_the_contracts():
     assert not wrong
 
 
+#: Modules of the standard library, and of Qt, that reach other machines.
+NETWORK = {
+    "socket",
+    "ssl",
+    "http",
+    "urllib",
+    "ftplib",
+    "smtplib",
+    "asyncio",
+    "xmlrpc",
+    "socketserver",
+    "QtNetwork",
+    "requests",
+}
+
+
+def test_nothing_that_talks_to_a_network_is_imported():
+    """The promise that nothing is sent anywhere."""
+    for path in ROOT.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            names = [a.name for a in node.names] if isinstance(node, (ast.Import, ast.ImportFrom)) else []
+            module = node.module or "" if isinstance(node, ast.ImportFrom) else ""
+            parts = {part for name in (*names, module) for part in name.split(".")}
+            assert not parts & NETWORK, f"{path.name}:{node.lineno}"
+
+
+def test_every_promise_names_tests_that_there_are():
+    promises = (ROOT.parents[1] / "docs" / "promises.md").read_text(encoding="utf-8")
+    named = re.findall(r"`(tests/[\w/]+\.py)::(\w+)`", promises)
+    assert len(named) > 20
+    for file, test in named:
+        assert f"def {test}(" in (ROOT.parents[1] / file).read_text(encoding="utf-8"), f"{file}::{test}"
+
+
 def test_rooms_list_their_public_names_and_have_them():
     """Each room's ``__init__`` says ``module``: ``name``, ...; what it lists is there."""
     rooms = [p for p in (ROOT / "core").rglob("__init__.py") if "Public here" in p.read_text(encoding="utf-8")]

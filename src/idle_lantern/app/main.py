@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import signal
-import socket
 import sys
 from importlib import resources
 from pathlib import Path
@@ -56,7 +56,11 @@ def run(outing: Path | None = None) -> int:
     code = app.exec()
     signal.set_wakeup_fd(-1)
     session.end()
-    return INTERRUPTED if ender.asked else code
+    code = INTERRUPTED if ender.asked else code
+    if window.tasks.outlives:  # what could not be stopped in time must not outlive what it would tell
+        logging.shutdown()
+        os._exit(code)
+    return code
 
 
 #: As the command line ends when it is interrupted.
@@ -67,40 +71,43 @@ class _Ender(QObject):
     """Ends the window when the system asks for it: saved, without a question that nobody is there to answer.
 
     Python hears a signal only between its own steps, and Qt may wait for long; the signal's number comes
-    through a pair of sockets, which wakes Qt up.
+    through a pipe, which wakes Qt up.
     """
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
         self.asked = False
         self._window = window
-        ours, theirs = socket.socketpair()
-        ours.setblocking(False)
-        theirs.setblocking(False)
-        self._sockets = ours, theirs
-        signal.set_wakeup_fd(theirs.fileno(), warn_on_full_buffer=False)
+        self._heard, told = os.pipe2(os.O_NONBLOCK | os.O_CLOEXEC)
+        signal.set_wakeup_fd(told, warn_on_full_buffer=False)
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             if signal.getsignal(number) != signal.SIG_IGN:
                 signal.signal(number, lambda *_: None)
         # the stub knows no plain descriptor
-        self._notifier = QSocketNotifier(ours.fileno(), QSocketNotifier.Type.Read, self)  # type: ignore[call-overload]
+        self._notifier = QSocketNotifier(self._heard, QSocketNotifier.Type.Read, self)  # type: ignore[call-overload]
         self._notifier.activated.connect(self._end)
 
     def _end(self) -> None:
         with contextlib.suppress(OSError):
-            self._sockets[0].recv(64)
+            os.read(self._heard, 64)
         self.asked = True
         self._window.end_now()
 
 
 def _first_outing(window: Window, outing: Path | None, crashes: list[Crash]) -> None:
+    told: list[str] = []
+    listening = window.state.message.connect(lambda sentence, problem: told.append(sentence) if problem else None)
     last = Path(window.desk.settings.last_outing) if window.desk.settings.last_outing else None
     opened = any(
         folder is not None and (folder / "outing.json").exists() and window.open_outing(folder)
         for folder in (outing, last)
     )
     if not opened:
+        faults = list(told)
         window.outings.begin("First outing")
+        if faults:  # why the last one is not open matters more than where the new one lies
+            window.tell(faults[0], True)
+    window.state.message.disconnect(listening)
     if crashes:
         window.tell_crash(crashes)
 

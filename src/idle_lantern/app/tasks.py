@@ -75,7 +75,7 @@ class Task(QObject):
         except Cancelled:
             pass
         except LanternError as error:
-            self._emit(self.failed, error)
+            self._emit("failed", error)
         except Exception as error:  # the last barrier: everything else is our mistake, told as such
             if is_out_of_memory(error):
                 told = LanternError("The computer ran out of memory", remedy="Use a smaller size or fewer frames")
@@ -85,18 +85,17 @@ class Task(QObject):
                     f"{self.title} met an unexpected fault ({type(error).__name__}: {error})",
                     remedy="Nothing was lost; the details are in the log",
                 )
-            self._emit(self.failed, told)
+            self._emit("failed", told)
         else:
             if not self._stop:
-                self._emit(self.done, result)
+                self._emit("done", result)
         finally:
-            self._emit(self.ended)
+            self._emit("ended")
 
-    @staticmethod
-    def _emit(signal: Any, *values: object) -> None:
+    def _emit(self, signal: str, *values: object) -> None:
         """Tell the interface; where the window is gone meanwhile there is nobody to be told."""
-        with contextlib.suppress(RuntimeError):  # Qt's half of the task is deleted
-            signal.emit(*values)
+        with contextlib.suppress(RuntimeError):  # Qt's half of the task is deleted, its signals with it
+            getattr(self, signal).emit(*values)
 
 
 class _Runnable(QRunnable):
@@ -137,9 +136,11 @@ class TaskRunner(QObject):
     ) -> Task:
         """Run ``work(task)`` off the thread; the callbacks run on the interface thread.
 
-        ``quiet`` work (a look through the finder) is too small to be shown or stopped.
+        ``quiet`` work (a look through the finder) is too small to be shown or stopped. Once closed nothing is started.
         """
         task = Task(title, work, weights or {})
+        if self._closed:  # the window is closing: nobody would take what it brings, and it would outlive all else
+            return task
         task.quiet = quiet
         task.done.connect(self._while_open(on_done))
         task.failed.connect(self._while_open(on_failed))
@@ -178,6 +179,11 @@ class TaskRunner(QObject):
     def idle(self) -> bool:
         """Whether nothing runs at all."""
         return not self._tasks
+
+    @property
+    def outlives(self) -> bool:
+        """Whether a thread still works, told to stop or not."""
+        return self._pool.activeThreadCount() > 0
 
     def busy(self, title: str) -> bool:
         """Whether a task of that title runs."""

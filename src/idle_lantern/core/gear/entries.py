@@ -16,7 +16,7 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import whole_numbers
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import MODELS
-from idle_lantern.core.plan.brief import SUPPORTS, Brief
+from idle_lantern.core.plan.brief import Brief, Support
 from idle_lantern.core.plan.limits import LIMITS, check_limit, check_limits
 
 
@@ -98,7 +98,7 @@ class Head:
     pointing_deg: float = 0.0
 
     def __post_init__(self) -> None:
-        one_of("Support", self.kind, SUPPORTS)
+        Support(self.kind, self.step_deg, self.tilt_step_deg)  # refuses what no support can have
         check_limits(self)
 
 

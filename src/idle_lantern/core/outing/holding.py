@@ -13,7 +13,6 @@ import fcntl
 import hashlib
 import json
 import os
-import socket
 from pathlib import Path
 from types import TracebackType
 
@@ -132,7 +131,7 @@ class HeldOuting:
             os.close(handle)  # its holder let it go, and took the file along, between our two steps
         told = {
             "pid": os.getpid(),
-            "host": socket.gethostname(),
+            "host": os.uname().nodename,
             "since": datetime.datetime.now().isoformat("T", "minutes"),
         }
         with contextlib.suppress(OSError):
@@ -167,7 +166,7 @@ def _owner(path: Path) -> str:
         told = read_json(path)
         if isinstance(told, dict):
             since, host = (str(told.get(k, ""))[:60] for k in ("since", "host"))
-    elsewhere = f" on {host}" if host and host != socket.gethostname() else ""
+    elsewhere = f" on {host}" if host and host != os.uname().nodename else ""
     time = f" since {since.replace('T', ' ')}" if since else ""
     return f"is open in another window{elsewhere}{time}; here it can be looked at, not changed"
 

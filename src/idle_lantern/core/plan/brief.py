@@ -21,6 +21,9 @@ METERING = ("brightest", "subject", "average", "middle")
 APERTURE_SCHOOLS = ("own", "sharpest", "depth", "open", "star")
 OVERLAP_SCHOOLS = {"quick": 0.15, "long": 0.2, "third": 1 / 3, "thrice": 0.4, "half": 0.5}
 
+#: Finer stops than this nobody feels; each is a place where a frame may stand.
+FINEST_STOP_DEG = 0.1
+
 #: Pointing error by support, degrees in yaw and pitch (common practice, no source; can be changed).
 POINTING_DEG = {"head": 0.1, "tripod": 0.8, "hand": 2.5, "air": 1.5}
 
@@ -50,6 +53,13 @@ class Support:
     def __post_init__(self) -> None:
         one_of("Support", self.kind, SUPPORTS)
         check_limits(self)
+        for name, stop in (("Stops of the head", self.step_deg), ("Stops of the tilt", self.tilt_step_deg)):
+            if 0 < stop < FINEST_STOP_DEG:
+                raise InputError(
+                    f"must be 0 for none, or at least {FINEST_STOP_DEG:g}°, not {stop:g}°",
+                    where=name,
+                    remedy="A head without stops has 0",
+                )
 
     @property
     def pointing(self) -> float:
