@@ -154,7 +154,7 @@ def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[
         sharp,
         exposed,
         run_time(ordered, rig, brief.exposure, exposed, brief.run),
-        need(rig, _widest_step_deg(ordered), scene.near_m, scene.far_m, brief.support.pupil_off_mm, ALLOWED_PX),
+        need(rig, ordered, scene, brief.support.pupil_off_mm, ALLOWED_PX),
         sun,
         tuple(past),
         bool(frames),
@@ -174,18 +174,3 @@ def angle_list(plan: Plan) -> str:
             line += f"  {f.shift_right_mm:+.1f} mm, {f.shift_up_mm:+.1f} mm"
         lines.append(line)
     return "\n".join(lines) + "\n"
-
-
-def _widest_step_deg(frames: Sequence[GridFrame]) -> float:
-    """Largest turn between neighbours of a row, where the pupil matters most."""
-    rows: dict[int, list[float]] = {}
-    for f in frames:
-        if f.role not in ("zenith", "nadir"):
-            rows.setdefault(f.row, []).append(f.yaw_deg % 360.0)
-    steps = [0.0]
-    for yaws in rows.values():
-        yaws.sort()
-        gaps = [b - a for a, b in zip(yaws, yaws[1:])]
-        if gaps:  # the largest gap of an open row is the part not shot
-            steps.append(sorted([*gaps, 360.0 - yaws[-1] + yaws[0]])[-2])
-    return max(steps) if max(steps) > 0 else 30.0

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.optimize import brentq
 
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.plan.brief import Scene
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.neighbours import widest_turn_rad
 from idle_lantern.core.plan.rig import Rig
 
 #: A shift that a good seam can hide (common practice, no source).
@@ -39,33 +44,54 @@ class PupilNeed:
 def shift_px(lens: Lens, off_mm: float, step_rad: float, near_m: float, far_m: float) -> float:
     """Shift of the nearest against the farthest thing between two neighbouring frames, in pixels.
 
-    Turning by ``step`` about an axis ``off`` before or behind the pupil moves the
-    pupil by 2 off sin(step / 2), square to the line of sight in the middle of the
-    overlap. Against that the thing at distance D turns by displacement / D; the
-    lens draws an angle there, half a step off its axis, with the slope of its mapping.
+    The axis stands ``off_mm`` behind the pupil (before it where negative); both things lie in one line from the axis, in
+    the middle between the two lines of sight. Turning swings the pupil round the axis, so that each camera sees
+    them from beside that line, one from the left and one from the right alike: the shift is twice what one sees.
     """
-    moved_m = 2 * abs(off_mm) / 1000 * math.sin(min(step_rad, math.pi) / 2)
-    angle = moved_m * (1 / near_m - (0.0 if math.isinf(far_m) else 1 / far_m))
-    return angle * _slope_px(lens, step_rad / 2)
+    half = min(step_rad, math.pi) / 2
+    near = _angle_rad(off_mm / 1000, half, near_m)
+    far = half if math.isinf(far_m) else _angle_rad(off_mm / 1000, half, far_m)
+    most = lens.limit_rad - 1e-3
+    a, b = lens.radius_px(np.array([min(near, most), min(far, most)]))
+    return 2 * abs(float(a - b))
 
 
 def tolerance_mm(lens: Lens, step_rad: float, near_m: float, far_m: float, allowed_px: float = ALLOWED_PX) -> float:
-    """How far the axis may stand off the pupil for a shift of at most ``allowed_px``; inf where nothing shows."""
-    for_one_mm = shift_px(lens, 1.0, step_rad, near_m, far_m)
-    return allowed_px / for_one_mm if for_one_mm > 0 else math.inf
+    """How far the axis may stand off the pupil, on its worse side, for a shift of at most ``allowed_px``.
+
+    Infinite where even an axis at the nearest thing would not show.
+    """
+    if step_rad <= 0 or near_m >= far_m:
+        return math.inf
+    nearest_mm = near_m * 1000 * 0.99
+
+    def over(off_mm: float) -> float:
+        return _worse_px(lens, off_mm, step_rad, near_m, far_m) - allowed_px
+
+    if over(nearest_mm) <= 0:
+        return math.inf
+    return float(brentq(over, 0.0, nearest_mm, xtol=1e-6))
 
 
-def need(rig: Rig, step_deg: float, near_m: float, far_m: float, off_mm: float, allowed_px: float) -> PupilNeed:
-    """All of it for a rig."""
-    lens, step = rig.lens(), math.radians(step_deg)
-    tolerance = tolerance_mm(lens, step, near_m, far_m, allowed_px)
+def need(rig: Rig, frames: Sequence[GridFrame], scene: Scene, off_mm: float, allowed_px: float) -> PupilNeed:
+    """All of it for planned frames: the widest turn between any two that meet along a seam decides."""
+    lens = rig.lens()
+    step = widest_turn_rad(lens, frames) if rig.motion == "turn" else 0.0
     return PupilNeed(
-        step_deg, near_m, far_m, allowed_px, tolerance, off_mm, shift_px(lens, off_mm, step, near_m, far_m)
+        math.degrees(step),
+        scene.near_m,
+        scene.far_m,
+        allowed_px,
+        tolerance_mm(lens, step, scene.near_m, scene.far_m, allowed_px),
+        off_mm,
+        _worse_px(lens, off_mm, step, scene.near_m, scene.far_m),
     )
 
 
-def _slope_px(lens: Lens, theta_rad: float) -> float:
-    """Pixels per radian of the mapping, ``theta`` off the axis."""
-    theta = min(theta_rad, lens.limit_rad - 1e-3)
-    a, b = lens.radius_px(np.array([max(0.0, theta - 1e-4), theta + 1e-4]))
-    return float((b - a) / (theta + 1e-4 - max(0.0, theta - 1e-4)))
+def _worse_px(lens: Lens, off_mm: float, step_rad: float, near_m: float, far_m: float) -> float:
+    return max(shift_px(lens, sign * off_mm, step_rad, near_m, far_m) for sign in (1, -1))
+
+
+def _angle_rad(off_m: float, half_rad: float, distance_m: float) -> float:
+    """Off the line of sight, of a thing ``half`` off it as seen from the axis, as the pupil sees it."""
+    return math.atan2(distance_m * math.sin(half_rad), distance_m * math.cos(half_rad) - off_m)
