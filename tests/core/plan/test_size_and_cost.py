@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 import pytest
 
+from idle_lantern.core.plan import crop
 from idle_lantern.core.plan.brief import Brief, Exposure, Scene, Support, Target
 from idle_lantern.core.plan.cost import PastJoin, cards_needed, cost
+from idle_lantern.core.plan.coverage import prove
 from idle_lantern.core.plan.crop import crop_loss, hole_chance
 from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import kind_of
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.rules_support import lean_of_base
 from idle_lantern.core.plan.shallow import distance_advice, single_shot
 from idle_lantern.core.plan.size import (
     JoinedSize,
@@ -159,8 +164,80 @@ def test_worse_pointing_leaves_more_holes():
     rig, target_field = Rig(focal_mm=50), TargetField(-60, 60, -25, 25, 0.15)
     frames = plan_grid(rig, target_field)
     chances = [hole_chance(rig, frames, target_field, Support("hand", pointing_deg=e)) for e in (0.05, 1.0, 4.0)]
-    assert chances == sorted(chances)
-    assert chances[-1] > 0.5
+    shares = [chance.share for chance in chances]
+    assert shares == sorted(shares)
+    assert shares[-1] > 0.5
+    assert all(0 < chance.error < 0.06 for chance in chances)
+
+
+@pytest.mark.parametrize(
+    ("focal_mm", "overlap", "support"), [(50, 0.2, "hand"), (85, 0.4, "hand"), (85, 0.15, "tripod"), (35, 0.5, "hand")]
+)
+def test_holes_between_frames_are_found_that_are_no_wider_than_a_sliver(focal_mm: float, overlap: float, support: str):
+    """Own derivation: 300 000 even directions over the field, each tried on every frame by plain projection."""
+    rig, target_field = Rig(36, 24, 6000, 4000, focal_mm), TargetField(-50, 50, -20, 20, overlap)
+    frames, held = plan_grid(rig, target_field), Support(support)
+    lens = rig.lens()
+    inner = crop._inner(target_field, 3 * held.pointing)
+    inside, edges = crop.samples_of(inner, 260), crop.outline(lens, 160)
+    rng = np.random.default_rng(4)
+    sines = rng.uniform(*np.sin(np.radians([inner.low_deg, inner.high_deg])), 300_000)
+    yaws = np.radians(rng.uniform(inner.left_deg, inner.right_deg, 300_000))
+    cosines = np.sqrt(1 - sines**2)
+    looks = np.stack([cosines * np.sin(yaws), -sines, cosines * np.cos(yaws)], -1)
+    wide, high = lens.width / 2 / lens.focal_px, lens.height / 2 / lens.focal_px
+    agreed = dense = 0
+    for _ in range(12):
+        cameras = crop.cameras_of(frames) @ crop._errors(rng, held, len(frames))
+        seen = np.zeros(len(looks), bool)
+        for camera in cameras:
+            x, y, z = (looks @ camera).T
+            seen |= (z > 0) & (np.abs(x) <= wide * z) & (np.abs(y) <= high * z)
+        by_area = not seen.all()
+        found = crop._has_hole(lens, cameras, inside, edges, inner)
+        dense += by_area
+        agreed += found == by_area
+        assert found or not by_area, "a hole that plain sampling sees is never missed"
+    assert agreed >= 11, f"{agreed} of 12 agree; {dense} have holes"
+
+
+def test_the_share_of_a_hole_is_by_area():
+    """A cap round the zenith that nothing covers: (1 - sin a) of a hemisphere lies above a, whatever the rims say."""
+    rig = Rig(36, 24, 6000, 4000, 20)
+    frames = [GridFrame(i + 1, 1, i + 1, 20.0 * i, 0.0) for i in range(18)]
+    found = prove(rig, frames, TargetField(-180, 180, 0, 90, 0.3))
+    lens = rig.lens()
+    yaws, sines = np.meshgrid(np.linspace(0, np.pi / 9, 400), (np.arange(2000) + 0.5) / 2000)
+    # the nearest frame decides: straight up from its edge, tan(alt) cos(d) <= tan(half)
+    offs = np.minimum(yaws, np.pi / 9 - yaws)
+    seen = np.tan(np.arcsin(sines)) / np.cos(offs) <= lens.height / 2 / lens.focal_px
+    assert found.hole_share == pytest.approx(1 - seen.mean(), abs=0.012)
+
+
+def test_what_the_crop_of_a_full_circle_loses():
+    """Cylindrical: a frame's edge stands at tan(half) cos(d), so a strip cut at the seams keeps x cot(x) of the area, with x
+    half a step."""
+    rig = Rig(36, 24, 6000, 4000, 20, upright=False)
+    for count in (6, 8, 12):
+        frames = [GridFrame(i + 1, 1, i + 1, 360.0 / count * i, 0.0) for i in range(count)]
+        loss = crop_loss(rig, frames, TargetField(-180, 180, -20, 20, 0.3), Support(), "cylindrical")
+        x = math.pi / count
+        assert loss.planned == pytest.approx(1 - x / math.tan(x), abs=0.01)
+
+
+@pytest.mark.parametrize(
+    ("lean", "sweep", "ends"), [(2, 180, 2.0), (2, 300, 1.0), (3, 340, 0.52), (1, 120, 0.866), (5, 60, 2.498)]
+)
+def test_a_leaning_base_moves_the_ends_by_a_wave_and_no_more_than_it_leans(lean: float, sweep: float, ends: float):
+    """Own derivation: the horizon of a head turned about z by its lean, looked at along the sweep."""
+    moved, wave = lean_of_base(lean, sweep)
+    assert moved == pytest.approx(ends, abs=0.005)
+    azimuths = np.radians(np.linspace(-sweep / 2, sweep / 2, 2001))
+    most = 0.0
+    for toward in np.radians(np.arange(0, 360, 3.0)):
+        heights = np.degrees(np.arcsin(np.sin(np.radians(lean)) * np.sin(azimuths - toward)))
+        most = max(most, float(np.ptp(heights)))
+    assert wave == pytest.approx(most, rel=0.002)
 
 
 def test_card_space_and_past_joins():

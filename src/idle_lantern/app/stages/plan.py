@@ -148,6 +148,8 @@ class PlanStage(Stage):
             self._show_results()
         if topics & {"plan"}:
             self._judge_soon.start()
+        elif "judgements" in topics:
+            self.topics[self.pages.currentIndex()].show_plan(plan)
         if topics & {"plan", "judgements", "choices"}:
             self._show_remarks()
         if topics & {"selection", "plan"} and self.pages.currentWidget() is self.listing:
@@ -161,6 +163,7 @@ class PlanStage(Stage):
             self.state.take_judgements(plan, found)
 
         def work(_task: Task) -> tuple[Judgement, ...]:
+            _ = plan.crop, plan.hole_chance  # shown beside the judgements, and as slow
             return judge(plan)
 
         self.desk.start(JUDGING, work, done, lambda e: self.desk.tell(e.sentence), quiet=True)

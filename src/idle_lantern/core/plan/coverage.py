@@ -27,8 +27,8 @@ Array = NDArray[Any]
 class Coverage:
     """What sampling found.
 
-    ``samples`` directions were tried, ``uncovered`` of them (S, 3) no frame shows;
-    ``smallest_overlap`` is the least share of a frame that its neighbours in the row,
+    ``samples`` directions were tried, ``uncovered`` of them (S, 3) no frame shows; ``hole_share`` is the share of
+    the field's area that they stand for. ``smallest_overlap`` is the least share of a frame that its neighbours in the row,
     or the row below it, show too (None for one frame).
     """
 
@@ -36,6 +36,7 @@ class Coverage:
     uncovered: Array
     smallest_overlap: float | None
     smallest_between: tuple[int, int] | None
+    hole_share: float = 0.0
 
     @property
     def complete(self) -> bool:
@@ -55,7 +56,7 @@ def cameras_of(frames: Sequence[GridFrame]) -> Array:
 
 
 def samples_of(target_field: TargetField, count: int) -> Array:
-    """Even directions over the target field, its rim included."""
+    """Even directions over the target field, equal areas each, and after those ``count`` its rim."""
     return even_samples(
         (math.radians(target_field.left_deg), math.radians(target_field.right_deg)),
         (math.radians(target_field.low_deg), math.radians(target_field.high_deg)),
@@ -81,6 +82,24 @@ def covered(lens: Lens, cameras: Array, directions: Array) -> Array:
     return shown
 
 
+def outline(lens: Lens, per_side: int, out_px: float = 1.0) -> Array:
+    """Directions in the camera's frame just outside what a frame shows, (N, 3): its edges, or its image circle."""
+    t = np.linspace(-0.5, 0.5, per_side)
+    w, h = lens.width / 2 + out_px, lens.height / 2 + out_px
+    edge = np.full_like(t, 1.0)
+    u = np.concatenate([t * 2 * w, t * 2 * w, -w * edge, w * edge])
+    v = np.concatenate([-h * edge, h * edge, t * 2 * h, t * 2 * h])
+    middle = np.array([(lens.width - 1) / 2, (lens.height - 1) / 2])
+    pixels = np.stack([u, v], -1) + middle
+    if math.isfinite(lens.circle_px):
+        from_axis = pixels - lens.principal_px
+        reach = np.hypot(*from_axis.T)
+        pixels = lens.principal_px + from_axis * np.minimum(1.0, (lens.circle_px + out_px) / reach)[:, None]
+    rays = lens.unproject(pixels)
+    result: Array = rays[np.isfinite(rays[:, 0])]
+    return result
+
+
 def _turned(directions: Array, cameras: Array) -> Array:
     """Each direction in the frame of its own camera."""
     result: Array = (directions[:, None, :] @ cameras)[:, 0]
@@ -93,11 +112,17 @@ def prove(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, coun
     cameras = cameras_of(frames)
     if rig.motion == "lens-shift":  # one camera, but each frame has its own principal point
         seen = np.stack([rig.lens_of(f).sees(directions @ c, 0.5) for f, c in zip(frames, cameras)], 1)
-        return Coverage(len(directions), directions[~seen.any(1)], *_overlap_of_shifts(rig, frames))
-    lens = rig.lens()
-    missing = ~covered(lens, cameras, directions)
-    smallest, between = _smallest_overlap(lens, frames, cameras)
-    return Coverage(len(directions), directions[missing], smallest, between)
+        missing = np.asarray(~seen.any(1))
+        smallest, between = _overlap_of_shifts(rig, frames)
+    else:
+        lens = rig.lens()
+        missing = np.asarray(~covered(lens, cameras, directions))
+        smallest, between = _smallest_overlap(lens, frames, cameras)
+    # those inside stand for equal areas; those on the rim only find what begins there
+    share = float(np.mean(missing[:count]))
+    if np.any(missing):
+        share = max(share, 0.5 / count)
+    return Coverage(len(directions), directions[missing], smallest, between, share)
 
 
 def _smallest_overlap(

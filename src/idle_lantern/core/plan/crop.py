@@ -11,18 +11,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import largest_rectangle
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.brief import Support
-from idle_lantern.core.plan.coverage import cameras_of, covered, samples_of
+from idle_lantern.core.plan.coverage import cameras_of, covered, outline, samples_of
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 
 Array = NDArray[Any]
 
-_TRIALS = 40
+_TRIALS = 100
 _MOST_FRAMES = 240
+#: Places on all outlines together in one try.
+_POINTS = 8000
+#: Cells of the coarse picture in which the crop is looked for, by how many frames have to be asked.
+_CELLS, _FEWEST, _ASKED = 100_000, 12_000, 6_000_000
 
 
 @dataclass(frozen=True)
@@ -71,8 +77,9 @@ def _loss(rig: Rig, cameras: Array, target_field: TargetField, projection: str) 
         else:
             top_v, bottom_v = -high, -low
     aspect = (right_u - left_u) / max(1e-6, bottom_v - top_v)
-    rows = int(np.clip(math.sqrt(3000 / aspect), 24, 120))
-    columns = int(np.clip(rows * aspect, 24, 300))
+    cells = int(np.clip(_ASKED / len(cameras), _FEWEST, _CELLS))
+    rows = int(np.clip(math.sqrt(cells / aspect), 48, 400))
+    columns = int(np.clip(rows * aspect, 48, 1200))
     u, v = np.meshgrid(np.linspace(left_u, right_u, columns), np.linspace(top_v, bottom_v, rows))
     directions = kind.inverse(np.stack([u, v], -1).reshape(-1, 2))
     shown = np.isfinite(directions[:, 0])
@@ -83,22 +90,55 @@ def _loss(rig: Rig, cameras: Array, target_field: TargetField, projection: str) 
     return 1.0 - largest_rectangle(mask).area / float(mask.sum())
 
 
-def hole_chance(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, support: Support) -> float | None:
-    """Share of trials in which the wanted field gets a hole when the pointing errs as the support does.
+@dataclass(frozen=True)
+class HoleChance:
+    """Share of tried runs that left a hole, and the standard error of that share."""
 
-    A rim that moves by the error itself is no hole: the outermost three times the error
-    is left to the crop. None where the plan is too large to try in time.
+    share: float
+    error: float
+    tries: int
+
+
+def hole_chance(
+    rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, support: Support
+) -> HoleChance | None:
+    """How often the wanted field gets a hole when the pointing errs as the support does.
+
+    A hole inside the field ends at the outline of some frame, so it is enough to ask whether the outlines, from just
+    outside, lie in another frame each: slivers between frames are found that samples of the area miss. A rim
+    that moves by the error itself is no hole: the outermost three times the error is left to the crop. None where
+    the plan is too large to try in time.
     """
     if rig.motion != "turn" or len(frames) > _MOST_FRAMES:
         return None
     lens, cameras = rig.lens(), cameras_of(frames)
-    directions = samples_of(_inner(target_field, 3 * support.pointing), 260)
+    inner = _inner(target_field, 3 * support.pointing)
+    inside = samples_of(inner, 260)
+    edges = outline(lens, int(np.clip(_POINTS / (4 * len(frames)), 20, 160)))
     rng = np.random.default_rng(11)
-    holed = 0
-    for _ in range(_TRIALS):
-        shaken = cameras @ _errors(rng, support, len(frames))
-        holed += not covered(lens, shaken, directions).all()
-    return holed / _TRIALS
+    holed = sum(
+        _has_hole(lens, cameras @ _errors(rng, support, len(frames)), inside, edges, inner) for _ in range(_TRIALS)
+    )
+    # a share of 0 or 1 is not known for certain either (the rule of succession)
+    likely = (holed + 1) / (_TRIALS + 2)
+    return HoleChance(holed / _TRIALS, math.sqrt(likely * (1 - likely) / _TRIALS), _TRIALS)
+
+
+def _has_hole(lens: Lens, cameras: Array, inside: Array, edges: Array, inner: TargetField) -> bool:
+    if not covered(lens, cameras, inside).all():
+        return True
+    rims = (edges[None] @ np.swapaxes(cameras, 1, 2)).reshape(-1, 3)
+    rims = rims[_lies_in(inner, rims)]
+    return not covered(lens, cameras, rims).all()
+
+
+def _lies_in(target_field: TargetField, directions: Array) -> Array:
+    azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(directions))
+    turned = np.mod(azimuth - target_field.left_deg, 360.0)
+    result: Array = (
+        (turned <= target_field.sweep_deg) & (altitude >= target_field.low_deg) & (altitude <= target_field.high_deg)
+    )
+    return result
 
 
 def _inner(target_field: TargetField, rim_deg: float) -> TargetField:

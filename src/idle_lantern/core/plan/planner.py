@@ -11,7 +11,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Brief, Mark
 from idle_lantern.core.plan.cost import Cost, PastJoin, cost
 from idle_lantern.core.plan.coverage import Coverage, prove
-from idle_lantern.core.plan.crop import CropLoss, crop_loss, hole_chance
+from idle_lantern.core.plan.crop import CropLoss, HoleChance, crop_loss, hole_chance
 from idle_lantern.core.plan.depth import Sharpness, sharpness
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -82,7 +82,7 @@ class Plan:
         return crop_loss(self.rig, self.frames, self.target_field, self.brief.support, self.size.projection)
 
     @cached_property
-    def hole_chance(self) -> float | None:
+    def hole_chance(self) -> HoleChance | None:
         """How often a hole is left by the support's pointing error; None where not tried."""
         return hole_chance(self.rig, self.frames, self.target_field, self.brief.support)
 

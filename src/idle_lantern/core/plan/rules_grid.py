@@ -14,10 +14,14 @@ def _some(count: int, thing: str) -> str:
     return f"{count} {thing}{'' if count == 1 else 's'}"
 
 
+def _told_share(share: float) -> str:
+    return units.share(share, 1) if share >= 0.001 else "Less than 0.1 %"
+
+
 def judge_field(plan: Plan) -> Iterator[Judgement]:
     """Whether the whole field is covered, and what lies on its rim."""
     if not plan.coverage.complete:
-        share = len(plan.coverage.uncovered) / plan.coverage.samples
+        share = plan.coverage.hole_share
         support, rig = plan.brief.support, plan.rig
         if plan.given:
             why, todo = (
@@ -33,7 +37,7 @@ def judge_field(plan: Plan) -> Iterator[Judgement]:
         else:
             why, todo = "this lens does not reach there", "Use a wider lens or a smaller field."
         yield Judgement(
-            "hole", Severity.STOP, f"{units.share(share, 1)} of the wanted field lies in no frame: {why}.", todo
+            "hole", Severity.STOP, f"{_told_share(share)} of the wanted field lies in no frame: {why}.", todo
         )
     if plan.target_field.reserve == 0 and not plan.target_field.full_circle and plan.crop.expected > 0.15:
         yield Judgement(
@@ -91,12 +95,13 @@ def judge_overlap(plan: Plan) -> Iterator[Judgement]:
             f"Take {units.share(advised)}.",
             "overlap-advised",
         )
-    chance = plan.hole_chance if plan.brief.support.kind in ("hand", "air") else None
-    if chance is not None and chance > 0.05:
+    chance = plan.hole_chance
+    if chance is not None and chance.share > 0.05:
         yield Judgement(
             "hole-chance",
             Severity.CARE,
-            f"With a pointing error of {units.angle(plan.brief.support.pointing)} {units.share(chance)} of tried runs leave a hole.",
+            f"With a pointing error of {units.angle(plan.brief.support.pointing)} {units.share(chance.share)} "
+            f"(± {units.share(chance.error)}) of {chance.tries} tried runs leave a hole.",
             "Take more overlap, or shoot the run three times.",
             "overlap-half",
         )

@@ -10,16 +10,30 @@ from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.planner import Plan
 
 
+def lean_of_base(lean_deg: float, sweep_deg: float) -> tuple[float, float]:
+    """How far the ends of a sweep move, and how much height a crop loses, for a base that leans sideways; degrees.
+
+    The foot of a plane that leans stands at asin(sin lean sin azimuth) from the axis it leans about: never more than the
+    lean itself. The crop loses the whole wave within the sweep, whichever way the base leans.
+    """
+    lean, half = math.radians(lean_deg), math.radians(sweep_deg) / 2
+
+    def height_deg(azimuth_rad: float) -> float:
+        return math.degrees(math.asin(math.sin(lean) * math.sin(azimuth_rad)))
+
+    return abs(height_deg(half)), 2 * height_deg(min(half, math.pi / 2))
+
+
 def judge_support(plan: Plan) -> Iterator[Judgement]:
     """Lean of the base, stops, tilt, chance of a hole."""
     s = plan.brief.support
     if s.base_tilt_deg >= 1.0 and not plan.target_field.full_circle and s.kind in ("head", "tripod"):
-        lost = 2 * math.tan(math.radians(s.base_tilt_deg)) * plan.target_field.sweep_deg / 2
+        ends, wave = lean_of_base(s.base_tilt_deg, plan.target_field.sweep_deg)
         yield Judgement(
             "base-lean",
             Severity.CARE,
-            f"A base that leans {units.angle(s.base_tilt_deg)} moves the ends by {units.angle(lost / 2)} up and down: "
-            "the horizon tilts and curves, and the crop loses that height.",
+            f"A base that leans {units.angle(s.base_tilt_deg)} turns the horizon into a wave: one end of the picture stands "
+            f"{units.angle(ends)} too high and the other as much too low, and the crop loses up to {units.angle(wave)} of height.",
             "Level the base below the axis, not the ball under the camera; look at the bubble all the way round.",
         )
     alike = plan.rig.focal_mm * plan.rig.crop_factor

@@ -24,7 +24,7 @@ class Topic(QWidget):
         super().__init__()
         self.desk, self.state, self.commands = desk, desk.state, commands
         self.bound = BriefBinding(desk.state)
-        self._facts: list[tuple[QLabel, Callable[[Plan], str]]] = []
+        self._facts: list[tuple[QLabel, Callable[[Plan], str], bool]] = []
         self._drawings: list[Drawing] = []
         box = Blocks()
         self.build(box)
@@ -41,8 +41,10 @@ class Topic(QWidget):
     def show_plan(self, plan: Plan) -> None:
         """Show another plan."""
         self.bound.show(plan.brief)
-        for target, tell in self._facts:
-            text = tell(plan)
+        reckoned = self.state.judgements is not None
+        for target, tell, later in self._facts:
+            # what takes long is reckoned off the thread, with the judgements
+            text = tell(plan) if reckoned or not later else "…"
             if target.text() != text:
                 target.setText(text)
         for drawing in self._drawings:
@@ -50,20 +52,23 @@ class Topic(QWidget):
 
     # --- parts of a page --------------------------------------------------------
 
-    def facts(self, *rows: tuple[str, str, Callable[[Plan], str]]) -> QVBoxLayout:
-        """Names and figures that follow from the plan; each figure's label is ``fact-<id>``."""
+    def facts(self, *rows: tuple[str, str, Callable[[Plan], str]], later: bool = False) -> QVBoxLayout:
+        """Names and figures that follow from the plan; each figure's label is ``fact-<id>``.
+
+        ``later`` figures take long and wait until the plan is judged.
+        """
         made: list[tuple[str, QWidget]] = []
         for name, fact_id, tell in rows:
             figure = label("", "figure", name=f"fact-{fact_id}")
-            self._facts.append((figure, tell))
+            self._facts.append((figure, tell, later))
             made.append((name, figure))
         result: QVBoxLayout = column(form(made))
         return result
 
-    def told(self, tell: Callable[[Plan], str], name: str = "", role: str = "dim") -> QLabel:
-        """A sentence that follows from the plan."""
+    def told(self, tell: Callable[[Plan], str], name: str = "", role: str = "dim", *, later: bool = False) -> QLabel:
+        """A sentence that follows from the plan; ``later`` as of ``facts``."""
         sentence = label("", role, wrap=True, name=name)
-        self._facts.append((sentence, tell))
+        self._facts.append((sentence, tell, later))
         return sentence
 
     def drawing(self, drawing: Drawing) -> Drawing:

@@ -91,7 +91,7 @@ class PictureTopic(Topic):
                 ("At the nadir", n("target_field", "nadir_frames", "Nadir frames", *COUNT, whole=True)),
             ]
         )
-        loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"))
+        loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"), later=True)
         box.add(column(grid, self.school, loss, None), 3)
         b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
         b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)

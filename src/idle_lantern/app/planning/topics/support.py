@@ -83,7 +83,7 @@ class SupportTopic(Topic):
         right = column(
             row(fields, errors),
             self.drawing(PupilDrawing("What a wrong pupil setting shows", 136)),
-            self.told(self._tell_pupil, "fact-pupil", ""),
+            self.told(self._tell_pupil, "fact-pupil", "", later=True),
             row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
             None,
         )
@@ -123,7 +123,11 @@ class SupportTopic(Topic):
         if plan.rig.motion != "turn":
             return "Nothing turns: the pupil stays where it is."
         chance = plan.hole_chance
-        hole = "" if chance is None else f" Pointed like this, {units.share(chance)} of tried runs leave a hole."
+        hole = (
+            ""
+            if chance is None
+            else f" Pointed like this, {units.share(chance.share)} of tried runs leave a hole (± {units.share(chance.error)})."
+        )
         if p.tolerance_mm > 1000:
             return f"Far scene: the axis may stand anywhere near the camera.{hole}"
         return (
