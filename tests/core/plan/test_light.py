@@ -6,7 +6,8 @@ import math
 
 import pytest
 
-from idle_lantern.core.plan.brief import Exposure, Scene, Support
+from idle_lantern.core.plan.brief import Brief, Exposure, Scene, Support
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.light import (
     engraved_time,
     exposure_value,
@@ -17,6 +18,8 @@ from idle_lantern.core.plan.light import (
     setting,
     time_for,
 )
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.remedies import REMEDIES
 from idle_lantern.core.plan.rig import Rig
 
 
@@ -79,15 +82,90 @@ def test_brightest_school_clips_nothing_and_the_others_say_by_how_much():
     assert _setting(exposure=Exposure(READINGS, "subject")).white_over_stops == pytest.approx(2.5)
 
 
-def test_a_range_beyond_the_sensor_asks_for_brackets_that_span_it():
-    wide = ((-90.0, 6.0), (90.0, 16.0))
-    one = _setting(exposure=Exposure(wide, "middle", bracket_step_ev=2.0))
-    whole = math.log2(1 / 0.18) + 3 + 10
-    assert one.brackets_needed == 1 + math.ceil((whole - Rig().range_stops) / 2)
-    many = _setting(exposure=Exposure(wide, "middle", bracket_count=one.brackets_needed))
-    times = many.times_s
-    assert len(times) == one.brackets_needed
-    assert math.log2(times[-1] / times[0]) == pytest.approx(2 * (len(times) - 1), abs=0.4)
+def _held(values: list[float], ev: float, usable: float, offsets: list[float]) -> bool:
+    """Own derivation: in stops above the metered middle, every reading's white lies at most at full in some exposure, and
+    its shadows above the floor in some."""
+    white, shadow = math.log2(1 / 0.18), 3.0
+    floor = white - usable  # full lies ``white`` above the middle, the floor ``usable`` below full
+    return all(
+        any(v - ev + o + white <= white + 1e-6 for o in offsets)
+        and any(v - ev + o - shadow >= floor - 1e-6 for o in offsets)
+        for v in values
+    )
+
+
+@pytest.mark.parametrize(
+    ("readings", "metering", "step", "usable"),
+    [
+        ((5.0, 17.0), "brightest", 1.0, 14.0),
+        ((8.0, 14.0, 18.0), "average", 2.0, 13.0),
+        ((6.0, 16.0), "middle", 2.0, 13.0),
+        ((6.0, 7.0, 14.0), "average", 2.0, 12.0),
+        ((2.0, 20.0), "middle", 3.0, 10.0),
+        ((13.5, 14.0, 14.5), "average", 2.0, 13.0),
+        ((13.5, 14.0, 14.5), "brightest", 2.0, 13.0),
+    ],
+)
+def test_the_smallest_bracket_holds_everything_and_no_smaller_one_does(
+    readings: tuple[float, ...], metering: str, step: float, usable: float
+):
+    values = tuple((40.0 * i, ev) for i, ev in enumerate(readings))
+    found = _setting(rig=Rig(range_stops=usable), exposure=Exposure(values, metering, bracket_step_ev=step))
+    count, shift = found.bracket_needed
+    assert round(shift * 3) == pytest.approx(shift * 3), "cameras shift by thirds"
+
+    def offsets(n: int, by: float) -> list[float]:
+        return [(i - (n - 1) / 2) * step + by for i in range(n)]
+
+    assert _held(list(readings), found.ev, usable, offsets(count, shift))
+    for fewer in range(1, count):
+        for thirds in range(-60, 61):
+            assert not _held(list(readings), found.ev, usable, offsets(fewer, thirds / 3))
+    if count == 1:  # a single exposure that holds all is what metering by the brightest part gives
+        applied = _setting(rig=Rig(range_stops=usable), exposure=Exposure(values, "brightest"))
+        assert applied.white_left_stops <= 0 <= applied.shadow_left_stops
+        return
+    # once applied nothing is said to be lost, and the exposures are those
+    applied = _setting(
+        rig=Rig(range_stops=usable),
+        exposure=Exposure(values, metering, bracket_step_ev=step, bracket_count=count, bracket_shift_ev=shift),
+    )
+    assert applied.white_left_stops <= 1e-6
+    assert applied.shadow_left_stops >= -1e-6
+    assert applied.bracket_ev == pytest.approx(offsets(count, shift))
+
+
+def test_what_a_bracket_round_the_metered_value_leaves_is_told():
+    """Readings 5 and 17 EV for the brightest, 14 stops, steps of 1 EV: five exposures leave 1.5 stops, eight leave none."""
+    values = ((0.0, 5.0), (90.0, 17.0))
+    rig = Rig(range_stops=14.0)
+    five, eight = (
+        _setting(rig=rig, exposure=Exposure(values, "brightest", bracket_step_ev=1.0, bracket_count=n)) for n in (5, 8)
+    )
+    assert five.shadow_left_stops == pytest.approx(-1.47, abs=0.01)
+    assert eight.shadow_left_stops > 0
+    assert five.bracket_needed[0] == 5
+    assert five.bracket_needed[1] > 1.4
+    # a bracket that is taken only where it is bright helps the dark part nothing
+    part = Exposure(values, "brightest", bracket_step_ev=1.0, bracket_count=8, bracket_only_above_ev=12.0)
+    assert _setting(rig=rig, exposure=part).shadow_left_stops == pytest.approx(-3.47, abs=0.01)
+    white = _setting(
+        rig=Rig(range_stops=13.0), exposure=Exposure(((0, 8), (60, 14), (120, 18)), "average", bracket_count=3)
+    )
+    assert white.white_left_stops == pytest.approx(2.67, abs=0.01)
+
+
+def test_the_remedy_leaves_nothing_of_what_it_is_offered_for():
+    for readings, metering in (
+        (((0.0, 5.0), (90.0, 17.0)), "brightest"),
+        (((0.0, 8.0), (60.0, 14.0), (120.0, 18.0)), "average"),
+    ):
+        brief = Brief(exposure=Exposure(readings, metering, bracket_step_ev=1.0))
+        plan = make_plan(brief)
+        keys = {j.key: j.remedy_id for j in judge(plan)}
+        assert "bracket" in {keys.get("range"), keys.get("clipping")}
+        after = {j.key for j in judge(make_plan(REMEDIES["bracket"].apply(plan)))}
+        assert not after & {"range", "clipping"}
 
 
 @pytest.mark.parametrize(

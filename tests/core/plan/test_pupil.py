@@ -118,7 +118,7 @@ def test_the_widest_turn_agrees_with_dense_seams(
     """Own derivation: the frame nearest to each of many directions owns it; owners that change hands along more than a
     point meet in a seam."""
     yaws = [i * across / math.cos(math.radians(pitch)) for i in range(columns)]
-    pitches = [p for p in (pitch + j * up for j in range(rows)) if abs(p) < 70]
+    pitches = [p for p in (pitch + j * up for j in range(rows)) if abs(p) < 50]
     frames = _grid([y for y in yaws if y < 300], pitches or [0.0])
     chance.shuffle(frames)
     lens = Rig(36, 24, 6000, 4000, 35).lens()
@@ -139,12 +139,16 @@ def test_the_widest_turn_agrees_with_dense_seams(
     )
     towards = looks @ axes.T
     owner = np.where(towards.max(-1) > math.cos(math.radians(34)), towards.argmax(-1), -1)
-    met: dict[tuple[int, int], int] = {}
-    for one, other in ((owner[:, :-1], owner[:, 1:]), (owner[:-1], owner[1:])):
-        for a, b in zip(one[one != other].tolist(), other[one != other].tolist()):
-            if a >= 0 and b >= 0:
-                met[min(a, b), max(a, b)] = met.get((min(a, b), max(a, b)), 0) + 1
-    long_seams = [pair for pair, length in met.items() if length >= 8]
+    met: dict[tuple[int, int], float] = {}
+    narrowing = np.cos(grid[..., 1])
+    for one, other, long in (
+        (owner[:, :-1], owner[:, 1:], np.full_like(narrowing, 0.7)[:, 1:]),
+        (owner[:-1], owner[1:], 0.7 * narrowing[1:]),
+    ):
+        change = (one != other) & (one >= 0) & (other >= 0)
+        for a, b, length_deg in zip(one[change].tolist(), other[change].tolist(), long[change].tolist()):
+            met[min(a, b), max(a, b)] = met.get((min(a, b), max(a, b)), 0.0) + length_deg
+    long_seams = [pair for pair, length_deg in met.items() if length_deg >= 0.5 * min(across, up)]
     expected = max((math.acos(min(1.0, axes[a] @ axes[b])) for a, b in long_seams), default=0.0)
     assert widest_turn_rad(lens, frames) == pytest.approx(expected, rel=0.12, abs=0.01)
 

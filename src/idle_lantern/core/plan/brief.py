@@ -118,7 +118,8 @@ class Exposure:
     """Meter readings (EV at ISO 100 by azimuth) and how they are used.
 
     ``aperture_school`` other than ``own`` finds the aperture by itself;
-    ``focus_m`` 0 focuses for the nearest and farthest thing.
+    ``focus_m`` 0 focuses for the nearest and farthest thing. A bracket lies evenly round the metered exposure,
+    shifted by ``bracket_shift_ev`` towards longer times.
     """
 
     readings: tuple[tuple[float, float], ...] = ((-90.0, 13.5), (0.0, 14.0), (90.0, 14.5))
@@ -131,6 +132,7 @@ class Exposure:
     polariser: bool = False
     bracket_count: Annotated[int, limit("bracket_count")] = 1
     bracket_step_ev: Annotated[float, limit("bracket_step_ev")] = 2.0
+    bracket_shift_ev: Annotated[float, limit("bracket_shift_ev")] = 0.0
     bracket_only_above_ev: Annotated[float, limit("bracket_only_above_ev")] = 0.0
     white_balance_k: Annotated[float, limit("white_balance_k")] = 5500.0
 

@@ -149,6 +149,11 @@ def _by_school(rig: Rig, exposure: Exposure, needed: float) -> tuple[float, str]
     return exposure.aperture, "As typed."
 
 
+def closed_enough(rig: Rig, sharp: Sharpness) -> float:
+    """The widest aperture that this lens has and that keeps both ends sharp."""
+    return min(max(thirds_up(sharp.needed_aperture), rig.widest_aperture), rig.narrowest_aperture)
+
+
 def thirds_up(aperture: float) -> float:
     """The next aperture on the scale of third stops, N = 2^(k / 6), as engraved where a name is usual."""
     steps = math.ceil(6 * math.log2(max(aperture, 0.5)) - 1e-6)

@@ -33,9 +33,11 @@ class Limit:
 class Setting:
     """One exposure for all frames.
 
-    ``white_over_stops`` is how far white paper in the brightest part lies above full
-    (positive clips); ``shadow_spare_stops`` how far the shadows of the darkest part
-    stay above the sensor's noise floor (negative drowns).
+    ``white_over_stops`` is how far white paper in the brightest part lies above full (positive clips) in the metered
+    exposure; ``shadow_spare_stops`` how far the shadows of the darkest part stay above the sensor's noise
+    floor (negative drowns). ``white_left_stops`` and ``shadow_left_stops`` are the same for what the bracket as it
+    is set really holds. ``bracket_needed`` is the smallest bracket that holds all: exposures, and by how much
+    it is shifted towards longer ones, in EV.
     """
 
     ev: float
@@ -48,7 +50,9 @@ class Setting:
     shadow_spare_stops: float
     limits: tuple[Limit, ...]
     bracket_ev: tuple[float, ...]
-    brackets_needed: int
+    white_left_stops: float
+    shadow_left_stops: float
+    bracket_needed: tuple[int, float]
 
     @property
     def limit(self) -> Limit | None:
@@ -118,10 +122,14 @@ def setting(
     usable = rig.range_stops - max(0.0, math.log2(exposure.iso / rig.base_iso))
     white_over = max(values) - ev
     shadow_spare = usable - (WHITE_ABOVE_STOPS + (ev - min(values)) + SHADOW_BELOW_STOPS)
-    whole = WHITE_ABOVE_STOPS + SHADOW_BELOW_STOPS + max(values) - min(values)
-    needed = 1 if whole <= usable else 1 + math.ceil((whole - usable) / exposure.bracket_step_ev)
     middle = (exposure.bracket_count - 1) / 2
-    bracket = tuple((i - middle) * exposure.bracket_step_ev for i in range(exposure.bracket_count))
+    bracket = tuple(
+        (i - middle) * exposure.bracket_step_ev + exposure.bracket_shift_ev for i in range(exposure.bracket_count)
+    )
+
+    def offset(reading_ev: float, end: int) -> float:
+        return bracket[end] if bracketed(reading_ev, exposure) else 0.0
+
     return Setting(
         ev,
         time_s,
@@ -133,8 +141,31 @@ def setting(
         shadow_spare,
         _limits(rig, support, scene),
         bracket,
-        needed,
+        max(v - ev + offset(v, 0) for v in values),
+        min(usable - (WHITE_ABOVE_STOPS + (ev - v) + SHADOW_BELOW_STOPS) + offset(v, -1) for v in values),
+        smallest_bracket(white_over, shadow_spare, exposure.bracket_step_ev),
     )
+
+
+#: Exposure compensation goes by third stops (common practice, no source).
+_SHIFT_EV = 1 / 3
+_MOST_EXPOSURES = 15
+
+
+def smallest_bracket(white_over_stops: float, shadow_spare_stops: float, step_ev: float) -> tuple[int, float]:
+    """Fewest exposures, and their shift in EV, that hold white and shadows; as near to the metered value as they can.
+
+    The shortest must be shorter by ``white_over_stops``, the longest longer by as much as shadows lack.
+    """
+    shortest, longest = -white_over_stops, -shadow_spare_stops
+    for count in range(1, _MOST_EXPOSURES + 1):
+        half = (count - 1) / 2 * step_ev
+        # shifts for which the shortest is short enough, and the longest long enough
+        least, most = longest - half, shortest + half
+        third = min(max(0, math.ceil(least / _SHIFT_EV - 1e-9)), math.floor(most / _SHIFT_EV + 1e-9))
+        if least - 1e-9 <= third * _SHIFT_EV <= most + 1e-9:
+            return count, third * _SHIFT_EV
+    return _MOST_EXPOSURES, (shortest + longest) / 2
 
 
 def _limits(rig: Rig, support: Support, scene: Scene) -> tuple[Limit, ...]:

@@ -21,6 +21,7 @@ LIMITS: dict[str, tuple[str, float, float, str]] = {
     "bits": ("Bits", 8, 16, "bit"),
     "bracket_count": ("Exposures of a bracket", 1, 15, ""),
     "bracket_only_above_ev": ("Brackets only above", 0, 24, "EV"),
+    "bracket_shift_ev": ("Shift of a bracket", -10, 10, "EV"),
     "bracket_step_ev": ("Step of a bracket", 0.3, 5, "EV"),
     "capacity_gb": ("Capacity", 0.1, 100000, "GB"),
     "card_gb": ("One card", 0.1, 100000, "GB"),

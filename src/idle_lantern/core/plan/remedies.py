@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from idle_lantern.core.plan.brief import Brief
-from idle_lantern.core.plan.depth import thirds_up
+from idle_lantern.core.plan.depth import closed_enough
 from idle_lantern.core.plan.rules_grid import advised_overlap
 from idle_lantern.core.plan.size import focal_for_px, needed_px
 from idle_lantern.core.plan.sun import daylight_ev
@@ -47,6 +47,11 @@ def _by_sun(plan: Plan) -> dict[str, Any]:
     return {"readings": tuple((a, round(ev, 1)) for a, _ in plan.brief.exposure.readings)}
 
 
+def _bracket(plan: Plan) -> dict[str, Any]:
+    count, shift_ev = plan.setting.bracket_needed
+    return {"bracket_count": count, "bracket_shift_ev": shift_ev, "bracket_only_above_ev": 0.0}
+
+
 REMEDIES: dict[str, Remedy] = {
     "overlap-third": Remedy("Overlap a third", _part("target_field", overlap=1 / 3)),
     "overlap-half": Remedy("Overlap one half", _part("target_field", overlap=0.5)),
@@ -63,14 +68,14 @@ REMEDIES: dict[str, Remedy] = {
         "Close as far as needed",
         _reckoned(
             "exposure",
-            lambda p: {"aperture_school": "own", "aperture": thirds_up(p.sharpness.needed_aperture), "focus_m": 0.0},
+            lambda p: {"aperture_school": "own", "aperture": closed_enough(p.rig, p.sharpness), "focus_m": 0.0},
         ),
     ),
     "aperture-sharpest": Remedy("Sharpest aperture", _part("exposure", aperture_school="sharpest")),
     "iso-for-time": Remedy("Raise the ISO", _reckoned("exposure", _short_enough)),
     "iso-base": Remedy("Base ISO", _reckoned("exposure", lambda p: {"iso": p.rig.base_iso})),
     "meter-brightest": Remedy("Meter the brightest part", _part("exposure", metering="brightest")),
-    "bracket": Remedy("Bracket", _reckoned("exposure", lambda p: {"bracket_count": p.setting.brackets_needed})),
+    "bracket": Remedy("Bracket", _reckoned("exposure", _bracket)),
     "grey-filter": Remedy(
         "Use a grey filter",
         _reckoned(

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.plan.depth import closed_enough
 from idle_lantern.core.plan.light import polariser_spread_stops
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.shallow import distance_advice
@@ -19,7 +20,7 @@ def judge_sharpness(plan: Plan) -> Iterator[Judgement]:
     if not shallow and (s.near_limit_m > scene.near_m * 1.02 or s.far_limit_m < scene.far_m * 0.98):
         if s.needed_aperture <= rig.narrowest_aperture:
             todo, remedy = (
-                f"Close to f/{s.needed_aperture:.1f} and focus at {units.distance(s.focus_m)}.",
+                f"Close to f/{closed_enough(rig, s):g} and focus at {units.distance(s.focus_m)}.",
                 "aperture-depth",
             )
         else:
@@ -81,20 +82,30 @@ def judge_exposure(plan: Plan) -> Iterator[Judgement]:
             "Take each position three times or more.",
             "repeat-thrice",
         )
-    if s.white_over_stops > 0.7 and not (e.bracket_count > 1 and max(s.bracket_ev) * -1 <= -s.white_over_stops + 0.5):
+    count, shift_ev = s.bracket_needed
+    if count > 1:
+        shifted = f", shifted by {shift_ev:+.1f} EV" if abs(shift_ev) > 0.05 else ""
+        how = (
+            f"Bracket {count} exposures {e.bracket_step_ev:g} EV apart{shifted}; aperture, ISO and white balance stay."
+        )
+    else:
+        how = "Expose for the brightest part."
+    even = " even in the shortest exposure" if e.bracket_count > 1 else ""
+    if s.white_left_stops > 0.7:
         yield Judgement(
             "clipping",
             Severity.CARE,
-            f"White in the brightest part will lie {s.white_over_stops:.1f} stops over full and clip.",
-            "Meter by the brightest part, or bracket.",
-            "meter-brightest",
+            f"White in the brightest part will lie {s.white_left_stops:.1f} stops over full{even} and clip.",
+            f"Meter by the brightest part, or: {how[0].lower()}{how[1:]}" if e.metering != "brightest" else how,
+            "bracket" if count > 1 else "meter-brightest",
         )
-    if s.shadow_spare_stops < 0 and e.bracket_count < s.brackets_needed:
+    if s.shadow_left_stops < -0.05:
+        even = " even in the longest exposure" if e.bracket_count > 1 else ""
         yield Judgement(
             "range",
             Severity.CARE,
-            f"The scene's range passes the sensor's by {-s.shadow_spare_stops:.1f} stops: shadows of the darkest part drown in noise.",
-            f"Bracket {s.brackets_needed} exposures {e.bracket_step_ev:g} EV apart; aperture, ISO and white balance stay.",
+            f"Shadows of the darkest part lie {-s.shadow_left_stops:.1f} stops below what the sensor holds{even} and drown in noise.",
+            how,
             "bracket",
         )
     if e.iso > plan.rig.base_iso and plan.brief.support.kind in ("head", "tripod") and limit is None:

@@ -115,6 +115,17 @@ class ExposureTopic(Topic):
                             ),
                         ),
                         (
+                            "shifted by",
+                            n(
+                                "exposure",
+                                "bracket_shift_ev",
+                                "Shift of a bracket",
+                                number_with("EV", "1.3"),
+                                _signed_ev,
+                                step=0.5,
+                            ),
+                        ),
+                        (
                             "only above",
                             n(
                                 "exposure",
@@ -142,17 +153,9 @@ class ExposureTopic(Topic):
                         "factor-filter",
                         lambda p: f"{filter_factor(p.brief.exposure.filter_stops):.0f}×",
                     ),
-                    (
-                        "White over full",
-                        "white",
-                        lambda p: f"{p.setting.white_over_stops:+.1f} stops".replace("-", "−"),
-                    ),
-                    (
-                        "Shadows spare",
-                        "shadow",
-                        lambda p: f"{p.setting.shadow_spare_stops:+.1f} stops".replace("-", "−"),
-                    ),
-                    ("Brackets needed", "brackets", lambda p: f"{p.setting.brackets_needed}"),
+                    ("Highlights clip by", "white", lambda p: _lost(p.setting.white_left_stops)),
+                    ("Shadows drown by", "shadow", lambda p: _lost(-p.setting.shadow_left_stops)),
+                    ("To hold it all", "brackets", _needed),
                 ),
                 self.told(self._limits, "fact-limits"),
                 None,
@@ -173,6 +176,22 @@ class ExposureTopic(Topic):
 
     def summary(self, plan: Plan) -> str:
         return self._exposure(plan)
+
+
+def _lost(stops: float) -> str:
+    """What is lost at one end of the range, or how much room there is."""
+    return f"{stops:.1f} stops" if stops > 0.05 else f"not, {max(0.0, -stops):.1f} stops of room"
+
+
+def _needed(plan: Plan) -> str:
+    count, shift_ev = plan.setting.bracket_needed
+    if count == 1:
+        return "one exposure"
+    return f"{count} exposures" + (f", {_signed_ev(shift_ev)}" if abs(shift_ev) > 0.05 else "")
+
+
+def _signed_ev(value: float) -> str:
+    return f"{value:+.1f} EV".replace("-", "−") if abs(value) > 0.01 else "not"
 
 
 def _ev_or_all(value: float) -> str:
