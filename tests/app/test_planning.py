@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pypdf
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QInputDialog, QLabel, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
@@ -397,3 +398,35 @@ def test_the_rail_setting_follows_the_focal_length_by_the_library(qtbot: QtBot, 
     _press(qtbot, window, "take-rail")
     assert window.state.outing.rig.rail_mm == pytest.approx(88.5, abs=0.1)
     assert window.state.outing.rig.rail_doubt_mm > 2
+
+
+def test_drop_downs_show_all_they_offer_and_the_wheel_scrolls_past_them(qtbot: QtBot, window: Window):
+    box = window.plan_stage.topics[0].kind
+    before = window.state.outing
+    box.clearFocus()
+    middle = QPointF(box.width() / 2, box.height() / 2)
+    turn = QWheelEvent(
+        middle,
+        box.mapToGlobal(middle),
+        QPoint(),
+        QPoint(0, -120),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
+    QApplication.sendEvent(box, turn)
+    assert window.state.outing == before
+    box.showPopup()
+    view = box.view()
+    qtbot.waitUntil(view.isVisible, timeout=3000)
+    rows = [view.visualRect(view.model().index(i, 0)) for i in range(box.count())]
+    assert all(view.viewport().rect().contains(r) for r in rows), "no entry is hidden"
+    # looked at, left by Escape, and opened again where the choice is
+    qtbot.keyClick(view, Qt.Key.Key_End)
+    qtbot.keyClick(view, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: not view.isVisible(), timeout=3000)
+    assert window.state.outing == before
+    box.showPopup()
+    assert view.currentIndex().row() == box.currentIndex()
+    box.hidePopup()

@@ -11,11 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QColor, QCursor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QButtonGroup, QComboBox, QDialog, QRadioButton, QSizePolicy, QSlider, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSizePolicy, QSlider, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.frameset import names_of
 from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR, Mask, mask_bytes, read_mask
@@ -203,7 +204,7 @@ class MaskDialog(QDialog):
         self._asset: str | None = None
         self.canvas = PaintArea()
         self.canvas.painted.connect(self._keep)
-        self.frame_box = QComboBox()
+        self.frame_box = Chooser()
         self.frame_box.setAccessibleName("Frame")
         self.frame_box.setObjectName("mask-frame")
         self.frame_box.addItems(list(self._names))

@@ -106,7 +106,9 @@ QLineEdit, QComboBox, QPlainTextEdit {{ background: {k.raised}; border: 1px soli
   padding: 4px 7px; selection-background-color: {k.accent}; selection-color: {k.on_accent}; min-height: 18px; }}
 QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 2px solid {k.accent}; padding: 3px 6px; }}
 QLineEdit[wrong="true"] {{ border: 2px dashed {k.warn}; padding: 3px 6px; }}
-QComboBox::drop-down {{ width: 18px; border: none; }}
+QComboBox {{ combobox-popup: 0; }}
+QComboBox::drop-down {{ width: 20px; border: none; }}
+QComboBox::down-arrow {{ image: none; width: 0px; }}
 QComboBox QAbstractItemView {{ background: {k.raised}; border: 1px solid {k.line};
   selection-background-color: {k.accent}; selection-color: {k.on_accent}; }}
 QPushButton {{ background: {k.raised}; border: 1px solid {k.line}; border-radius: 2px; padding: 6px 14px; }}

@@ -22,8 +22,11 @@ _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 log = logging.getLogger("idle_lantern")
 
 
-def run_to_end(command: Callable[[], int]) -> int:
-    """Run a command; whatever it raises becomes a sentence and the exit code that the command line promises."""
+def run_to_end(command: Callable[[], int], *, ends_process: bool = False) -> int:
+    """Run a command; whatever it raises becomes a sentence and the exit code that the command line promises.
+
+    Where the process ends with it, signals that come after the end are not heard any more: what was done stays done.
+    """
     _open_streams()
     before = _listen(_interrupt)
     try:
@@ -42,7 +45,10 @@ def run_to_end(command: Callable[[], int]) -> int:
         say(f"Something unexpected happened ({shortened(f'{type(error).__name__}: {error}', 120)}). {where}")
         return FAULT
     finally:
-        _restore(before)
+        if ends_process:
+            _listen(signal.SIG_IGN)
+        else:
+            _restore(before)
 
 
 def say(text: str, end: str = "\n") -> None:
@@ -87,7 +93,7 @@ def stopping(stop: Callable[[], None]) -> Iterator[None]:
 _closed_out = False
 
 
-Handler = Callable[[int, FrameType | None], None]
+Handler = Callable[[int, FrameType | None], None] | signal.Handlers
 
 
 def _listen(handler: Handler) -> dict[signal.Signals, Any]:

@@ -29,7 +29,8 @@ class _Parser(argparse.ArgumentParser):
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Parse and run; returns the exit code."""
-    return run_to_end(lambda: _run(list(sys.argv[1:] if arguments is None else arguments)))
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    return run_to_end(lambda: _run(given), ends_process=arguments is None)
 
 
 def _run(arguments: list[str]) -> int:

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QWidget
 
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets.basics import set_look_property
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
@@ -88,7 +89,7 @@ class BriefBinding:
 
     def choice(self, part: str, key: str, name: str, options: Sequence[tuple[Any, str, str]]) -> QComboBox:
         """A list of values with their titles and reasons; the reason is the tool tip."""
-        box = QComboBox()
+        box = Chooser()
         box.setAccessibleName(name)
         box.setObjectName(f"choice-{key}")
         narrow(box)

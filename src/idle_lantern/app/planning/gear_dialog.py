@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
@@ -161,7 +162,7 @@ class GearDialog(QDialog):
 
     def _editor(self, key: str, value: Any) -> QWidget:
         if key in _CHOICES:
-            box = QComboBox()
+            box = Chooser()
             box.addItems(list(_CHOICES[key]))
             box.setCurrentText(value)
             return box

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog
+from PyQt6.QtWidgets import QCheckBox, QFileDialog
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -13,6 +13,7 @@ from idle_lantern.app.stages import deliver_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
@@ -41,7 +42,7 @@ class DeliverStage(Stage):
             "There is no joined picture yet. Join the frames first; it then appears here with its crop."
         )
         self.view.failed.connect(desk.tell)
-        self.format = QComboBox()
+        self.format = Chooser()
         self.format.setObjectName("format")
         self.format.setAccessibleName("Format")
         for text, suffix in _FORMATS:

@@ -6,7 +6,6 @@ import html
 from typing import Any
 
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -15,6 +14,7 @@ from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
@@ -38,7 +38,7 @@ class JoinStage(Stage):
         self.view.failed.connect(desk.tell)
         self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")
         self.deliver_button = button("Deliver it", lambda: desk.ask("go.deliver"), name="go-deliver")
-        self.projection = QComboBox()
+        self.projection = Chooser()
         self.projection.setAccessibleName("Projection")
         self.projection.setObjectName("projection")
         self.projection.addItems(["by itself (auto)", *PROJECTIONS])

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QComboBox
-
 from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -16,6 +14,7 @@ from idle_lantern.app.planning.topics.quantities import (
 )
 from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.app.widgets.blocks import Blocks
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.planner import Plan
@@ -28,7 +27,7 @@ class CameraTopic(Topic):
 
     def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
-        self.camera, self.lens = QComboBox(), QComboBox()
+        self.camera, self.lens = Chooser(), Chooser()
         for kind, choice in (("camera", self.camera), ("lens", self.lens)):
             choice.setAccessibleName(f"{kind} of the gear library")
             choice.setObjectName(f"gear-{kind}")

@@ -153,8 +153,8 @@ class ExposureTopic(Topic):
                         "factor-filter",
                         lambda p: f"{filter_factor(p.brief.exposure.filter_stops):.0f}×",
                     ),
-                    ("Highlights clip by", "white", lambda p: _lost(p.setting.white_left_stops)),
-                    ("Shadows drown by", "shadow", lambda p: _lost(-p.setting.shadow_left_stops)),
+                    ("Highlights", "white", lambda p: _held(p.setting.white_left_stops, "clip")),
+                    ("Shadows", "shadow", lambda p: _held(-p.setting.shadow_left_stops, "drown")),
                     ("To hold it all", "brackets", _needed),
                 ),
                 self.told(self._limits, "fact-limits"),
@@ -178,20 +178,21 @@ class ExposureTopic(Topic):
         return self._exposure(plan)
 
 
-def _lost(stops: float) -> str:
+def _held(lost_stops: float, how: str) -> str:
     """What is lost at one end of the range, or how much room there is."""
-    return f"{stops:.1f} stops" if stops > 0.05 else f"not, {max(0.0, -stops):.1f} stops of room"
+    if lost_stops > 0.05:
+        return f"{how} by {lost_stops:.1f} stops"
+    return f"hold, {-lost_stops:.1f} stops of room" if lost_stops < -0.05 else "hold"
 
 
 def _needed(plan: Plan) -> str:
     count, shift_ev = plan.setting.bracket_needed
-    if count == 1:
-        return "one exposure"
-    return f"{count} exposures" + (f", {_signed_ev(shift_ev)}" if abs(shift_ev) > 0.05 else "")
+    shifted = f", {_signed_ev(shift_ev)}" if abs(shift_ev) > 0.05 else ""
+    return ("one exposure" if count == 1 else f"{count} exposures") + shifted
 
 
 def _signed_ev(value: float) -> str:
-    return f"{value:+.1f} EV".replace("-", "−") if abs(value) > 0.01 else "not"
+    return f"{value:+.1f} EV".replace("-", "−") if abs(value) > 0.01 else "0 EV"
 
 
 def _ev_or_all(value: float) -> str:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QComboBox
-
 from idle_lantern.app.planning.brief_binding import FIELD_PX, narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -16,6 +14,7 @@ from idle_lantern.app.planning.topics.quantities import (
 )
 from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.app.widgets.blocks import Blocks
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.outing import edits
@@ -34,7 +33,7 @@ class PictureTopic(Topic):
     title = "Picture"
 
     def build(self, box: Blocks) -> None:
-        self.kind = QComboBox()
+        self.kind = Chooser()
         self.kind.setAccessibleName("Kind of picture")
         self.kind.setObjectName("choice-kind")
         narrow(self.kind)
@@ -58,7 +57,7 @@ class PictureTopic(Topic):
             None,
         )
         box.add(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)
-        self.school = QComboBox()
+        self.school = Chooser()
         self.school.setAccessibleName("Overlap by school")
         narrow(self.school, 18)
         self.school.addItem("overlap by school …")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QComboBox, QPushButton
+from PyQt6.QtWidgets import QPushButton
 
 from idle_lantern.app.planning.brief_binding import narrow, number_with
 from idle_lantern.app.planning.drawings import PupilDrawing
@@ -15,6 +15,7 @@ from idle_lantern.app.planning.topics.quantities import (
 )
 from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.app.widgets.blocks import Blocks
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
 from idle_lantern.core.gear.entries import LensEntry
 from idle_lantern.core.outing import edits
@@ -28,7 +29,7 @@ class SupportTopic(Topic):
 
     def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
-        self.head = QComboBox()
+        self.head = Chooser()
         self.head.setAccessibleName("head of the gear library")
         self.head.setObjectName("gear-head")
         narrow(self.head)
