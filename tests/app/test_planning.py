@@ -11,7 +11,16 @@ import pypdf
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
-from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QInputDialog, QLabel, QLineEdit, QPushButton
+from PyQt6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QMessageBox,
+    QPushButton,
+)
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app import settings as settings_module
@@ -430,3 +439,29 @@ def test_drop_downs_show_all_they_offer_and_the_wheel_scrolls_past_them(qtbot: Q
     box.showPopup()
     assert view.currentIndex().row() == box.currentIndex()
     box.hidePopup()
+
+
+def test_a_plan_of_thousands_of_frames_is_asked_about_first(
+    qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
+):
+    asked: list[str] = []
+    answers = iter([QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes])
+
+    def question(_parent: object, _title: str, text: str, *_a: object) -> QMessageBox.StandardButton:
+        asked.append(text)
+        return next(answers)
+
+    monkeypatch.setattr(QMessageBox, "question", question)
+    before = window.state.outing
+    wide = edits.set_target_field("Wide", low_deg=-40.0, high_deg=40.0)
+    assert window.state.apply(wide)
+    assert not window.state.apply(edits.set_rig("Long lens", focal_mm=400.0))
+    assert window.state.outing.rig == before.rig
+    assert "frames" in asked[0]
+    assert window.state.apply(edits.set_rig("Long lens", focal_mm=400.0))
+    assert len(window.state.plan.frames) > 3000
+    assert window.state.apply(edits.set_rig("Nearly as long", focal_mm=420.0)), "agreed to once"
+    assert not window.state.apply(edits.set_rig("Absurd", focal_mm=3000.0))
+    assert "at most 20" in window.message_text()
+    assert len(asked) == 2
+    assert window.state.apply(edits.set_rig("Short again", focal_mm=20.0))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import gc
+import logging
 import os
 import sys
 import time
@@ -72,6 +73,14 @@ def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds:
         at = f"{trace.tb_frame.f_code.co_filename}:{trace.tb_lineno}" if trace is not None else ""
         done.faults.append(f"step {done.steps}: {kind.__name__}: {error} at {at}")
 
+    class Heard(logging.Handler):
+        """What the last barriers caught, and told as a sentence, is a fault all the same."""
+
+        def emit(self, record: logging.LogRecord) -> None:
+            done.faults.append(f"step {done.steps}: {self.format(record)[-1500:]}")
+
+    heard = Heard(logging.ERROR)
+    logging.getLogger("idle_lantern").addHandler(heard)
     sys.excepthook = caught
     with pytest.MonkeyPatch.context() as patched:
         _answer_dialogs(patched, rng, frames, folder)
@@ -94,6 +103,7 @@ def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds:
         finally:
             closer.stop()
             sys.excepthook = before
+            logging.getLogger("idle_lantern").removeHandler(heard)
             window.tasks.cancel_all()
             window.end_now()
             QApplication.processEvents()

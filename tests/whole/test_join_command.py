@@ -97,12 +97,14 @@ def test_crop_leaves_no_gap(row_set: FrameFiles, tmp_path: Path):
         (["good.jpg", "moving.gif"], 2, "moving.gif: Is a GIF picture"),
         (["good.jpg", "good.jpg"], 2, "given twice"),
         (["good.jpg"], 3, "One frame alone makes no panorama"),
+        (["good.jpg", "copy.jpg"], 3, "all show the same view as"),
         (["plain.jpg", "other.jpg"], 3, "enough detail"),
         (["good.jpg", "plain.jpg"], 3, "No two frames match"),
     ],
 )
 def test_what_cannot_be_joined_is_told(row_set: FrameFiles, tmp_path: Path, names: list[str], code: int, sentence: str):
     (tmp_path / "good.jpg").write_bytes(row_set.paths[0].read_bytes())
+    (tmp_path / "copy.jpg").write_bytes(row_set.paths[0].read_bytes())
     (tmp_path / "zero.jpg").write_bytes(b"")
     (tmp_path / "text.jpg").write_text("words")
     Image.new("RGB", (40, 40)).save(tmp_path / "moving.gif")

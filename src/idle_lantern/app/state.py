@@ -7,6 +7,7 @@ which names what changed. Work that was begun for an outing hands its edits to
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,8 +24,11 @@ from idle_lantern.core.outing.edits import Edit, know_contents
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
-from idle_lantern.core.plan.planner import Plan, make_plan
+from idle_lantern.core.plan.planner import MOST_FRAMES, Plan, frames_expected, make_plan
 from idle_lantern.core.shoot.guide import Guide, guide
+
+#: Beyond so many frames a plan takes longer than an edit should.
+_MANY_FRAMES = 3000
 
 
 @dataclass(frozen=True)
@@ -70,6 +74,9 @@ class AppState(QObject):
         self.selected: int | None = None
         self.selected_id: str | None = None
         self.at: int | None = None
+        #: Asks whether so many frames are really to be planned; set by the window.
+        self.ask_many: Callable[[int], bool] | None = None
+        self._agreed_frames = 0
         self.joined: JoinResult | None = None
         self.picture: PictureSource | None = None
 
@@ -183,6 +190,8 @@ class AppState(QObject):
             return Applied(f"{self.outing.name}: it was not changed.")
         try:
             after = edit.apply(self.outing)
+            if _plans_differ(after, self.outing) and not self._agreed_to(after):
+                return Applied("The plan stays as it is.")
             plan = self._planned(after) if _plans_differ(after, self.outing) else self.plan
         except LanternError as error:
             self.message.emit(error.sentence, True)
@@ -191,6 +200,16 @@ class AppState(QObject):
             self.history.push(edit.title, self.outing, edit.merge)
             self._take(after, plan)
         return Applied()
+
+    def _agreed_to(self, outing: Outing) -> bool:
+        """Whether a plan that takes seconds at every change is really wanted; asked again only when it grows much."""
+        expected = 0 if outing.given_frames else frames_expected(outing.brief)
+        if expected <= max(_MANY_FRAMES, self._agreed_frames) or expected > MOST_FRAMES or self.ask_many is None:
+            return True
+        if not self.ask_many(expected):
+            return False
+        self._agreed_frames = round(1.5 * expected)
+        return True
 
     def apply_to(self, place: OutingPlace, edit: Edit) -> Applied:
         """Make an edit in the outing that work was begun for, open or not."""

@@ -99,10 +99,21 @@ class Window(QMainWindow):
         self.join_stage.picture_on_map.connect(self.map_pictures.show_picture)
         self.join_stage.join_on_map.connect(self.map_pictures.show_join)
         self.state.message.connect(self.tell)
+        self.state.ask_many = self._ask_many
         self.state.changed.connect(self._refresh)
         self.tasks.changed.connect(self._show_work)
         if self.desk.gear is None:
             QTimer.singleShot(0, self._tell_gear_trouble)
+
+    def _ask_many(self, count: int) -> bool:
+        answer = QMessageBox.question(
+            self,
+            "Many frames",
+            f"This plan takes some {units.grouped(count)} frames. Each change of it would take seconds. Plan it all the same?",
+            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
+            QMessageBox.StandardButton.No,
+        )
+        return answer == QMessageBox.StandardButton.Yes
 
     def _tell_gear_trouble(self) -> None:
         self.tell(f"The gear library cannot be opened ({settings_module.gear_file()}); it was left as it is.", True)

@@ -11,11 +11,12 @@ from hypothesis import given, settings
 from tests.strategies import rigs, wishes
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.plan import planner
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
-from idle_lantern.core.plan.planner import angle_list, make_plan
+from idle_lantern.core.plan.planner import angle_list, frames_expected, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.size import JoinedSize, joined_size
 from idle_lantern.core.plan.target_field import TargetField
@@ -162,3 +163,22 @@ def test_joined_size_of_a_cylinder():
 def test_crop_factor():
     """A 24 x 16 mm sensor has a factor of 1.5 to 36 x 24 mm."""
     assert Rig().crop_factor == pytest.approx(1.5)
+
+
+@pytest.mark.parametrize("focal_mm", [20, 60, 150])
+@pytest.mark.parametrize("high_deg", [20, 40, 89])
+@pytest.mark.parametrize("overlap", [0.15, 0.5])
+def test_the_number_of_frames_is_known_at_once(focal_mm: float, high_deg: float, overlap: float):
+    """Within half, and closer the more there are: what is round the field and between rows is extra."""
+    brief = Brief(
+        rig=Rig(focal_mm=focal_mm), target_field=TargetField(-90, 90, -high_deg, high_deg, overlap, zenith_frames=0)
+    )
+    planned, expected = len(make_plan(brief).frames), frames_expected(brief)
+    assert expected == pytest.approx(planned, rel=0.5 if planned < 60 else 0.2, abs=14)
+
+
+def test_a_plan_beyond_reason_is_told_by_its_number_at_once(monkeypatch: pytest.MonkeyPatch):
+    """A 3000 mm lens over the whole sphere ran past a minute: no grid is begun."""
+    monkeypatch.setattr(planner, "plan_grid", None)
+    with pytest.raises(InputError, match=r"Some .* frames would be needed, and at most 20.000 are planned"):
+        make_plan(Brief(rig=Rig(focal_mm=3000), target_field=TargetField(-180, 180, -90, 90, 1 / 3)))

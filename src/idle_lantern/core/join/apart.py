@@ -18,6 +18,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import traceback
 from dataclasses import replace
 from typing import IO, Any
 
@@ -267,7 +268,9 @@ def _serve() -> None:
         except (Cancelled, LanternError) as error:
             end = ("fault", error)
         except Exception as error:
-            end = ("fault", RuntimeError(f"{type(error).__name__}: {error}"))
+            fault = RuntimeError(f"{type(error).__name__}: {error}")
+            fault.add_note(traceback.format_exc())  # for the log of the one that asked
+            end = ("fault", fault)
         stop.clear()
         with contextlib.suppress(Cancelled):
             teller.tell(*end)

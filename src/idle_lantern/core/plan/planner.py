@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import datetime
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Brief, Mark
 from idle_lantern.core.plan.cost import Cost, PastJoin, cost
 from idle_lantern.core.plan.coverage import Coverage, prove
@@ -120,12 +122,41 @@ class Plan:
         return self.brief.support.reading(frame.yaw_deg)
 
 
+#: Nobody shoots more; planning it would keep the machine busy for a minute.
+MOST_FRAMES = 20_000
+
+
+def frames_expected(brief: Brief) -> int:
+    """About how many frames a brief will take, at once: the target field by what a frame adds to its neighbours."""
+    if brief.rig.motion != "turn":
+        return 1
+    target = brief.target_field
+    across, up = brief.rig.lens().field_rad()
+    low, high = math.radians(target.low_deg), math.radians(target.high_deg)
+    rows = max(1.0, (high - low) / (up * (1 - (target.overlap_rows or target.overlap))))
+    # rows get shorter towards the poles: their mean length over the heights
+    length = math.radians(target.sweep_deg) * (math.sin(high) - math.sin(low)) / (high - low)
+    return round(rows * max(1.0, length / (across * (1 - target.overlap))))
+
+
 def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[PastJoin] = ()) -> Plan:
     """Plan the frames, prove them, reckon everything.
 
     ``frames`` that are given (from a list made elsewhere) are taken as they are, proven
     and judged like planned ones; ``past`` are this machine's joins so far.
+
+    Raises
+    ------
+    InputError
+        Some tens of thousands of frames would be needed; the sentence tells how many.
     """
+    expected = len(frames) or frames_expected(brief)
+    if expected > MOST_FRAMES:
+        raise InputError(
+            f"Some {units.grouped(expected)} frames would be needed, and at most {units.grouped(MOST_FRAMES)} are planned",
+            where="Frames",
+            remedy="Use a shorter focal length, a smaller field, or less overlap",
+        )
     rig, target_field, scene, site = brief.rig, brief.target_field, brief.scene, brief.site
     sun = sun_at(site, site.begin)
     subject = scene.marks[0] if scene.marks else None

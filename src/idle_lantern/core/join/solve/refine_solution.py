@@ -81,6 +81,8 @@ def refine_solution(
     greys = greys_within(store, options)
     registrar = _Registrar(greys, corners, working_px(frames, poses, working_mp), rng, options.threads, progress)
     links = registrar.registered(chosen, poses)
+    if not any(link.inliers for link in links):  # nothing that patches confirm: haze, or frames of a few pixels
+        return poses, before, None
     poses = _best_mapping(poses, links, group, told)
     roughly = adjust(
         poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, most_points=_ROUGH_POINTS, settled=_ROUGHLY
@@ -89,6 +91,8 @@ def refine_solution(
     if again:
         for i, link in zip(again, registrar.registered([chosen[i] for i in again], roughly)):
             links[i] = link
+        if not any(link.inliers for link in links):
+            return poses, before, None
     refined = _adjusted(roughly, links, group, told)
     if refined.rms_px > max(poses.rms_px, _NO_BETTER_PX):
         return poses, before, None

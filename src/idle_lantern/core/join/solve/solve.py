@@ -186,6 +186,11 @@ def _tied(run: _Run, matched: Matched) -> _Tied:
     same = {f: k for f, k in duplicates(poses, matched.working).items() if f not in run.options.wanted}
     if same:
         poses, links = _without(poses, links, set(same))
+    if len(poses.frames) < 2:
+        raise JoinError(
+            f"The frames that match all show the same view as {run.frames.names[poses.frames[0]]}",
+            remedy="Give frames that overlap by a third, or use both copies all the same",
+        )
     if not run.options.refine:
         return _Tied(poses, links, groups, same)
     untied = [f for f in range(n) if f not in poses.frames and f not in same and _may_fill(run, matched, f)]
