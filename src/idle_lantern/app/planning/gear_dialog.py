@@ -97,8 +97,8 @@ class GearDialog(QDialog):
             None,
         )
         more = row(
-            button("Hand on …", self.ask_export, name="gear-export"),
-            button("Bring in …", self.ask_import, name="gear-import"),
+            button("Export …", self.ask_export, name="gear-export"),
+            button("Import …", self.ask_import, name="gear-import"),
             None,
             button("Close", self.accept, name="gear-close"),
         )
@@ -244,13 +244,13 @@ class GearDialog(QDialog):
 
     def ask_export(self) -> None:
         """Ask for a file and write all entries to it."""
-        name, _ = QFileDialog.getSaveFileName(self, "Hand the gear list on", "gear.json", "Gear list (*.json)")
+        name, _ = QFileDialog.getSaveFileName(self, "Export the gear list", "gear.json", "Gear list (*.json)")
         if name:
             self._try(lambda: write_text(Path(name), self._library.to_text()))
 
     def ask_import(self) -> None:
         """Ask for a file and add its entries."""
-        name, _ = QFileDialog.getOpenFileName(self, "Bring a gear list in", "", "Gear list (*.json)")
+        name, _ = QFileDialog.getOpenFileName(self, "Import a gear list", "", "Gear list (*.json)")
         if name:
             self._try(lambda: self.bring(Path(name)))
 

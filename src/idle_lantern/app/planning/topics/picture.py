@@ -60,7 +60,7 @@ class PictureTopic(Topic):
         self.school = Chooser()
         self.school.setAccessibleName("Overlap by school")
         narrow(self.school, 18)
-        self.school.addItem("overlap by school …")
+        self.school.addItem("usual overlaps …")
         for key, text in (
             ("quick", "15 %: quick, long lens"),
             ("long", "20 %: long lens, firm tripod"),

@@ -75,7 +75,7 @@ class SupportTopic(Topic):
             [
                 ("Base leans", n("support", "base_tilt_deg", "Lean of the base", *DEG, step=0.1)),
                 (
-                    "Pointing errs by",
+                    "Pointing error",
                     n("support", "pointing_deg", "Pointing error", units.parse_angle_deg, _usual_or_angle, step=0.1),
                 ),
                 ("Nearest thing", n("scene", "near_m", "Nearest thing", *METRES)),
