@@ -465,3 +465,27 @@ def test_a_plan_of_thousands_of_frames_is_asked_about_first(
     assert "at most 20" in window.message_text()
     assert len(asked) == 2
     assert window.state.apply(edits.set_rig("Short again", focal_mm=20.0))
+
+
+def test_place_and_time_are_read_as_people_write_them(qtbot: QtBot, window: Window):
+    page = next(t for t in window.plan_stage.topics if t.title == "Light")
+    window.plan_stage.page_buttons[window.plan_stage.topics.index(page)].click()
+    for key, text in (
+        ("latitude_deg", "55.5 N"),
+        ("longitude_deg", "8.25 W"),
+        ("date", "31.12.2026"),
+        ("start", "7.30 pm"),
+    ):
+        field = page.findChild(QLineEdit, f"field-{key}")
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+    site = window.state.outing.brief.site
+    assert (site.latitude_deg, site.longitude_deg, site.date, site.start) == (55.5, -8.25, "2026-12-31", "19:30")
+    field = page.findChild(QLineEdit, "field-start")
+    field.selectAll()
+    qtbot.keyClicks(field, "19:30+02:00")
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert "is not a time of day" in window.message_text()
+    assert window.state.outing.brief.site.start == "19:30"

@@ -72,3 +72,56 @@ def test_writing():
 )
 def test_measured_values_show_the_digits_that_are_known(value: float, sigma: float, text: str):
     assert units.measured(value, sigma) == text
+
+
+@pytest.mark.parametrize(
+    ("text", "iso"),
+    [
+        ("2026-12-31", "2026-12-31"), ("31.12.2026", "2026-12-31"), ("1. 2. 2026", "2026-02-01"), ("31 Dec 2026", "2026-12-31"),
+        ("December 31, 2026", "2026-12-31"), ("29.2.2028", "2028-02-29"), (" 2026/05/14 ", "2026-05-14"), ("3rd May 2026", "2026-05-03"),
+    ],
+)  # fmt: skip
+def test_dates_as_people_write_them(text: str, iso: str):
+    assert units.parse_date(text) == iso
+
+
+@pytest.mark.parametrize(
+    ("text", "clock"),
+    [
+        ("19:30", "19:30"), ("7.30 pm", "19:30"), ("7:30pm", "19:30"), ("7 pm", "19:00"), ("12 am", "00:00"), ("12.15 p.m.", "12:15"),
+        ("1930", "19:30"), ("19 h 30", "19:30"), ("6", "06:00"), ("19.30", "19:30"), ("06:05:30", "06:05"),
+    ],
+)  # fmt: skip
+def test_times_of_day_as_people_write_them(text: str, clock: str):
+    assert units.parse_clock(text) == clock
+
+
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [
+        ("55.5 N", 55.5),
+        ("33° 52' S", -33.8667),
+        ("-33,9", -33.9),
+        ("55° 30' 36\" n", 55.51),
+        ("0", 0.0),
+        ("12 south", -12.0),
+    ],
+)
+def test_latitudes_as_people_write_them(text: str, value: float):
+    assert units.parse_latitude_deg(text) == pytest.approx(value, abs=1e-4)
+    east_west = text.lower().replace("south", "s").replace("s", "w").replace("n", "e")
+    assert units.parse_longitude_deg(east_west) == pytest.approx(value, abs=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("parse", "text"),
+    [
+        (units.parse_date, "31.2.2026"), (units.parse_date, "12/31/2026"), (units.parse_date, "today"), (units.parse_date, ""),
+        (units.parse_clock, "25:00"), (units.parse_clock, "13 pm"), (units.parse_clock, "19:60"), (units.parse_clock, "19:30+02:00"),
+        (units.parse_clock, "7 m"), (units.parse_clock, "noon"), (units.parse_latitude_deg, "-5 N"), (units.parse_latitude_deg, "5 E"),
+        (units.parse_longitude_deg, "8 N"), (units.parse_latitude_deg, "5° 61'"), (units.parse_longitude_deg, "x"),
+    ],
+)  # fmt: skip
+def test_what_no_date_time_or_place_can_be_is_refused(parse, text: str):
+    with pytest.raises(InputError, match="Write it like"):
+        parse(text)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import math
 import re
 
@@ -80,6 +81,75 @@ def parse_time_s(text: str) -> float:
     if not match:
         raise _refuse(text, "a time", "1/125 or 2.5 s")
     return _number(match[1]) * {"min": 60.0, "ms": 1e-3}.get(match[2] or "s", 1.0)
+
+
+_SIDES = {"n": (90, 1), "s": (90, -1), "e": (180, 1), "w": (180, -1)}
+
+
+def parse_latitude_deg(text: str) -> float:
+    """Read a latitude: ``55.5``, ``-33°``, ``55.5 N``, ``33° 52' S``."""
+    return _parse_side(text, "ns", "a latitude", "55.5 N or -33.9")
+
+
+def parse_longitude_deg(text: str) -> float:
+    """Read a longitude: ``-8.2``, ``8.2 W``, ``151° 12' 30" E``."""
+    return _parse_side(text, "ew", "a longitude", "8.2 W or -8.2")
+
+
+def _parse_side(text: str, sides: str, name: str, example: str) -> float:
+    cleaned = text.strip().lower().replace("−", "-").replace("″", '"').replace("′", "'").replace("º", "°")
+    cleaned = re.sub(r"(north|south|east|west)$", lambda m: m[0][0], cleaned)
+    match = re.fullmatch(
+        rf"({_NUMBER})\s*(?:°|deg|degrees?)?\s*(?:({_NUMBER})\s*')?\s*(?:({_NUMBER})\s*\")?\s*([{sides}])?", cleaned
+    )
+    if not match:
+        raise _refuse(text, name, example)
+    whole, minutes, seconds = (_number(part) if part else 0.0 for part in match.groups()[:3])
+    if (match[4] and whole < 0) or not 0 <= minutes < 60 or not 0 <= seconds < 60:
+        raise _refuse(text, name, example)
+    value = math.copysign(abs(whole) + minutes / 60 + seconds / 3600, whole)
+    return value * (_SIDES[match[4]][1] if match[4] else 1)
+
+
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+
+
+def parse_date(text: str) -> str:
+    """Read a date as ISO 8601: ``2026-12-31``, ``31.12.2026``, ``31 Dec 2026``, ``December 31, 2026``."""
+    cleaned = text.strip().lower()
+    year = month = day = 0
+    if match := re.fullmatch(r"(\d{4})[-./](\d{1,2})[-./](\d{1,2})", cleaned):
+        year, month, day = (int(part) for part in match.groups())
+    elif match := re.fullmatch(r"(\d{1,2})\.\s*(\d{1,2})\.\s*(\d{4})", cleaned):
+        day, month, year = (int(part) for part in match.groups())
+    elif match := re.fullmatch(r"(\d{1,2})(?:st|nd|rd|th)?\.?\s*([a-z]{3,9})\.?,?\s*(\d{4})", cleaned):
+        day, month, year = int(match[1]), _month(match[2]), int(match[3])
+    elif match := re.fullmatch(r"([a-z]{3,9})\.?\s*(\d{1,2})(?:st|nd|rd|th)?,?\s*(\d{4})", cleaned):
+        day, month, year = int(match[2]), _month(match[1]), int(match[3])
+    try:
+        return datetime.date(year, month, day).isoformat()
+    except ValueError:
+        raise _refuse(text, "a date", "2026-05-14 or 14.5.2026") from None
+
+
+def _month(word: str) -> int:
+    return next((i for i, name in enumerate(_MONTHS, 1) if word.startswith(name)), 0)
+
+
+def parse_clock(text: str) -> str:
+    """Read a time of day as ``HH:MM``: ``19:30``, ``19.30``, ``7.30 pm``, ``7 pm``, ``1930``, ``19 h 30``."""
+    cleaned = re.sub(r"[\s.]*m\.?$", "m", re.sub(r"\s+", " ", text.strip().lower()))
+    match = re.fullmatch(r"(\d{1,2})(?:(?: ?[:.h] ?)(\d{2})?(?::\d{2})?)?\s*([ap])?m?", cleaned)
+    if match is None:
+        match = re.fullmatch(r"(\d{2})(\d{2})()", cleaned)
+    if match is None or (cleaned.endswith("m") and not match[3]):
+        raise _refuse(text, "a time of day", "19:30 or 7.30 pm")
+    hours, minutes = int(match[1]), int(match[2] or 0)
+    if match[3]:
+        hours = hours % 12 + (12 if match[3] == "p" else 0) if 1 <= hours <= 12 else 99
+    if hours > 23 or minutes > 59:
+        raise _refuse(text, "a time of day", "19:30 or 7.30 pm")
+    return f"{hours:02d}:{minutes:02d}"
 
 
 def angle(value_deg: float, digits: int = 1) -> str:

@@ -180,9 +180,13 @@ class Site:
         except (TypeError, ValueError):
             raise InputError(f"'{self.date}' is no date", where="Date", remedy="Write it like 2026-05-14") from None
         try:
-            datetime.time.fromisoformat(self.start)
+            zone = datetime.time.fromisoformat(self.start).tzinfo
         except (TypeError, ValueError):
             raise InputError(f"'{self.start}' is no time", where="Start", remedy="Write it like 19:30") from None
+        if zone is not None:
+            raise InputError(
+                f"'{self.start}' names a zone", where="Start", remedy="Write 19:30, and the zone as hours from UTC"
+            )
         if not 1900 <= datetime.date.fromisoformat(self.date).year <= 2100:
             raise InputError("must lie between 1900 and 2100", where="Date")
 

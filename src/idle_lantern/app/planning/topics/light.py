@@ -28,10 +28,10 @@ class LightTopic(Topic):
                 form(
                     [
                         ("Place", b.text("site", "name", "Place", width=150)),
-                        ("Latitude", n("site", "latitude_deg", "Latitude", units.parse_angle_deg, _four)),
-                        ("Longitude", n("site", "longitude_deg", "Longitude", units.parse_angle_deg, _four)),
-                        ("Date", b.text("site", "date", "Date")),
-                        ("Start", b.text("site", "start", "Start")),
+                        ("Latitude", n("site", "latitude_deg", "Latitude", units.parse_latitude_deg, _four)),
+                        ("Longitude", n("site", "longitude_deg", "Longitude", units.parse_longitude_deg, _four)),
+                        ("Date", b.text("site", "date", "Date", parse=units.parse_date)),
+                        ("Start", b.text("site", "start", "Start", parse=units.parse_clock)),
                         (
                             "Hours from UTC",
                             n("site", "utc_offset_h", "Hours from UTC", number_with("h", "1"), plain(4, "h")),
