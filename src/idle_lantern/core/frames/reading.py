@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import io
-import logging
-import warnings
-from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -18,9 +15,9 @@ import tifffile
 from numpy.typing import NDArray
 from PIL import Image, ImageCms
 
-from idle_lantern.core.base.errors import LanternError, UnreadableFrame
-from idle_lantern.core.base.memory import available_bytes, is_out_of_memory
+from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.boundary import is_tiff_file, kind_of, told
 from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_jpeg, check_png, check_tiff
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
@@ -30,9 +27,6 @@ SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
 
 # our own limit decides, and joined pictures pass the decoder's
 Image.MAX_IMAGE_PIXELS = None
-# what a damaged file makes it say is told by us, in one sentence
-logging.getLogger("tifffile").setLevel(logging.CRITICAL)
-_LEAST_FREE_BYTES = 100_000_000
 #: Nothing can be matched on less.
 _LEAST_SIDE = 16
 _SIDEWAYS = (5, 6, 7, 8)
@@ -75,11 +69,11 @@ def probe(path: Path) -> FrameInfo:
 
 
 def _inspected(path: Path) -> FrameInfo:
-    kind = _kind_of(path)
+    kind = kind_of(path)
     if kind not in ("JPEG", "PNG", "TIFF"):
         article = "an" if kind[0] in "AEIOU" else "a"
         raise UnreadableFrame(f"Is {article} {kind} picture", where=path.name, remedy="Use JPEG, PNG or TIFF frames")
-    with _told(path):
+    with told(path):
         return _probe_tiff(path) if kind == "TIFF" else _probe_pillow(path, kind)
 
 
@@ -114,7 +108,7 @@ def read(path: Path, reduce: int = 1) -> Picture:
     """
     path = Path(path)
     info = _inspected(path)
-    with _told(path):
+    with told(path):
         if is_tiff_file(path):
             picture = _read_tiff(path)
         elif info.bits == 16:
@@ -133,7 +127,7 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
     """
     if reduce > 1 or not info.plain_jpeg:
         return read(info.path, reduce)
-    with _told(info.path):
+    with told(info.path):
         pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
         if pixels is None or pixels.shape[0] * pixels.shape[1] != info.width * info.height:
             return read(info.path)
@@ -147,93 +141,6 @@ def sound_jpeg(info: FrameInfo) -> bool:
     with open(info.path, "rb") as stream:
         stream.seek(-2, io.SEEK_END)
         return stream.read() == b"\xff\xd9"
-
-
-def _check_exists(path: Path) -> None:
-    try:
-        stat = path.stat()
-    except FileNotFoundError as error:
-        raise UnreadableFrame("Is missing", where=str(path), remedy="Check the name or copy the file again") from error
-    except (OSError, ValueError) as error:  # no permission, a loop of links, a name that no file can have
-        raise _unreadable(path, error) from error
-    if path.is_dir():
-        raise UnreadableFrame("Is a folder, not a picture", where=str(path))
-    if not path.is_file():  # reading a pipe would wait for ever
-        raise UnreadableFrame("Is no file", where=str(path), remedy="Name a picture file")
-    if stat.st_size == 0:
-        raise UnreadableFrame(
-            "Is empty (zero bytes)", where=path.name, remedy="Copy it from the card again or leave it out"
-        )
-
-
-#: What files begin with: those that are read, and others to be named (at byte 4 where they say so there).
-_SIGNATURES = (
-    (0, b"\xff\xd8\xff", "JPEG"),
-    (0, b"\x89PNG\r\n\x1a\n", "PNG"),
-    *((0, mark, "TIFF") for mark in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")),
-    (0, b"GIF8", "GIF"),
-    (0, b"BM", "BMP"),
-    (8, b"WEBP", "WebP"),
-    (4, b"ftypavif", "AVIF"),
-    (4, b"ftyphei", "HEIC"),
-    (4, b"ftypmif1", "HEIC"),
-    (0, b"8BPS", "layered"),
-    (0, b"\xff\x0a", "JPEG XL"),
-    (4, b"JXL ", "JPEG XL"),
-    (4, b"jP  ", "JPEG 2000"),
-)
-
-
-def _kind_of(path: Path) -> str:
-    """What a file is, by what it begins with: endings are often wrong.
-
-    Raises
-    ------
-    UnreadableFrame
-        It is missing, empty, cannot be opened, or no picture.
-    """
-    _check_exists(path)
-    try:
-        with open(path, "rb") as stream:
-            head = stream.read(16)
-    except OSError as error:
-        raise _unreadable(path, error) from error
-    kind = next((kind for at, mark, kind in _SIGNATURES if head.startswith(mark, at)), None)
-    if kind is None:
-        raise _damaged(path)
-    return kind
-
-
-@contextlib.contextmanager
-def _told(path: Path) -> Iterator[None]:
-    """The one boundary of all decoders: whatever a file makes them raise becomes a sentence about the file."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            yield
-    except LanternError:
-        raise
-    except Exception as error:
-        # decoders that get no memory say anything; a sound file must not be called damaged for it
-        if is_out_of_memory(error) or available_bytes() < _LEAST_FREE_BYTES:
-            raise UnreadableFrame(
-                "Needs more memory to be read than is free",
-                where=path.name,
-                remedy="Close other programs, or reduce the picture first",
-            ) from error
-        if isinstance(error, OSError) and error.errno is not None:
-            raise _unreadable(path, error) from error
-        raise _damaged(path) from error
-
-
-def _unreadable(path: Path, error: OSError | ValueError) -> UnreadableFrame:
-    return UnreadableFrame(f"Cannot be read ({getattr(error, 'strerror', None) or error})", where=str(path))
-
-
-def _damaged(path: Path) -> UnreadableFrame:
-    return UnreadableFrame(
-        "Is damaged or not a picture", where=path.name, remedy="Copy it from the card again or leave it out"
-    )
 
 
 def _upright_info(path: Path, width: int, height: int, bits: int, metadata: Metadata) -> FrameInfo:
@@ -278,17 +185,6 @@ def _tiff_metadata(path: Path, page: Any, longer_side_px: int) -> Metadata:
     if focal is not None:
         exif[37386] = focal.value[0] / max(1, focal.value[1])
     return from_exif(exif, longer_side_px)
-
-
-def is_tiff_file(path: Path) -> bool:
-    """Whether a file is a TIFF, by what it begins with (TIFF 6.0, section 2, and its big variant).
-
-    Raises
-    ------
-    UnreadableFrame
-        It is missing, empty, or no picture at all.
-    """
-    return _kind_of(path) == "TIFF"
 
 
 def _png_bits(path: Path) -> int:

@@ -13,7 +13,8 @@ import tifffile
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.frames.reading import is_tiff_file, read
+from idle_lantern.core.frames.boundary import is_tiff_file
+from idle_lantern.core.frames.reading import read
 from idle_lantern.core.pictures.source import HeldPicture, PictureSource
 
 Array = NDArray[Any]
