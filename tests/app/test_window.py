@@ -534,3 +534,43 @@ def test_tasks_report_failures_in_a_sentence(window: Window, settled: Callable):
     window.tasks.start("Testing", fail, lambda _r: None, told.append)
     settled(window)
     assert "Testing met an unexpected fault" in told[0].sentence
+
+
+def test_keys_open_menus_and_what_cannot_run_says_why(qtbot: QtBot, window: Window):
+    qtbot.keyClick(window, Qt.Key.Key_F10)
+    assert window.menuBar().activeAction() is window.menuBar().actions()[0]
+    window.menuBar().setActiveAction(None)
+    letters = [a.text() for a in window.menuBar().actions()]
+    assert all(text.startswith("&") for text in letters)
+    assert len({text[1] for text in letters}) == len(letters), "each letter opens one menu"
+    # keys of other stages are told in the menus though they work in their own stage only
+    window.go("plan")
+    shoot = window.menus.items["field.shoot"]
+    window.menus._enable()
+    assert shoot.text().endswith("\tSpace")
+    window.menus.rearm()
+    assert shoot.text() == "Shoot this frame"
+    window.go("frames")
+    qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
+    assert "Joining needs two frames" in window.message_text()
+    qtbot.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
+    assert "Nothing is joined yet" in window.message_text()
+
+
+def test_the_finder_says_why_an_action_cannot_run(qtbot: QtBot, window: Window):
+    finder = ActionFinder(lambda a: bool(a.ready(window)), window.trigger, window)
+    qtbot.addWidget(finder)
+    finder.show()
+    qtbot.keyClicks(finder.search, "write the picture")
+    qtbot.keyClick(finder.search, Qt.Key.Key_Return)
+    assert finder.isVisible()
+    assert "Nothing is joined yet" in finder.why.text()
+
+
+def test_the_field_look_is_left_as_it_was_entered(qtbot: QtBot, window: Window):
+    window.set_look("light")
+    qtbot.keyClick(window, Qt.Key.Key_F9)
+    assert window.desk.settings.look == "field"
+    qtbot.keyClick(window, Qt.Key.Key_F9)
+    assert window.desk.settings.look == "light"
+    window.set_look("dark")

@@ -19,7 +19,8 @@ STAGES = ("plan", "field", "frames", "join", "deliver", "logbook")
 class Action:
     """One thing the person can do.
 
-    ``stage`` is empty for what applies everywhere; ``ready`` says whether it can run now.
+    ``stage`` is empty for what applies everywhere; ``ready`` says whether it can run now, ``needs`` what is missing
+    where it cannot.
     """
 
     id: str
@@ -29,6 +30,7 @@ class Action:
     run: Callable[[Window], object]
     stage: str = ""
     ready: Callable[[Window], bool] = lambda _w: True
+    needs: str = ""
 
 
 def _go(stage: str) -> Callable[[Window], object]:
@@ -46,6 +48,7 @@ ACTIONS: tuple[Action, ...] = (
         "",
         lambda w: w.outings.save_elsewhere(),
         ready=lambda w: w.state.folder is not None,
+        needs="No outing is open.",
     ),
     Action("outing.bring", "Bring in pictures …", "Outing", "Ctrl+I", lambda w: w.frames_stage.ask_files()),
     Action(
@@ -74,6 +77,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+Z",
         lambda w: w.state.undo(),
         ready=lambda w: bool(w.state.history.undo_title),
+        needs="There is nothing to undo.",
     ),
     Action(
         "edit.redo",
@@ -82,6 +86,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+Shift+Z",
         lambda w: w.state.redo(),
         ready=lambda w: bool(w.state.history.redo_title),
+        needs="There is nothing to redo.",
     ),
     Action(
         "plan.upright",
@@ -103,6 +108,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.shoot(),
         "field",
         lambda w: w.field_stage.can_shoot(),
+        needs="No frame is left to shoot, or the camera still works.",
     ),
     Action(
         "field.again",
@@ -112,6 +118,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.again(),
         "field",
         lambda w: w.field_stage.can_again(),
+        needs="Nothing was shot yet, or the camera still works.",
     ),
     Action("field.skip", "Skip this frame, or take it back", "Shoot", "S", lambda w: w.field_stage.skip(), "field"),
     Action("field.back", "One frame back", "Shoot", "D", lambda w: w.field_stage.step(-1), "field"),
@@ -124,6 +131,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.shoot_all(),
         "field",
         lambda w: w.field_stage.can_shoot(),
+        needs="No frame is left to shoot, or the camera still works.",
     ),
     Action("field.note", "Write a note", "Shoot", "N", lambda w: w.field_stage.write_note(), "field"),
     Action(
@@ -149,6 +157,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+J",
         lambda w: w.join_stage.run_join(),
         ready=lambda w: w.join_stage.can_join(),
+        needs="Joining needs two frames at least, and no join that runs. Shoot some, or bring pictures in under Frames.",
     ),
     Action(
         "join.here",
@@ -165,6 +174,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+H",
         lambda w: w.join_stage.open_masks(),
         ready=lambda w: w.join_stage.can_mask(),
+        needs="There are no frames to paint on. Shoot some, or bring pictures in under Frames.",
     ),
     Action(
         "work.cancel",
@@ -173,6 +183,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+.",
         lambda w: w.cancel_work(),
         ready=lambda w: w.tasks.shown is not None,
+        needs="No work runs that could be stopped.",
     ),
     Action("picture.fit", "Show the whole picture", "View", "0", lambda w: w.picture_view().fit()),
     Action("picture.full", "Show 100 %", "View", "1", lambda w: w.picture_view().show_full()),
@@ -185,13 +196,15 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+E",
         lambda w: w.deliver_stage.ask_write(),
         ready=lambda w: w.state.joined is not None,
+        needs="Nothing is joined yet. Join the frames first.",
     ),
     Action("look.dark", "Dark look", "View", "", lambda w: w.set_look("dark")),
     Action("look.light", "Light look", "View", "", lambda w: w.set_look("light")),
-    Action("look.field", "Field look: bright and large", "View", "F9", lambda w: w.set_look("field")),
+    Action("look.field", "Field look: bright and large, or back", "View", "F9", lambda w: w.toggle_field_look()),
     *(Action(f"go.{s}", f"Go to {s.capitalize()}", "Go", f"Alt+{i}", _go(s)) for i, s in enumerate(STAGES, 1)),
     Action("plan.next", "Next page of the plan", "Go", "Ctrl+PgDown", lambda w: w.plan_stage.next_topic(1), "plan"),
     Action("plan.back", "Page before", "Go", "Ctrl+PgUp", lambda w: w.plan_stage.next_topic(-1), "plan"),
+    Action("app.menu", "Open the menus", "Go", "F10", lambda w: w.menus.open_first()),
     Action("app.find", "Find an action …", "Go", "F1", lambda w: w.find_action()),
     Action("app.about", "About Idle Lantern", "Go", "", lambda w: w.about()),
 )

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QLineEdit, QMainWindow, QPlainTextEdit
 
-from idle_lantern.app.actions import ACTIONS, Action
+from idle_lantern.app.actions import ACTIONS, Action, shown_keys
 from idle_lantern.app.history import History
 
 
@@ -25,7 +25,7 @@ class Menus(QObject):
         menus = {}
         for action in ACTIONS:
             if action.menu not in menus:
-                menu = menus[action.menu] = bar.addMenu(action.menu)
+                menu = menus[action.menu] = bar.addMenu(f"&{action.menu}")
                 if menu is not None:
                     menu.aboutToShow.connect(self._enable)
                     menu.aboutToHide.connect(self.rearm)
@@ -39,6 +39,11 @@ class Menus(QObject):
             if menu is not None:
                 menu.addAction(item)
         self._stage = ""
+        self._bar = bar
+
+    def open_first(self) -> None:
+        """Open the menus by key; arrows lead on from there."""
+        self._bar.setActiveAction(self._bar.actions()[0])
 
     def _enable(self) -> None:
         """For a menu that opens: what cannot run now is shown so. The trigger asks again by itself."""
@@ -46,6 +51,8 @@ class Menus(QObject):
         for action in ACTIONS:
             item = self.items[action.id]
             item.setEnabled(self._ready(action))
+            if action.keys and not self._is_here(action):  # told, though it works in its own stage only
+                item.setText(f"{action.title}\t{shown_keys(action)}")
             if action.id == "edit.undo":
                 item.setText(f"Undo: {history.undo_title}" if history.undo_title else "Undo")
             elif action.id == "edit.redo":
@@ -59,9 +66,14 @@ class Menus(QObject):
     def rearm(self) -> None:
         """Set the keys of the present stage again."""
         for action in ACTIONS:
-            here = not action.stage or action.stage == self._stage
-            self.items[action.id].setShortcut(QKeySequence(action.keys) if here and action.keys else QKeySequence())
-            self.items[action.id].setEnabled(True)
+            item, here = self.items[action.id], self._is_here(action)
+            item.setShortcut(QKeySequence(action.keys) if here and action.keys else QKeySequence())
+            item.setEnabled(True)
+            if "\t" in item.text():
+                item.setText(action.title)
+
+    def _is_here(self, action: Action) -> bool:
+        return not action.stage or action.stage == self._stage
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """While text is typed, plain keys are letters and not shortcuts."""
@@ -71,7 +83,7 @@ class Menus(QObject):
             and isinstance(watched, (QLineEdit, QPlainTextEdit))
             and hasattr(event, "modifiers")
             and event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
-            and event.key() not in (Qt.Key.Key_F1, Qt.Key.Key_F9)  # type: ignore[attr-defined]
+            and event.key() not in (Qt.Key.Key_F1, Qt.Key.Key_F9, Qt.Key.Key_F10)  # type: ignore[attr-defined]
         ):
             event.accept()
             return False

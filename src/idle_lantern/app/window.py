@@ -62,6 +62,7 @@ class Window(QMainWindow):
         self.outings = Outings(self.desk, self)
         self.stage = "plan"
         self._ending = False
+        self._look_before = "dark"
         self.setWindowTitle("Idle Lantern")
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
@@ -191,6 +192,8 @@ class Window(QMainWindow):
             self.go(action.stage)
         if action.ready(self):
             action.run(self)
+        else:
+            self.tell(action.needs or f"{action.title.rstrip(' …')}: not possible now.", True)
 
     def go(self, stage: str) -> None:
         """Open a stage."""
@@ -241,6 +244,13 @@ class Window(QMainWindow):
             theme.apply(app, name)
         self._refresh({"stage"})
         self.map.update()
+
+    def toggle_field_look(self) -> None:
+        """The look for outside, and back to the one before."""
+        now = self.desk.settings.look
+        self.set_look(self._look_before if now == "field" else "field")
+        if now != "field":
+            self._look_before = now
 
     def open_outing(self, folder: Path, stage: str = "") -> bool:
         """Open an outing's folder."""

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.actions import ACTIONS, Action, shown_keys
+from idle_lantern.app.actions import ACTIONS, Action, by_id, shown_keys
 from idle_lantern.app.widgets.basics import column, label
 
 
@@ -29,7 +29,8 @@ class ActionFinder(QDialog):
         self.list = QListWidget()
         self.list.setAccessibleName("Actions")
         self.list.setFont(theme.font())
-        self.setLayout(column(label("All actions and their keys", "head"), self.search, self.list, margin=16))
+        self.why = label("", "warn", wrap=True)
+        self.setLayout(column(label("All actions and their keys", "head"), self.search, self.list, self.why, margin=16))
         self.search.textChanged.connect(self._fill)
         self.search.installEventFilter(self)
         self.search.returnPressed.connect(self._run)
@@ -38,6 +39,7 @@ class ActionFinder(QDialog):
 
     def _fill(self, text: str) -> None:
         self.list.clear()
+        self.why.clear()
         words = text.lower().split()
         for action in ACTIONS:
             place = f"in {action.stage.capitalize()}" if action.stage else ""
@@ -52,7 +54,11 @@ class ActionFinder(QDialog):
 
     def _run(self) -> None:
         item = self.list.currentItem()
-        if item is None or not item.flags() & Qt.ItemFlag.ItemIsEnabled:
+        if item is None:
+            return
+        if not item.flags() & Qt.ItemFlag.ItemIsEnabled:
+            action = by_id(item.data(Qt.ItemDataRole.UserRole))
+            self.why.setText(action.needs or "That is not possible now.")
             return
         self.accept()
         self._trigger(item.data(Qt.ItemDataRole.UserRole))
