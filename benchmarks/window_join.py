@@ -88,9 +88,11 @@ def main() -> None:
             if window.tasks.idle and window.state.judgements is not None:
                 break
             time.sleep(0.004)
+        made = window.state.joined
+        apart = "" if made is None else f", its join's process {made.peak_mib:.0f} MiB"
         print(
             f"{what}: {time.perf_counter() - began:.0f} s, interface thread held at most {1e3 * longest:.0f} ms, "
-            f"memory {peak_rss_mib():.0f} MiB",
+            f"memory {peak_rss_mib():.0f} MiB{apart}",
             flush=True,
         )
 

@@ -202,14 +202,14 @@ def _check_memory(frames: FrameSet, options: JoinOptions) -> None:
     if needed > free:
         raise JoinError(
             f"Joining these {len(sizes)} frames needs some {file_size(needed)} of memory, and {file_size(free)} are free",
-            remedy="Close other programs" + (", or allow less for frames with --memory 0.5" if kept else ""),
+            remedy="Close other programs" + (", or join on the command line with --memory 0.5" if kept else ""),
         )
 
 
 def _too_little_memory() -> JoinError:
     return JoinError(
         "The join ran out of memory",
-        remedy="Close other programs, allow it less with --memory, or ask for a smaller picture; what is done so far is kept",
+        remedy="Close other programs, or ask for a smaller picture; what is done so far is kept",
     )
 
 
