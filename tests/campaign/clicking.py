@@ -55,11 +55,12 @@ class Clicked:
 
     @property
     def growth(self) -> float:
-        """Share by which memory grew from a fifth of the way, when everything was used once, to the end."""
-        if len(self.rss_mib) < 10:
-            return 0.0
-        early, late = self.rss_mib[len(self.rss_mib) // 5 : len(self.rss_mib) // 5 + 3], self.rss_mib[-3:]
-        return sum(late) / sum(early) - 1
+        """Share by which the least that is held grew, from when everything was used once to the end.
+
+        What a large plan or picture takes meanwhile comes and goes; a leak lifts the least as well.
+        """
+        n = len(self.rss_mib)
+        return min(self.rss_mib[-2 * n // 5 :]) / min(self.rss_mib[n // 5 : 3 * n // 5]) - 1 if n >= 10 else 0.0
 
 
 def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds: float = 1e9) -> Clicked:

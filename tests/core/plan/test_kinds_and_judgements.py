@@ -156,3 +156,16 @@ def test_judgements_come_heaviest_first():
 def test_infinite_scenes_give_finite_words():
     plan = make_plan(_brief(scene=Scene(near_m=1000, far_m=math.inf, subject="still")))
     assert "inf" not in " ".join(j.sentence for j in judge(plan)).replace("infinity", "")
+
+
+def test_no_remedy_is_offered_that_cannot_be():
+    """By night at f/22 an ISO in the millions would be short enough; a run may take longer than a day."""
+    dark = _brief(exposure=Exposure(((0.0, -6.0),), aperture=22.0), support=Support("hand"))
+    found = next(j for j in judge(make_plan(dark)) if j.key == "time-long")
+    assert found.remedy_id == ""
+    assert "No ISO makes up for that" in found.remedy
+    slow = make_plan(
+        replace(dark, run=replace(dark.run, repeats=20, settle_s=120.0), target_field=TargetField(-180, 180, -60, 60))
+    )
+    assert slow.shoot_s > 86_400
+    assert slow.evening[0].end > slow.evening[0].begin

@@ -56,7 +56,7 @@ class PlanCommands(QObject):
 
     def use_entry(self, entry: Entry) -> None:
         """Plan with this thing."""
-        self._state.apply(edits.set_brief(f"Plan with {entry.name}", taken_over(self._state.outing.brief, entry)))
+        self._state.apply(edits.change_brief(f"Plan with {entry.name}", lambda brief: taken_over(brief, entry)))
 
     def open_gear(self) -> None:
         """Open the library."""
@@ -96,7 +96,8 @@ class PlanCommands(QObject):
     def apply_remedy(self, key: str) -> None:
         """Apply the edit behind a judgement."""
         remedy = REMEDIES[key]
-        self._state.apply(edits.set_brief(remedy.title, remedy.apply(self._state.plan)))
+        plan = self._state.plan
+        self._state.apply(edits.change_brief(remedy.title, lambda _brief: remedy.apply(plan)))
 
     def turn_camera(self) -> None:
         """Upright to sideways and back."""

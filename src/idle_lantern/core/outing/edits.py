@@ -45,6 +45,11 @@ def set_brief(title: str, brief: Brief) -> Edit:
     return Edit(title, lambda o: _planned_anew(o, brief))
 
 
+def change_brief(title: str, change: Callable[[Brief], Brief]) -> Edit:
+    """Change the brief as it is when the edit is made; what cannot be is refused then, like any other edit."""
+    return Edit(title, lambda o: _planned_anew(o, change(o.brief)))
+
+
 def give_frames(title: str, frames: Sequence[GridFrame]) -> Edit:
     """Let frames of a list made elsewhere stand instead of planned ones."""
     return Edit(title, lambda o: replace(o, given_frames=tuple(frames), skipped=()))

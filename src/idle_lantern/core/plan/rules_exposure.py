@@ -9,6 +9,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.depth import closed_enough
 from idle_lantern.core.plan.light import polariser_spread_stops
+from idle_lantern.core.plan.limits import LIMITS
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.shallow import distance_advice
 
@@ -67,12 +68,15 @@ def judge_exposure(plan: Plan) -> Iterator[Judgement]:
     if limit is not None:
         stops = math.log2(s.time_s / limit.time_s)
         iso = e.iso * 2**stops
+        possible = iso <= LIMITS["iso"][2] / 1.3  # the remedy goes by third stops
         yield Judgement(
             "time-long",
             Severity.CARE,
             f"{units.exposure_time(s.time_s)} is {stops:.1f} stops too long: {limit.reason} ({units.exposure_time(limit.time_s)}).",
-            f"Open the aperture by that, or take ISO {iso:.0f}.",
-            "iso-for-time",
+            f"Open the aperture by that, or take ISO {iso:.0f}."
+            if possible
+            else "No ISO makes up for that: open the aperture, or come back with more light.",
+            "iso-for-time" if possible else "",
         )
     elif s.time_s > 1.0 and plan.brief.run.repeats == 1 and plan.brief.support.kind != "head":
         yield Judgement(

@@ -6,7 +6,7 @@ import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from idle_lantern.core.plan.brief import Exposure, Run, Site, Stop
+from idle_lantern.core.plan.brief import Exposure, Run, Site
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.light import Setting, bracketed, reading_at
 from idle_lantern.core.plan.order import turning_deg
@@ -65,8 +65,12 @@ def evening(site: Site, this_scene: str, run_s: float) -> tuple[Slot, ...]:
     """The outing's own scene at its start, then the others in their order with the walks between."""
     slots = []
     at = site.begin
-    for stop in (Stop(this_scene, run_s / 60), *site.stops):
-        begin = at + datetime.timedelta(minutes=stop.walk_minutes)
-        at = begin + datetime.timedelta(minutes=stop.minutes)
-        slots.append(Slot(stop.name, begin, at, sun_at(site, begin).altitude_deg, sun_at(site, at).altitude_deg))
+    # the run itself may take longer than a scene that anyone would write down
+    for name, minutes, walk in (
+        (this_scene, run_s / 60, 0.0),
+        *((s.name, s.minutes, s.walk_minutes) for s in site.stops),
+    ):
+        begin = at + datetime.timedelta(minutes=walk)
+        at = begin + datetime.timedelta(minutes=minutes)
+        slots.append(Slot(name, begin, at, sun_at(site, begin).altitude_deg, sun_at(site, at).altitude_deg))
     return tuple(slots)

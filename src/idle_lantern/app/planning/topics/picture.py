@@ -121,7 +121,7 @@ class PictureTopic(Topic):
 
     def _start_kind(self, index: int) -> None:
         kind = kind_of(self.kind.itemData(index))
-        self.state.apply(edits.set_brief(f"Start from: {kind.title}", kind.start(self.state.outing.brief)))
+        self.state.apply(edits.change_brief(f"Start from: {kind.title}", kind.start))
 
     def _take_school(self, index: int) -> None:
         value = self.school.itemData(index)
