@@ -73,10 +73,7 @@ def test_a_process_that_dies_is_a_failure_in_a_sentence_and_the_next_join_goes_o
     again: list[Event] = []
     worker.run(request, again.append)
     assert isinstance(again[-1], Finished)
-    (tmp_path / "whole").mkdir()
-    service.run(_request(row_set, tmp_path / "whole"), told.append)
-    assert (tmp_path / "o.tif").read_bytes() == (tmp_path / "whole" / "o.tif").read_bytes()
-    assert sorted(p.name for p in tmp_path.iterdir() if p.name != "user") == ["kept", "o.tif", "r.json", "whole"]
+    assert sorted(p.name for p in tmp_path.iterdir() if p.name != "user") == ["kept", "o.tif", "r.json"]
 
 
 def test_it_is_stopped_and_serves_again(worker: JoinWorker, row_set: FrameFiles, tmp_path: Path):

@@ -165,9 +165,8 @@ def test_crop_factor():
     assert Rig().crop_factor == pytest.approx(1.5)
 
 
-@pytest.mark.parametrize("focal_mm", [20, 60, 150])
-@pytest.mark.parametrize("high_deg", [20, 40, 89])
-@pytest.mark.parametrize("overlap", [0.15, 0.5])
+@pytest.mark.parametrize("focal_mm", [20, 90])
+@pytest.mark.parametrize(("high_deg", "overlap"), [(20, 0.5), (40, 0.15), (89, 0.33)])
 def test_the_number_of_frames_is_known_at_once(focal_mm: float, high_deg: float, overlap: float):
     """Within half, and closer the more there are: what is round the field and between rows is extra."""
     brief = Brief(

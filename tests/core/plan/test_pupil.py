@@ -103,7 +103,7 @@ def test_the_widest_turn_is_that_between_frames_that_meet(frames: list[GridFrame
     assert math.degrees(widest_turn_rad(lens, frames)) == pytest.approx(turn_deg, abs=0.6)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(
     st.floats(8.0, 28.0),
     st.floats(8.0, 20.0),

@@ -23,7 +23,8 @@ from idle_lantern.core.plan.target_field import TargetField
 
 Array = NDArray[Any]
 
-_TRIALS = 100
+#: Tries until the share is known well enough for a judgement.
+_SURE_TRIES, _LEAST_TRIES, _MOST_TRIES, _GOOD_ENOUGH = 8, 20, 100, 0.05
 _MOST_FRAMES = 240
 #: Places on all outlines together in one try.
 _POINTS = 8000
@@ -116,12 +117,23 @@ def hole_chance(
     inside = samples_of(inner, 260)
     edges = outline(lens, int(np.clip(_POINTS / (4 * len(frames)), 20, 160)))
     rng = np.random.default_rng(11)
-    holed = sum(
-        _has_hole(lens, cameras @ _errors(rng, support, len(frames)), inside, edges, inner) for _ in range(_TRIALS)
-    )
-    # a share of 0 or 1 is not known for certain either (the rule of succession)
-    likely = (holed + 1) / (_TRIALS + 2)
-    return HoleChance(holed / _TRIALS, math.sqrt(likely * (1 - likely) / _TRIALS), _TRIALS)
+
+    def holed(error_times: float) -> bool:
+        errors = _errors(rng, replace(support, pointing_deg=error_times * support.pointing), len(frames))
+        return _has_hole(lens, cameras @ errors, inside, edges, inner)
+
+    # where three times the error opens nothing in a few tries, the error itself does so next to never
+    if not any(holed(3.0) for _ in range(_SURE_TRIES)):
+        return HoleChance(0.0, 0.01, _SURE_TRIES)
+    found = 0
+    for tries in range(1, _MOST_TRIES + 1):
+        found += holed(1.0)
+        # a share of 0 or 1 is not known for certain either (the rule of succession)
+        likely = (found + 1) / (tries + 2)
+        error = math.sqrt(likely * (1 - likely) / tries)
+        if tries >= _LEAST_TRIES and error < _GOOD_ENOUGH:
+            break
+    return HoleChance(found / tries, error, tries)
 
 
 def _has_hole(lens: Lens, cameras: Array, inside: Array, edges: Array, inner: TargetField) -> bool:
