@@ -8,6 +8,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
 from random import Random
 
@@ -58,15 +59,13 @@ def use_folders_in(root: Path) -> None:
     few_arenas()
 
 
-def run(kind: str, seeds: range, folder: Path, ground: Ground | None = None) -> Tally:
+def run(kind: str, seeds: range, folder: Path) -> Tally:
     """All cases of one kind."""
     if kind in ("pictures", "documents"):
         return watched(case_of(kind, folder), seeds, lambda told: print(f"  {kind}: {told}", file=sys.stderr))
+    ground = ground_in(folder)
     if kind == "clicks":
-        return clicks(len(seeds), Random(f"clicks {seeds.start}"), folder)
-    if ground is None:
-        (folder / kind).mkdir(exist_ok=True)
-        ground = prepare(folder / kind)
+        return clicks(len(seeds), Random(f"clicks {seeds.start}"), folder, ground)
     tally = Tally()
     for seed in seeds:
         way = BREAKS[kind][seed % len(BREAKS[kind])]
@@ -98,7 +97,14 @@ def case_of(kind: str, folder: Path) -> Callable[[int], None]:
     return picture if kind == "pictures" else text
 
 
-def clicks(steps: int, rng: Random, folder: Path) -> Tally:
+@lru_cache(maxsize=1)
+def ground_in(folder: Path) -> Ground:
+    """The frames that all kinds work on, made once."""
+    (folder / "ground").mkdir()
+    return prepare(folder / "ground")
+
+
+def clicks(steps: int, rng: Random, folder: Path, ground: Ground) -> Tally:
     """Random clicking as a kind of its own."""
     from idle_lantern.app import theme
     from idle_lantern.app.main import make_application
@@ -106,10 +112,9 @@ def clicks(steps: int, rng: Random, folder: Path) -> Tally:
 
     app = make_application()
     theme.apply(app, "dark")
-    ground = folder / "clicks"
-    ground.mkdir(exist_ok=True)
-    frames = list(prepare(ground).frames)
-    done = click(steps, rng, frames, ground)
+    place = folder / "clicks"
+    place.mkdir()
+    done = click(steps, rng, list(ground.frames), place)
     tally = Tally(cases=done.steps, sound=done.compared, faults=done.faults, most_mib=max(done.rss_mib, default=0.0))
     # before everything was used once, memory grows by what is loaded
     if done.steps >= _STEPS_TO_JUDGE and done.growth > 0.05:
