@@ -122,7 +122,15 @@ def test_a_lock_of_a_killed_window_is_taken_over(window: Window):
     assert not (folder / LOCK).exists()
 
 
-def test_a_document_that_another_program_wrote_is_kept_beside_ours(window: Window):
+@pytest.mark.parametrize("links", [True, False])
+def test_a_document_that_another_program_wrote_is_kept_beside_ours(
+    window: Window, monkeypatch: pytest.MonkeyPatch, links: bool
+):
+    def no_links(*_a: object) -> None:
+        raise OSError(95, "Operation not supported")  # as memory cards say
+
+    if not links:
+        monkeypatch.setattr(holding.os, "link", no_links)
     folder = window.state.folder
     window.state.save_now()
     theirs = (folder / "outing.json").read_text().replace("Test outing", "Written elsewhere")

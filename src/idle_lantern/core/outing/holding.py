@@ -16,9 +16,9 @@ import os
 from pathlib import Path
 from types import TracebackType
 
-from idle_lantern.core.base.atomic import remove_all_leftovers
+from idle_lantern.core.base.atomic import remove_all_leftovers, write_bytes
 from idle_lantern.core.base.errors import InputError, LanternError
-from idle_lantern.core.base.strict_json import read_json
+from idle_lantern.core.base.strict_json import read_bytes, read_json
 from idle_lantern.core.outing import assets, document
 from idle_lantern.core.outing.model import Outing
 
@@ -66,7 +66,7 @@ class HeldOuting:
             The folder is gone, held by another window, or cannot be written; what was there stays.
         """
         if self.reading:
-            raise InputError(self.reading.capitalize(), where=str(self.folder))
+            raise InputError(self.reading[0].upper() + self.reading[1:], where=str(self.folder))
         if self._folder_id is not None and _identity(self.folder) != self._folder_id:
             raise InputError("Is not there any more", where=str(self.folder), remedy="Bring the folder back")
         other = self._kept_other()
@@ -147,16 +147,18 @@ class HeldOuting:
             return ""
 
     def _kept_other(self) -> Path | None:
-        """Keep a version that another program wrote, under another name."""
+        """Keep a version that another program wrote, under another name; where that fails nothing is overwritten."""
         present = self._on_disk()
         if not self._written or not present or present == self._written:
             return None
         now = datetime.datetime.now()
         other = self.folder / f"outing-other-{now:%Y%m%d-%H%M%S-%f}.json"
-        with contextlib.suppress(OSError):
-            os.link(self.folder / document.DOCUMENT, other)
-            return other
-        return None
+        document_path = self.folder / document.DOCUMENT
+        try:
+            os.link(document_path, other)
+        except OSError:  # a file system without links, as on memory cards
+            write_bytes(other, read_bytes(document_path))
+        return other
 
 
 def _owner(path: Path) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from idle_lantern.core.base.errors import DocumentError, LanternError
+from idle_lantern.core.base.errors import DocumentError, LanternError, shortened
 from idle_lantern.core.base.strict_json import parse_json, whole_numbers
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.exchange import brief_document
@@ -48,14 +48,16 @@ def checked(document: dict[str, Any], where: str) -> Outing:
         what, _, place = str(error).partition(" - at `$.")
         place = place.rstrip("`").replace(".", "/").replace("[", "/").replace("]", "")
         raise DocumentError(
-            f"Is damaged at {place or 'the top level'} ({_short(what)})", where=where, remedy=_LEFT
+            f"Is damaged at {place or 'the top level'} ({shortened(what, _MOST_TOLD)})", where=where, remedy=_LEFT
         ) from error
     except LanternError as error:
         raise DocumentError(
-            f"Holds an impossible value: {_short(error.sentence)}", where=where, remedy=_LEFT
+            f"Holds an impossible value: {shortened(error.sentence, _MOST_TOLD)}", where=where, remedy=_LEFT
         ) from error
     except (ValueError, TypeError, OverflowError, RecursionError) as error:
-        raise DocumentError(f"Holds an impossible value ({_short(str(error))})", where=where, remedy=_LEFT) from error
+        raise DocumentError(
+            f"Holds an impossible value ({shortened(str(error), _MOST_TOLD)})", where=where, remedy=_LEFT
+        ) from error
 
 
 def plain(outing: Outing) -> dict[str, Any]:
@@ -79,6 +81,8 @@ def json_schema() -> dict[str, Any]:
 
 
 _LEFT = "It was left as it is"
+#: Characters of a value's fault that are told.
+_MOST_TOLD = 160
 
 
 def _with_infinity(document: dict[str, Any]) -> dict[str, Any]:
@@ -88,7 +92,3 @@ def _with_infinity(document: dict[str, Any]) -> dict[str, Any]:
         return document
     full = {key: math.inf if key in _ENDLESS and value is None else value for key, value in scene.items()}
     return {**document, "brief": {**brief, "scene": full}}
-
-
-def _short(text: str, most: int = 160) -> str:
-    return text if len(text) <= most else text[: most - 1] + "…"
