@@ -44,12 +44,13 @@ def lenses(draw: st.DrawFn) -> Lens:
 @st.composite
 def rigs(draw: st.DrawFn) -> Rig:
     """Cameras from small to large, from wide to long."""
-    width = draw(st.floats(6, 54))
+    width, across = draw(st.floats(6, 54)), draw(st.integers(800, 9000))
+    ratio = draw(st.sampled_from((0.5625, 2 / 3, 0.75)))
     return Rig(
         sensor_width_mm=width,
-        sensor_height_mm=width * draw(st.sampled_from((0.5625, 2 / 3, 0.75))),
-        width_px=draw(st.integers(800, 9000)),
-        height_px=draw(st.integers(600, 6000)),
+        sensor_height_mm=width * ratio,
+        width_px=across,
+        height_px=round(across * ratio * draw(st.floats(0.95, 1.05))),
         focal_mm=width * draw(st.floats(0.5, 3.0)),
         lens_model="rectilinear",
         upright=draw(st.booleans()),

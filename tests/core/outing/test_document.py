@@ -22,7 +22,7 @@ from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
 from idle_lantern.core.shoot.guide import FrameState, guide, turn_to_next
 
 OLD = Path(__file__).parents[2] / "data"
@@ -58,7 +58,7 @@ def _as_shot(outing: Outing) -> None:
     f = brief.target_field
     assert (f.left_deg, f.right_deg, f.low_deg, f.high_deg) == (-60, 45, -20, 22)
     assert (f.overlap, f.overlap_rows, f.reserve, f.spare_ends) == (0.4, 0.3, 0.25, 1)
-    assert (f.zenith_frames, f.nadir_frames) == (2, 1)
+    assert (f.zenith_frames, f.nadir_frames) == (2, AS_NEEDED)
     assert (brief.support.kind, brief.support.step_deg, brief.support.scale_clockwise) == ("tripod", 15.0, False)
     assert brief.scene.far_m == math.inf
     assert [m.name for m in brief.scene.marks] == ["mast", "boat"]
@@ -98,19 +98,29 @@ def test_the_sample_of_version_3_opens_with_all_it_held_and_its_masks(tmp_path: 
     assert document.load(tmp_path / "o") == outing
 
 
+def test_the_sample_of_version_4_opens_with_what_could_not_be_brought_together():
+    """Pixels of 6000 x 3000 on 36 x 24 mm, and a subject before the nearest thing, are refused since version 5."""
+    outing = document.from_text((OLD / "outing-4.json").read_text(encoding="utf-8"))
+    brief = outing.brief
+    assert (brief.rig.width_px, brief.rig.height_px) == (6000, 3000)
+    assert (brief.rig.sensor_width_mm, brief.rig.sensor_height_mm) == (36, 18)
+    assert (brief.scene.near_m, brief.scene.subject_m) == (2.5, 2.5)
+    assert (brief.target_field.zenith_frames, brief.target_field.nadir_frames) == (AS_NEEDED, 2)
+
+
 @pytest.mark.parametrize(
     ("change", "sentence"),
     [
         (lambda t: t[:-20], "damaged at line"),
         (lambda t: "", "damaged at line"),
         (lambda t: "[1, 2]", "no outing document"),
-        (lambda t: t.replace("outing/4", "outing/9"), "newer Idle Lantern"),
+        (lambda t: t.replace("outing/5", "outing/9"), "newer Idle Lantern"),
         (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "impossible value: Overlap"),
         (lambda t: t.replace('"focal_mm": 20.0', '"focal_mm": 99999'), "damaged at brief/rig/focal_mm"),
         (lambda t: t.replace('"frames": []', '"frames": [{"file": 3}]'), "damaged at frames/0/file"),
-        (lambda t: t.replace("outing/4", "outing/0"), "impossible version 0"),
-        (lambda t: t.replace("outing/4", "outing/²"), "no outing document"),
-        (lambda t: t.replace("outing/4", "outing/" + "9" * 5000), "newer Idle Lantern"),
+        (lambda t: t.replace("outing/5", "outing/0"), "impossible version 0"),
+        (lambda t: t.replace("outing/5", "outing/²"), "no outing document"),
+        (lambda t: t.replace("outing/5", "outing/" + "9" * 5000), "newer Idle Lantern"),
         (lambda t: "[" * 100_000, "nested too deep"),
         (lambda t: t.replace('"spare_ends": 0', '"spare_ends": 0.5'), "damaged at brief/target_field/spare_ends"),
         (lambda t: t.replace('"near_m": 5.0', '"near_m": 1' + "0" * 400), "too large to be used"),

@@ -29,8 +29,10 @@ def _uncovered(rig: Rig, frames: tuple[GridFrame, ...], target_field: TargetFiel
     s0, s1 = math.sin(math.radians(target_field.low_deg)), math.sin(math.radians(target_field.high_deg))
     y = -rng.uniform(s0, s1, count)
     world = np.stack([np.sqrt(1 - y * y) * np.sin(az), y, np.sqrt(1 - y * y) * np.cos(az)], -1)
-    width, height = rig.frame_px
-    camera = np.array([[rig.focal_px, 0, (width - 1) / 2], [0, rig.focal_px, (height - 1) / 2], [0, 0, 1.0]])
+    # by the sensor's own sides in millimetres: its pixels need not be square
+    long_mm, short_mm = rig.sensor_width_mm, rig.sensor_height_mm
+    width, height = (short_mm, long_mm) if rig.upright else (long_mm, short_mm)
+    camera = np.array([[rig.focal_mm, 0, width / 2], [0, rig.focal_mm, height / 2], [0, 0, 1.0]])
     seen = np.zeros(count, bool)
     for f in frames:
         camera_from_world = f.world_from_camera.T
@@ -38,7 +40,7 @@ def _uncovered(rig: Rig, frames: tuple[GridFrame, ...], target_field: TargetFiel
         ahead = world @ camera_from_world[2] > 1e-3
         pixels, _ = cv2.projectPoints(world, vector, np.zeros(3), camera, None)
         u, v = pixels[:, 0].T
-        seen |= ahead & (u > -0.5) & (u < width - 0.5) & (v > -0.5) & (v < height - 0.5)
+        seen |= ahead & (u > 0) & (u < width) & (v > 0) & (v < height)
     return float(1 - seen.mean())
 
 

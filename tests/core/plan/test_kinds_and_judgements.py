@@ -68,6 +68,8 @@ def test_a_calm_plan_has_nothing_against_it():
     assert judge(make_plan(_brief())) == ()
 
 
+_FISHEYE = Rig(23.5, 15.6, 6000, 4000, 8, "equisolid", rail_mm=60)
+
 CASES: list[tuple[str, Brief]] = [
     ("no-reserve", _brief(target_field=TargetField(-60, 60, -30, 35, 1 / 3), support=Support(base_tilt_deg=5))),
     ("no-spare-ends", _brief(support=Support("hand"), scene=Scene(near_m=300, subject="still"))),
@@ -109,6 +111,11 @@ CASES: list[tuple[str, Brief]] = [
     ("jpeg-limit", _brief(rig=Rig(24, 16, 9000, 6000, 90, rail_mm=60), target_field=TargetField(-80, 80, -4, 3, 0.3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
     ("print-small", _brief(target=Target(print_mm=3000))),
     ("stops-missed", _brief()),
+    ("overlap-short", _brief(support=Support(step_deg=30), target_field=TargetField(-80, 80, -20, 20, 0.5, reserve=0.1))),
+    ("hole", _brief(target_field=TargetField(-180, 180, -20, 20, 0.3, row_frames=5))),
+    ("sphere-lean", _brief(rig=_FISHEYE, target_field=TargetField(-180, 180, -90, 90, 0.3))),
+    ("sphere-usual", kind_of("sphere").start(_brief(rig=_FISHEYE))),
+    ("pixels-not-square", _brief(rig=Rig(36, 24, 6000, 3800, rail_mm=60))),
     ("hole", _brief(support=Support(tilt_high_deg=10), target_field=TargetField(-80, 80, -20, 70, 1 / 3, reserve=0.1))),
 ]  # fmt: skip
 

@@ -141,6 +141,22 @@ def test_light_holds_at_noon_and_runs_away_at_sunset():
     assert minutes_of_even_light(evening, evening.begin) < 8
 
 
+@pytest.mark.parametrize("altitude", [25.0, 35.0, 50.0])
+def test_daylight_changes_by_day_as_measured_skies_do(altitude: float):
+    """Haurwitz (1945) for a clear sky: irradiance goes with sin h * exp(-0.057 / sin h); constants from memory.
+
+    How fast that changes with the height, not how bright it is, decides for how long light stays even.
+    """
+
+    def irradiance(h_deg: float) -> float:
+        sine = math.sin(math.radians(h_deg))
+        return 1098 * sine * math.exp(-0.057 / sine)
+
+    truth = math.log2(irradiance(altitude + 1) / irradiance(altitude - 1)) / 2
+    ours = (daylight_ev(altitude + 1) - daylight_ev(altitude - 1)) / 2
+    assert ours == pytest.approx(truth, rel=0.15)
+
+
 @pytest.mark.parametrize(
     ("sun_yaw", "middle", "word"), [(10, 0, "against"), (90, 0, "right"), (-90, 0, "left"), (170, -20, "behind")]
 )

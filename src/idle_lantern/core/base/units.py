@@ -158,6 +158,11 @@ def angle(value_deg: float, digits: int = 1) -> str:
     return f"{rounded:.{digits}f}°".replace("-", "−")
 
 
+def counted(count: int, thing: str) -> str:
+    """A number of things: ``1 frame``, ``3 frames``."""
+    return f"{count} {thing}{'' if count == 1 else 's'}"
+
+
 def share(value: float, digits: int = 0) -> str:
     """``33 %``."""
     return f"{100 * value:.{digits}f} %"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
 
 
 @dataclass(frozen=True)
@@ -24,7 +26,8 @@ def set_part(part: str, title: str, *, merge: str = "", **changes: Any) -> Edit:
     """Change values of one part of the brief (``target_field``, ``rig``, ``support`` ...)."""
 
     def apply(outing: Outing) -> Outing:
-        changed = replace(getattr(outing.brief, part), **changes)
+        present = getattr(outing.brief, part)
+        changed = replace(present, **(fitting_sides(present, changes) if part == "rig" else changes))
         return _planned_anew(outing, replace(outing.brief, **{part: changed}))
 
     return Edit(title, apply, merge)
@@ -38,6 +41,38 @@ def set_target_field(title: str, *, merge: str = "", **changes: Any) -> Edit:
 def set_rig(title: str, **changes: Any) -> Edit:
     """Change camera, lens or orientation."""
     return set_part("rig", title, **changes)
+
+
+#: Of the four sides of a sensor the one that follows when another is changed to what cannot be.
+_FOLLOWS = {
+    "sensor_width_mm": "sensor_height_mm",
+    "sensor_height_mm": "height_px",
+    "width_px": "height_px",
+    "height_px": "sensor_height_mm",
+}
+
+
+def fitting_sides(rig: Rig, changes: Mapping[str, Any]) -> dict[str, Any]:
+    """Changes of a rig with the side that must follow, so that a camera can be typed in one number after the other.
+
+    Sensor and pixels have the same ratio of sides: where one changed side would part them, its partner follows.
+    """
+    changes = dict(changes)
+    changed = [key for key in _FOLLOWS if key in changes]
+    if len(changed) != 1:
+        return changes
+    sides = {key: float(changes.get(key, getattr(rig, key))) for key in _FOLLOWS}
+    if not all(v > 0 and math.isfinite(v) for v in sides.values()):
+        return changes  # refused by its limits, with its name
+    pixel_mm = sides["sensor_width_mm"] / sides["width_px"]
+    aspect = sides["sensor_height_mm"] / sides["height_px"] / pixel_mm
+    if not 1 / MOST_PIXEL_ASPECT <= aspect <= MOST_PIXEL_ASPECT:
+        follows = _FOLLOWS[changed[0]]
+        if follows == "height_px":
+            changes[follows] = round(sides["sensor_height_mm"] / pixel_mm)
+        else:
+            changes[follows] = round(sides["height_px"] * pixel_mm, 3)
+    return changes
 
 
 def set_brief(title: str, brief: Brief) -> Edit:

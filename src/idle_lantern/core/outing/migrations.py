@@ -56,8 +56,46 @@ def _to_4(document: Document) -> Document:
     return result
 
 
+def _to_5(document: Document) -> Document:
+    """Version 5 refuses what cannot be together, and plans a pole's frames as told.
+
+    One frame at a pole was "one where that saves frames", which is now told as -1. A nearest thing behind the
+    subject, and a sensor whose sides do not fit its pixels, are brought together.
+    """
+    brief = document.get("brief")
+    if not isinstance(brief, dict):
+        return document
+    parts = {name: dict(value) if isinstance(value, dict) else value for name, value in brief.items()}
+    field, scene, rig = (parts.get(name) for name in ("target_field", "scene", "rig"))
+    if isinstance(field, dict):
+        for pole in ("zenith_frames", "nadir_frames"):
+            if field.get(pole) == 1 and brief.get("kind") != "sphere":
+                field[pole] = -1
+    if isinstance(scene, dict):
+        near, subject = scene.get("near_m", 5.0), scene.get("subject_m", 0.0)
+        if _is_number(near) and _is_number(subject) and 0 < subject < near:
+            scene["near_m"] = subject
+    if isinstance(rig, dict):
+        sides = [
+            rig.get(key, plain)
+            for key, plain in (
+                ("sensor_width_mm", 24.0), ("sensor_height_mm", 16.0), ("width_px", 1800), ("height_px", 1200),
+            )
+        ]  # fmt: skip
+        if all(_is_number(v) and v > 0 for v in sides):
+            width_mm, height_mm, width_px, height_px = sides
+            fitting = width_mm * height_px / width_px
+            if not 0.8 <= height_mm / fitting <= 1.25 and 1 <= fitting <= 200:
+                rig["sensor_height_mm"] = fitting
+    return {**document, "brief": parts}
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, (int, float)) and not isinstance(value, bool)
+
+
 def _id_of(text: str) -> str:
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 
-_STEPS: dict[int, Callable[[Document], Document]] = {1: _to_2, 2: _to_3, 3: _to_4}
+_STEPS: dict[int, Callable[[Document], Document]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5}

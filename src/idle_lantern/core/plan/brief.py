@@ -109,6 +109,12 @@ class Scene:
                     where=name,
                     remedy="Write a distance or 'infinity'",
                 )
+        if 0 < self.subject_m < self.near_m:
+            raise InputError(
+                f"must stand at least as far away as the nearest thing ({self.near_m:g} m), not at {self.subject_m:g} m",
+                where="Subject",
+                remedy="Bring the nearest thing nearer first, or write 0 for no subject",
+            )
         one_of("What moves", self.subject, SUBJECTS)
         one_of("Sky", self.sky, SKIES)
 

@@ -82,6 +82,17 @@ def covered(lens: Lens, cameras: Array, directions: Array) -> Array:
     return shown
 
 
+def shown(rig: Rig, frames: Sequence[GridFrame], cameras: Array, directions: Array) -> Array:
+    """Which direction is shown by any frame of the rig that looks as ``cameras`` do, (N,) bool."""
+    if rig.motion != "lens-shift":
+        return covered(rig.lens(), cameras, directions)
+    # one camera, but each frame has its own principal point
+    found = np.zeros(len(directions), bool)
+    for frame, camera in zip(frames, cameras):
+        found |= rig.lens_of(frame).sees(directions @ camera, 0.5)
+    return found
+
+
 def outline(lens: Lens, per_side: int, out_px: float = 1.0) -> Array:
     """Directions in the camera's frame just outside what a frame shows, (N, 3): its edges, or its image circle."""
     t = np.linspace(-0.5, 0.5, per_side)
@@ -110,14 +121,11 @@ def prove(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, coun
     """Sample the target field for holes and all neighbours for their overlap."""
     directions = samples_of(target_field, count)
     cameras = cameras_of(frames)
-    if rig.motion == "lens-shift":  # one camera, but each frame has its own principal point
-        seen = np.stack([rig.lens_of(f).sees(directions @ c, 0.5) for f, c in zip(frames, cameras)], 1)
-        missing = np.asarray(~seen.any(1))
+    missing = ~shown(rig, frames, cameras, directions)
+    if rig.motion == "lens-shift":
         smallest, between = _overlap_of_shifts(rig, frames)
     else:
-        lens = rig.lens()
-        missing = np.asarray(~covered(lens, cameras, directions))
-        smallest, between = _smallest_overlap(lens, frames, cameras)
+        smallest, between = _smallest_overlap(rig.lens(), frames, cameras)
     # those inside stand for equal areas; those on the rim only find what begins there
     share = float(np.mean(missing[:count]))
     if np.any(missing):
@@ -156,7 +164,7 @@ def _smallest_overlap(
 
 def _overlap_of_shifts(rig: Rig, frames: Sequence[GridFrame]) -> tuple[float | None, tuple[int, int] | None]:
     """Neighbours on the sensor plane: shared rectangle by the frame's."""
-    width, height = (v * rig.pixel_mm for v in rig.frame_px)
+    width, height = (v * rig.pixel_mm for v in rig.frame_size)
     best: tuple[float, tuple[int, int]] | None = None
     for i, a in enumerate(frames):
         for b in frames[i + 1 :]:

@@ -16,7 +16,7 @@ from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import largest_rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.brief import Support
-from idle_lantern.core.plan.coverage import cameras_of, covered, outline, samples_of
+from idle_lantern.core.plan.coverage import cameras_of, covered, outline, samples_of, shown
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
@@ -49,14 +49,15 @@ def crop_loss(
     same way each time.
     """
     cameras = cameras_of(frames)
-    planned = _loss(rig, cameras, target_field, projection)
+    planned = _loss(rig, frames, cameras, target_field, projection)
     rng = np.random.default_rng(7)
     lean = rotations.about_z(math.radians(support.base_tilt_deg))
-    shaken = lean @ cameras @ _errors(rng, support, len(frames))
-    return CropLoss(planned, max(planned, _loss(rig, shaken, target_field, projection)))
+    # where the lens moves and the camera stands, only the base can lean
+    errors = _errors(rng, support, len(frames)) if rig.motion == "turn" else np.eye(3)
+    return CropLoss(planned, max(planned, _loss(rig, frames, lean @ cameras @ errors, target_field, projection)))
 
 
-def _loss(rig: Rig, cameras: Array, target_field: TargetField, projection: str) -> float:
+def _loss(rig: Rig, frames: Sequence[GridFrame], cameras: Array, target_field: TargetField, projection: str) -> float:
     kind = Projection(projection)
     lens = rig.lens()
     middle = math.radians((target_field.left_deg + target_field.right_deg) / 2)
@@ -77,17 +78,33 @@ def _loss(rig: Rig, cameras: Array, target_field: TargetField, projection: str) 
             top_v, bottom_v = -math.tan(high), -math.tan(low)
         else:
             top_v, bottom_v = -high, -low
-    aspect = (right_u - left_u) / max(1e-6, bottom_v - top_v)
-    cells = int(np.clip(_ASKED / len(cameras), _FEWEST, _CELLS))
-    rows = int(np.clip(math.sqrt(cells / aspect), 48, 400))
-    columns = int(np.clip(rows * aspect, 48, 1200))
-    u, v = np.meshgrid(np.linspace(left_u, right_u, columns), np.linspace(top_v, bottom_v, rows))
-    directions = kind.inverse(np.stack([u, v], -1).reshape(-1, 2))
-    shown = np.isfinite(directions[:, 0])
-    directions = np.where(shown[:, None], directions, 0.0) @ rotations.about_y(middle).T
-    mask = (covered(lens, cameras, directions) & shown).reshape(rows, columns)
+
+    def raster(left: float, right: float, top: float, bottom: float, cells: int) -> tuple[Array, Array, Array]:
+        """The union of the frames on a part of the picture, and where its columns and rows lie."""
+        rows = int(np.clip(math.sqrt(cells * max(1e-6, bottom - top) / (right - left)), 48, 400))
+        columns = int(np.clip(cells / rows, 48, 1200))
+        across = left + (right - left) * (np.arange(columns) + 0.5) / columns
+        down = top + (bottom - top) * (np.arange(rows) + 0.5) / rows
+        u, v = np.meshgrid(across, down)
+        directions = kind.inverse(np.stack([u, v], -1).reshape(-1, 2))
+        known = np.isfinite(directions[:, 0])
+        directions = np.where(known[:, None], directions, 0.0) @ rotations.about_y(middle).T
+        mask = (shown(rig, frames, cameras, directions) & known).reshape(rows, columns)
+        return mask, across, down
+
+    # first where the picture lies at all, then that part finely
+    mask, across, down = raster(left_u, right_u, top_v, bottom_v, _FEWEST // 2)
     if not mask.any():
         return 1.0
+    within = [np.flatnonzero(mask.any(axis)) for axis in (0, 1)]
+    (x0, x1), (y0, y1) = (
+        (max(start, at[found[0]] - step), min(end, at[found[-1]] + step))
+        for at, found, step, start, end in (
+            (across, within[0], across[1] - across[0], left_u, right_u),
+            (down, within[1], down[1] - down[0], top_v, bottom_v),
+        )
+    )
+    mask, _, _ = raster(x0, x1, y0, y1, int(np.clip(_ASKED / len(cameras), _FEWEST, _CELLS)))
     return 1.0 - largest_rectangle(mask).area / float(mask.sum())
 
 

@@ -10,7 +10,8 @@ from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rules_evening import judge_light, judge_output, judge_time
 from idle_lantern.core.plan.rules_exposure import judge_exposure, judge_filters, judge_shallow, judge_sharpness
-from idle_lantern.core.plan.rules_grid import judge_field, judge_overlap, judge_rows
+from idle_lantern.core.plan.rules_field import judge_field, judge_sides, judge_sphere
+from idle_lantern.core.plan.rules_grid import judge_overlap, judge_rows
 from idle_lantern.core.plan.rules_support import judge_pupil, judge_support
 
 
@@ -20,6 +21,8 @@ def judge(plan: Plan) -> tuple[Judgement, ...]:
         judge_field,
         judge_overlap,
         judge_rows,
+        judge_sides,
+        judge_sphere,
         judge_support,
         judge_pupil,
         judge_sharpness,

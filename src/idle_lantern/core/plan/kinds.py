@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.target_field import AS_NEEDED
 
 
 @dataclass(frozen=True)
@@ -30,8 +31,19 @@ class Kind:
         what the person set stays, unless this kind says otherwise.
         """
         brief = _without(kind_of(brief.kind), brief)
-        filled = {part: replace(getattr(brief, part), **values) for part, values in self.changes.items()}
+        filled = {part: replace(getattr(brief, part), **values) for part, values in _fitting(self, brief).items()}
         return replace(brief, kind=self.id, **filled)
+
+
+def _fitting(kind: Kind, brief: Brief) -> dict[str, dict[str, Any]]:
+    """The kind's values as they go with what the person set: the subject stays, and a fisheye sphere is shot in six."""
+    changes = {part: dict(values) for part, values in kind.changes.items()}
+    subject_m = changes.get("scene", {}).get("subject_m", brief.scene.subject_m)
+    if "near_m" in changes.get("scene", {}) and 0 < subject_m < changes["scene"]["near_m"]:
+        changes["scene"]["near_m"] = subject_m
+    if kind.id == "sphere" and brief.rig.lens_model != "rectilinear":
+        changes["target_field"]["row_frames"] = USUAL_ROUND
+    return changes
 
 
 def _without(kind: Kind, brief: Brief) -> Brief:
@@ -39,6 +51,8 @@ def _without(kind: Kind, brief: Brief) -> Brief:
     for part, values in kind.changes.items():
         present = getattr(brief, part)
         untouched = [key for key, value in values.items() if getattr(present, key) == value]
+        if kind.id == "sphere" and part == "target_field" and present.row_frames == USUAL_ROUND:
+            untouched.append("row_frames")
         parts[part] = replace(present, **{key: getattr(getattr(plain, part), key) for key in untouched})
     return replace(brief, **parts)
 
@@ -46,6 +60,9 @@ def _without(kind: Kind, brief: Brief) -> Brief:
 #: A kind that turns the camera takes back what another kind did to the rig.
 _TURNING = {"motion": "turn", "exposures_each": 1}
 _ON_HEAD = {"kind": "head", "pointing_deg": 0.0}
+
+#: Frames round a full sphere with a fisheye: at least so many (common practice, no source).
+USUAL_ROUND = 6
 
 KINDS: tuple[Kind, ...] = (
     Kind(
@@ -56,7 +73,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {**_TURNING, "upright": True},
             "support": _ON_HEAD,
             "target_field": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -20.0, "high_deg": 20.0, "overlap": 1 / 3,
-                     "overlap_rows": 0.0, "reserve": 0.2, "spare_ends": 1, "zenith_frames": 1, "nadir_frames": 1},
+                     "overlap_rows": 0.0, "reserve": 0.2, "spare_ends": 1, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "rows", "repeats": 1},
         },
@@ -69,7 +86,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {**_TURNING, "upright": False},
             "support": _ON_HEAD,
             "target_field": {"left_deg": -70.0, "right_deg": 70.0, "low_deg": -32.0, "high_deg": 38.0, "overlap": 1 / 3,
-                     "overlap_rows": 0.4, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+                     "overlap_rows": 0.4, "reserve": 0.2, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "snake", "repeats": 1},
         },
@@ -82,7 +99,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {**_TURNING, "upright": False},
             "support": _ON_HEAD,
             "target_field": {"left_deg": -18.0, "right_deg": 18.0, "low_deg": -30.0, "high_deg": 50.0, "overlap": 1 / 3,
-                     "overlap_rows": 1 / 3, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+                     "overlap_rows": 1 / 3, "reserve": 0.2, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "columns", "repeats": 1},
         },
@@ -95,7 +112,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {**_TURNING, "upright": True, "focal_mm": 200.0},
             "support": _ON_HEAD,
             "target_field": {"left_deg": -30.0, "right_deg": 30.0, "low_deg": -10.0, "high_deg": 10.0, "overlap": 0.25,
-                     "overlap_rows": 0.25, "reserve": 0.1, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+                     "overlap_rows": 0.25, "reserve": 0.1, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "scene": {"near_m": 200.0, "far_m": math.inf, "background_m": math.inf},
             "exposure": {"aperture_school": "sharpest", "metering": "brightest"},
             "run": {"order": "snake", "repeats": 1, "settle_s": 4.0},
@@ -111,7 +128,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {**_TURNING, "upright": True, "focal_mm": 85.0, "widest_aperture": 1.8, "corner_loss_stops": 1.5},
             "support": {"kind": "tripod", "pointing_deg": 0.0},
             "target_field": {"left_deg": -25.0, "right_deg": 25.0, "low_deg": -18.0, "high_deg": 18.0, "overlap": 0.5,
-                     "overlap_rows": 0.5, "reserve": 0.2, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+                     "overlap_rows": 0.5, "reserve": 0.2, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "scene": {"near_m": 1.5, "subject_m": 2.5, "background_m": 40.0, "far_m": math.inf, "subject": "walking"},
             "exposure": {"aperture_school": "open", "metering": "subject", "focus_m": 0.0},
             "run": {"order": "subject", "repeats": 1},
@@ -139,7 +156,7 @@ KINDS: tuple[Kind, ...] = (
             "rig": {**_TURNING, "upright": False},
             "support": {"kind": "air", "pointing_deg": 0.0, "tilt_low_deg": -90.0, "tilt_high_deg": 30.0},
             "target_field": {"left_deg": -80.0, "right_deg": 80.0, "low_deg": -50.0, "high_deg": 15.0, "overlap": 1 / 3,
-                     "overlap_rows": 1 / 3, "reserve": 0.25, "spare_ends": 0, "zenith_frames": 1, "nadir_frames": 1},
+                     "overlap_rows": 1 / 3, "reserve": 0.25, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "scene": {"near_m": 30.0},
             "run": {"order": "columns", "repeats": 1},
         },

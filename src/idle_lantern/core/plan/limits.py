@@ -40,7 +40,7 @@ LIMITS: dict[str, tuple[str, float, float, str]] = {
     "latitude_deg": ("Latitude", -90, 90, "°"),
     "legs_kg": ("Weight of the legs", 0, 200, "kg"),
     "longitude_deg": ("Longitude", -180, 180, "°"),
-    "nadir_frames": ("Nadir frames", 0, 4, ""),
+    "nadir_frames": ("Nadir frames", -1, 4, ""),
     "near_m": ("Nearest thing", 0.05, 1e6, "m"),
     "pointing_deg": ("Pointing error", 0, 15, "°"),
     "print_mm": ("Longer side of the print", 0, 200000, "mm"),
@@ -51,6 +51,7 @@ LIMITS: dict[str, tuple[str, float, float, str]] = {
     "raw_mb": ("File of one exposure", 0.1, 4000, "MB"),
     "repeats": ("Repeats", 1, 20, ""),
     "reserve": ("Crop reserve", 0, 0.6, ""),
+    "row_frames": ("Frames in a row", 0, 400, ""),
     "scale_start_deg": ("Scale at yaw 0", -360, 360, "°"),
     "sensor_height_mm": ("Sensor height", 1, 200, "mm"),
     "sensor_width_mm": ("Sensor width", 1, 200, "mm"),
@@ -71,7 +72,7 @@ LIMITS: dict[str, tuple[str, float, float, str]] = {
     "widest_aperture": ("Widest aperture", 0.5, 64, ""),
     "width_px": ("Pixels across", 100, 60000, "px"),
     "wind_ms": ("Wind", 0, 60, "m/s"),
-    "zenith_frames": ("Zenith frames", 0, 4, ""),
+    "zenith_frames": ("Zenith frames", -1, 4, ""),
 }
 
 

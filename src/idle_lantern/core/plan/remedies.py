@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Any
 
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.depth import closed_enough
+from idle_lantern.core.plan.kinds import USUAL_ROUND
 from idle_lantern.core.plan.rules_grid import advised_overlap
 from idle_lantern.core.plan.size import focal_for_px, needed_px
 from idle_lantern.core.plan.sun import daylight_ev
+from idle_lantern.core.plan.target_field import fewest_sphere
 
 if TYPE_CHECKING:
     from idle_lantern.core.plan.planner import Plan
@@ -52,6 +54,16 @@ def _bracket(plan: Plan) -> dict[str, Any]:
     return {"bracket_count": count, "bracket_shift_ev": shift_ev, "bracket_only_above_ev": 0.0}
 
 
+def _usual_sphere(plan: Plan) -> dict[str, Any]:
+    field = plan.target_field
+    return {
+        "row_frames": max(USUAL_ROUND, field.row_frames),
+        "zenith_frames": max(1, field.zenith_frames),
+        "nadir_frames": max(2, field.nadir_frames),
+        "fewest": False,
+    }
+
+
 REMEDIES: dict[str, Remedy] = {
     "overlap-third": Remedy("Overlap a third", _part("target_field", overlap=1 / 3)),
     "overlap-half": Remedy("Overlap one half", _part("target_field", overlap=0.5)),
@@ -62,6 +74,10 @@ REMEDIES: dict[str, Remedy] = {
     "upright": Remedy("Turn the camera upright", _part("rig", upright=True)),
     "reserve-quarter": Remedy("Keep a quarter for the crop", _part("target_field", reserve=0.25)),
     "spare-ends": Remedy("One frame beyond each end", _part("target_field", spare_ends=1)),
+    "row-as-needed": Remedy("As many as needed", _part("target_field", row_frames=0)),
+    "no-stops": Remedy("Turn by the scale", _part("support", step_deg=0.0, tilt_step_deg=0.0)),
+    "sphere-usual": Remedy("Shoot it the usual way", _reckoned("target_field", _usual_sphere)),
+    "sphere-fewest": Remedy("Take the fewest", lambda p: replace(p.brief, target_field=fewest_sphere(p.target_field))),
     "use-head": Remedy("Plan for a panoramic head", _part("support", kind="head")),
     "repeat-thrice": Remedy("Take each three times", _part("run", repeats=3)),
     "aperture-depth": Remedy(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Annotated
 
 from idle_lantern.core.base.checks import one_of, within
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.limits import check_limits, limit
@@ -15,6 +16,8 @@ from idle_lantern.core.plan.limits import check_limits, limit
 MOTIONS = ("turn", "lens-shift", "two-lens")
 #: A fisheye of which no image circle is told shows half the sphere.
 _FISHEYE_HALF_RAD = math.pi / 2
+#: Data sheets round, and some count pixels that no picture has; beyond that sensor and pixels do not belong together.
+MOST_PIXEL_ASPECT = 1.25
 
 
 @dataclass(frozen=True)
@@ -54,11 +57,29 @@ class Rig:
         one_of("Lens kind", self.lens_model, MODELS)
         one_of("Motion", self.motion, MOTIONS)
         within("Narrowest aperture", self.narrowest_aperture, self.widest_aperture, 128, "")
+        if not 1 / MOST_PIXEL_ASPECT <= self.pixel_aspect <= MOST_PIXEL_ASPECT:
+            raise InputError(
+                f"{self.sensor_width_mm:g} x {self.sensor_height_mm:g} mm with {self.width_px} x {self.height_px} px "
+                f"would make pixels {self.pixel_aspect:.2f} times as high as wide",
+                where="Sensor height",
+                remedy="Sensor and picture have the same ratio of sides; give both as the camera's data sheet does",
+            )
 
     @property
     def frame_px(self) -> tuple[int, int]:
         """Width and height of a frame as held."""
         return (self.height_px, self.width_px) if self.upright else (self.width_px, self.height_px)
+
+    @property
+    def frame_size(self) -> tuple[float, float]:
+        """Width and height of a frame as held, in steps of ``pixel_mm``: what the sensor's own sides make it."""
+        across, up = float(self.width_px), self.sensor_height_mm / self.pixel_mm
+        return (up, across) if self.upright else (across, up)
+
+    @property
+    def pixel_aspect(self) -> float:
+        """Height of a pixel by its width, as sensor and pixel numbers tell; 1 for square ones."""
+        return (self.sensor_height_mm / self.height_px) / self.pixel_mm
 
     @property
     def focal_px(self) -> float:
@@ -72,23 +93,28 @@ class Rig:
 
     def lens(self) -> Lens:
         """The lens with the frame as held."""
-        width, height = self.frame_px
+        width, height = self._whole_size
         return Lens(self.lens_model, self.focal_px, width, height, circle_px=self._circle_px())
 
     def lens_of(self, frame: GridFrame) -> Lens:
         """The lens as it stands for one frame: a shifted lens moves the principal point."""
         if not (frame.shift_right_mm or frame.shift_up_mm):
             return self.lens()
-        width, height = self.frame_px
+        width, height = self._whole_size
         right, up = frame.shift_right_mm / self.pixel_mm, frame.shift_up_mm / self.pixel_mm
         return Lens(self.lens_model, self.focal_px, width, height, cx=-right, cy=up, circle_px=self._circle_px())
+
+    @property
+    def _whole_size(self) -> tuple[int, int]:
+        width, height = self.frame_size
+        return round(width), round(height)
 
     def _circle_px(self) -> float:
         if self.image_circle_mm > 0:
             return self.image_circle_mm / 2 / self.pixel_mm
         if self.lens_model == "rectilinear":
             return math.inf
-        width, height = self.frame_px
+        width, height = self._whole_size
         return float(Lens(self.lens_model, self.focal_px, width, height).radius_px(_FISHEYE_HALF_RAD))
 
     @property

@@ -1,4 +1,4 @@
-"""Rules about the field, the overlap and the rows."""
+"""Rules about the overlap and the rows."""
 
 from __future__ import annotations
 
@@ -9,58 +9,8 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.planner import Plan
 
-
-def _some(count: int, thing: str) -> str:
-    return f"{count} {thing}{'' if count == 1 else 's'}"
-
-
-def _told_share(share: float) -> str:
-    return units.share(share, 1) if share >= 0.001 else "Less than 0.1 %"
-
-
-def judge_field(plan: Plan) -> Iterator[Judgement]:
-    """Whether the whole field is covered, and what lies on its rim."""
-    if not plan.coverage.complete:
-        share = plan.coverage.hole_share
-        support, rig = plan.brief.support, plan.rig
-        if plan.given:
-            why, todo = (
-                "the frame list that was brought in leaves it out",
-                "Plan the frames anew, or shoot one more there.",
-            )
-        elif rig.motion == "lens-shift":
-            why = f"the lens shifts only {rig.shift_mm:g} mm" if rig.shift_mm else "the lens does not shift"
-            todo = "Want a smaller field, or turn the camera instead."
-        elif support.tilt_low_deg > -90 or support.tilt_high_deg < 90:
-            why = f"the head tilts only from {units.angle(support.tilt_low_deg, 0)} to {units.angle(support.tilt_high_deg, 0)}"
-            todo = "Use a wider lens, hold the camera upright, or shoot that part by hand."
-        else:
-            why, todo = "this lens does not reach there", "Use a wider lens or a smaller field."
-        yield Judgement(
-            "hole", Severity.STOP, f"{_told_share(share)} of the wanted field lies in no frame: {why}.", todo
-        )
-    if plan.target_field.reserve == 0 and not plan.target_field.full_circle and plan.crop.expected > 0.15:
-        yield Judgement(
-            "no-reserve",
-            Severity.NOTE,
-            f"The crop will cost about {units.share(plan.crop.expected)} of the picture (edges bow, the base leans "
-            f"{units.angle(plan.brief.support.base_tilt_deg)}, pointing errs by {units.angle(plan.brief.support.pointing)}), "
-            "and no reserve is planned.",
-            "Keep a quarter in reserve: 20 to 30 % is usual.",
-            "reserve-quarter",
-        )
-    if (
-        not plan.target_field.full_circle
-        and plan.target_field.spare_ends == 0
-        and plan.brief.support.kind in ("hand", "air")
-    ):
-        yield Judgement(
-            "no-spare-ends",
-            Severity.NOTE,
-            "Without a head the ends are easily missed, and no frame is planned beyond them.",
-            "Shoot one frame beyond each end.",
-            "spare-ends",
-        )
+#: A plan may miss the wished overlap by so much before it is told: samples know it no better.
+_SHORT = 0.03
 
 
 def judge_overlap(plan: Plan) -> Iterator[Judgement]:
@@ -81,6 +31,8 @@ def judge_overlap(plan: Plan) -> Iterator[Judgement]:
             "Take a third: it costs few frames and forgives a missed step.",
             "overlap-third",
         )
+    elif c.smallest_overlap is not None and c.smallest_between and plan.rig.motion == "turn" and not plan.given:
+        yield from _short_of_wish(plan, c.smallest_overlap, c.smallest_between)
     advised, reason = advised_overlap(plan)
     if (
         plan.rig.motion == "turn"
@@ -105,6 +57,40 @@ def judge_overlap(plan: Plan) -> Iterator[Judgement]:
             "Take more overlap, or shoot the run three times.",
             "overlap-half",
         )
+
+
+def _short_of_wish(plan: Plan, share: float, between: tuple[int, int]) -> Iterator[Judgement]:
+    """Where the plan cannot keep the overlap that is wished, and by what."""
+    a, b = (plan.frame(number) for number in between)
+    if a is None or b is None:
+        return
+    field, support = plan.target_field, plan.brief.support
+    wish = field.overlap if a.row == b.row else field.between_rows
+    if share >= wish - _SHORT:
+        return
+    remedy = ""
+    if field.row_frames and a.row == b.row:
+        why, todo = (
+            f"{units.counted(field.row_frames, 'frame')} in a row give no more",
+            "Take as many as the overlap asks.",
+        )
+        remedy = "row-as-needed"
+    elif support.step_deg or support.tilt_step_deg:
+        why, todo, remedy = "the head's stops allow no more", "Set finer stops, or turn by the scale.", "no-stops"
+    elif {a.role, b.role} & {"zenith", "nadir"}:
+        why, todo = "the row next to the pole stands so far from it", "Wish a little more overlap between rows."
+    elif a.row != b.row:
+        why = "towards the ends of a row the next row stands turned against it"
+        todo = "Wish a little more overlap between rows."
+    else:
+        why, todo = "the frames' corners turn against each other here", "Wish a little more overlap."
+    yield Judgement(
+        "overlap-short",
+        Severity.NOTE,
+        f"Frames {a.number} and {b.number} share {units.share(share)}, less than the {units.share(wish)} wished: {why}.",
+        todo,
+        remedy,
+    )
 
 
 def advised_overlap(plan: Plan) -> tuple[float, str]:
@@ -153,7 +139,7 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
         yield Judgement(
             "sky-row",
             Severity.CARE,
-            f"{_some(len(sky), 'frame')} from frame {sky[0].number} on {'hold' if len(sky) > 1 else 'holds'} no land: {share}.",
+            f"{units.counted(len(sky), 'frame')} from frame {sky[0].number} on {'hold' if len(sky) > 1 else 'holds'} no land: {share}.",
             "Keep the horizon in the frame with more overlap between the rows; else they are placed by the head's angles.",
             "rows-half",
         )

@@ -152,7 +152,7 @@ def lit_from(sun_yaw_deg: float, middle_yaw_deg: float) -> str:
     return f"side light from the {'right' if turn > 0 else 'left'}"
 
 
-#: Ground illuminance by the sun's altitude: log10 lux = a + b x + c x^2 + d x^3 with x = altitude / 90
+#: Ground illuminance by the altitude of a low sun: log10 lux = a + b x + c x^2 + d x^3 with x = altitude / 90
 #: (Janiczek and DeYoung, U.S. Naval Observatory Circular 171, 1987; coefficients from memory).
 _ILLUMINANCE = (
     (20.0, 3.74, 3.97, -4.07, 1.47),
@@ -166,7 +166,30 @@ _NIGHT_LUX = 6.5e-4
 
 
 def illuminance_lux(sun_altitude_deg: float) -> float:
-    """Light on level ground under a clear sky."""
+    """Light on level ground under a clear sky.
+
+    By day (from 20 degrees on) sun and sky as the Illuminating Engineering Society reckons them for a clear sky
+    (RP-21, 1984; constants from memory), twilight and night by the table above; between 5 and 20 degrees the one passes
+    into the other.
+    """
+    if sun_altitude_deg >= _DAY_DEG:
+        return _by_day_lux(sun_altitude_deg)
+    day = min(1.0, max(0.0, (sun_altitude_deg - _LOW_SUN_DEG) / (_DAY_DEG - _LOW_SUN_DEG)))
+    brighter = _by_day_lux(_DAY_DEG) / _by_table_lux(_DAY_DEG)
+    return _by_table_lux(sun_altitude_deg) * math.pow(brighter, day)
+
+
+_LOW_SUN_DEG, _DAY_DEG = 5.0, 20.0
+
+
+def _by_day_lux(sun_altitude_deg: float) -> float:
+    sine = math.sin(math.radians(sun_altitude_deg))
+    sun = 127_500 * math.exp(-0.21 / sine) * sine
+    sky = 800 + 15_500 * math.sqrt(sine)
+    return sun + sky
+
+
+def _by_table_lux(sun_altitude_deg: float) -> float:
     x = sun_altitude_deg / 90
     for least, a, b, c, d in _ILLUMINANCE:
         if sun_altitude_deg >= least:

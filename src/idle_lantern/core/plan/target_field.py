@@ -10,6 +10,8 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.limits import check_limits, limit
 
 FULL_TURN_DEG = 360.0
+#: As many frames at a pole as save others: none or one.
+AS_NEEDED = -1
 
 
 @dataclass(frozen=True)
@@ -20,6 +22,9 @@ class TargetField:
     may pass 180; 360 between them is the full circle. ``overlap`` holds along a row,
     ``overlap_rows`` between rows (0: the same). ``reserve`` is the share of the
     joined picture kept for the crop; ``spare_ends`` adds frames beyond each end.
+    ``zenith_frames`` and ``nadir_frames`` look straight up and down where the field reaches there, as many as
+    told or ``AS_NEEDED``; ``row_frames`` is the wished number in each row, 0 for as many as the overlap asks.
+    ``fewest`` lets frames point anywhere if that saves some; else a single row looks at the middle.
     """
 
     left_deg: float = -100.0
@@ -30,8 +35,10 @@ class TargetField:
     overlap_rows: float = 0.0
     reserve: Annotated[float, limit("reserve")] = 0.0
     spare_ends: Annotated[int, limit("spare_ends")] = 0
-    zenith_frames: Annotated[int, limit("zenith_frames")] = 1
-    nadir_frames: Annotated[int, limit("nadir_frames")] = 1
+    zenith_frames: Annotated[int, limit("zenith_frames")] = AS_NEEDED
+    nadir_frames: Annotated[int, limit("nadir_frames")] = AS_NEEDED
+    row_frames: Annotated[int, limit("row_frames")] = 0
+    fewest: bool = False
 
     def __post_init__(self) -> None:
         for name, value in (("Left end", self.left_deg), ("Right end", self.right_deg)):
@@ -93,3 +100,8 @@ class TargetField:
             high_deg=min(90.0, self.high_deg + more),
             reserve=0.0,
         )
+
+
+def fewest_sphere(field: TargetField) -> TargetField:
+    """The same field shot with as few frames as show it all, wherever they point."""
+    return replace(field, zenith_frames=AS_NEEDED, nadir_frames=AS_NEEDED, row_frames=0, fewest=True)

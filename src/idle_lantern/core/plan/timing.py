@@ -15,6 +15,8 @@ from idle_lantern.core.plan.sun import sun_at
 
 #: Writing one exposure to the card and being ready again.
 _READY_S = 0.4
+#: The knob of a shift lens turned by hand: twelve millimetres in six seconds (common practice, no source).
+_SHIFT_MM_PER_S = 2.0
 
 
 @dataclass(frozen=True)
@@ -45,9 +47,20 @@ def run_time(frames: Sequence[GridFrame], rig: Rig, exposure: Exposure, setting:
     if run.bookends:
         exposing += 2 * (setting.time_s + _READY_S)
         exposures += 2
-    positions = len(frames) if rig.motion == "turn" else 1
+    positions = 1 if rig.motion == "two-lens" else len(frames)
     path = turning_deg(frames) if rig.motion == "turn" else 0.0
-    return RunTime(exposing, positions * (run.settle_s + run.delay_s), path / run.turn_deg_per_s, exposures, path)
+    moving = path / run.turn_deg_per_s + shifting_mm(frames) / _SHIFT_MM_PER_S
+    return RunTime(exposing, positions * (run.settle_s + run.delay_s), moving, exposures, path)
+
+
+def shifting_mm(frames: Sequence[GridFrame]) -> float:
+    """How far a shift lens moves over the run: one knob after the other, starting from its middle."""
+    at, path = (0.0, 0.0), 0.0
+    for frame in frames:
+        to = frame.shift_right_mm, frame.shift_up_mm
+        path += abs(to[0] - at[0]) + abs(to[1] - at[1])
+        at = to
+    return path
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from idle_lantern.app.planning.topics.quantities import (
     DEG,
     METRES,
     SHARE,
+    or_needed,
 )
 from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.app.widgets.blocks import Blocks
@@ -25,6 +26,7 @@ from idle_lantern.core.plan.size import (
     focal_for_pixels,
     focal_for_px_per_degree,
 )
+from idle_lantern.core.plan.target_field import AS_NEEDED
 
 
 class PictureTopic(Topic):
@@ -86,12 +88,17 @@ class PictureTopic(Topic):
                 ),
                 ("Crop reserve", n("target_field", "reserve", "Reserve for the crop", *SHARE, step=0.05)),
                 ("Beyond each end", n("target_field", "spare_ends", "Frames beyond each end", *COUNT, whole=True)),
-                ("At the zenith", n("target_field", "zenith_frames", "Zenith frames", *COUNT, whole=True)),
-                ("At the nadir", n("target_field", "nadir_frames", "Nadir frames", *COUNT, whole=True)),
+                ("In each row", n("target_field", "row_frames", "Frames in each row", *or_needed(0), whole=True)),
+                (
+                    "At the zenith",
+                    n("target_field", "zenith_frames", "Zenith frames", *or_needed(AS_NEEDED), whole=True),
+                ),
+                ("At the nadir", n("target_field", "nadir_frames", "Nadir frames", *or_needed(AS_NEEDED), whole=True)),
             ]
         )
+        fewest = b.switch("target_field", "fewest", "Fewest frames, wherever they point")
         loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"), later=True)
-        box.add(column(grid, self.school, loss, None), 3)
+        box.add(column(grid, fewest, self.school, loss, None), 3)
         b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
         b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)
         b.number("target", "viewing_m", "Seen from", *METRES, step=0.5)

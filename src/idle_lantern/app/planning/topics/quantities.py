@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.core.base import units
 
@@ -27,3 +29,13 @@ def f_number(value: float) -> str:
 def or_unknown(value: float) -> str:
     """Millimetres, or that they are unknown."""
     return "unknown" if value == 0 else f"{value:g} mm"
+
+
+def or_needed(value: float) -> tuple[Callable[[str], float], Callable[[float], str]]:
+    """Reader and writer of a count of which one value means as many as needed."""
+    read, write = COUNT
+
+    def parse(text: str) -> float:
+        return value if text.strip().lower() in ("", "as needed", "needed", "auto") else read(text)
+
+    return parse, lambda count: "as needed" if count == value else write(count)

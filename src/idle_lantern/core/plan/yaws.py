@@ -1,0 +1,67 @@
+"""Where the frames of one row look: spread over a sweep, closed round a circle, on the stops of a head."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+def clicks_of(steps_rad: Array, stop_rad: float, *, closed: bool) -> Array:
+    """Stops of the head between neighbours that may stand so far apart; at least one.
+
+    A number of clicks that divides the circle closes it evenly; a few frames more are worth that.
+    """
+    clicks = np.maximum(1, np.floor(np.asarray(steps_rad) / stop_rad + 1e-9)).astype(int)
+    around = round_of(stop_rad)
+    if not closed or abs(around * stop_rad - 2 * math.pi) > 1e-9:
+        return clicks
+    even = np.array([c for c in range(1, around + 1) if around % c == 0])
+    nearest = even[np.searchsorted(even, np.minimum(clicks, around), side="right") - 1]
+    return np.asarray(np.where(nearest < 0.8 * clicks, clicks, nearest))
+
+
+def round_of(stop_rad: float) -> int:
+    """Stops once round; where they do not divide the circle the last is shorter."""
+    return math.ceil(2 * math.pi / stop_rad - 1e-9)
+
+
+def spread(left: float, sweep: float, step: float, half: float, wished: int = 0) -> list[float]:
+    """Yaws over a sweep, no farther apart than ``step``, whose frames reach ``half`` to each side.
+
+    ``wished`` frames are spread over it whatever their step, where it is not 0.
+    """
+    half = min(half, sweep / 2)
+    count = wished or 1 + max(0, math.ceil((sweep - 2 * half) / step - 1e-9))
+    if count == 1 and half < sweep / 2 - 1e-9 and not wished:
+        count = 2
+    half = min(half, sweep / 2 if count == 1 else sweep / (2 * count) if sweep - 2 * half < 1e-9 else half)
+    if count == 1:
+        return [left + sweep / 2]
+    return [float(v) for v in np.linspace(left + half, left + sweep - half, count)]
+
+
+def round_about(left: float, count: int, whole_at_rad: float | None) -> list[float]:
+    """Yaws evenly round the circle; one of them straight at ``whole_at_rad``."""
+    turn = 2 * math.pi / count
+    first = left + turn / 2
+    if whole_at_rad is not None:
+        first += (whole_at_rad - first) % turn
+    return [first + turn * i for i in range(count)]
+
+
+def on_stops(
+    left: float, sweep: float, closed: bool, step: float, half: float, stop: float, whole_at_rad: float | None = None
+) -> list[float]:
+    """Yaws on the stops of the head, an equal number of clicks apart."""
+    clicks = int(clicks_of(np.array([step]), stop, closed=closed)[0])
+    if closed:
+        start = round((left if whole_at_rad is None else whole_at_rad) / stop) * stop
+        return [start + i * clicks * stop for i in range(math.ceil(round_of(stop) / clicks))]
+    first = math.floor((left + min(half, sweep / 2)) / stop + 1e-9) * stop
+    count = 1 + max(0, math.ceil((left + sweep - half - first) / (clicks * stop) - 1e-9))
+    return [first + i * clicks * stop for i in range(count)]
