@@ -98,6 +98,17 @@ def test_stops_that_do_not_divide_the_circle_leave_no_wider_gap():
     assert steps.max() == pytest.approx(np.median(steps))
 
 
+@pytest.mark.parametrize(("start", "clockwise"), [(7.0, True), (7.0, False), (352.5, True)])
+def test_stops_are_those_of_the_scale(start: float, clockwise: bool):
+    """A head clicks where its scale reads 0, 15, 30: whatever the scale reads at yaw 0."""
+    support = Support(step_deg=15, scale_start_deg=start, scale_clockwise=clockwise)
+    for half in (60, 180):
+        plan = _plan(Rig(), TargetField(-half, half, -20, 20, 0.3), support)
+        readings = np.array([plan.scale_reading(f) for f in plan.frames])
+        np.testing.assert_allclose(readings / 15, np.round(readings / 15), atol=1e-3)
+        assert plan.coverage.complete
+
+
 def test_a_hole_of_the_stops_is_put_down_to_the_stops():
     plan = _plan(Rig(**FULL, focal_mm=24), TargetField(-180, 180, -20, 20, 0.3), Support(step_deg=90))
     hole = next(j for j in judge(plan) if j.key == "hole")

@@ -10,7 +10,9 @@ import pytest
 from astral import Observer
 from astral import sun as astral_sun
 
-from idle_lantern.core.plan.brief import Site
+from idle_lantern.core.plan.brief import Brief, Site
+from idle_lantern.core.plan.card import card_text
+from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.sun import (
     day,
     daylight_ev,
@@ -132,6 +134,17 @@ def test_daylight_ev():
     """High sun reads about EV 15, sunset about EV 8 on a level card (common practice, no source)."""
     assert daylight_ev(60) == pytest.approx(15.2, abs=0.4)
     assert daylight_ev(0) == pytest.approx(8.0, abs=0.6)
+
+
+@pytest.mark.parametrize(
+    ("date", "words"),
+    [("2026-06-21", "up all day and night"), ("2026-12-21", "below the horizon all day"), ("2026-03-20", "")],
+)
+def test_polar_day_and_night_are_told(date: str, words: str):
+    """78 degrees north: the sun never sets from April to August and never rises from October to February (almanacs)."""
+    site = Site("", 78.2, 15.6, date, "12:00", 1.0)
+    assert day(site).always == words
+    assert not words or f"{'Sun:':<22}{words}" in card_text(make_plan(Brief(site=site)))
 
 
 def test_light_holds_at_noon_and_runs_away_at_sunset():

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import InputError, shortened
 
 
 def within(name: str, value: float, low: float, high: float, unit: str) -> None:
@@ -18,8 +18,12 @@ def within(name: str, value: float, low: float, high: float, unit: str) -> None:
     """
     if isinstance(value, bool) or not isinstance(value, (int, float)):
         raise InputError(
-            f"must be a number, not '{value}'", where=name, remedy=f"Use {low:g} to {high:g} {unit}".strip()
+            f"must be a number, not '{shortened(str(value), 40)}'",
+            where=name,
+            remedy=f"Use {low:g} to {high:g} {unit}".strip(),
         )
+    if isinstance(value, int) and abs(value) > 2**63:  # more digits than a sentence holds
+        value = math.inf if value > 0 else -math.inf
     if not (math.isfinite(value) and low <= value <= high):
         end = f" {unit}" if unit else ""
         raise InputError(f"must lie between {low:g} and {high:g}{end}, not {value:g}", where=name)
@@ -34,4 +38,6 @@ def one_of(name: str, value: str, known: Sequence[str]) -> None:
         With the name, the word and the known ones.
     """
     if value not in known:
-        raise InputError(f"'{value}' is not known here", where=name, remedy=f"Use one of {', '.join(known)}")
+        raise InputError(
+            f"'{shortened(value, 40)}' is not known here", where=name, remedy=f"Use one of {', '.join(known)}"
+        )

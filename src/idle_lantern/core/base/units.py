@@ -163,6 +163,11 @@ def counted(count: int, thing: str) -> str:
     return f"{count} {thing}{'' if count == 1 else 's'}"
 
 
+def place(latitude_deg: float, longitude_deg: float) -> str:
+    """A place to a tenth of a degree: ``55.5° N, 8.2° W``."""
+    return f"{abs(latitude_deg):.1f}° {'N' if latitude_deg >= 0 else 'S'}, {abs(longitude_deg):.1f}° {'E' if longitude_deg >= 0 else 'W'}"
+
+
 def share(value: float, digits: int = 0) -> str:
     """``33 %``."""
     return f"{100 * value:.{digits}f} %"

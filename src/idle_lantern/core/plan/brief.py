@@ -66,6 +66,11 @@ class Support:
         """Spread of yaw and pitch in degrees."""
         return self.pointing_deg or POINTING_DEG[self.kind]
 
+    @property
+    def first_stop_deg(self) -> float:
+        """Yaw of a stop: those where the scale reads a multiple of the step."""
+        return -self.scale_start_deg if self.scale_clockwise else self.scale_start_deg
+
     def reading(self, yaw_deg: float) -> float:
         """What the head's scale reads at a yaw, 0 to 360."""
         return (self.scale_start_deg + (yaw_deg if self.scale_clockwise else -yaw_deg)) % 360.0

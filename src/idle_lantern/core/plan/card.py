@@ -80,6 +80,8 @@ def times_lines(plan: Plan) -> list[tuple[str, str]]:
         at = events.first(name)
         if at is not None:
             lines.append((name.capitalize(), f"{at:%H:%M}"))
+    if events.always:
+        lines.append(("Sun", events.always))
     lines += [(slot.name, f"{slot.begin:%H:%M} to {slot.end:%H:%M}") for slot in plan.evening[1:]]
     return lines
 

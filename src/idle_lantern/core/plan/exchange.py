@@ -5,8 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
-import re
-from dataclasses import asdict, fields, is_dataclass
+from dataclasses import asdict, fields, is_dataclass, replace
 from typing import Any
 
 import msgspec
@@ -21,6 +20,7 @@ from idle_lantern.core.plan.limits import LIMITS, check_limit
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.plan.zone import place_offset_h
 
 SPEC_SCHEMA = "idle-lantern/plan-spec/1"
 PLAN_SCHEMA = "idle-lantern/plan/1"
@@ -41,7 +41,7 @@ _COLUMNS = ("number", "row", "column", "yaw_deg", "pitch_deg", "roll_deg", "role
 def read_spec(text: str, where: str = "") -> Brief:
     """A brief from a specification or from a whole plan; what it leaves out takes its default.
 
-    A ``kind`` in a specification starts from that kind's values.
+    A ``kind`` in a specification starts from that kind's values; a place without hours from UTC has those of its zone.
 
     Raises
     ------
@@ -51,6 +51,11 @@ def read_spec(text: str, where: str = "") -> Brief:
     document = parse_json(text.encode("utf-8", "surrogatepass"), where)
     if not isinstance(document, dict) or document.get("schema") not in (SPEC_SCHEMA, PLAN_SCHEMA):
         raise InputError(f"Is no plan specification (schema {SPEC_SCHEMA})", where=where)
+    unknown = sorted(set(document) - {"schema", "kind", "wish", *PARTS})
+    if document["schema"] == SPEC_SCHEMA and unknown:
+        raise InputError(
+            f"has an unknown part '{shortened(unknown[0], 40)}'", where=where, remedy=f"Known are {', '.join(PARTS)}"
+        )
     try:
         return read_brief(document, start_from_kind=document["schema"] == SPEC_SCHEMA)
     except InputError as error:
@@ -72,6 +77,9 @@ def read_brief(document: dict[str, Any], *, start_from_kind: bool = False, stric
             )
         start = kind.start(start)
     parts = {name: _filled(getattr(start, name), document.get(name, {}), name, strict) for name in PARTS}
+    place = document.get("site", {})
+    if start_from_kind and {"latitude_deg", "longitude_deg"} & set(place) and "utc_offset_h" not in place:
+        parts["site"] = replace(parts["site"], utc_offset_h=place_offset_h(parts["site"]))
     return Brief(**parts, kind=start.kind)
 
 
@@ -199,22 +207,55 @@ def _filled(start: Any, row: object, name: str, strict: bool) -> Any:
             where=name,
             remedy=f"Known are {', '.join(known)}",
         )
-    given = {key: math.inf if key in _ENDLESS and v is None else v for key, v in row.items() if key in known}
-    values = {**asdict(start), **given}
+    given = {key: math.inf if key in _ENDLESS and _means_endless(v) else v for key, v in row.items() if key in known}
     try:
-        return msgspec.convert(whole_numbers(values), kind)
-    except msgspec.ValidationError as error:
-        place = str(error).partition(" - at `$.")[2].rstrip("`")
-        field = re.split(r"[.\[]", place)[0]
-        if field in LIMITS:
-            check_limit(field, values[field], whole="int" in known[field])
-        raise InputError(
-            "has a value of the wrong kind",
-            where=f"{name}, {place}" if place else name,
-            remedy="Words in quotes, true or false without, numbers without",
-        ) from error
-    except InputError as error:
-        inner = error.where if error.where.startswith(name) else f"{name}, {error.where}" if error.where else name
-        raise InputError(error.what, where=inner, remedy=error.remedy) from error
-    except (TypeError, ValueError, OverflowError) as error:
-        raise InputError("has a value of the wrong kind", where=name) from error
+        return _converted(start, given)
+    except _REFUSED as error:
+        # told is the field that cannot be by itself; where each can, they do not go together
+        for key, value in given.items():
+            try:
+                _converted(start, {key: value})
+            except _REFUSED as alone:
+                if _at_odds_with_another(alone, error, key):
+                    continue
+                raise _named(alone, f"{name}, {key}", key, value, whole="int" in known[key]) from error
+        raise _named(error, name, "", None) from error
+
+
+def _means_endless(value: object) -> bool:
+    return value is None or (isinstance(value, str) and value.strip().lower() in ("infinity", "inf", "∞"))
+
+
+_REFUSED = (msgspec.ValidationError, InputError, TypeError, ValueError, OverflowError)
+
+
+def _converted(start: Any, given: dict[str, Any]) -> Any:
+    return msgspec.convert(whole_numbers({**asdict(start), **given}), type(start))
+
+
+def _at_odds_with_another(alone: Exception, together: Exception, key: str) -> bool:
+    """Whether a field was refused for another one that it does not go with, so that it is not told by itself."""
+    if not isinstance(alone, InputError) or key not in LIMITS:
+        return False
+    same_place = isinstance(together, InputError) and alone.where == together.where
+    return alone.where != LIMITS[key][0] or (same_place and str(alone) != str(together))
+
+
+def _named(error: Exception, where: str, key: str, value: object, *, whole: bool = False) -> InputError:
+    """The refusal of a part, or of one field of it, with its place in the file."""
+    if isinstance(error, InputError):
+        title = LIMITS[key][0] if key in LIMITS else ""
+        inner = "" if error.where.lower() in (title.lower(), key.replace("_", " ").lower()) else error.where
+        return InputError(f"{inner} {error.what}" if inner else error.what, where=where, remedy=error.remedy)
+    if key in LIMITS:
+        try:
+            check_limit(key, value, whole=whole)
+        except InputError as refused:
+            return InputError(refused.what, where=where, remedy=refused.remedy)
+    inside = str(error).partition(" - at `$.")[2].rstrip("`").removeprefix(key).lstrip(".")
+    told = "" if isinstance(value, (dict, list, type(None))) else f", '{shortened(str(value), 40)}'"
+    return InputError(
+        f"has a value of the wrong kind{told}",
+        where=f"{where}{inside}" if inside.startswith("[") else where,
+        remedy="Words in quotes, true or false without, numbers without quotes, unit or percent sign",
+    )

@@ -185,7 +185,16 @@ def _filled_rows(
                 step = max(
                     stop, math.ceil((sweep - 2 * min(half, sweep / 2)) / max(wished - 1, 1) / stop - 1e-9) * stop
                 )
-            yaws = on_stops(left, sweep, target_field.full_circle, step, half, stop, whole_at)
+            yaws = on_stops(
+                left,
+                sweep,
+                target_field.full_circle,
+                step,
+                half,
+                stop,
+                whole_at,
+                math.radians(support.first_stop_deg),
+            )
         elif target_field.full_circle:
             yaws = round_about(left, max(1, math.ceil(2 * math.pi / step - 1e-9)), whole_at)
         else:

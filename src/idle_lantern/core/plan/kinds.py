@@ -122,13 +122,13 @@ KINDS: tuple[Kind, ...] = (
     Kind(
         "shallow",
         "Shallow depth portrait",
-        "A long fast lens wide open round a subject: half of overlap uses only the bright sharp middle, subject first, "
-        "focus on the subject and never touched.",
+        "A long fast lens wide open round a subject: 9 to 21 frames with a third of overlap are a start, half uses only the bright "
+        "sharp middle; subject first, focus on the subject and never touched.",
         {
             "rig": {**_TURNING, "upright": True, "focal_mm": 85.0, "widest_aperture": 1.8, "corner_loss_stops": 1.5},
             "support": {"kind": "tripod", "pointing_deg": 0.0},
-            "target_field": {"left_deg": -25.0, "right_deg": 25.0, "low_deg": -18.0, "high_deg": 18.0, "overlap": 0.5,
-                     "overlap_rows": 0.5, "reserve": 0.2, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
+            "target_field": {"left_deg": -22.0, "right_deg": 22.0, "low_deg": -15.0, "high_deg": 15.0, "overlap": 1 / 3,
+                     "overlap_rows": 1 / 3, "reserve": 0.2, "spare_ends": 0, "zenith_frames": AS_NEEDED, "nadir_frames": AS_NEEDED},
             "scene": {"near_m": 1.5, "subject_m": 2.5, "background_m": 40.0, "far_m": math.inf, "subject": "walking"},
             "exposure": {"aperture_school": "open", "metering": "subject", "focus_m": 0.0},
             "run": {"order": "subject", "repeats": 1},

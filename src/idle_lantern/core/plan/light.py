@@ -173,14 +173,19 @@ def _limits(rig: Rig, support: Support, scene: Scene) -> tuple[Limit, ...]:
     alike_mm = rig.focal_mm * rig.crop_factor
     if support.kind == "hand":
         limits.append(
-            Limit(min(_HAND_LIMIT_S, 1 / alike_mm), "held by hand: 1/60 s, and no slower than 1/focal length")
+            Limit(
+                min(_HAND_LIMIT_S, 1 / alike_mm),
+                f"held by hand: 1/60 s, and no slower than 1/focal length as on 36 x 24 mm, {alike_mm:.0f} mm",
+            )
         )
     if support.kind == "air":
         limits.append(Limit(_HAND_LIMIT_S, "it hovers: 1/60 s, or several of each"))
     if support.kind in ("head", "tripod") and scene.wind_ms > _WINDY_MS:
         limits.append(
             Limit(
-                1 / alike_mm, f"{scene.wind_ms:.0f} m/s of wind on the tripod: shield it, hang weight, no centre column"
+                1 / alike_mm,
+                f"{scene.wind_ms:.0f} m/s of wind on the tripod, 1/focal length as on 36 x 24 mm, {alike_mm:.0f} mm: "
+                "shield it, hang weight, no centre column",
             )
         )
     subject = SUBJECT_LIMIT_S[scene.subject]

@@ -11,9 +11,10 @@ from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.depth import closed_enough
 from idle_lantern.core.plan.kinds import USUAL_ROUND
 from idle_lantern.core.plan.rules_grid import advised_overlap
-from idle_lantern.core.plan.size import focal_for_px, needed_px
+from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm
 from idle_lantern.core.plan.sun import daylight_ev
 from idle_lantern.core.plan.target_field import fewest_sphere
+from idle_lantern.core.plan.zone import place_offset_h
 
 if TYPE_CHECKING:
     from idle_lantern.core.plan.planner import Plan
@@ -107,11 +108,14 @@ REMEDIES: dict[str, Remedy] = {
     "order-sun": Remedy("Sunny side first", _part("run", order="sun")),
     "order-subject": Remedy("Subject first", _part("run", order="subject")),
     "readings-sun": Remedy("Readings by the sun", _reckoned("exposure", _by_sun)),
+    "zone-place": Remedy(
+        "Take the place's time", _reckoned("site", lambda p: {"utc_offset_h": place_offset_h(p.brief.site)})
+    ),
     "focal-print": Remedy(
         "Take that focal length",
         _reckoned(
             "rig",
-            lambda p: {"focal_mm": round(focal_for_px(p.rig, p.target_field, needed_px(p.brief.target)) + 0.05, 1)},
+            lambda p: {"focal_mm": told_focal_mm(focal_for_px(p.rig, p.target_field, needed_px(p.brief.target)))},
         ),
     ),
 }

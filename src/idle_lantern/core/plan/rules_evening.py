@@ -6,11 +6,14 @@ from collections.abc import Iterator
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.base.memory import available_bytes
 from idle_lantern.core.plan.cost import cards_needed
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.plan.size import needed_px, unfit_formats
+from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm, unfit_formats
+from idle_lantern.core.plan.zone import at_sea, place_offset_h, zone_of
 
-_LOW_SUN_DEG = 30.0
+#: Where many programs stop (common practice, no source).
+_ELSEWHERE_MP = 500
 
 
 def judge_light(plan: Plan) -> Iterator[Judgement]:
@@ -18,6 +21,16 @@ def judge_light(plan: Plan) -> Iterator[Judgement]:
     site, w, sun = plan.brief.site, plan.target_field, plan.sun
     if plan.brief.scene.sky == "indoors":
         return
+    hours = place_offset_h(site)
+    if abs(hours - site.utc_offset_h) > 0.01 and not at_sea(site):
+        yield Judgement(
+            "zone-other",
+            Severity.NOTE,
+            f"The clocks at {units.place(site.latitude_deg, site.longitude_deg)} show UTC{hours:+g} h on {site.date} "
+            f"({zone_of(site.latitude_deg, site.longitude_deg)}), but sun and light are reckoned for UTC{site.utc_offset_h:+g} h.",
+            "Take the place's own time, unless your watch shows another.",
+            "zone-place",
+        )
     sun_yaw = site.yaw_of(sun.bearing_deg)
     middle = (w.left_deg + w.right_deg) / 2
     away = abs((sun_yaw - middle + 180) % 360 - 180)
@@ -114,6 +127,23 @@ def judge_output(plan: Plan) -> Iterator[Judgement]:
             f"{name}: {limit}.",
             "Nothing to do while shooting; the delivery chooses the format.",
         )
+    megapixels = size.pixels / 1e6
+    if megapixels > _ELSEWHERE_MP:
+        yield Judgement(
+            "opens-elsewhere",
+            Severity.NOTE,
+            f"{units.megapixels(size.pixels)} will not open everywhere: many programs stop at some hundred megapixels.",
+            "Ask what those who get it can open; deliver a smaller copy or tiles beside it.",
+        )
+    free_mib = available_bytes() / 2**20
+    if plan.cost.join_mib > free_mib:
+        yield Judgement(
+            "join-memory",
+            Severity.CARE,
+            f"Joining takes about {units.file_size(plan.cost.join_mib * 2**20)} of memory, and this machine has "
+            f"{units.file_size(free_mib * 2**20)} free.",
+            "Close other programs before joining; with less the join goes through the disk and takes longer.",
+        )
     longer = max(size.width_px, size.height_px)
     if 0 < longer < needed_px(target):
         have = longer / target.print_mm * 25.4
@@ -121,6 +151,6 @@ def judge_output(plan: Plan) -> Iterator[Judgement]:
             "print-small",
             Severity.NOTE,
             f"A print of {units.length(target.print_mm)} would have {have:.0f} dpi instead of {target.dpi:g}.",
-            f"Use {plan.rig.focal_mm * needed_px(target) / longer:.0f} mm for it, or print smaller.",
+            f"Use {told_focal_mm(focal_for_px(plan.rig, plan.target_field, needed_px(target))):g} mm for it, or print smaller.",
             "focal-print",
         )

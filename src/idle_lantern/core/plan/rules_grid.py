@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
+from idle_lantern.core.plan.grid import plan_grid
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.rows import frame_rays
 
+#: Of a frame with sky at least so much should be land (common practice, no source).
+_LAND_SHARE = 1 / 3
 #: A plan may miss the wished overlap by so much before it is told: samples know it no better.
 _SHORT = 0.03
 
@@ -40,11 +47,12 @@ def judge_overlap(plan: Plan) -> Iterator[Judgement]:
         and len(plan.frames) > 1
         and plan.target_field.overlap >= 0.15
     ):
+        more = len(plan_grid(plan.rig, replace(plan.target_field, overlap=advised), plan.brief.support))
         yield Judgement(
             "overlap-advice",
             Severity.NOTE,
             f"{units.share(plan.target_field.overlap)} of overlap is on the small side here: {reason}.",
-            f"Take {units.share(advised)}.",
+            f"Take {units.share(advised)}: {units.counted(more, 'frame')} instead of {len(plan.frames)}.",
             "overlap-advised",
         )
     chance = plan.hole_chance
@@ -132,7 +140,8 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
         )
     sky = [f for f in plan.frames if f.pitch_deg - field_h / 2 > 1.0 and f.role == "field"]
     shallow = plan.brief.exposure.aperture_school == "open"  # a subject with things behind it, not a sky
-    if sky and plan.brief.scene.sky != "indoors" and plan.rig.motion == "turn" and not shallow:
+    outdoors = plan.brief.scene.sky != "indoors" and plan.rig.motion == "turn" and not shallow
+    if sky and outdoors:
         share = {"clear": "a clear sky has nothing to match", "overcast": "an even sky has nothing to match"}.get(
             plan.brief.scene.sky, "clouds are a weak help and move"
         )
@@ -143,6 +152,20 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
             "Keep the horizon in the frame with more overlap between the rows; else they are placed by the head's angles.",
             "rows-half",
         )
+    if outdoors:
+        little = [f for f in plan.frames if f.role == "field" and f not in sky and f.pitch_deg > 0]
+        shares = {f.number: land_share(plan.rig, f) for f in little}
+        least = min(shares, key=lambda n: shares[n], default=0)
+        few = sum(share < _LAND_SHARE for share in shares.values())
+        if few:
+            yield Judgement(
+                "little-land",
+                Severity.NOTE,
+                f"{units.counted(few, 'frame')} {'hold' if few > 1 else 'holds'} less than a third of land, frame {least} only "
+                f"{units.share(shares[least])} below the horizon: there is little to match.",
+                "Tilt them lower by more overlap between the rows, or take a taller frame.",
+                "rows-half",
+            )
     for mark in plan.brief.scene.marks:
         if mark.keep_off_seams and not _whole_in_one(plan, mark.yaw_deg, mark.pitch_deg, mark.width_deg):
             yield Judgement(
@@ -152,6 +175,12 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
                 "Take more overlap, so that one frame holds it whole.",
                 "overlap-half",
             )
+
+
+def land_share(rig: Rig, frame: GridFrame) -> float:
+    """Share of a frame that lies below the horizon."""
+    down = (frame_rays(rig.lens(), 25) @ frame.world_from_camera.T)[:, 1]
+    return float((down > 0).mean())
 
 
 def _whole_in_one(plan: Plan, yaw_deg: float, pitch_deg: float, width_deg: float) -> bool:

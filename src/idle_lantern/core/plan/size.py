@@ -74,6 +74,11 @@ def needed_px(target: Target) -> int:
     return math.ceil(target.print_mm / _INCH_MM * target.dpi)
 
 
+def told_focal_mm(focal_mm: float) -> float:
+    """A focal length to a tenth of a millimetre that is still long enough."""
+    return math.ceil(focal_mm * 10 - 1e-6) / 10
+
+
 def focal_for_px(rig: Rig, target_field: TargetField, longer_px: float) -> float:
     """Focal length in mm whose joined picture has that many pixels along its longer side."""
     size = joined_size(rig, target_field)

@@ -49,6 +49,13 @@ class Day:
     moon_lit: float
     events: tuple[Event, ...]
 
+    @property
+    def always(self) -> str:
+        """What to say where the sun neither rises nor sets that day; empty where it does."""
+        if self.first("sunrise") or self.first("sunset"):
+            return ""
+        return "up all day and night" if self.sun[0].altitude_deg > RISE_DEG else "below the horizon all day"
+
     def first(self, name: str) -> datetime.datetime | None:
         """When an event happens first, None if it does not that day."""
         return next((e.at for e in self.events if e.name == name), None)

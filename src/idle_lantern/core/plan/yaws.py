@@ -55,13 +55,20 @@ def round_about(left: float, count: int, whole_at_rad: float | None) -> list[flo
 
 
 def on_stops(
-    left: float, sweep: float, closed: bool, step: float, half: float, stop: float, whole_at_rad: float | None = None
+    left: float,
+    sweep: float,
+    closed: bool,
+    step: float,
+    half: float,
+    stop: float,
+    whole_at_rad: float | None = None,
+    first_stop: float = 0.0,
 ) -> list[float]:
-    """Yaws on the stops of the head, an equal number of clicks apart."""
+    """Yaws on the stops of the head (one of them at ``first_stop``), an equal number of clicks apart."""
     clicks = int(clicks_of(np.array([step]), stop, closed=closed)[0])
     if closed:
-        start = round((left if whole_at_rad is None else whole_at_rad) / stop) * stop
+        start = round(((left if whole_at_rad is None else whole_at_rad) - first_stop) / stop) * stop + first_stop
         return [start + i * clicks * stop for i in range(math.ceil(round_of(stop) / clicks))]
-    first = math.floor((left + min(half, sweep / 2)) / stop + 1e-9) * stop
+    first = math.floor((left + min(half, sweep / 2) - first_stop) / stop + 1e-9) * stop + first_stop
     count = 1 + max(0, math.ceil((left + sweep - half - first) / (clicks * stop) - 1e-9))
     return [first + i * clicks * stop for i in range(count)]

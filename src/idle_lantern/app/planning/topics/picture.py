@@ -25,6 +25,7 @@ from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.size import (
     focal_for_pixels,
     focal_for_px_per_degree,
+    told_focal_mm,
 )
 from idle_lantern.core.plan.target_field import AS_NEEDED
 
@@ -153,12 +154,16 @@ class PictureTopic(Topic):
             fits = 1 <= focal <= 3000
             made.setEnabled(fits)
             made.setText(
-                f"Use {focal:.0f} mm" if fits else "no print wanted" if made is self.wanted[0] else "out of reach"
+                f"Use {told_focal_mm(focal):g} mm"
+                if fits
+                else "no print wanted"
+                if made is self.wanted[0]
+                else "out of reach"
             )
-            made.setAccessibleName(f"Use {focal:.0f} mm for {name}")
+            made.setAccessibleName(f"Use {told_focal_mm(focal):g} mm for {name}")
 
     def _use(self, which: int) -> None:
-        self.state.apply(edits.set_rig("Take that focal length", focal_mm=round(self._focal_lengths()[which], 1)))
+        self.state.apply(edits.set_rig("Take that focal length", focal_mm=told_focal_mm(self._focal_lengths()[which])))
 
     def _use_print(self) -> None:
         self._use(0)
