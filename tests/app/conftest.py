@@ -43,6 +43,7 @@ def no_window_is_left_open() -> Iterator[None]:
 @pytest.fixture
 def window(qtbot: QtBot) -> Iterator[Window]:
     """A window with a new, empty outing taken with a small camera."""
+    theme.apply(make_application(), "dark")  # whatever a test before left
     w = Window(Settings())
     qtbot.addWidget(w, before_close_func=lambda x: x.tasks.cancel_all())
     w.resize(1280, 800)

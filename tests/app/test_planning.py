@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 from collections.abc import Callable
@@ -20,15 +21,18 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QMessageBox,
     QPushButton,
+    QWidget,
 )
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app import settings as settings_module
+from idle_lantern.app import theme
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.planning.topics.exposure import parse_readings, write_readings
 from idle_lantern.app.settings import Settings
-from idle_lantern.app.widgets.blocks import Blocks
+from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.outing import edits
@@ -105,13 +109,76 @@ def test_every_page_shows_its_words_whole_in_windows_of_any_size(qtbot: QtBot, w
     for index, page in enumerate(window.plan_stage.topics):
         window.plan_stage.open_topic(index)
         qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
-        blocks = page.findChild(Blocks)
-        if size[0] >= 1280:  # as drawn; narrower windows have what does not fit below
-            assert len(blocks._rows) == 1, page.title
+        blocks = [b for b in page.blocks.children() if isinstance(b, QWidget) and b.isVisible()]
+        if size[0] >= 1280:  # at the usual size nothing need be scrolled
+            assert page.blocks.height() <= page.height(), page.title
+        for a, b in itertools.combinations(blocks, 2):
+            assert not a.geometry().intersects(b.geometry()), page.title
         for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
             if widget.isVisible():
                 right = widget.mapTo(page, widget.rect().topRight()).x()
                 assert right < page.width(), (page.title, widget.objectName(), size)
+
+
+def test_fields_stand_at_the_same_places_from_page_to_page(qtbot: QtBot, window: Window):
+    """They drifted apart in wide windows, and every page had its own widths."""
+    lefts: set[int] = set()
+    for size in ((1280, 800), (2560, 1440)):
+        window.resize(*size)
+        for index, page in enumerate(window.plan_stage.topics[:-1]):
+            window.plan_stage.open_topic(index)
+            qtbot.wait(20)
+            edits_shown = [w for w in page.findChildren((QuantityEdit, Chooser)) if w.property("form") == "field"]
+            assert {w.width() for w in edits_shown} == {theme.column_px() - theme.LABEL_GAP - 108}
+            lefts |= {w.mapTo(page, w.rect().topLeft()).x() for w in edits_shown}
+    assert len(lefts) <= 3, "three columns of fields at most"
+
+
+@pytest.mark.parametrize("text_size", [1.25, 1.5])
+def test_larger_text_folds_the_pages_and_cuts_nothing(qtbot: QtBot, window: Window, text_size: float):
+    steps = theme.TEXT_SIZES.index(text_size)
+    for _ in range(steps):
+        window.trigger("look.larger")
+    qtbot.wait(50)
+    assert window.font().pixelSize() == round(theme.BODY * text_size)
+    for index, page in enumerate(window.plan_stage.topics):
+        window.plan_stage.open_topic(index)
+        qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
+        for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
+            if widget.isVisible():
+                assert widget.mapTo(page, widget.rect().topRight()).x() < page.width(), page.title
+    for _ in range(steps):
+        window.trigger("look.smaller")
+    assert window.desk.settings.text_size == 1.0
+
+
+def test_the_map_takes_the_height_that_the_fields_do_not_need(qtbot: QtBot, window: Window):
+    """In a window of 1920 x 1080 the lower two fifths were empty and the map stayed at a third."""
+    shares = []
+    for size in ((1100, 700), (1280, 800), (1920, 1080)):
+        window.resize(*size)
+        qtbot.wait(50)
+        shares.append(window.map.height() / window.height())
+    assert shares == sorted(shares)
+    assert shares[-1] > 0.45
+
+
+def test_the_hinge_is_remembered_until_it_shall_fit_by_itself(qtbot: QtBot, window: Window):
+    before = window.map.height()
+    handle = window.splitter.handle(1)
+    middle = handle.rect().center()
+    qtbot.mousePress(handle, LEFT, pos=middle)
+    qtbot.mouseMove(handle, QPoint(middle.x(), middle.y() - 60))
+    qtbot.mouseRelease(handle, LEFT, pos=QPoint(middle.x(), middle.y() - 60))
+    dragged = window.map.height()
+    assert dragged == pytest.approx(before - 60, abs=8)
+    window.go("field")
+    window.go("plan")
+    assert window.map.height() == pytest.approx(dragged, abs=3)
+    assert "plan" in window.desk.settings.map_shares
+    qtbot.mouseDClick(handle, LEFT)
+    assert window.map.height() == pytest.approx(before, abs=3)
+    assert window.desk.settings.map_shares == {}
 
 
 def test_no_page_shows_a_name_of_the_code(qtbot: QtBot, window: Window):
@@ -174,7 +241,7 @@ def test_readings_are_written_as_they_are_read():
 
 def test_a_remedy_is_applied_by_its_button(qtbot: QtBot, window: Window, settled: Callable):
     window.state.apply(edits.set_brief("sphere", kind_of("sphere").start(window.state.outing.brief)))
-    window.state.apply(edits.set_target_field("thin", overlap=0.1))
+    window.state.apply(edits.set_target_field("thin", overlap=0.05))
     settled(window)
     assert any("share only" in s for s in window.plan_stage.remarks.sentences)
     made = next(b for b in window.plan_stage.findChildren(QPushButton) if b.text() == "Overlap a third")

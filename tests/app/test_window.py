@@ -337,8 +337,22 @@ def test_closing_saves_and_settings_come_back(qtbot: QtBot, window: Window):
     window.close()
     assert folder is not None
     assert document.load(folder).name == "Renamed"
-    assert settings_module.load() == Settings(look="light", last_outing=str(folder))
+    kept = settings_module.load()
+    assert (kept.look, kept.last_outing) == ("light", str(folder))
+    assert (kept.window_width, kept.window_height) == (window.width(), window.height())
     window.set_look("dark")
+
+
+def test_the_next_window_has_the_size_of_the_last_but_never_more_than_the_screen(qtbot: QtBot):
+    """At 1280 x 800 the last 20 pixels fell below the screen, under the title bar's height."""
+    again = Window(Settings(window_width=1111, window_height=700))
+    qtbot.addWidget(again)
+    assert (again.width(), again.height()) == (1111, 700)
+    room = again.screen().availableGeometry()
+    huge = Window(Settings(window_width=9000, window_height=9000))
+    qtbot.addWidget(huge)
+    assert huge.width() <= room.width()
+    assert huge.height() <= room.height() - 40
 
 
 def test_paths_are_told_from_home():

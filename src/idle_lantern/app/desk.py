@@ -52,6 +52,10 @@ class Desk(QObject):
         """The person's settings as they are now."""
         return self.kept.settings
 
+    def keep(self, settings: Settings) -> None:
+        """Let other settings hold; they are written when the window closes."""
+        self.kept.settings = settings
+
     def ask(self, action_id: str) -> None:
         """Ask for an action by its id, as a menu would."""
         self.asked.emit(action_id)

@@ -47,7 +47,7 @@ def run(outing: Path | None = None) -> int:
     crashes = session.begin()
     app = make_application()
     kept = settings.load()
-    theme.apply(app, kept.look)
+    theme.apply(app, kept.look, kept.text_size)
     window = Window(kept)
     errors.catch_all(window.state)
     ender = _Ender(window)

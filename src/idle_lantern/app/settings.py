@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import asdict, dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -18,12 +18,17 @@ _NAME = "idle-lantern"
 
 @dataclass(frozen=True)
 class Settings:
-    """What is remembered between starts."""
+    """What is remembered between starts; sizes of 0 are not known yet, ``map_shares`` where the hinge was dragged to."""
 
     look: str = "dark"
     imperial: bool = False
     last_outing: str = ""
     stage: str = "plan"
+    text_size: float = 1.0
+    window_width: int = 0
+    window_height: int = 0
+    window_maximized: bool = False
+    map_shares: dict[str, float] = field(default_factory=dict)
 
 
 def config_file() -> Path:
@@ -77,6 +82,8 @@ def load() -> Settings:
             value = stored.get(f.name)
             if type(value) is type(getattr(settings, f.name)):
                 known[f.name] = value
+    shares = known.get("map_shares", {})
+    known["map_shares"] = {s: v for s, v in shares.items() if isinstance(v, float) and 0.05 <= v <= 0.95}
     return replace(settings, **known)
 
 

@@ -36,6 +36,19 @@ class Look:
     warn: str
     scale: float = 1.0
 
+    @property
+    def text_scale(self) -> float:
+        """Size of text and of what holds it, by the look and by the person's wish."""
+        return self.scale * _text_size
+
+
+#: Sizes of text that can be chosen, as a share of the usual one.
+TEXT_SIZES = (1.0, 1.25, 1.5)
+_text_size = 1.0
+
+#: Widths at scale 1: labels and fields of the pages, the list of pages, what stands beside them.
+_LABEL, LABEL_GAP, _FIELD, _PAGES, _RESULTS = 108, 12, 126, 146, 300
+
 
 LOOKS = {
     "dark": Look(
@@ -57,6 +70,16 @@ def look() -> Look:
     return _current
 
 
+def column_px() -> int:
+    """Width of a block of fields: label, gap and field."""
+    return scaled(_LABEL) + LABEL_GAP + scaled(_FIELD)
+
+
+def scaled(size: int) -> int:
+    """Pixels at the size of text in force."""
+    return round(size * _current.text_scale)
+
+
 def colour(name: str, alpha: int = 255) -> QColor:
     """A tone of the look in force by its field name."""
     c = QColor(getattr(_current, name))
@@ -67,7 +90,7 @@ def colour(name: str, alpha: int = 255) -> QColor:
 def font(size: int = BODY, *, bold: bool = False) -> QFont:
     """The typeface at one of the sizes; its digits are all of one width."""
     f = QFont(FAMILY)
-    f.setPixelSize(round(size * _current.scale))
+    f.setPixelSize(scaled(size))
     f.setBold(bold)
     return f
 
@@ -80,9 +103,10 @@ def load_typeface() -> None:
             QFontDatabase.addApplicationFontFromData(entry.read_bytes())
 
 
-def apply(app: QApplication, name: str) -> None:
+def apply(app: QApplication, name: str, text_size: float = 1.0) -> None:
     """Put a look into force for the whole application."""
-    global _current
+    global _current, _text_size
+    _text_size = min(max(text_size, TEXT_SIZES[0]), TEXT_SIZES[-1])
     _current = LOOKS.get(name, LOOKS["dark"])
     app.setFont(font())
     app.setStyleSheet(_sheet(_current))
@@ -90,14 +114,17 @@ def apply(app: QApplication, name: str) -> None:
 
 def _sheet(k: Look) -> str:
     def px(size: int) -> str:
-        return f"{round(size * k.scale)}px"
+        return f"{round(size * k.text_scale)}px"
 
+    field = round(_FIELD * k.text_scale) - 2 * (7 + 1)  # the sheet counts what lies inside frame and padding
     return f"""
 * {{ font-family: '{FAMILY}'; font-size: {px(BODY)}; color: {k.text}; }}
 QMainWindow, QWidget#ground, QDialog {{ background: {k.ground}; }}
 QWidget#panel, QScrollArea#panel {{ background: {k.panel}; }}
 QLabel {{ background: transparent; }}
 QLabel[role="head"] {{ font-size: {px(HEAD)}; font-weight: bold; }}
+QLabel[role="stage"] {{ font-size: {px(HEAD)}; }}
+QLabel[chosen="true"] {{ font-weight: bold; }}
 QLabel[role="dim"] {{ color: {k.dim}; font-size: {px(SMALL)}; }}
 QLabel[role="big"] {{ font-size: {px(BIG)}; font-weight: bold; }}
 QLabel[role="huge"] {{ font-size: {px(HUGE)}; font-weight: bold; }}
@@ -107,6 +134,11 @@ QLineEdit, QComboBox, QPlainTextEdit {{ background: {k.raised}; border: 1px soli
 QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 2px solid {k.accent}; padding: 3px 6px; }}
 QLineEdit[wrong="true"] {{ border: 2px dashed {k.warn}; padding: 3px 6px; }}
 QComboBox {{ combobox-popup: 0; }}
+QWidget#topic QLabel[form="name"] {{ min-width: {px(_LABEL)}; max-width: {px(_LABEL)}; }}
+QWidget#topic QLineEdit[form="field"], QWidget#topic QComboBox[form="field"] {{
+  min-width: {field}px; max-width: {field}px; }}
+QWidget#pages-list {{ min-width: {px(_PAGES)}; max-width: {px(_PAGES)}; }}
+QWidget#results {{ min-width: {px(_RESULTS)}; max-width: {px(_RESULTS)}; }}
 QComboBox::drop-down {{ width: 20px; border: none; }}
 QComboBox::down-arrow {{ image: none; width: 0px; }}
 QComboBox QAbstractItemView {{ background: {k.raised}; border: 1px solid {k.line};
@@ -120,6 +152,14 @@ QPushButton[main="true"] {{ background: {k.accent}; color: {k.on_accent}; border
 QPushButton[main="true"]:focus {{ border: 2px solid {k.text}; padding: 8px 17px; }}
 QPushButton[main="true"]:disabled {{ background: {k.panel}; color: {k.dim}; border: 1px dashed {k.line}; }}
 QPushButton[quiet="true"] {{ background: transparent; border: none; padding: 4px 8px; text-decoration: underline; }}
+QPushButton[page="true"] {{ background: {k.ground}; border: none; border-left: 4px solid {k.ground}; border-radius: 0;
+  padding: 0; min-height: {px(38)}; max-height: {px(38)}; }}
+QPushButton[page="true"]:checked {{ background: {k.raised}; border-left: 4px solid {k.accent}; }}
+QPushButton[page="true"]:focus {{ border: 2px solid {k.accent}; }}
+QPushButton[stage="true"] {{ background: {k.panel}; border: none; border-top: 1px solid {k.line}; border-radius: 0; padding: 0;
+  min-height: {px(48)}; }}
+QPushButton[stage="true"]:checked {{ background: {k.ground}; border-top: 4px solid {k.accent}; }}
+QPushButton[stage="true"]:focus {{ border: 2px solid {k.accent}; }}
 QCheckBox {{ spacing: 8px; background: transparent; }}
 QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised}; }}
 QCheckBox::indicator:checked {{ background: {k.accent}; border: 3px solid {k.raised}; }}

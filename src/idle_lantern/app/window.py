@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent
+from PyQt6.QtGui import QCloseEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
@@ -31,6 +31,7 @@ from idle_lantern.app.desk import Desk
 from idle_lantern.app.map_pictures import MapPictures
 from idle_lantern.app.menus import Menus
 from idle_lantern.app.outings import Outings
+from idle_lantern.app.placing import Placing
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.stages import window_model
 from idle_lantern.app.stages.deliver import DeliverStage
@@ -48,9 +49,6 @@ from idle_lantern.app.widgets.stage_tab import StageTab
 from idle_lantern.core.base import units
 from idle_lantern.core.outing import rescue
 
-#: Share of the height that the map takes by stage: it leads while planning and steps back for the picture.
-_MAP_SHARE = {"plan": 0.40, "field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
-
 
 class Window(QMainWindow):
     """Holds the parts together; logic lives in the state, the stages' models and the core."""
@@ -64,8 +62,6 @@ class Window(QMainWindow):
         self._ending = False
         self._look_before = "dark"
         self.setWindowTitle("Idle Lantern")
-        self.resize(1280, 800)
-        self.setMinimumSize(1000, 640)
         self.map = MapView(self.state)
         self.map.chosen.connect(self._chosen_on_map)
         self.map_pictures = MapPictures(self.state, self.tasks, self.map)
@@ -85,6 +81,8 @@ class Window(QMainWindow):
         for page in self.pages.values():
             self.stack.addWidget(page)
         self._build_frame()
+        self.placing = Placing(self, self.splitter, lambda: self.desk.settings, self.desk.keep, self._plan_needs)
+        self.placing.place(self.screen())
         self.menus = Menus(self, self.trigger, lambda action: bool(action.ready(self)))
         self.menus.history = lambda: self.state.history
         self._connect()
@@ -201,9 +199,8 @@ class Window(QMainWindow):
         self.map.editable = stage == "plan"
         self.map.show_links = stage == "join"
         self.stack.setCurrentWidget(self.pages[stage])
-        share = _MAP_SHARE[stage]
-        height = max(400, self.splitter.height())
-        self.splitter.setSizes([round(height * share), round(height * (1 - share))])
+        self.placing.stage = stage
+        self.placing.fit()
         self.menus.arm(stage)
         self._refresh({"stage"})
         if stage == "field":
@@ -238,12 +235,29 @@ class Window(QMainWindow):
 
     def set_look(self, name: str) -> None:
         """Dark, light or field."""
-        self.desk.kept.settings = replace(self.desk.settings, look=name)
+        self.desk.keep(replace(self.desk.settings, look=name))
+        self._apply_look()
+
+    def set_text_size(self, step: int) -> None:
+        """Larger or smaller text everywhere."""
+        sizes = theme.TEXT_SIZES
+        now = min(range(len(sizes)), key=lambda i: abs(sizes[i] - self.desk.settings.text_size))
+        size = sizes[min(max(now + step, 0), len(sizes) - 1)]
+        self.desk.keep(replace(self.desk.settings, text_size=size))
+        self._apply_look()
+        self.tell(f"Text at {size:.0%}.", False)
+
+    def _apply_look(self) -> None:
         app = QApplication.instance()
         if isinstance(app, QApplication):
-            theme.apply(app, name)
+            theme.apply(app, self.desk.settings.look, self.desk.settings.text_size)
         self._refresh({"stage"})
         self.map.update()
+        self.placing.soon()
+
+    def _plan_needs(self) -> int:
+        """Height of the line of stages and of the longest page of Plan."""
+        return max(tab.sizeHint().height() for tab in self.tabs.values()) + self.plan_stage.needed_height()
 
     def toggle_field_look(self) -> None:
         """The look for outside, and back to the one before."""
@@ -323,6 +337,11 @@ class Window(QMainWindow):
         if self.stage == "field":
             self.state.go_to(number)
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if hasattr(self, "placing"):
+            self.placing.soon()
+
     def closeEvent(self, event: QCloseEvent | None) -> None:
         if event is not None and not self._ending and not self.outings.may_leave():
             event.ignore()
@@ -333,6 +352,7 @@ class Window(QMainWindow):
         self._message_clear.stop()
         self.state.save_now()
         self.state.keeper.release()
+        self.placing.remember()
         settings_module.save(self.desk.settings)
         app = QApplication.instance()
         if app is not None:

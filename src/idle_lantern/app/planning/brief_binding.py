@@ -16,9 +16,6 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.brief import Brief
 
-#: Width of a figure's field, and of the words in a list.
-FIELD_PX = 96
-
 
 def plain(digits: int = 6, unit: str = "") -> Callable[[float], str]:
     """A writer of numbers with a unit behind."""
@@ -73,7 +70,6 @@ class BriefBinding:
     ) -> QuantityEdit:
         """A field for a quantity; Up and Down change it by ``step``."""
         field = QuantityEdit(name, parse, write, step)
-        field.setFixedWidth(FIELD_PX)
         field.setObjectName(f"field-{key}")
 
         def use(value: float) -> None:
@@ -125,13 +121,11 @@ class BriefBinding:
         name: str,
         write: Callable[[Any], str] = str,
         parse: Callable[[str], Any] = str.strip,
-        width: int = FIELD_PX,
     ) -> QLineEdit:
         """A line of text; ``parse`` may refuse it with an ``InputError``."""
         field = QLineEdit()
         field.setAccessibleName(name)
         field.setObjectName(f"field-{key}")
-        field.setFixedWidth(width)
 
         def use() -> None:
             if not field.isModified():

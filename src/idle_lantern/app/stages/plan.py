@@ -32,6 +32,7 @@ from idle_lantern.core.plan.remedies import REMEDIES
 
 JUDGING = "Judging the plan"
 _JUDGE_AFTER_MS = 120
+_MARGIN_PX, _SCROLL_BAR_PX = 10, 10
 
 
 class PlanStage(Stage):
@@ -94,12 +95,10 @@ class PlanStage(Stage):
         )
         scroll = self._remarks_scroll = scrolled(self.remarks)
         go = button("Go shooting", lambda: desk.ask("go.field"), main=True, name="go-field")
-        takes = panel(column(self.count, row(column(self.rows_text, None), go), results, scroll), "ground")
-        takes.setFixedWidth(318)
+        takes = panel(column(self.count, self.rows_text, row(None, go), results, scroll), "results")
 
-        layout = row(margin=10, space=theme.SPACE * 2)
-        chooser_panel = panel(pages_list, "ground")
-        chooser_panel.setFixedWidth(150)
+        layout = row(margin=_MARGIN_PX, space=theme.SPACE * 2)
+        chooser_panel = panel(pages_list, "pages-list")
         layout.addWidget(chooser_panel)
         layout.addWidget(self.pages, 1)
         layout.addWidget(takes)
@@ -109,6 +108,12 @@ class PlanStage(Stage):
         self._refresh({"plan", "choices", "selection"})
 
     # --- pages ------------------------------------------------------------------
+
+    def needed_height(self) -> int:
+        """The height with which no page need be scrolled at the present width."""
+        width = self.pages.width() - _SCROLL_BAR_PX
+        pages = max(topic.blocks.height_for(width) for topic in self.topics)
+        return max(pages, sum(chooser.height() + 1 for chooser in self.page_buttons)) + 2 * _MARGIN_PX
 
     def open_topic(self, index: int) -> None:
         """Show one of the pages."""

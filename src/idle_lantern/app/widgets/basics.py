@@ -105,15 +105,20 @@ def scrolled(content: QWidget) -> QScrollArea:
 
 
 def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
-    """Labels and their fields in two columns; each label names its field for screen readers."""
+    """Labels and their fields in two columns; each label names its field for screen readers.
+
+    On the pages of Plan labels and fields have one width everywhere (``theme``).
+    """
     grid = QGridLayout()
-    grid.setHorizontalSpacing(theme.SPACE * 2)
+    grid.setHorizontalSpacing(theme.LABEL_GAP)
     grid.setVerticalSpacing(theme.SPACE - 2)
     for i, (text, field) in enumerate(rows):
         title = label(text)
         title.setBuddy(field)
         if not field.accessibleName():
             field.setAccessibleName(text)
+        title.setProperty("form", "name")
+        field.setProperty("form", "field")
         grid.addWidget(title, i, 0)
         grid.addWidget(field, i, 1)
     grid.setColumnStretch(2, 1)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QStyle, QStyleOptionComboBox, QStylePainter, QWidget
 
+_ARROW_PX, _PADDING_PX = 22, 8
 #: So many entries are shown without scrolling.
 _MOST_SHOWN = 24
 
@@ -35,8 +36,14 @@ class Chooser(QComboBox):
         super().showPopup()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        super().paintEvent(event)
-        painter = QPainter(self)
+        painter = QStylePainter(self)
+        option = QStyleOptionComboBox()
+        self.initStyleOption(option)
+        painter.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
+        # what does not fit ends in dots, not under the arrow
+        room = self.width() - _ARROW_PX - 2 * _PADDING_PX
+        option.currentText = option.fontMetrics.elidedText(option.currentText, Qt.TextElideMode.ElideRight, room)
+        painter.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         pen = QPen(self.palette().color(self.foregroundRole()), 1.6)
         pen.setCapStyle(Qt.PenCapStyle.RoundCap)

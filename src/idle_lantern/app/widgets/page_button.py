@@ -5,8 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout
 
-from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import label
+from idle_lantern.app.widgets.basics import label, set_look_property
 
 
 class PageButton(QPushButton):
@@ -15,6 +14,7 @@ class PageButton(QPushButton):
     def __init__(self, name: str) -> None:
         super().__init__()
         self.setCheckable(True)
+        self.setProperty("page", True)
         self.setAccessibleName(name)
         self.setObjectName("page-" + name.lower().replace(" ", "-"))
         self._name, self._state = label(name), label("", "dim")
@@ -24,7 +24,6 @@ class PageButton(QPushButton):
         for part in (self._name, self._state):
             part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
             box.addWidget(part)
-        self.setFixedHeight(round(38 * theme.look().scale))
 
     def show_state(self, state: str) -> None:
         """A few words below the name; what does not fit is cut with dots and told in the tool tip."""
@@ -36,11 +35,4 @@ class PageButton(QPushButton):
     def show_chosen(self, chosen: bool) -> None:
         """Mark the page that is open."""
         self.setChecked(chosen)
-        self._name.setFont(theme.font(theme.BODY, bold=chosen))
-        k = theme.look()
-        bar = k.accent if chosen else k.ground
-        ground = k.raised if chosen else k.ground
-        self.setStyleSheet(
-            f"QPushButton {{ background: {ground}; border: none; border-left: 4px solid {bar}; border-radius: 0; padding: 0; }}"
-            f"QPushButton:focus {{ border: 2px solid {k.accent}; }}"
-        )
+        set_look_property(self._name, "chosen", chosen)

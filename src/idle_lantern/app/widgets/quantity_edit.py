@@ -33,7 +33,6 @@ class QuantityEdit(QLineEdit):
         super().__init__(parent)
         self.setAccessibleName(name)
         self.setProperty("kind", "figure")
-        self.setFixedWidth(128)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._name, self._parse, self._write, self._step = name, parse, write, step
         self._value = 0.0

@@ -5,8 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout
 
-from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import label
+from idle_lantern.app.widgets.basics import label, set_look_property
 
 
 class StageTab(QPushButton):
@@ -15,10 +14,11 @@ class StageTab(QPushButton):
     def __init__(self, name: str) -> None:
         super().__init__()
         self.setCheckable(True)
+        self.setProperty("stage", True)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(name)
         self.setObjectName(f"tab-{name.lower()}")
-        self._name = label(name)
+        self._name = label(name, "stage")
         self._lacks = label("", "dim")
         box = QVBoxLayout(self)
         box.setContentsMargins(14, 5, 8, 6)
@@ -26,17 +26,10 @@ class StageTab(QPushButton):
         for part in (self._name, self._lacks):
             part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
             box.addWidget(part)
-        self.setMinimumHeight(48)
 
     def show_state(self, lacks: str, chosen: bool) -> None:
         """What it lacks, and whether it is open (a bar and bold type, not only a tone)."""
         self._lacks.setText(lacks)
         self.setAccessibleDescription(lacks)
-        self._name.setFont(theme.font(theme.HEAD, bold=chosen))
         self.setChecked(chosen)
-        bar = theme.look().accent if chosen else theme.look().line
-        ground = theme.look().ground if chosen else theme.look().panel
-        self.setStyleSheet(
-            f"QPushButton {{ background: {ground}; border: none; border-top: {4 if chosen else 1}px solid {bar}; border-radius: 0; padding: 0; }}"
-            f"QPushButton:focus {{ border: 2px solid {theme.look().accent}; }}"
-        )
+        set_look_property(self._name, "chosen", chosen)

@@ -106,7 +106,7 @@ KINDS: tuple[Kind, ...] = (
     ),
     Kind(
         "gigapixel",
-        "Very high resolution",
+        "Gigapixel",
         "A long lens for a huge print: a quarter of overlap on a firm head, snake order for the least turning, long settling.",
         {
             "rig": {**_TURNING, "upright": True, "focal_mm": 200.0},
@@ -121,7 +121,7 @@ KINDS: tuple[Kind, ...] = (
     ),
     Kind(
         "shallow",
-        "Shallow depth portrait",
+        "Shallow depth",
         "A long fast lens wide open round a subject: 9 to 21 frames with a third of overlap are a start, half uses only the bright "
         "sharp middle; subject first, focus on the subject and never touched.",
         {
@@ -163,7 +163,7 @@ KINDS: tuple[Kind, ...] = (
     ),
     Kind(
         "two-lens",
-        "Two-lens sphere camera",
+        "Two-lens camera",
         "Both halves at once from one position: aperture, ISO and white balance fixed, three times; 10 s of delay to leave the room.",
         {
             "rig": {"motion": "two-lens", "exposures_each": 1, "lens_model": "equidistant", "upright": False,
@@ -178,7 +178,7 @@ KINDS: tuple[Kind, ...] = (
     ),
     Kind(
         "shift",
-        "Shift lens, flat",
+        "Shift lens",
         "The camera stands still and the lens moves: frames differ by a shift on the sensor, nothing turns, straight lines stay straight.",
         {
             "rig": {"motion": "lens-shift", "exposures_each": 1, "lens_model": "rectilinear", "upright": False,
@@ -192,7 +192,7 @@ KINDS: tuple[Kind, ...] = (
     ),
     Kind(
         "sensor-shift",
-        "Sensor-shift frames",
+        "Sensor shift",
         "The camera takes several exposures for each frame with its sensor moved: only for what stands quite still, on a firm head.",
         {
             "rig": {"motion": "turn", "exposures_each": 4, "upright": True},

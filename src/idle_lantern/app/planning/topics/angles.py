@@ -34,7 +34,7 @@ class AnglesTopic(Topic):
         self.table.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
         self.table.setFont(theme.font())
         self.table.itemSelectionChanged.connect(self._row_chosen)
-        box.add(self.table, 3)
+        box.add(self.table, 2)
         box.add(
             column(
                 label("Field card", "head"),
@@ -50,7 +50,6 @@ class AnglesTopic(Topic):
                 self.told(_given, "fact-given"),
                 None,
             ),
-            2,
         )
 
     def summary(self, plan: Plan) -> str:

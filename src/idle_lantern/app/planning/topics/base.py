@@ -28,6 +28,8 @@ class Topic(QWidget):
         self._drawings: list[Drawing] = []
         box = Blocks()
         self.build(box)
+        self.setObjectName("topic")
+        self.blocks = box
         self.setLayout(column(scrolled(box)))
 
     def build(self, box: Blocks) -> None:
@@ -59,7 +61,7 @@ class Topic(QWidget):
         """
         made: list[tuple[str, QWidget]] = []
         for name, fact_id, tell in rows:
-            figure = label("", "figure", name=f"fact-{fact_id}")
+            figure = label("", "figure", wrap=True, name=f"fact-{fact_id}")
             self._facts.append((figure, tell, later))
             made.append((name, figure))
         result: QVBoxLayout = column(form(made))

@@ -33,11 +33,11 @@ class CameraTopic(Topic):
             choice.setObjectName(f"gear-{kind}")
             narrow(choice, 13)
             choice.activated.connect(lambda i, k=kind, c=choice: self.commands.take_gear(k, c.itemData(i)))
-        kinds = [(m, m if m == "rectilinear" else f"{m} fisheye", "") for m in MODELS]
+        kinds = [(m, m if m == "rectilinear" else f"fisheye, {m}", "") for m in MODELS]
         motions = [
-            ("turn", "the camera turns", ""),
-            ("lens-shift", "the lens shifts", ""),
-            ("two-lens", "two lenses back to back", ""),
+            ("turn", "camera turns", ""),
+            ("lens-shift", "lens shifts", ""),
+            ("two-lens", "two lenses", "back to back, at once"),
         ]
         box.add(
             column(
@@ -58,7 +58,6 @@ class CameraTopic(Topic):
                 row(button("Fill from a frame …", self.commands.fill_from_frame, name="fill-gear"), None),
                 None,
             ),
-            3,
         )
         box.add(
             column(
@@ -80,7 +79,6 @@ class CameraTopic(Topic):
                 ),
                 None,
             ),
-            2,
         )
         box.add(
             column(
@@ -113,7 +111,6 @@ class CameraTopic(Topic):
                 ),
                 None,
             ),
-            2,
         )
         self.show_gear()
 

@@ -49,7 +49,6 @@ class CostTopic(Topic):
                 ),
                 None,
             ),
-            3,
         )
         card = self.bound.number("run", "card_gb", "One card", number_with("GB", "64"), plain(6, "GB"), step=32)
         prints = self.facts(*((f"Print at {dpi:.0f} dpi", f"print-{dpi:.0f}", self._print(dpi)) for dpi in USUAL_DPI))
@@ -60,7 +59,6 @@ class CostTopic(Topic):
                 self.told(lambda _p: "Sheets are the largest of ISO 216 filled along the longer side."),
                 None,
             ),
-            3,
         )
 
     def _card(self, plan: Plan) -> str:

@@ -50,10 +50,10 @@ class ExposureTopic(Topic):
     def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         schools = [
-            ("brightest", "by the brightest part", "nothing clips; shadows are lifted later"),
-            ("subject", "by the subject", "the first mark, or the middle"),
+            ("brightest", "brightest part", "nothing clips; shadows are lifted later"),
+            ("subject", "the subject", "the first mark, or the middle"),
             ("average", "average of all", "a spread of about one EV either way is fine"),
-            ("middle", "between brightest and darkest", "never start on the sun or farthest from it"),
+            ("middle", "the middle", "between brightest and darkest; never start on the sun or farthest from it"),
         ]
         moving = [
             ("still", "nothing", ""),
@@ -67,10 +67,10 @@ class ExposureTopic(Topic):
             ("overcast", "overcast", ""),
             ("indoors", "indoors", ""),
         ]
-        readings = b.text("exposure", "readings", "Meter readings", write_readings, parse_readings, width=250)
+        readings = b.text("exposure", "readings", "Meter readings", write_readings, parse_readings)
         box.add(
             column(
-                label("Meter readings, azimuth: EV at ISO 100"),
+                label("Meter readings, azimuth: EV at ISO 100", wrap=True),
                 readings,
                 row(button("Take them from the sun", self.commands.readings_by_sun, name="readings-sun"), None),
                 form(
@@ -95,7 +95,6 @@ class ExposureTopic(Topic):
                 ),
                 None,
             ),
-            3,
         )
         box.add(
             column(
@@ -140,7 +139,6 @@ class ExposureTopic(Topic):
                 b.switch("exposure", "polariser", "Polariser on the lens"),
                 None,
             ),
-            2,
         )
         box.add(
             column(
@@ -160,7 +158,6 @@ class ExposureTopic(Topic):
                 self.told(self._limits, "fact-limits"),
                 None,
             ),
-            3,
         )
 
     def _exposure(self, plan: Plan) -> str:

@@ -27,7 +27,7 @@ class LightTopic(Topic):
             column(
                 form(
                     [
-                        ("Place", b.text("site", "name", "Place", width=150)),
+                        ("Place", b.text("site", "name", "Place")),
                         ("Latitude", n("site", "latitude_deg", "Latitude", units.parse_latitude_deg, _four)),
                         ("Longitude", n("site", "longitude_deg", "Longitude", units.parse_longitude_deg, _four)),
                         ("Date", b.text("site", "date", "Date", parse=units.parse_date)),
@@ -41,35 +41,35 @@ class LightTopic(Topic):
                 ),
                 None,
             ),
-            2,
         )
         box.add(
             column(
                 self.drawing(SunDrawing("Sun and moon through the day", 150)),
-                row(
-                    self.facts(
-                        ("Moon", "moon", lambda p: f"{units.share(day(p.brief.site).moon_lit)} lit"),
-                        ("Sunrise, sunset", "rise", lambda p: _times(p, "sunrise", "sunset")),
-                    ),
-                    self.facts(
-                        ("Golden light", "golden", lambda p: _times(p, "golden light begins", "blue light begins")),
-                        ("Blue light", "blue", lambda p: _times(p, "blue light begins", "blue light ends, evening")),
-                        ("Even light", "even", self._even),
-                    ),
-                ),
                 self.told(self._sun, "fact-sun", ""),
                 self.told(self._evening, "fact-evening", ""),
                 row(
                     button(
                         "Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"
                     ),
+                    None,
+                ),
+                row(
                     button("Another scene …", self.commands.add_stop, name="add-stop"),
                     button("Drop the last", self.commands.drop_stop, quiet=True, name="drop-stop"),
                     None,
                 ),
                 None,
             ),
-            5,
+            2,
+        )
+        box.add(
+            self.facts(
+                ("Sunrise, sunset", "rise", lambda p: _times(p, "sunrise", "sunset")),
+                ("Golden light", "golden", lambda p: _times(p, "golden light begins", "blue light begins")),
+                ("Blue light", "blue", lambda p: _times(p, "blue light begins", "blue light ends, evening")),
+                ("Even light", "even", self._even),
+                ("Moon", "moon", lambda p: f"{units.share(day(p.brief.site).moon_lit)} lit"),
+            )
         )
 
     def _sun(self, plan: Plan) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from idle_lantern.app.planning.brief_binding import FIELD_PX, narrow, number_with, plain
+from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     COUNT,
@@ -59,7 +59,7 @@ class PictureTopic(Topic):
             button("Full sphere", self.commands.full_sphere, name="full-sphere"),
             None,
         )
-        box.add(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None), 3)
+        box.add(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None))
         self.school = Chooser()
         self.school.setAccessibleName("Overlap by school")
         narrow(self.school, 18)
@@ -99,7 +99,7 @@ class PictureTopic(Topic):
         )
         fewest = b.switch("target_field", "fewest", "Fewest frames, wherever they point")
         loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"), later=True)
-        box.add(column(grid, fewest, self.school, loss, None), 3)
+        box.add(column(grid, fewest, self.school, loss, None))
         b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
         b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)
         b.number("target", "viewing_m", "Seen from", *METRES, step=0.5)
@@ -114,9 +114,7 @@ class PictureTopic(Topic):
         self.megapixels = plain_number("Megapixels", 100, self._show_wanted, "field-megapixels")
         self.density = plain_number("Pixels per degree", 60, self._show_wanted, "field-density")
         more = form([("Megapixels", self.megapixels), ("Pixels per °", self.density)])
-        box.add(
-            column(label("Backwards from what is wanted"), back, self.wanted[0], more, row(*self.wanted[1:]), None), 3
-        )
+        box.add(column(label("Backwards from what is wanted"), back, self.wanted[0], more, row(*self.wanted[1:]), None))
 
     def summary(self, plan: Plan) -> str:
         w = plan.target_field
@@ -186,7 +184,6 @@ def _same_or_share(value: float) -> str:
 def plain_number(name: str, value: float, use: Callable[[], object], object_name: str) -> QuantityEdit:
     """A number that belongs to the page and not to the brief."""
     field = QuantityEdit(name, units.parse_number, plain(5))
-    field.setFixedWidth(FIELD_PX)
     field.setObjectName(object_name)
     field.show_value(value)
 

@@ -36,6 +36,6 @@ def or_needed(value: float) -> tuple[Callable[[str], float], Callable[[float], s
     read, write = COUNT
 
     def parse(text: str) -> float:
-        return value if text.strip().lower() in ("", "as needed", "needed", "auto") else read(text)
+        return value if text.strip().lower() in ("as needed", "needed", "auto") else read(text)
 
     return parse, lambda count: "as needed" if count == value else write(count)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
+from idle_lantern.app.planning.brief_binding import number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     COUNT,
@@ -23,14 +23,14 @@ class RunTopic(Topic):
     def build(self, box: Blocks) -> None:
         n, b = self.bound.number, self.bound
         titles = {
-            "rows": "rows, left to right",
-            "rows-left": "rows, right to left",
+            "rows": "rows",
+            "rows-left": "rows from right",
             "snake": "snake",
-            "columns": "columns, downwards",
-            "columns-up": "columns, upwards",
-            "subject": "subject first, outward",
-            "mirrored": "subject, right, left, up, down",
-            "rings": "round from the subject",
+            "columns": "columns, down",
+            "columns-up": "columns, up",
+            "subject": "subject first",
+            "mirrored": "both sides alike",
+            "rings": "rings",
             "sun": "sunny side first",
         }
         box.add(
@@ -39,9 +39,7 @@ class RunTopic(Topic):
                     [
                         (
                             "Order",
-                            narrow(
-                                b.choice("run", "order", "Order", [(k, t, REASONS[k]) for k, t in titles.items()]), 18
-                            ),
+                            b.choice("run", "order", "Order", [(k, t, REASONS[k]) for k, t in titles.items()]),
                         ),
                         ("Each position", n("run", "repeats", "Repeats", *COUNT, whole=True)),
                         ("Settling", n("run", "settle_s", "Settling", *SECONDS)),
@@ -52,7 +50,6 @@ class RunTopic(Topic):
                 b.switch("run", "bookends", "Bookends: a hand before the lens"),
                 None,
             ),
-            3,
         )
         box.add(
             column(
@@ -79,7 +76,7 @@ class RunTopic(Topic):
                 ),
                 None,
             ),
-            5,
+            2,
         )
 
     def _marks(self, plan: Plan) -> str:

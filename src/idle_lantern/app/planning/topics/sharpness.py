@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from idle_lantern.app.planning.brief_binding import narrow
 from idle_lantern.app.planning.drawings import DepthDrawing
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -24,10 +23,10 @@ class SharpnessTopic(Topic):
         n, b = self.bound.number, self.bound
         schools = [
             ("own", "as typed", ""),
-            ("sharpest", "sharpest: f/8 to f/11", "past the weak corners, before diffraction"),
-            ("depth", "as far as the depth needs", "no further than the nearest and farthest thing ask"),
-            ("open", "wide open: shallow", "a long fast lens round a subject"),
-            ("star", "f/18 for a sun star", "softens a little by diffraction"),
+            ("sharpest", "sharpest", "f/8 to f/11: past the weak corners, before diffraction"),
+            ("depth", "for the depth", "no further than the nearest and farthest thing ask"),
+            ("open", "wide open", "a long fast lens round a subject"),
+            ("star", "sun star", "f/18, softens a little by diffraction"),
         ]
         box.add(
             column(
@@ -37,14 +36,13 @@ class SharpnessTopic(Topic):
                         ("Farthest thing", n("scene", "far_m", "Farthest thing", *METRES)),
                         ("Subject", n("scene", "subject_m", "Subject", units.parse_distance_m, _or_none)),
                         ("Background", n("scene", "background_m", "Background", *METRES)),
-                        ("Aperture", narrow(b.choice("exposure", "aperture_school", "Aperture school", schools), 15)),
+                        ("Aperture", b.choice("exposure", "aperture_school", "Aperture school", schools)),
                         ("typed", n("exposure", "aperture", "Aperture", units.parse_aperture, f_number)),
                         ("Focus at", n("exposure", "focus_m", "Focus", units.parse_distance_m, _by_itself)),
                     ]
                 ),
                 None,
             ),
-            2,
         )
         left = self.facts(
             ("Aperture", "aperture", lambda p: f_number(p.sharpness.aperture)),
@@ -65,12 +63,13 @@ class SharpnessTopic(Topic):
         box.add(
             column(
                 self.drawing(DepthDrawing("What is sharp", 118)),
-                row(left, right),
                 row(self.told(self._reason, "aperture-reason"), self.preview),
                 None,
             ),
-            5,
+            2,
         )
+        box.add(left)
+        box.add(right)
 
     def _reason(self, plan: Plan) -> str:
         return f"{plan.sharpness.reason} Confusion circle by {plan.sharpness.coc_from}; one frame as on 36 × 24 mm."

@@ -36,11 +36,11 @@ class SupportTopic(Topic):
         self.head.activated.connect(lambda i: self.commands.take_gear("head", self.head.itemData(i)))
         kinds = [
             ("head", "panoramic head", "turns about the lens's no-parallax point"),
-            ("tripod", "tripod, ball head", "turns about the tripod screw"),
+            ("tripod", "tripod, ball", "turns about the tripod screw"),
             ("hand", "held by hand", "enough today for wide lenses and far scenes, say some"),
             ("air", "hovering", "pointed by remote"),
         ]
-        ways = [(True, "grow to the right", ""), (False, "grow to the left", "")]
+        ways = [(True, "to the right", ""), (False, "to the left", "")]
         stops = (units.parse_angle_deg, lambda v: "none" if v == 0 else units.angle(v))
         box.add(
             column(
@@ -48,10 +48,10 @@ class SupportTopic(Topic):
                     [
                         ("From the library", self.head),
                         ("Support", b.choice("support", "kind", "Support", kinds)),
-                        ("Stops of the head", n("support", "step_deg", "Stops of the head", *stops)),
-                        ("Stops of the tilt", n("support", "tilt_step_deg", "Stops of the tilt", *stops)),
+                        ("Head's stops", n("support", "step_deg", "Stops of the head", *stops)),
+                        ("Tilt's stops", n("support", "tilt_step_deg", "Stops of the tilt", *stops)),
                         ("Scale at yaw 0", n("support", "scale_start_deg", "Scale at yaw 0", *DEG)),
-                        ("Scale numbers", b.choice("support", "scale_clockwise", "Scale numbers", ways)),
+                        ("Scale grows", b.choice("support", "scale_clockwise", "Scale numbers", ways)),
                         ("Tilts from", n("support", "tilt_low_deg", "Lowest tilt", *DEG)),
                         ("to", n("support", "tilt_high_deg", "Highest tilt", *DEG)),
                         (
@@ -62,11 +62,10 @@ class SupportTopic(Topic):
                 ),
                 None,
             ),
-            2,
         )
         fields = form(
             [
-                ("Axis off the pupil", n("support", "pupil_off_mm", "Axis off the pupil", *MM, step=5)),
+                ("Axis off pupil", n("support", "pupil_off_mm", "Axis off the pupil", *MM, step=5)),
                 ("Rail setting", n("rig", "rail_mm", "Rail setting", units.parse_length_mm, or_unknown)),
                 ("known within", n("rig", "rail_doubt_mm", "Doubt of the rail setting", *MM)),
             ]
@@ -81,14 +80,15 @@ class SupportTopic(Topic):
                 ("Nearest thing", n("scene", "near_m", "Nearest thing", *METRES)),
             ]
         )
+        box.add(fields)
+        box.add(errors)
         right = column(
-            row(fields, errors),
             self.drawing(PupilDrawing("What a wrong pupil setting shows", 136)),
             self.told(self._tell_pupil, "fact-pupil", "", later=True),
             row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
             None,
         )
-        box.add(right, 4)
+        box.add(right, 2)
         self.show_gear()
 
     def show_gear(self) -> None:
