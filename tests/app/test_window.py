@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QInputDialog,
     QLabel,
     QLineEdit,
+    QMessageBox,
     QScrollArea,
     QWidget,
 )
@@ -322,6 +323,114 @@ def test_logbook_lists_and_opens(qtbot: QtBot, window: Window, settled: Callable
     button = window.logbook_stage.findChild(QWidget, "open-outing")
     qtbot.mouseClick(button, LEFT)
     assert window.state.folder == first
+
+
+def test_the_logbook_shows_the_open_outing_and_lets_tab_go_on(
+    qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path
+):
+    """The row that was lit was another outing's, and Tab walked through every cell, seen or not."""
+    first = window.state.folder
+    elsewhere = tmp_path / "stick" / "tour"
+    document.save(Outing("On the stick", "2026-05-14T18:40"), elsewhere)
+    window.open_outing(elsewhere)
+    window.outings.begin("Third")
+    window.go("logbook")
+    settled(window)
+    table = window.logbook_stage.table
+    names = [table.item(i, 0).text() for i in range(table.rowCount())]
+    assert sorted(names) == ["On the stick", "Test outing", "Third (open)"]
+    assert names[table.currentRow()] == "Third (open)"
+    table.setFocus()
+    qtbot.keyClick(table, Qt.Key.Key_Tab)
+    assert QApplication.focusWidget() is window.logbook_stage.findChild(QWidget, "open-outing")
+    window.open_outing(first)
+
+
+def test_an_outing_goes_to_the_trash_after_a_question_and_never_the_open_one(
+    window: Window, settled: Callable, monkeypatch: pytest.MonkeyPatch, own_user_folders: Path
+):
+    first = window.state.folder
+    assert first is not None
+    window.outings.begin("Second")
+    window.go("logbook")
+    settled(window)
+    asked: list[str] = []
+    answers = iter([QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes])
+    monkeypatch.setattr(QMessageBox, "question", lambda _p, _t, text, *_a: asked.append(text) or next(answers))
+    table = window.logbook_stage.table
+    names = [table.item(i, 0).text() for i in range(table.rowCount())]
+    table.selectRow(names.index("Second (open)"))
+    window.logbook_stage.discard_chosen()
+    assert "is open" in window.message_text()
+    assert not asked
+    table.selectRow(names.index("Test outing"))
+    window.logbook_stage.discard_chosen()
+    assert first.exists(), "No was answered"
+    window.logbook_stage.discard_chosen()
+    settled(window)
+    assert "Move 'Test outing' with its 0 frames to the trash?" in asked[1]
+    assert not first.exists()
+    trash = own_user_folders / "data" / "Trash" / "files"  # freedesktop.org trash specification 1.0
+    assert (trash / first.name / document.DOCUMENT).is_file()
+    assert [table.item(i, 0).text() for i in range(table.rowCount())] == ["Second (open)"]
+
+
+def test_a_message_goes_when_the_value_is_mended_or_another_outing_opens(qtbot: QtBot, window: Window):
+    edit = window.plan_stage.reveal("left_deg")
+    for mend in ("value", "escape", "outing"):
+        edit.setFocus()
+        edit.selectAll()
+        qtbot.keyClicks(edit, "Very much")
+        qtbot.keyClick(edit, Qt.Key.Key_Return)
+        assert "Left end" in window.message_text()
+        if mend == "value":
+            edit.selectAll()
+            qtbot.keyClicks(edit, "-90")
+            qtbot.keyClick(edit, Qt.Key.Key_Return)
+        elif mend == "escape":
+            qtbot.keyClick(edit, Qt.Key.Key_Escape)
+        else:
+            window.outings.begin("Another")
+        assert "Left end" not in window.message_text(), mend
+
+
+def test_what_a_hand_does_not_have_is_not_asked_for(window: Window):
+    """Held by hand the page still asked for rail, stops and scale."""
+    page = window.plan_stage.support
+    window.plan_stage.open_topic(2)
+
+    def shown() -> set[str]:
+        fields = {**page.bound.numbers, **page.bound.choices}
+        names = {name.buddy() for name in page.findChildren(QLabel) if name.isVisible()}
+        assert all((field in names) == field.isVisible() for field in fields.values())
+        return {key for key, field in fields.items() if field.isVisible()}
+
+    on_head = shown()
+    assert {"rail_mm", "step_deg", "scale_start_deg", "legs_kg"} <= on_head
+    window.state.apply(edits.set_part("support", "hand", kind="hand"))
+    assert shown() == on_head - {
+        "rail_mm", "rail_doubt_mm", "step_deg", "tilt_step_deg", "scale_start_deg", "scale_clockwise", "legs_kg", "base_tilt_deg",
+    }  # fmt: skip
+    window.state.apply(edits.set_part("support", "tripod", kind="tripod"))
+    assert shown() == on_head - {"rail_mm", "rail_doubt_mm"}
+
+
+def test_a_planned_bracket_is_shot_in_field(qtbot: QtBot, window: Window, settled: Callable):
+    window.state.apply(edits.set_part("exposure", "bracket", bracket_count=3))
+    window.go("field")
+    assert "2.4 instead of" not in window.field_stage.stand_in.text(), (
+        "the small camera's frames have their planned size"
+    )
+    qtbot.keyClick(window.field_stage, Qt.Key.Key_Space)
+    settled(window)
+    assert len(window.state.outing.frames) == 3
+    assert len(window.state.outing.frames_to_join()) == 1
+    assert window.field_stage.progress.text().startswith("1 of ")
+    window.go("frames")
+    window.state.select(None, window.state.outing.frames[-1].id)
+    assert window.frames_stage.facts["state"].text() == "no: another exposure of its bracket stands for it"
+    window.state.undo()
+    assert window.state.outing.frames == window.state.outing.groups == ()
 
 
 def test_an_outing_of_the_same_name_gets_its_own_folder(window: Window):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
 
 if TYPE_CHECKING:
     from idle_lantern.core.sim.devices import SimulatedRig
@@ -12,6 +13,9 @@ if TYPE_CHECKING:
 
 class Devices:
     """The simulated stand-ins, made once for each rig and outing."""
+
+    #: Their frames have at most so many pixels.
+    most_megapixels = MOST_MEGAPIXELS
 
     def __init__(self) -> None:
         self._made: dict[tuple[str, Rig], SimulatedRig] = {}

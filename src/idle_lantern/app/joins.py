@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
 from idle_lantern.app.tasks import Task, TaskRunner
+from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import Library
@@ -144,8 +145,11 @@ class JoinRunner(QObject):
         if result is None:
             self.rough.emit(product)
             return
+        told = hole_in_crop(self._state.joined, result)
         self._state.set_joined(result, product.source)
         self.shown.emit(product)
+        if told:
+            self._state.message.emit(told, True)
         if self._gear is not None:
             self._state.set_past(self._gear.past_joins())
 
@@ -198,6 +202,23 @@ def _opened(result: JoinResult) -> Shown:
     canvas = result.canvas
     shown = _shown(source, canvas, (canvas.width, canvas.height))
     return Shown(shown.source, shown.size, shown.on_map, result)
+
+
+def hole_in_crop(before: JoinResult | None, after: JoinResult) -> str:
+    """What to say where the same frames, painted on since, leave a smaller rectangle without gaps; else nothing."""
+    if before is None or before.frame_ids != after.frame_ids:
+        return ""
+    asked = [result.report.get("asked") or {} for result in (before, after)]
+    if asked[0].get("projection") != asked[1].get("projection") or asked[0].get("masks") == asked[1].get("masks"):
+        return ""
+    old, new = before.crop, after.crop
+    if new.area > 0.97 * old.area:
+        return ""
+    return (
+        f"What is painted hidden leaves a hole that no other frame shows: without gaps the picture shrinks from "
+        f"{units.grouped(old.width)} × {units.grouped(old.height)} to {units.grouped(new.width)} × {units.grouped(new.height)} px. "
+        "Paint less there, or deliver it uncropped."
+    )
 
 
 def _shown(source: PictureSource, canvas: Canvas, size: tuple[int, int]) -> Shown:

@@ -17,6 +17,9 @@ from idle_lantern.core.outing import edits, rescue
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief
 
+#: So many outings that were opened outside the folder of outings stay in the logbook.
+_MOST_ELSEWHERE = 50
+
 
 class Outings(QObject):
     """The commands about outings as a whole; ``opened`` tells the stage to show, empty for the present one."""
@@ -122,7 +125,10 @@ class Outings(QObject):
 
     def _remember(self) -> None:
         """Keep at once which outing is open: a killed window must find it again."""
-        self._desk.kept.settings = replace(self._desk.settings, last_outing=str(self._folder))
+        kept, here = self._desk.settings, str(self._folder)
+        if self._folder.parent != settings_module.outings_folder():
+            kept = replace(kept, elsewhere=(here, *(f for f in kept.elsewhere if f != here))[:_MOST_ELSEWHERE])
+        self._desk.keep(replace(kept, last_outing=here))
         settings_module.save(self._desk.settings)
 
     def _offer_rescued(self) -> None:

@@ -18,7 +18,11 @@ _NAME = "idle-lantern"
 
 @dataclass(frozen=True)
 class Settings:
-    """What is remembered between starts; sizes of 0 are not known yet, ``map_shares`` where the hinge was dragged to."""
+    """What is remembered between starts.
+
+    Sizes of 0 are not known yet; ``map_shares`` is where the hinge was dragged to, ``elsewhere`` the last outings that
+    were opened outside the folder of outings.
+    """
 
     look: str = "dark"
     imperial: bool = False
@@ -29,6 +33,7 @@ class Settings:
     window_height: int = 0
     window_maximized: bool = False
     map_shares: dict[str, float] = field(default_factory=dict)
+    elsewhere: tuple[str, ...] = ()
 
 
 def config_file() -> Path:
@@ -80,6 +85,8 @@ def load() -> Settings:
     if isinstance(stored, dict):
         for f in fields(Settings):
             value = stored.get(f.name)
+            if isinstance(value, list):  # JSON has no tuples
+                value = tuple(v for v in value if isinstance(v, str))
             if type(value) is type(getattr(settings, f.name)):
                 known[f.name] = value
     shares = known.get("map_shares", {})

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from importlib import resources
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication
 
 SPACE = 8
@@ -109,6 +109,10 @@ def apply(app: QApplication, name: str, text_size: float = 1.0) -> None:
     _text_size = min(max(text_size, TEXT_SIZES[0]), TEXT_SIZES[-1])
     _current = LOOKS.get(name, LOOKS["dark"])
     app.setFont(font())
+    palette = app.palette()
+    for role in (QPalette.ColorRole.Link, QPalette.ColorRole.LinkVisited):
+        palette.setColor(role, colour("accent"))
+    app.setPalette(palette)
     app.setStyleSheet(_sheet(_current))
 
 

@@ -61,6 +61,7 @@ class Window(QMainWindow):
         self.stage = "plan"
         self._ending = False
         self._look_before = "dark"
+        self._of_outing = ""
         self.setWindowTitle("Idle Lantern")
         self.map = MapView(self.state)
         self.map.chosen.connect(self._chosen_on_map)
@@ -294,6 +295,9 @@ class Window(QMainWindow):
         return self._message.text().removeprefix("◆ ")
 
     def _refresh(self, topics: set[str]) -> None:
+        if self._of_outing != self.state.outing.id:  # what was told of another outing is no longer true
+            self._of_outing = self.state.outing.id
+            self._clear_message()
         self._title.setText(self.state.outing.name)
         since = self.state.unsaved_since
         text, role = window_model.saving(since, reading=bool(self.state.reading), open_=self.state.folder is not None)

@@ -27,6 +27,18 @@ def colours() -> np.ndarray:
     return np.kron(small, np.ones((10, 10, 1), np.uint8))
 
 
+def test_all_unreadable_files_of_a_set_are_named_at_once(tmp_path: Path):
+    """A join stopped at each of them, one at a time."""
+    paths = [tmp_path / f"{n}.jpg" for n in "abcdefg"]
+    for path in paths[1:]:
+        path.write_bytes(b"no picture")
+    Image.new("RGB", (40, 30)).save(paths[0])
+    with pytest.raises(UnreadableFrame) as caught:
+        gather(paths)
+    assert "neither can c.jpg, d.jpg, e.jpg and 2 more be read" in caught.value.sentence
+    assert "Leave these 6 of 7 frames out" in caught.value.sentence
+
+
 @pytest.mark.parametrize("code", range(1, 9))
 def test_orientation_agrees_with_pillow(tmp_path: Path, colours: np.ndarray, code: int):
     """All eight codes of EXIF against Pillow's own transposition."""

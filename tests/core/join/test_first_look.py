@@ -29,6 +29,7 @@ from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.seams import graph_cut
 from idle_lantern.core.join.solve.adjust import adjust, best_lens
+from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.join.solve.tie_points import register_tie_points, smoothed
@@ -224,6 +225,17 @@ def test_a_closer_look_stays_about_what_is_weakly_tied():
     assert seen_closer(40, firm) == []
     assert seen_closer(40, firm[:20] + firm[21:]) == list(range(40)), "what stands apart may belong anywhere"
     assert seen_closer(40, [_tie(i, i + 1, 12) for i in range(39)]) == list(range(40))
+
+
+@pytest.mark.parametrize(("half_deg", "warned"), [(30, False), (75, True), (120, True)])
+def test_a_flat_picture_of_too_wide_a_field_is_warned_of(half_deg: float, warned: bool):
+    """Flat over 200 degrees was made without a word; by 1 / cos^2 the rim of 150 degrees is 15 times as wide."""
+    yaws = np.radians(np.arange(-half_deg, half_deg + 1, 15))
+    lens = Lens("rectilinear", 600.0, 400, 300)
+    poses = Poses(tuple(range(len(yaws))), (lens,) * len(yaws), np.stack([rotations.about_y(y) for y in yaws]))
+    canvas = make_canvas(poses, field_of(poses), "rectilinear", width_px=500)
+    assert ("draws the rim" in canvas.reason) == warned
+    assert ("cut off" in canvas.reason) == (half_deg > 70)
 
 
 def test_looks_of_two_kinds_make_one_solution(row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch):

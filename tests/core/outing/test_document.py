@@ -18,6 +18,7 @@ from tests.strategies import outings
 from idle_lantern.core.base.errors import DocumentError, InputError
 from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.outing import assets, document, edits, schema
+from idle_lantern.core.outing.index import OutingIndex
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
@@ -142,6 +143,41 @@ def test_damaged_documents_are_told_and_left(tmp_path: Path, change, sentence: s
 def test_a_folder_without_an_outing_is_told(tmp_path: Path):
     with pytest.raises(DocumentError, match="Holds no outing"):
         document.load(tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("name", "changes", "kept"),
+    [
+        ("85 mm f/1.8", {"widest_aperture": 1.4}, ""),
+        ("8 mm fisheye", {"focal_mm": 89.0}, ""),
+        ("24-70 mm f/2.8", {"focal_mm": 50.0}, "24-70 mm f/2.8"),
+        ("24-70 mm f/2.8", {"focal_mm": 85.0}, ""),
+        ("85 mm f/1.8", {"rail_mm": 40.0}, "85 mm f/1.8"),
+        ("85 mm f/1.8", {"focal_mm": 50.0, "lens_name": "50 mm f/2"}, "50 mm f/2"),
+    ],
+)
+def test_a_lens_keeps_its_name_only_while_it_is_that_lens(name: str, changes: dict[str, float], kept: str):
+    before = Outing("A", "2026", Brief(Rig(lens_name=name)))
+    assert edits.set_rig("typed", **changes).apply(before).brief.rig.lens_name == kept
+
+
+def test_a_camera_is_typed_in_one_number_after_the_other():
+    """Sensor and pixels of 17.3 x 13 mm with 5184 x 3888 px; each number alone would not fit the others."""
+    outing = Outing("A", "2026", Brief(Rig(camera="small one")))
+    for key, value in (("sensor_width_mm", 17.3), ("sensor_height_mm", 13.0), ("width_px", 5184), ("height_px", 3888)):
+        outing = edits.set_rig("typed", **{key: value}).apply(outing)
+        assert getattr(outing.brief.rig, key) == value
+    rig = outing.brief.rig
+    assert (rig.sensor_width_mm, rig.sensor_height_mm, rig.width_px, rig.height_px) == (17.3, 13.0, 5184, 3888)
+    assert rig.camera == ""
+
+
+def test_outings_elsewhere_are_listed_while_they_are_there(tmp_path: Path):
+    root, other = tmp_path / "outings", tmp_path / "stick" / "tour"
+    for folder, name in ((root / "a", "At home"), (other, "On the stick")):
+        document.save(Outing(name, "2026-05-14T18:40"), folder)
+    listed = OutingIndex().listed(root, [other, other, tmp_path / "gone", root / "a"])
+    assert sorted(s.name for s in listed) == ["At home", "On the stick"]
 
 
 def test_the_published_schema_is_the_one_that_is_checked():

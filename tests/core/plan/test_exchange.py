@@ -152,6 +152,14 @@ def test_the_card_is_one_or_two_pages_with_every_angle(kind: str, tmp_path: Path
             assert any(w.startswith(f"{abs(f.pitch_deg):.1f}"[:3]) or f"{abs(f.pitch_deg):.1f}" in w for w in words)
 
 
+def test_names_in_other_letters_stand_on_the_card(tmp_path: Path):
+    """Cyrillic, Greek and Latin with marks are drawn; what no shipped typeface has is a question mark, not a gap."""
+    path = tmp_path / "card.pdf"
+    write_card(_card_plan(), path, "\u0412\u0435\u0447\u0435\u0440 \u03a9\u03bc \u0141\u00f3d\u017a \u4e2d")
+    text = pypdf.PdfReader(path).pages[0].extract_text()
+    assert "\u0412\u0435\u0447\u0435\u0440 \u03a9\u03bc \u0141\u00f3d\u017a ?" in text
+
+
 def test_the_text_card_holds_what_the_hand_needs(tmp_path: Path):
     plan = _card_plan()
     text = card_text(plan, "Evening")

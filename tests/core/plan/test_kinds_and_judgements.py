@@ -104,6 +104,7 @@ CASES: list[tuple[str, Brief]] = [
     ("polariser", _brief(exposure=Exposure(((0.0, 14.0),), polariser=True))),
     ("sun-in-picture", _brief(site=Site(date="2026-06-21", start="20:30", facing_deg=300.0))),
     ("light-moves", _brief(site=Site(date="2026-06-21", start="21:58", facing_deg=100.0), run=Run(settle_s=60))),
+    ("dark-hour", _brief(site=Site(date="2026-05-14", start="21:20", facing_deg=100.0))),
     ("dark-hour", _brief(site=Site(date="2026-12-21", start="20:00", facing_deg=0.0))),
     ("many-frames", _brief(rig=Rig(focal_mm=160, rail_mm=60), target_field=TargetField(-80, 80, -20, 0, 1 / 3, reserve=0.1), scene=Scene(near_m=5000, subject="still"))),
     ("subject-late", _brief(scene=Scene(near_m=30, subject_m=40, subject="walking"), exposure=Exposure(((0.0, 15.0),)))),

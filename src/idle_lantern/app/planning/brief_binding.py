@@ -80,6 +80,7 @@ class BriefBinding:
 
         field.submitted.connect(use)
         field.refused.connect(lambda s: self.state.message.emit(s, True))
+        field.mended.connect(lambda: self.state.message.emit("", False))
         self.numbers[key], self._parts[key] = field, part
         return field
 
@@ -144,8 +145,11 @@ class BriefBinding:
         return field
 
     def _submit(self, field: QWidget, edit: edits.Edit) -> None:
+        was_wrong = bool(field.property("wrong"))
         applied = self.state.apply(edit)
         self._mark(field, applied.sentence)
+        if applied and was_wrong:
+            self.state.message.emit("", False)
         if applied:
             if isinstance(field, QLineEdit):
                 field.setModified(False)

@@ -18,8 +18,8 @@ from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.shoot.shooting import Shot
 from idle_lantern.core.shoot.shooting import shoot as shoot_frames
 
 SHOOTING = "Shooting"
@@ -71,12 +71,7 @@ class FieldStage(Stage):
             "dim",
             wrap=True,
         )
-        stand_in = label(
-            "Head and camera are simulated: they stand on the terrace of Ambrel Holm, an invented island, and write real "
-            "JPEG files with EXIF.",
-            "dim",
-            wrap=True,
-        )
+        self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
         right = column(
             self.progress,
@@ -88,7 +83,7 @@ class FieldStage(Stage):
             self.note,
             row(button("Write a note   [N]", self.write_note, quiet=True), None),
             None,
-            stand_in,
+            self.stand_in,
             caution,
         )
         layout = row(margin=16, space=theme.SPACE * 3)
@@ -161,29 +156,29 @@ class FieldStage(Stage):
         if place is None or not self.state.may_change():
             return
         frames = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
-        devices, rig = self.devices(), self.state.outing.rig
+        devices, plan = self.devices(), self.state.plan
         names = [r.file for r in self.state.outing.frames]
 
         def work(task: Task) -> None:
             # a frame that was taken belongs to the outing, whether or not stopping was asked for meanwhile
-            shoot_frames(devices, frames, rig, place.folder, names, progress=task, on_shot=task.hand_over)
+            shoot_frames(devices, frames, plan, place.folder, names, progress=task, on_shot=task.hand_over)
 
         self.desk.start(
             SHOOTING,
             work,
             lambda _r: self._refresh({"frames"}),
             self._failed,
-            on_partial=lambda ref: self._shot(ref, place),
+            on_partial=lambda shot: self._shot(shot, place),
         )
         self._refresh({"frames"})
 
-    def _shot(self, ref: FrameRef, place: OutingPlace) -> None:
+    def _shot(self, shot: Shot, place: OutingPlace) -> None:
         here = self.state.is_open(place)
         if here:
             self.state.at = None
-        self.state.apply_to(place, edits.add_frame(ref))
+        self.state.apply_to(place, edits.add_shot(shot.frames, shot.group))
         if here:
-            self.state.select(ref.number)
+            self.state.select(shot.number)
             self._refresh({"frames"})
 
     def _failed(self, error: LanternError) -> None:
@@ -206,6 +201,7 @@ class FieldStage(Stage):
         self.progress.setText(view.progress)
         self.missing.setText(view.missing)
         self.note.setText(self.state.outing.note)
+        self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
         self.number.setText(view.number)
         self.turn.setText(view.turn)
         for key, text in (("yaw", view.yaw), ("pitch", view.pitch), ("row", view.row)):

@@ -47,13 +47,25 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
         frame,
         f"{frame.number}/{len(plan.frames)}",
         turn_words(previous, frame),
-        units.angle(frame.yaw_deg),
+        units.angle(plan.scale_reading(frame)),
         units.angle(frame.pitch_deg),
         f"{frame.row} of {len(plan.rows)}",
         progress,
         missing,
         finished,
     )
+
+
+def stand_in(plan: Plan, most_megapixels: float) -> str:
+    """What head and camera are, and why their files are smaller than planned."""
+    planned = plan.rig.width_px * plan.rig.height_px / 1e6
+    told = (
+        "Head and camera are simulated: they stand on the terrace of Ambrel Holm, an invented island, and write real "
+        "JPEG files with EXIF"
+    )
+    if planned <= most_megapixels:
+        return f"{told}."
+    return f"{told}, of {most_megapixels:g} instead of the planned {planned:.1f} megapixels, so that a shot takes about a second."
 
 
 def height_deg(plan: Plan) -> float:

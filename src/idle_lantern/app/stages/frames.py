@@ -60,7 +60,7 @@ class FramesStage(Stage):
         self.view.placeholder = "Choose a frame to look at it at 100 %."
         self.title = label("", "head")
         self.view.failed.connect(desk.tell)
-        self.facts = {key: label("", "figure") for key, _ in model.FACTS}
+        self.facts = {key: label("", "figure", wrap=True) for key, _ in model.FACTS}
         details = form([(title, self.facts[key]) for key, title in model.FACTS])
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")

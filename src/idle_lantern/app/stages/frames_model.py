@@ -101,7 +101,8 @@ def facts(outing: Outing, ref: FrameRef | None, info: FrameInfo | None, fault: s
     if ref.id in outing.choices.left_out:
         shown["state"] = "left out by you"
     else:
-        shown["state"] = "yes" if ref in outing.frames_to_join() else "no: shot again later"
+        why_not = "another exposure of its bracket stands for it" if ref.id in outing.besides() else "shot again later"
+        shown["state"] = "yes" if ref in outing.frames_to_join() else f"no: {why_not}"
     return shown
 
 

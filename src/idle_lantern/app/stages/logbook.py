@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
+from PyQt6.QtCore import QFile, Qt, pyqtSignal
+from PyQt6.QtWidgets import QHeaderView, QMessageBox, QTableWidget, QTableWidgetItem
 
 from idle_lantern.app import settings, theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.core.base import units
 from idle_lantern.core.outing.index import OutingIndex, OutingSummary
 
 LISTING = "Listing the outings"
@@ -39,6 +41,7 @@ class LogbookStage(Stage):
         self.table.setSelectionMode(QTableWidget.SelectionMode.SingleSelection)
         self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.table.setShowGrid(False)
+        self.table.setTabKeyNavigation(False)  # Tab goes on to the buttons, arrows walk the list
         self.table.itemActivated.connect(lambda item: self._open(item.row()))
         self.where = label("", "dim")
         self.setLayout(
@@ -50,6 +53,7 @@ class LogbookStage(Stage):
                     button("Open", self._open_chosen, name="open-outing"),
                     button("New outing …", lambda: desk.ask("outing.new"), name="new-outing"),
                     button("Open another folder …", lambda: desk.ask("outing.open")),
+                    button("Move to the trash …", self.discard_chosen, name="discard-outing"),
                     None,
                 ),
                 margin=16,
@@ -59,17 +63,22 @@ class LogbookStage(Stage):
         self._entries: list[OutingSummary] = []
 
     def showEvent(self, event: Any) -> None:
+        self.show_outings()
+        super().showEvent(event)
+
+    def show_outings(self) -> None:
+        """List the outings anew, off the thread."""
         self.state.save_now()
         root = settings.outings_folder()
+        elsewhere = [Path(folder) for folder in self.desk.settings.elsewhere]
         self.where.setText(f"Kept in {settings.shown(root)}")
         self.desk.start(
             LISTING,
-            lambda task: self._index.below(root, task),
+            lambda task: self._index.listed(root, elsewhere, task),
             self._show,
             lambda e: self.desk.tell(e.sentence),
             quiet=True,
         )
-        super().showEvent(event)
 
     def _show(self, entries: list[OutingSummary]) -> None:
         self._entries = entries
@@ -86,6 +95,34 @@ class LogbookStage(Stage):
             )
             for j, text in enumerate(cells):
                 self.table.setItem(i, j, QTableWidgetItem(text))
+            if e.folder.resolve() == here:
+                self.table.selectRow(i)
+
+    def discard_chosen(self) -> None:
+        """Move the chosen outing's folder to the trash, from where it can be brought back."""
+        row_ = self.table.currentRow()
+        if not 0 <= row_ < len(self._entries):
+            self.desk.tell("Choose an outing in the list first.")
+            return
+        entry = self._entries[row_]
+        if self.state.folder is not None and entry.folder.resolve() == self.state.folder.resolve():
+            self.desk.tell(f"'{entry.name}' is open. Open another outing first, then move it to the trash.")
+            return
+        answer = QMessageBox.question(
+            self,
+            "Move to the trash",
+            f"Move '{entry.name}' with its {units.counted(entry.frames, 'frame')} to the trash? "
+            f"Its folder is {settings.shown(entry.folder)}. Pictures that lie elsewhere stay.",
+            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
+            QMessageBox.StandardButton.No,
+        )
+        if answer != QMessageBox.StandardButton.Yes:
+            return
+        if QFile.moveToTrash(str(entry.folder))[0]:
+            self.desk.tell(f"'{entry.name}' lies in the trash.", problem=False)
+        else:
+            self.desk.tell(f"'{entry.name}' could not be moved to the trash; it stays where it is.")
+        self.show_outings()
 
     def _open_chosen(self) -> None:
         model = self.table.selectionModel()

@@ -15,12 +15,13 @@ from idle_lantern.core.base.errors import LanternError
 class QuantityEdit(QLineEdit):
     """Shows a value by ``write``, reads it by ``parse``; what cannot be read stays to be mended.
 
-    ``submitted`` carries the value; ``refused`` the sentence. Up and Down change the
+    ``submitted`` carries the value; ``refused`` the sentence, ``mended`` says that it no longer holds. Up and Down change the
     value by ``step``; Escape brings the last good value back.
     """
 
     submitted = pyqtSignal(float)
     refused = pyqtSignal(str)
+    mended = pyqtSignal()
 
     def __init__(
         self,
@@ -66,8 +67,15 @@ class QuantityEdit(QLineEdit):
             self.refused.emit(sentence)
             return
         self.setModified(False)
-        self._mark("")
+        self._forgive()
         self.submitted.emit(value)
+
+    def _forgive(self) -> None:
+        """What was refused is mended: whoever told of it may take that back."""
+        wrong = bool(self.property("wrong"))
+        self._mark("")
+        if wrong:
+            self.mended.emit()
 
     def _mark(self, sentence: str) -> None:
         set_look_property(self, "wrong", bool(sentence))
@@ -79,7 +87,7 @@ class QuantityEdit(QLineEdit):
             return
         if event.key() == Qt.Key.Key_Escape:
             self.setText(self._write(self._value))
-            self._mark("")
+            self._forgive()
             self.setModified(False)
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             sign = 1 if event.key() == Qt.Key.Key_Up else -1

@@ -36,19 +36,33 @@ def gather(paths: Sequence[Path]) -> FrameSet:
     Raises
     ------
     UnreadableFrame
-        Names the first file that cannot be read.
+        Names the files that cannot be read, all at once.
     InputError
         No file, or one given twice.
     """
     if not paths:
         raise InputError("No frames were given", remedy="Name at least two picture files")
     infos, seen = [], set()
+    faults: list[UnreadableFrame] = []
     for path in paths:
         real = Path(path).resolve()
         if real in seen:
             raise InputError("Is given twice", where=str(path), remedy="Name each frame once")
         seen.add(real)
-        infos.append(probe(Path(path)))
+        try:
+            infos.append(probe(Path(path)))
+        except UnreadableFrame as error:
+            faults.append(error)
+    if len(faults) == 1:
+        raise faults[0]
+    if faults:
+        others = ", ".join(Path(fault.where).name for fault in faults[1:4])
+        more = f" and {len(faults) - 4} more" if len(faults) > 4 else ""
+        raise UnreadableFrame(
+            f"{faults[0].what}; neither can {others}{more} be read",
+            where=faults[0].where,
+            remedy=f"Leave these {len(faults)} of {len(paths)} frames out",
+        )
     return FrameSet(tuple(infos), names_of([i.path for i in infos]))
 
 

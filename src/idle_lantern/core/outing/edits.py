@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
+from idle_lantern.core.outing.model import CaptureGroup, FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
@@ -27,7 +28,7 @@ def set_part(part: str, title: str, *, merge: str = "", **changes: Any) -> Edit:
 
     def apply(outing: Outing) -> Outing:
         present = getattr(outing.brief, part)
-        changed = replace(present, **(fitting_sides(present, changes) if part == "rig" else changes))
+        changed = replace(present, **(_of_one_camera(present, changes) if part == "rig" else changes))
         return _planned_anew(outing, replace(outing.brief, **{part: changed}))
 
     return Edit(title, apply, merge)
@@ -41,6 +42,36 @@ def set_target_field(title: str, *, merge: str = "", **changes: Any) -> Edit:
 def set_rig(title: str, **changes: Any) -> Edit:
     """Change camera, lens or orientation."""
     return set_part("rig", title, **changes)
+
+
+#: What a camera and a lens are known by: typed anew, they are no longer the thing whose name stands there.
+_CAMERA = ("sensor_width_mm", "sensor_height_mm", "width_px", "height_px")
+_LENS = ("lens_model", "widest_aperture", "narrowest_aperture", "image_circle_mm", "shift_mm")
+_FOCAL = re.compile(r"(\d+(?:\.\d+)?)(?:\s*-\s*(\d+(?:\.\d+)?))?\s*mm")
+
+
+def _of_one_camera(rig: Rig, changes: Mapping[str, Any]) -> dict[str, Any]:
+    """Changes of a rig with what follows: sides that fit, and no name of a thing that it no longer is."""
+    changes = fitting_sides(rig, changes)
+
+    def other(keys: Sequence[str]) -> bool:
+        return any(key in changes and changes[key] != getattr(rig, key) for key in keys)
+
+    if "camera" not in changes and other(_CAMERA):
+        changes["camera"] = ""
+    focal = changes.get("focal_mm", rig.focal_mm)
+    if "lens_name" not in changes and (other(_LENS) or (focal != rig.focal_mm and not _zooms_to(rig.lens_name, focal))):
+        changes["lens_name"] = ""
+    return changes
+
+
+def _zooms_to(lens_name: str, focal_mm: float) -> bool:
+    """Whether a lens called so ("24-70 mm f/2.8") has that focal length; a name without one may have any."""
+    found = _FOCAL.search(lens_name)
+    if found is None:
+        return True
+    shortest = float(found[1])
+    return shortest - 0.5 <= focal_mm <= float(found[2] or shortest) + 0.5
 
 
 #: Of the four sides of a sensor the one that follows when another is changed to what cannot be.
@@ -104,12 +135,24 @@ def _planned_anew(outing: Outing, brief: Brief) -> Outing:
     return replace(outing, brief=brief, given_frames=given, skipped=() if moved else outing.skipped)
 
 
+def add_shot(refs: Sequence[FrameRef], group: CaptureGroup | None = None) -> Edit:
+    """Log what was just shot at one position; ``group`` holds the exposures of a bracket together."""
+    number = refs[0].number
+
+    def apply(outing: Outing) -> Outing:
+        return replace(
+            outing,
+            frames=(*outing.frames, *refs),
+            groups=outing.groups if group is None else (*outing.groups, group),
+            skipped=tuple(n for n in outing.skipped if n != number),
+        )
+
+    return Edit(f"Shoot frame {number}", apply)
+
+
 def add_frame(ref: FrameRef) -> Edit:
-    """Log a frame just shot."""
-    return Edit(
-        f"Shoot frame {ref.number}",
-        lambda o: replace(o, frames=(*o.frames, ref), skipped=tuple(n for n in o.skipped if n != ref.number)),
-    )
+    """Log a single frame."""
+    return add_shot([ref])
 
 
 def bring_frames(files: Sequence[str]) -> Edit:

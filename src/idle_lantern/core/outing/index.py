@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -34,12 +35,20 @@ class OutingIndex:
     def __init__(self) -> None:
         self._known: dict[Path, tuple[tuple[int, int], OutingSummary]] = {}
 
-    def below(self, root: Path, progress: Progress = SILENT) -> list[OutingSummary]:
-        """All outings in folders of ``root``, the newest first; damaged ones are told and do not hide others."""
+    def listed(self, root: Path, elsewhere: Sequence[Path] = (), progress: Progress = SILENT) -> list[OutingSummary]:
+        """Outings in folders of ``root`` and those ``elsewhere`` that are still there, the newest first.
+
+        Damaged ones are told and do not hide others.
+        """
         try:
             folders = sorted(p for p in root.iterdir() if (p / document.DOCUMENT).is_file())
         except OSError:
-            return []
+            folders = []
+        known = {folder.resolve() for folder in folders}
+        for folder in elsewhere:
+            if folder.resolve() not in known and (folder / document.DOCUMENT).is_file():
+                known.add(folder.resolve())
+                folders.append(folder)
         progress.begin("work", len(folders))
         found = []
         for folder in folders:

@@ -171,9 +171,11 @@ class Outing:
         Number and direction must agree: after the plan has changed, frame 3 may be
         another place, and what was shot for the old one does not count for it.
         """
+        besides = self.besides()
         for ref in reversed(self.frames):
             if (
                 ref.number == planned.number
+                and ref.id not in besides
                 and ref.yaw_deg is not None
                 and ref.pitch_deg is not None
                 and same_place((ref.yaw_deg, ref.pitch_deg), (planned.yaw_deg, planned.pitch_deg), self._field_deg(ref))
@@ -181,10 +183,17 @@ class Outing:
                 return ref
         return None
 
+    def besides(self) -> frozenset[str]:
+        """Frames for which another one of their bracket or series stands."""
+        return frozenset(f for g in self.groups if g.chosen is not None for f in g.frames if f != g.chosen)
+
     def frames_to_join(self) -> tuple[FrameRef, ...]:
         """The last frame of each position, and all that were brought in, without those left out."""
         taken: list[FrameRef] = []
+        besides = self.besides()
         for ref in reversed(self.frames):
+            if ref.id in besides:
+                continue
             if ref.number is None or not any(self._repeats(ref, later) for later in taken):
                 taken.append(ref)
         kept = {ref.id for ref in taken}

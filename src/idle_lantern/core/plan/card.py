@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 from fpdf import FPDF
+from fpdf.fonts import TTFFont
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_bytes, write_text
@@ -130,9 +131,15 @@ def card_pdf(plan: Plan, title: str = "") -> bytes:
     pdf.set_margin(_MARGIN_MM)
     pdf.set_auto_page_break(False)
     fonts = resources.files("idle_lantern") / "fonts"
-    for name, file in (("B612", "B612-Regular.otf"), ("B612B", "B612-Bold.otf"), ("Mono", "B612Mono-Regular.otf")):
+    for name, file in (
+        ("B612", "B612-Regular.otf"),
+        ("B612B", "B612-Bold.otf"),
+        ("Mono", "B612Mono-Regular.otf"),
+        ("Rest", "DejaVuSans.ttf"),
+    ):
         with resources.as_file(fonts / file) as font:
             pdf.add_font(name, fname=font)
+    pdf.set_fallback_fonts(["Rest"], exact_match=False)
     pdf.add_page()
     _heading(pdf, plan, title)
     y = pdf.get_y()
@@ -148,7 +155,7 @@ def card_pdf(plan: Plan, title: str = "") -> bytes:
         pdf.cell(0, 4.8, check, new_x="LMARGIN", new_y="NEXT")
     for mark in plan.brief.scene.marks[:6]:
         text = f"Mark: {mark.name} at yaw {units.angle(mark.yaw_deg)}, pitch {units.angle(mark.pitch_deg)}"
-        pdf.cell(0, 4.8, _drawable(text), new_x="LMARGIN", new_y="NEXT")
+        pdf.cell(0, 4.8, _drawable(pdf, text), new_x="LMARGIN", new_y="NEXT")
     pdf.ln(2)
     _angles(pdf, plan)
     pdf.set_y(_PAGE_MM[1] - 14)
@@ -159,7 +166,7 @@ def card_pdf(plan: Plan, title: str = "") -> bytes:
 
 def _heading(pdf: FPDF, plan: Plan, title: str) -> None:
     pdf.set_font("B612B", size=17)
-    pdf.cell(0, 9, _drawable(title or plan.brief.site.name or "Field card"), new_x="LMARGIN", new_y="NEXT")
+    pdf.cell(0, 9, _drawable(pdf, title or plan.brief.site.name or "Field card"), new_x="LMARGIN", new_y="NEXT")
     pdf.set_font("B612", size=10)
     rows = ", ".join(f"{len(r)} at {units.angle(r[0].pitch_deg)}" for r in plan.rows[:8])
     pdf.cell(0, 6, f"{len(plan.frames)} frames: {rows}", new_x="LMARGIN", new_y="NEXT")
@@ -172,9 +179,9 @@ def _pairs(pdf: FPDF, pairs: Sequence[tuple[str, str]], left: float, top: float)
     for name, value in pairs:
         pdf.set_x(left)
         pdf.set_font("B612", size=9)
-        pdf.cell(33, 5.4, _drawable(name[:22]))
+        pdf.cell(33, 5.4, _drawable(pdf, name[:22]))
         pdf.set_font("B612B", size=9.5)
-        pdf.multi_cell(61, 5.4, _drawable(value), align="L", new_x="LMARGIN", new_y="NEXT")
+        pdf.multi_cell(61, 5.4, _drawable(pdf, value), align="L", new_x="LMARGIN", new_y="NEXT")
 
 
 def _sketch(pdf: FPDF, plan: Plan, height: float) -> None:
@@ -213,7 +220,7 @@ def _sketch(pdf: FPDF, plan: Plan, height: float) -> None:
         ((x, y),) = place(np.array([[_about(mark.yaw_deg, middle) - middle, mark.pitch_deg]]))
         pdf.ellipse(x - 0.8, y - 0.8, 1.6, 1.6, style="F")
         pdf.set_xy(x + 1, y - 2)
-        pdf.cell(20, 4, _drawable(mark.name))
+        pdf.cell(20, 4, _drawable(pdf, mark.name))
     pdf.set_draw_color(0)
     pdf.set_xy(_MARGIN_MM, top + used[1] + 3)
 
@@ -272,6 +279,7 @@ def _angles(pdf: FPDF, plan: Plan) -> None:
         y += line
 
 
-def _drawable(text: str) -> str:
-    """Text in the shipped typeface: what it cannot draw is shown as a question mark."""
-    return "".join(c if ord(c) < 0x2500 else "?" for c in text)
+def _drawable(pdf: FPDF, text: str) -> str:
+    """Text in the shipped typefaces: what neither can draw is shown as a question mark."""
+    known = [font.cmap for font in pdf.fonts.values() if isinstance(font, TTFFont)]
+    return "".join(c if any(ord(c) in cmap for cmap in known) else "?" for c in text)

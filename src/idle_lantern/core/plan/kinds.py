@@ -68,7 +68,7 @@ KINDS: tuple[Kind, ...] = (
     Kind(
         "row",
         "Single row",
-        "A wide landscape or town: camera upright for height and pixels, a third of overlap, one frame beyond each end.",
+        "A wide landscape or town: camera upright for height and pixels; usual are a third of overlap and one frame beyond each end.",
         {
             "rig": {**_TURNING, "upright": True},
             "support": _ON_HEAD,

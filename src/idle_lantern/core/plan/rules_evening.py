@@ -10,8 +10,11 @@ from idle_lantern.core.base.memory import available_bytes
 from idle_lantern.core.plan.cost import cards_needed
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm, unfit_formats
+from idle_lantern.core.plan.sun import daylight_ev
 from idle_lantern.core.plan.zone import at_sea, place_offset_h, zone_of
 
+#: Lamps and shop windows read so much at any hour; a bright sky reads so much more than the ground (from memory).
+_LAMPS_EV, _SKY_OVER_GROUND_EV = 10.0, 3.0
 #: Where many programs stop (common practice, no source).
 _ELSEWHERE_MP = 500
 
@@ -54,16 +57,18 @@ def judge_light(plan: Plan) -> Iterator[Judgement]:
             "Begin on the sunny side, take fewer frames or a shorter focal length, or wait for steadier light.",
             "order-sun",
         )
-    if (
-        sun.altitude_deg < -1
-        and plan.brief.exposure.readings
-        and max(ev for _, ev in plan.brief.exposure.readings) > 10
-    ):
+    brightest, daylight = max(ev for _, ev in plan.brief.exposure.readings), daylight_ev(sun.altitude_deg)
+    if brightest > max(_LAMPS_EV, daylight + _SKY_OVER_GROUND_EV):
+        stands = (
+            f"{units.angle(sun.altitude_deg)} up"
+            if sun.altitude_deg >= 0
+            else f"{units.angle(-sun.altitude_deg)} below the horizon"
+        )
         yield Judgement(
             "dark-hour",
             Severity.NOTE,
-            f"At {site.start} the sun stands {units.angle(-sun.altitude_deg)} below the horizon, "
-            f"but the readings say {max(ev for _, ev in plan.brief.exposure.readings):.1f} EV.",
+            f"At {site.start} the sun stands {stands}: level ground then reads about {max(daylight, -6):.0f} EV, "
+            f"but the readings say {brightest:.1f} EV.",
             "Set the readings to the light of that hour.",
             "readings-sun",
         )

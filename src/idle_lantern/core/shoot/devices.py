@@ -29,5 +29,5 @@ class CameraDevice(Protocol):
     def shift_lens(self, right_mm: float, up_mm: float) -> None:
         """Move the lens; 0, 0 is its middle."""
 
-    def shoot(self, target: Path, taken: str) -> None:
-        """Take a frame into ``target``; ``taken`` is the EXIF time."""
+    def shoot(self, target: Path, taken: str, exposure_ev: float = 0.0) -> None:
+        """Take a frame into ``target``, longer than metered by ``exposure_ev`` stops; ``taken`` is the EXIF time."""

@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
+from functools import lru_cache
 
-from idle_lantern.core.outing.model import Outing
+import numpy as np
+
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.coverage import covered
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.rows import frame_rays
+from idle_lantern.core.plan.target_field import TargetField
 
 
 class FrameState(Enum):
@@ -33,6 +44,7 @@ class Guide:
 def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
     """State of the shoot; ``at`` is the frame chosen by hand as the next one."""
     done = {f.number for f in plan.frames if outing.shot(f) is not None}
+    done |= covered_already(plan, outing, [f for f in plan.frames if f.number not in done])
     missing = tuple(f.number for f in plan.frames if f.number not in done and f.number not in outing.skipped)
     following = at if at is not None and plan.frame(at) else (missing[0] if missing else None)
     states = []
@@ -46,6 +58,47 @@ def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
         else:
             states.append(FrameState.PLANNED)
     return Guide(tuple(states), following, len(done), missing, len(missing) * plan.seconds_per_frame)
+
+
+def covered_already(plan: Plan, outing: Outing, open_frames: Sequence[GridFrame]) -> set[int]:
+    """Numbers of planned frames of whose part of the picture nothing is missing: earlier shots show all of it.
+
+    After the plan has moved a little, what was shot stays shot where it still covers it.
+    """
+    taken = tuple(
+        (ref.yaw_deg, ref.pitch_deg, ref.roll_deg or 0.0)
+        for ref in outing.frames_to_join()
+        if ref.yaw_deg is not None and ref.pitch_deg is not None and _same_field(ref, plan.rig)
+    )
+    if not taken or not open_frames or plan.rig.motion != "turn":
+        return set()
+    return _covered(plan.rig, plan.target_field, tuple(open_frames), taken)
+
+
+def _same_field(ref: FrameRef, rig: Rig) -> bool:
+    wide = math.degrees(rig.lens().field_rad()[0])
+    return ref.field_deg is None or abs(ref.field_deg[0] - wide) < 0.02 * wide
+
+
+@lru_cache(maxsize=8)
+def _covered(
+    rig: Rig,
+    field: TargetField,
+    open_frames: tuple[GridFrame, ...],
+    taken: tuple[tuple[float, float, float], ...],
+) -> set[int]:
+    lens, wanted = rig.lens(), field.with_reserve()
+    rays = frame_rays(lens, 15)
+    cameras = rotations.from_yaw_pitch_roll(*np.radians(np.array(taken)).T)
+    found = set()
+    for frame in open_frames:
+        world = rays @ frame.world_from_camera.T
+        azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(world))
+        inside = (np.mod(azimuth - wanted.left_deg, 360) <= wanted.sweep_deg) & (altitude >= wanted.low_deg)
+        inside &= altitude <= wanted.high_deg
+        if covered(lens, cameras, world[inside]).all():
+            found.add(frame.number)
+    return found
 
 
 def turn_to_next(previous: GridFrame | None, following: GridFrame) -> tuple[float, float]:

@@ -5,14 +5,17 @@ from __future__ import annotations
 import datetime
 import math
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.outing import document
-from idle_lantern.core.outing.model import FrameRef
+from idle_lantern.core.outing.model import CaptureGroup, FrameRef, new_id
 from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.light import bracketed, reading_at
+from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice
 
@@ -21,33 +24,60 @@ class HeadWithCamera(HeadDevice, CameraDevice, Protocol):
     """A head and the camera on it."""
 
 
+@dataclass(frozen=True)
+class Shot:
+    """What was taken at one position; ``group`` holds its exposures together where it was bracketed."""
+
+    frames: tuple[FrameRef, ...]
+    group: CaptureGroup | None = None
+
+    @property
+    def number(self) -> int:
+        """The planned frame it was taken for."""
+        return self.frames[0].number or 0
+
+
+def exposures_of(plan: Plan, frame: GridFrame) -> tuple[float, ...]:
+    """Exposures planned for a frame, in EV from the metered one: a bracket, or 0 alone."""
+    exposure = plan.brief.exposure
+    if bracketed(reading_at(exposure, frame.yaw_deg), exposure):
+        return plan.setting.bracket_ev
+    return (0.0,)
+
+
 def shoot(
     devices: HeadWithCamera,
     frames: Sequence[GridFrame],
-    rig: Rig,
+    plan: Plan,
     folder: Path,
     taken_names: Sequence[str],
     *,
     progress: Progress,
-    on_shot: Callable[[FrameRef], None],
+    on_shot: Callable[[Shot], None],
 ) -> None:
-    """Take frames one after another into the outing in ``folder``; each is told as soon as its file is there.
+    """Take frames one after another into the outing in ``folder``, each as often as planned and with its bracket.
+
+    What was taken at a position is told as soon as its files are there.
 
     Raises
     ------
     InputError
         The folder cannot be written.
     Cancelled
-        Stopped between two frames; those taken stay.
+        Stopped between two positions; what was taken stays.
     """
     target = folder / document.FRAMES
     make_folder(target, inside=folder)
     names = set(taken_names)
     progress.begin("work", len(frames))
     for frame in frames:
-        ref = _shoot_one(devices, frame, rig, folder, names)
-        names.add(ref.file)
-        on_shot(ref)
+        for _ in range(plan.brief.run.repeats):
+            taken: list[FrameRef] = []
+            try:
+                _shoot_one(devices, frame, plan.rig, exposures_of(plan, frame), folder, names, taken)
+            finally:
+                if taken:
+                    on_shot(_as_shot(taken))
         progress.advance()
 
 
@@ -57,22 +87,40 @@ def field_deg(rig: Rig) -> tuple[float, float]:
     return math.degrees(across), math.degrees(up)
 
 
-def _shoot_one(devices: HeadWithCamera, frame: GridFrame, rig: Rig, folder: Path, names: set[str]) -> FrameRef:
+def _as_shot(taken: Sequence[FrameRef]) -> Shot:
+    if len(taken) == 1:
+        return Shot(tuple(taken))
+    # the join takes the exposure nearest to the metered one, which is shot first
+    return Shot(tuple(taken), CaptureGroup(new_id(), "bracket", tuple(ref.id for ref in taken), taken[0].id))
+
+
+def _shoot_one(
+    devices: HeadWithCamera,
+    frame: GridFrame,
+    rig: Rig,
+    exposures_ev: Sequence[float],
+    folder: Path,
+    names: set[str],
+    taken: list[FrameRef],
+) -> None:
     reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
     devices.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
-    taken = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
-    again, name = 1, f"f{frame.number:03d}.jpg"
-    while f"{document.FRAMES}/{name}" in names or (folder / document.FRAMES / name).exists():
-        again += 1
-        name = f"f{frame.number:03d}-{again}.jpg"
-    target = folder / document.FRAMES / name
-    devices.shoot(target, taken)
-    return FrameRef(
-        document.relative(folder, target),
-        frame.number,
-        reading.yaw_deg,
-        reading.pitch_deg,
-        reading.roll_deg,
-        taken,
-        field_deg=field_deg(rig),
-    )
+    for ev in sorted(exposures_ev, key=lambda v: (abs(v), v)):
+        at = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
+        again, name = 1, f"f{frame.number:03d}.jpg"
+        while f"{document.FRAMES}/{name}" in names or (folder / document.FRAMES / name).exists():
+            again += 1
+            name = f"f{frame.number:03d}-{again}.jpg"
+        target = folder / document.FRAMES / name
+        devices.shoot(target, at, ev)
+        ref = FrameRef(
+            document.relative(folder, target),
+            frame.number,
+            reading.yaw_deg,
+            reading.pitch_deg,
+            reading.roll_deg,
+            at,
+            field_deg=field_deg(rig),
+        )
+        names.add(ref.file)
+        taken.append(ref)

@@ -83,8 +83,12 @@ class SimulatedCamera:
         threads: int = 2,
     ) -> Picture:
         """Take one frame; the same arguments always give the same pixels."""
-        settings = settings or CameraSettings()
         view = self.view(scene, world_from_camera, time_s=time_s, threads=threads)
+        return self.develop(view, settings, seed=seed)
+
+    def develop(self, view: View, settings: CameraSettings | None = None, *, seed: int = 0) -> Picture:
+        """The frame that this light makes with these settings."""
+        settings = settings or CameraSettings()
         light = view.light
         if self.defocus:
             light = self._defocused(view, settings)

@@ -19,10 +19,9 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.shoot.devices import Reading
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import Diorama
+from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
+from idle_lantern.core.sim.surfaces import Diorama, View
 
-#: The stand-in renders at most so many megapixels a frame, so that a shot takes about a second.
-MOST_MEGAPIXELS = 2.4
 _SECONDS_BETWEEN = 6.0
 
 
@@ -45,6 +44,12 @@ class SimulatedRig:
         self.settings = CameraSettings()
         self.shots = 0
         self._reached: NDArray[Any] = np.eye(3)
+        self._seen: tuple[object, View] | None = None
+
+    @property
+    def frame_px(self) -> tuple[int, int]:
+        """Width and height of the frames it writes."""
+        return self.camera.lens.width, self.camera.lens.height
 
     def turn_to(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> Reading:
         """Turn; the scales read what was asked to a tenth of a degree."""
@@ -58,16 +63,18 @@ class SimulatedRig:
         lens = replace(self.camera.lens, cx=-right_mm * px_per_mm, cy=up_mm * px_per_mm)
         self.camera = replace(self.camera, lens=lens)
 
-    def shoot(self, target: Path, taken: str) -> None:
-        """Expose and write a JPEG with EXIF."""
-        picture = self.camera.expose(
-            self.scene, self._reached, self.settings, time_s=self.shots * _SECONDS_BETWEEN, seed=self.shots
-        )
+    def shoot(self, target: Path, taken: str, exposure_ev: float = 0.0) -> None:
+        """Expose and write a JPEG with EXIF; exposures of one bracket see the same light."""
+        settings = replace(self.settings, exposure_s=self.settings.exposure_s * 2**exposure_ev)
+        key = (self.shots, self.camera.lens)
+        if self._seen is None or self._seen[0] != key:
+            self._seen = (key, self.camera.view(self.scene, self._reached, time_s=self.shots * _SECONDS_BETWEEN))
+        picture = self.camera.develop(self._seen[1], settings, seed=self.shots if not exposure_ev else round(1e6 + 100 * exposure_ev) + self.shots)
         meta = Metadata(
             focal_mm=self.rig.focal_mm,
             sensor_width_mm=self.rig.sensor_width_mm,
             aperture=self.settings.aperture,
-            exposure_s=self.settings.exposure_s,
+            exposure_s=settings.exposure_s,
             iso=self.settings.iso,
             taken=taken,
             camera="Simulated camera",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
@@ -66,6 +66,15 @@ class Topic(QWidget):
             made.append((name, figure))
         result: QVBoxLayout = column(form(made))
         return result
+
+    def show_rows(self, keys: Sequence[str], shown: bool) -> None:
+        """Show or hide fields with their names."""
+        for key in keys:
+            field: QWidget = self.bound.numbers.get(key) or self.bound.choices[key]
+            field.setVisible(shown)
+            for name in self.findChildren(QLabel):
+                if name.buddy() is field:
+                    name.setVisible(shown)
 
     def told(self, tell: Callable[[Plan], str], name: str = "", role: str = "dim", *, later: bool = False) -> QLabel:
         """A sentence that follows from the plan; ``later`` as of ``facts``."""

@@ -91,6 +91,14 @@ class SupportTopic(Topic):
         box.add(right, 2)
         self.show_gear()
 
+    def show_plan(self, plan: Plan) -> None:
+        super().show_plan(plan)
+        kind = plan.brief.support.kind
+        # a hand and a hovering camera have neither scale nor stops, and only a head has a rail
+        self.show_rows(("step_deg", "tilt_step_deg", "scale_start_deg", "scale_clockwise"), kind in ("head", "tripod"))
+        self.show_rows(("legs_kg", "base_tilt_deg"), kind in ("head", "tripod"))
+        self.show_rows(("rail_mm", "rail_doubt_mm"), kind == "head")
+
     def show_gear(self) -> None:
         """Fill the list from the library."""
         self.head.clear()

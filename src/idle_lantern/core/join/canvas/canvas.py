@@ -64,6 +64,11 @@ class Canvas:
         return replace(self, width=width, height=height, px_per_rad=self.px_per_rad * exact, centre_px=(cx, cy))
 
 
+_BY_HAND = "Chosen by hand."
+#: Beyond so wide a field flat pictures are stretched too much at the rim (common practice, no source).
+_FLAT_DEG = 110
+
+
 def choose_projection(seen: Field) -> tuple[str, str]:
     """The projection that suits the field, with the reason in a sentence."""
     width, height = math.degrees(seen.width_rad), math.degrees(seen.high_rad - seen.low_rad)
@@ -85,7 +90,7 @@ def make_canvas(
     JoinError
         Nothing of the picture fits the projection.
     """
-    reason = "Chosen by hand."
+    reason = _BY_HAND
     if projection == "auto":
         projection, reason = choose_projection(seen)
     plane = Projection(projection, dict(parameters or ({"distance": 1.0} if projection == "panini" else {})))
@@ -100,7 +105,9 @@ def make_canvas(
         canvas_from_world = rotations.about_x(-middle_altitude) @ canvas_from_world
     scale = max(lens.focal_px for lens in poses.lenses)
     draft = Canvas(plane, 1, 1, 1.0, (0.0, 0.0), canvas_from_world)
-    box = _bounds(poses, draft)
+    box, cut = _bounds(poses, draft)
+    if reason == _BY_HAND:
+        reason += _warning(projection, box, cut)
     if plane.wraps and seen.full_circle:
         if width_px is None:
             width_px = 2 * round(math.pi * scale)
@@ -127,8 +134,8 @@ def make_canvas(
     )
 
 
-def _bounds(poses: Poses, draft: Canvas) -> tuple[float, float, float, float]:
-    """Left, top, right, bottom in radians of what lies within the projection's reach."""
+def _bounds(poses: Poses, draft: Canvas) -> tuple[tuple[float, float, float, float], float]:
+    """Left, top, right, bottom in radians of what lies within the projection's reach, and the share that does not."""
     limits = draft.projection.limits
     points = []
     for lens, rotation in zip(poses.lenses, poses.world_from_camera):
@@ -156,4 +163,17 @@ def _bounds(poses: Poses, draft: Canvas) -> tuple[float, float, float, float]:
     plane = plane[np.isfinite(plane).all(1)]
     if len(plane) == 0:
         raise JoinError(f"Nothing of the picture fits the {draft.projection.name} projection", remedy="Choose another")
-    return tuple(float(x) for x in (*plane.min(0), *plane.max(0)))  # type: ignore[return-value]
+    return (*map(float, plane.min(0)), *map(float, plane.max(0))), float(1 - within.mean())  # type: ignore[return-value]
+
+
+def _warning(projection: str, box: tuple[float, float, float, float], cut: float) -> str:
+    """What a projection that was chosen by hand costs here."""
+    told = f" It cannot show all: {cut:.0%} of what the frames' rims enclose is cut off." if cut > 0.01 else ""
+    if projection == "rectilinear":
+        half = math.atan(max(-box[0], box[2]))
+        if math.degrees(2 * half) > _FLAT_DEG:
+            told += (
+                f" Flat over {math.degrees(2 * half):.0f}° draws the rim {1 / math.cos(half) ** 2:.0f} times as wide as the "
+                "middle: cylinder or panini suit better."
+            )
+    return told

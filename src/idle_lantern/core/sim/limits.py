@@ -1,0 +1,4 @@
+"""What the simulated stand-ins do less than real ones; told where it is seen, without loading the island."""
+
+#: A frame is rendered with at most so many megapixels, so that a shot takes about a second.
+MOST_MEGAPIXELS = 2.4
