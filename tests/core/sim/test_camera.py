@@ -25,7 +25,7 @@ def _grey(a: np.ndarray, _b: np.ndarray, _f: np.ndarray) -> np.ndarray:
 
 
 def _dark(directions: np.ndarray, _pixel: float) -> np.ndarray:
-    return np.full((*directions.shape[:2], 3), 0.02, np.float32)
+    return np.full((*directions.shape[:-1], 3), 0.02, np.float32)
 
 
 def _post(distance: float, width: float = 0.02) -> Diorama:

@@ -13,6 +13,8 @@ from idle_lantern.core.frames.reading import read
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import Plan, make_plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.sim.camera import SimulatedCamera
 from idle_lantern.core.sim.devices import SimulatedRig
 
 
@@ -59,3 +61,15 @@ def test_a_shifted_lens_slides_the_picture_and_changes_nothing_else():
     differing = np.abs(shifted[: 320 - down, : 480 - right] - plain[down:, right:]).max(-1) > 3
     # the renderer softens rims by the rows it works on at once, so a line of pixels may differ
     assert differing.mean() < 0.002
+
+
+def test_a_frame_looked_at_ahead_is_the_same_and_comes_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """While one looks through the finder the next frame is rendered; the shot only develops and writes it."""
+    plain, ahead = (SimulatedRig(Rig(width_px=300, height_px=200)) for _ in range(2))
+    for rig, name in ((plain, "a.jpg"), (ahead, "b.jpg")):
+        if rig is ahead:
+            rig.prepare(20.0, 5.0)
+            monkeypatch.setattr(SimulatedCamera, "view", None)
+        rig.turn_to(20.0, 5.0)
+        rig.shoot(tmp_path / name, "2026:05:14 18:40:00")
+    assert (tmp_path / "a.jpg").read_bytes() == (tmp_path / "b.jpg").read_bytes()

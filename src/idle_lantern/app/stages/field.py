@@ -218,6 +218,19 @@ class FieldStage(Stage):
         self.all_button.setEnabled(self.can_shoot() and bool(self.state.guide.missing))
         self.again_button.setEnabled(self.can_again())
 
+    def _prepare(self, frame: GridFrame) -> None:
+        """Let the stand-in render the next frame while the photographer looks through the finder."""
+        if self.desk.tasks.busy(SHOOTING) or frame.shift_right_mm or frame.shift_up_mm:
+            return
+        devices = self.devices()
+        self.desk.start(
+            "Looking ahead",
+            lambda _t: devices.prepare(frame.yaw_deg, frame.pitch_deg, frame.roll_deg),
+            lambda _r: None,
+            self._failed,
+            quiet=True,
+        )
+
     def _show_finder(self, frame: GridFrame) -> None:
         height, text = model.height_deg(self.state.plan), f"{frame.number}"
         wanted = (frame.number, (self.state.outing.id, self.state.outing.rig, frame))
@@ -230,6 +243,7 @@ class FieldStage(Stage):
         def done(picture: Picture) -> None:
             if self._look_for == wanted:  # a later look was asked for meanwhile
                 self.finder.show_look(picture.pixels, frame.pitch_deg, frame.roll_deg, height, text)
+                self._prepare(frame)
 
         self.desk.start(
             "Finder",

@@ -8,12 +8,15 @@ exposure and white balance, noise, clipping, sRGB encoding.
 from __future__ import annotations
 
 import math
+import os
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from threadpoolctl import threadpool_limits
 
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
 from idle_lantern.core.geometry import rotations
@@ -22,6 +25,8 @@ from idle_lantern.core.sim.surfaces import Diorama, View, look
 
 Array = NDArray[Any]
 
+#: Workers that look along the rows of a frame.
+ALL_CORES = os.cpu_count() or 2
 #: Exposure value at ISO 100 at which the scene's sunlit white just stays below clipping.
 SCENE_EV = 14.0
 _FULL_WELL_ELECTRONS = 60000.0
@@ -80,7 +85,7 @@ class SimulatedCamera:
         *,
         time_s: float = 0.0,
         seed: int = 0,
-        threads: int = 2,
+        threads: int = ALL_CORES,
     ) -> Picture:
         """Take one frame; the same arguments always give the same pixels."""
         view = self.view(scene, world_from_camera, time_s=time_s, threads=threads)
@@ -97,11 +102,11 @@ class SimulatedCamera:
         rng = np.random.default_rng([seed, 77])
         return self._developed(light, settings, rng)
 
-    def view(self, scene: Diorama, world_from_camera: Array, *, time_s: float = 0.0, threads: int = 2) -> View:
+    def view(self, scene: Diorama, world_from_camera: Array, *, time_s: float = 0.0, threads: int = ALL_CORES) -> View:
         """The light that falls through the lens before anything spoils it."""
         rotation = np.asarray(world_from_camera, np.float32)
-        rows, columns = np.mgrid[: self.lens.height, : self.lens.width].astype(np.float64)
-        directions = self.lens.unproject(np.stack([columns, rows], -1)).astype(np.float32) @ rotation.T
+        with threadpool_limits(1, user_api="blas"):
+            directions = _rays(self.lens) @ rotation.T
         origin = np.asarray(world_from_camera, float) @ np.asarray(self.pupil_m)
         return look(scene, origin, directions, 1 / self.lens.focal_px, time_s=time_s, threads=threads)
 
@@ -135,14 +140,7 @@ class SimulatedCamera:
 
     def relative_light(self) -> Array:
         """Fall-off over the frame, (H, W), 1 at the axis."""
-        u0, v0 = self.lens.principal_px
-        half = math.hypot(self.lens.width, self.lens.height) / 2
-        v, u = np.mgrid[: self.lens.height, : self.lens.width].astype(np.float32)
-        rho2 = ((u - np.float32(u0)) ** 2 + (v - np.float32(v0)) ** 2) / np.float32(half * half)
-        light = np.maximum(1 + rho2 * (self.falloff[0] + rho2 * self.falloff[1]), 0)
-        # outside the image circle there is none
-        light[np.hypot(u - u0, v - v0) > self.lens.circle_px] = 0
-        return np.asarray(light.astype(np.float32))
+        return _relative_light(self.lens, self.falloff)
 
     def _developed(self, light: Array, settings: CameraSettings, rng: np.random.Generator) -> Picture:
         gain = 2.0 ** (SCENE_EV - settings.exposure_value) * np.asarray(settings.white_balance)
@@ -181,6 +179,25 @@ class Head:
         )
         result: Array = lean @ rotations.from_yaw_pitch_roll(yaw, pitch, roll)
         return result
+
+
+@lru_cache(maxsize=2)
+def _rays(lens: Lens) -> Array:
+    """The ray of each pixel in the camera's frame, (H, W, 3); the same for every frame of a run."""
+    rows, columns = np.mgrid[: lens.height, : lens.width].astype(np.float64)
+    return lens.unproject(np.stack([columns, rows], -1)).astype(np.float32)
+
+
+@lru_cache(maxsize=2)
+def _relative_light(lens: Lens, falloff: tuple[float, float]) -> Array:
+    u0, v0 = lens.principal_px
+    half = math.hypot(lens.width, lens.height) / 2
+    v, u = np.mgrid[: lens.height, : lens.width].astype(np.float32)
+    rho2 = ((u - np.float32(u0)) ** 2 + (v - np.float32(v0)) ** 2) / np.float32(half * half)
+    light = np.maximum(1 + rho2 * (falloff[0] + rho2 * falloff[1]), 0)
+    # outside the image circle there is none
+    light[np.hypot(u - u0, v - v0) > lens.circle_px] = 0
+    return np.asarray(light.astype(np.float32))
 
 
 def _disc(diameter: float) -> Array:

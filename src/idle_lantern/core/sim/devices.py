@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -45,6 +46,7 @@ class SimulatedRig:
         self.shots = 0
         self._reached: NDArray[Any] = np.eye(3)
         self._seen: tuple[object, View] | None = None
+        self._looking = threading.Lock()
 
     @property
     def frame_px(self) -> tuple[int, int]:
@@ -66,10 +68,11 @@ class SimulatedRig:
     def shoot(self, target: Path, taken: str, exposure_ev: float = 0.0) -> None:
         """Expose and write a JPEG with EXIF; exposures of one bracket see the same light."""
         settings = replace(self.settings, exposure_s=self.settings.exposure_s * 2**exposure_ev)
-        key = (self.shots, self.camera.lens)
-        if self._seen is None or self._seen[0] != key:
-            self._seen = (key, self.camera.view(self.scene, self._reached, time_s=self.shots * _SECONDS_BETWEEN))
-        picture = self.camera.develop(self._seen[1], settings, seed=self.shots if not exposure_ev else round(1e6 + 100 * exposure_ev) + self.shots)
+        picture = self.camera.develop(
+            self._look(self.shots, self._reached),
+            settings,
+            seed=self.shots if not exposure_ev else round(1e6 + 100 * exposure_ev) + self.shots,
+        )
         meta = Metadata(
             focal_mm=self.rig.focal_mm,
             sensor_width_mm=self.rig.sensor_width_mm,
@@ -81,6 +84,20 @@ class SimulatedRig:
             lens=f"Simulated {self.rig.focal_mm:g} mm",
         )
         write(picture, target, WriteOptions(jpeg_quality=94, metadata=meta))
+
+    def prepare(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> None:
+        """Look already where the next frame will be taken, while nobody waits for it."""
+        shot = self.shots + 1
+        self._look(shot, self.head.pointed(yaw_deg, pitch_deg, roll_deg, shot=shot))
+
+    def _look(self, shot: int, reached: NDArray[Any]) -> View:
+        """What the lens sees at that moment; the last look is kept for the other exposures of a bracket."""
+        camera = self.camera
+        key = (shot, camera.lens, reached.tobytes())
+        with self._looking:
+            if self._seen is None or self._seen[0] != key:
+                self._seen = (key, camera.view(self.scene, reached, time_s=shot * _SECONDS_BETWEEN))
+            return self._seen[1]
 
     def finder(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0, width_px: int = 360) -> Picture:
         """What the finder shows in that direction."""

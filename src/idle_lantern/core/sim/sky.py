@@ -26,7 +26,13 @@ def make_sky(sun_direction: tuple[float, float, float], clouds: float = 1.0, see
         lift = np.clip(up, 0, 1) ** np.float32(0.45)
         colour = _HORIZON + lift[..., None] * (_ZENITH - _HORIZON)
         toward = np.clip(directions @ sun, 0, 1)
-        glow = 0.5 * toward**8 + 0.8 * toward**90 + 6.0 * np.clip((toward - 0.99996) / 0.00002, 0, 1)
+        p8 = np.square(np.square(np.square(toward)))
+        p64 = np.square(np.square(np.square(p8)))
+        glow = (
+            0.5 * p8
+            + 0.8 * (p64 * p8 * p8 * p8 * np.square(toward))
+            + 6.0 * np.clip((toward - 0.99996) / 0.00002, 0, 1)
+        )
         colour = colour + glow[..., None] * np.array([1.0, 0.88, 0.7], np.float32)
         if clouds > 0:
             t = np.float32(_CLOUD_HEIGHT_M) / np.maximum(up, np.float32(0.03))

@@ -9,17 +9,20 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from threadpoolctl import threadpool_limits
 
 from idle_lantern.core.sim import textures
 
 Array = NDArray[Any]
 
-#: (a, b, footprint) in metres -> (H, W, 3) reflectance, linear light.
+#: (a, b, footprint) in metres, (N,) each -> (N, 3) reflectance, linear light.
 Material = Callable[[Array, Array, Array], Array]
-#: (a, b, footprint) in metres -> (H, W) coverage 0..1.
+#: (a, b, footprint) in metres, (N,) each -> (N,) coverage 0..1.
 Outline = Callable[[Array, Array, Array], Array]
 
 _COARSE = 16
+#: Rows that one worker looks along at a time.
+_STRIP = 256
 
 
 @dataclass(frozen=True)
@@ -57,7 +60,7 @@ class Quad:
         return self.corner_at(time_s) + w / 2 * np.asarray(self.across) + h / 2 * np.asarray(self.down)
 
 
-#: Directions -> (H, W, 3) linear light of what lies at no distance.
+#: Directions (N, 3) -> (N, 3) linear light of what lies at no distance.
 Sky = Callable[[Array, float], Array]
 
 
@@ -94,32 +97,78 @@ def look(
     """Look at ``scene`` from ``origin_m`` along unit world ``directions`` (H, W, 3).
 
     ``pixel_rad`` is the angle of one pixel, to which all detail is filtered. NaN
-    directions give black.
+    directions give black. What hides comes first, so that nothing is drawn that is not seen.
     """
     h, w = directions.shape[:2]
     directions = directions.astype(np.float32, copy=False)
+    blind = ~np.isfinite(directions[..., 0])
+    if blind.any():
+        directions = np.where(blind[..., None], np.array([0, -1, 0], np.float32), directions)
     light = np.zeros((h, w, 3), np.float32)
     distance = np.full((h, w), np.inf, np.float32)
     here = np.asarray(origin_m, float)
-    order = sorted(scene.quads, key=lambda q: (q.layer, -float(np.linalg.norm(q.middle_at(time_s) - here))))
-    strips = [slice(top, min(top + 256, h)) for top in range(0, h, 256)]
+    order = sorted(scene.quads, key=lambda q: (-q.layer, float(np.linalg.norm(q.middle_at(time_s) - here))))
+    coarse = np.ascontiguousarray(directions[::_COARSE, ::_COARSE])
+    within = _bounds(coarse)
+    placed = [
+        (quad, window)
+        for quad in order
+        if _may_show(quad, here, within, time_s)
+        and (window := _window(quad, quad.corner_at(time_s) - here, coarse, directions.shape)) is not None
+    ]
 
-    def one(rows: slice) -> None:
-        d = directions[rows]
-        blind = ~np.isfinite(d[..., 0])
-        if blind.all():
-            return
-        d = np.where(blind[..., None], np.array([0, -1, 0], np.float32), d) if blind.any() else d
-        part = scene.sky(d, pixel_rad)
-        coarse = np.ascontiguousarray(d[::_COARSE, ::_COARSE])
-        for quad in order:
-            _paint(quad, scene, here, d, coarse, pixel_rad, time_s, part, distance[rows])
-        part[blind] = 0
-        light[rows] = part
+    def one(top: int) -> None:
+        bottom = min(top + _STRIP, h)
+        strip = _Strip(
+            directions[top:bottom].reshape(-1, 3),
+            light[top:bottom].reshape(-1, 3),
+            distance[top:bottom].reshape(-1),
+            np.where(blind[top:bottom], np.float32(0), np.float32(1)),
+        )
+        for quad, (rows, columns) in placed:
+            first, last = max(rows.start, top) - top, min(rows.stop, bottom) - top
+            if first < last:
+                _paint(quad, scene, here, strip, (slice(first, last), columns), pixel_rad, time_s)
+        sky = np.flatnonzero(strip.through)
+        if len(sky):
+            strip.light[sky] += strip.through.ravel()[sky][:, None] * scene.sky(strip.directions[sky], pixel_rad)
 
-    with ThreadPoolExecutor(threads) as pool:
-        list(pool.map(one, strips))
+    # each worker has one thread: products of three columns gain nothing from more, which would only wait for each other
+    with threadpool_limits(1, user_api="blas"), ThreadPoolExecutor(threads) as pool:
+        list(pool.map(one, range(0, h, _STRIP)))
     return View(light, distance)
+
+
+def _bounds(coarse: Array) -> tuple[Array, float]:
+    """The middle of a field of rays, and the angle to the farthest of them (with the width of a cell)."""
+    middle = coarse.reshape(-1, 3).mean(0)
+    length = float(np.linalg.norm(middle))
+    if length < 0.1:  # all round: nothing can be left out
+        return np.array([0.0, 0.0, 1.0]), np.pi
+    middle = middle / length
+    farthest = float(np.arccos(np.clip((coarse.reshape(-1, 3) @ middle).min(), -1, 1)))
+    return middle, farthest + _step(coarse)
+
+
+def _may_show(quad: Quad, here: Array, within: tuple[Array, float], time_s: float) -> bool:
+    """Whether the sphere round a quad reaches into a field of rays."""
+    towards = quad.middle_at(time_s) - here
+    distance, radius = float(np.linalg.norm(towards)), float(np.hypot(*quad.size_m)) / 2
+    if radius >= distance:
+        return True
+    apart = float(np.arccos(np.clip(towards @ within[0] / distance, -1, 1)))
+    return apart <= within[1] + float(np.arcsin(radius / distance))
+
+
+def _step(coarse: Array) -> float:
+    """The widest step between neighbours of a coarse field of rays."""
+    if coarse.shape[0] < 2 or coarse.shape[1] < 2:
+        return 0.1
+    return max(
+        float(np.linalg.norm(coarse[0, 1] - coarse[0, 0])),
+        float(np.linalg.norm(coarse[-1, -1] - coarse[-2, -1])),
+        float(np.linalg.norm(coarse[-1, -1] - coarse[-1, -2])),
+    )
 
 
 def _window(quad: Quad, corner: Array, coarse: Array, shape: tuple[int, ...]) -> tuple[slice, slice] | None:
@@ -129,14 +178,7 @@ def _window(quad: Quad, corner: Array, coarse: Array, shape: tuple[int, ...]) ->
     side, low = np.meshgrid(np.linspace(0, w, 7), np.linspace(0, h, 7))
     points = corner + side.reshape(-1, 1) * across + low.reshape(-1, 1) * down
     points /= np.linalg.norm(points, axis=1, keepdims=True)
-    if coarse.shape[0] > 1 and coarse.shape[1] > 1:
-        step = max(
-            float(np.linalg.norm(coarse[0, 1] - coarse[0, 0])),
-            float(np.linalg.norm(coarse[-1, -1] - coarse[-2, -1])),
-            float(np.linalg.norm(coarse[-1, -1] - coarse[-1, -2])),
-        )
-    else:
-        step = 0.1
+    step = _step(coarse)
     flat = coarse.reshape(-1, 3)
     near = (flat @ points.T.astype(np.float32)).max(1) > np.cos(min(1.0, 1.6 * step))
     normal = quad.normal
@@ -155,58 +197,76 @@ def _window(quad: Quad, corner: Array, coarse: Array, shape: tuple[int, ...]) ->
     )
 
 
+@dataclass(frozen=True)
+class _Strip:
+    """Some rows of a look, as flat arrays of (N, 3) or (N,) that are filled in; ``through`` (rows, columns) is what
+    the nearer things let by so far."""
+
+    directions: Array
+    light: Array
+    distance: Array
+    through: Array
+
+
 def _paint(
     quad: Quad,
     scene: Diorama,
     here: Array,
-    directions: Array,
-    coarse: Array,
+    strip: _Strip,
+    window: tuple[slice, slice],
     pixel_rad: float,
     time_s: float,
-    light: Array,
-    distance: Array,
 ) -> None:
+    """Add a quad's light where something of it is seen, and lessen what it lets by."""
     corner = quad.corner_at(time_s) - here
     normal = quad.normal
     height = float(corner @ normal)
     if abs(height) < 1e-6 or (quad.one_sided and height > 0):
         return
-    window = _window(quad, corner, coarse, directions.shape)
-    if window is None:
+    rows, columns = np.nonzero(strip.through[window])
+    if not len(rows):
         return
-    d = directions[window]
+    at = (rows + window[0].start) * strip.through.shape[1] + (columns + window[1].start)
     w, h = quad.size_m
-    slope = d @ normal.astype(np.float32)
+    axes = np.stack([normal, quad.across, quad.down], 1).astype(np.float32)
+    slope, a, b = (strip.directions[at] @ axes).T
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         t = np.float32(height) / slope
-        a = t * (d @ np.asarray(quad.across, np.float32)) - np.float32(corner @ np.asarray(quad.across))
-        b = t * (d @ np.asarray(quad.down, np.float32)) - np.float32(corner @ np.asarray(quad.down))
+        a = t * a - np.float32(corner @ np.asarray(quad.across))
+        b = t * b - np.float32(corner @ np.asarray(quad.down))
     footprint = np.abs(t) * np.float32(pixel_rad)
-    seen = (t > 0) & (a > -footprint) & (a < w + footprint) & (b > -footprint) & (b < h + footprint)
-    if not seen.any():
+    seen = np.flatnonzero((t > 0) & (a > -footprint) & (a < w + footprint) & (b > -footprint) & (b < h + footprint))
+    if not len(seen):
         return
-    # narrow to the rows and columns really touched
-    rows, columns = np.flatnonzero(seen.any(1)), np.flatnonzero(seen.any(0))
-    cut = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
-    seen, slope = seen[cut], slope[cut]
-    t, a, b = (np.where(seen, x[cut], np.float32(1)) for x in (t, a, b))
-    footprint = np.where(seen, footprint[cut], np.float32(1))
-    blur = footprint / np.maximum(np.abs(slope), np.float32(0.02)) ** np.float32(0.7)
+    if len(seen) < len(at):
+        at = at[seen]
+        slope, t, a, b, footprint = _those((slope, t, a, b, footprint), seen)
     if quad.outline is None:
         cover = textures.edge(np.minimum(np.minimum(a, w - a), np.minimum(b, h - b)), footprint)
     else:
         cover = quad.outline(a, b, footprint)
-    cover = cover * seen
-    if not cover.any():
-        return
+        shown = np.flatnonzero(cover > 0)
+        if not len(shown):
+            return
+        if len(shown) < 0.9 * len(at):  # an outline leaves much of its rectangle empty
+            at, cover = at[shown], cover[shown]
+            slope, t, a, b, footprint = _those((slope, t, a, b, footprint), shown)
+    blur = footprint / np.maximum(np.abs(slope), np.float32(0.02)) ** np.float32(0.7)
     colour = quad.material(a, b, blur)
     if quad.lit:
         facing = -np.sign(height) * normal
         lambert = max(0.0, float(facing @ np.asarray(scene.sun_direction)))
         colour = colour * (np.asarray(scene.shade) + lambert * np.asarray(scene.sun)).astype(np.float32)
-    veil = np.exp(-t / np.float32(scene.haze_m))[..., None]
+    veil = np.exp(-t / np.float32(scene.haze_m))[:, None]
     colour = colour * veil + np.asarray(scene.haze, np.float32) * (1 - veil)
-    target = light[window][cut]
-    target += cover[..., None] * (colour - target)
-    depth = distance[window][cut]
-    depth[...] = np.where(cover > 0.5, t, depth)
+    through = strip.through.reshape(-1)
+    left = through[at]
+    strip.light[at] += (left * cover)[:, None] * colour
+    through[at] = left * (1 - cover)
+    solid = np.flatnonzero((cover > 0.5) & np.isinf(strip.distance[at]))
+    strip.distance[at[solid]] = t[solid]
+
+
+def _those(arrays: Sequence[Array], at: Array) -> list[Array]:
+    """The same places of several arrays."""
+    return [array[at] for array in arrays]

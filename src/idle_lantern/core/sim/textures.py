@@ -18,6 +18,7 @@ Array = NDArray[Any]
 
 _SIZE = 1024
 _LEVELS = 9
+_ROW = 512
 
 
 @lru_cache(maxsize=1)
@@ -44,7 +45,7 @@ def noise(a: Array, b: Array, footprint: Array, tile: float, seed: int) -> Array
 
     Parameters
     ----------
-    a, b, footprint : (H, W) float32
+    a, b, footprint : float32, of one shape
         Surface coordinates and pixel footprint, in metres.
     tile : float
         Side of the repeating texture in metres.
@@ -55,23 +56,39 @@ def noise(a: Array, b: Array, footprint: Array, tile: float, seed: int) -> Array
     shift = np.random.default_rng(seed).uniform(0, _SIZE, 2).astype(np.float32)
     if seed % 2:
         a, b = b, a
-    lod = np.log2(np.maximum(footprint * per_metre, np.float32(1)))
-    result = np.zeros(a.shape, np.float32)
-    low, high = lod.min(axis=1), lod.max(axis=1)
-    for i, level in enumerate(_halvings()):
+    lod = np.log2(np.maximum(footprint.ravel() * per_metre, np.float32(1)))
+    result = np.zeros(lod.shape, np.float32)
+    across, down = a.ravel(), b.ravel()
+    low, high = int(lod.min(initial=_LEVELS)), int(lod.max(initial=0)) + 1
+    for i in range(low, min(high, _LEVELS - 1) + 1):
         # a pixel takes from the two levels next to its own; beyond the last the noise has averaged out
-        rows = np.flatnonzero((high > i - 1) & (low < i + 1))
-        if rows.size == 0:
+        weight = 1 - np.abs(lod - np.float32(i))
+        at = np.flatnonzero(weight > 0)
+        if not len(at):
             continue
-        part = slice(rows[0], rows[-1] + 1)
+        all_of_them = len(at) == len(lod)
         n, size = np.float32(_SIZE >> i), np.float32(0.5**i)
-        u = a[part] * (per_metre * size) + ((shift[0] + np.float32(0.5)) * size - np.float32(0.5))
-        v = b[part] * (per_metre * size) + ((shift[1] + np.float32(0.5)) * size - np.float32(0.5))
-        u -= np.floor(u / n) * n
-        v -= np.floor(v / n) * n
-        weight = np.maximum(1 - np.abs(lod[part] - np.float32(i)), 0)
-        result[part] += weight * cv2.remap(level, u, v, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    return result
+        u, v = (across, down) if all_of_them else (across[at], down[at])
+        u = u * (per_metre * size) + ((shift[0] + np.float32(0.5)) * size - np.float32(0.5))
+        v = v * (per_metre * size) + ((shift[1] + np.float32(0.5)) * size - np.float32(0.5))
+        u -= np.floor(u * (1 / n)) * n
+        v -= np.floor(v * (1 / n)) * n
+        found = _sampled(_halvings()[i], u, v)
+        if all_of_them:
+            result += weight * found
+        else:
+            result[at] += weight[at] * found
+    return result.reshape(a.shape)
+
+
+def _sampled(level: Array, u: Array, v: Array) -> Array:
+    """A texture at places (N,) each, in rows as short as the sampler takes them."""
+    rows = -(-len(u) // _ROW)
+    padded = np.zeros((2, rows * _ROW), np.float32)
+    padded[0, : len(u)], padded[1, : len(v)] = u, v
+    places = padded.reshape(2, rows, _ROW)
+    found = cv2.remap(level, places[0], places[1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(found.ravel()[: len(u)])
 
 
 def detail(a: Array, b: Array, footprint: Array, seed: int, strength: float = 0.3) -> Array:
