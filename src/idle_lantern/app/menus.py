@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QAction, QKeySequence
-from PyQt6.QtWidgets import QLineEdit, QMainWindow, QPlainTextEdit
+from PyQt6.QtWidgets import QLineEdit, QMainWindow, QPlainTextEdit, QWidget
 
 from idle_lantern.app.actions import ACTIONS, Action, shown_keys
 from idle_lantern.app.history import History
@@ -74,6 +74,12 @@ class Menus(QObject):
 
     def _is_here(self, action: Action) -> bool:
         return not action.stage or action.stage == self._stage
+
+    def follow_focus(self, _before: QWidget | None, now: QWidget | None) -> None:
+        """Listen to the field that is typed into, and to nothing else: a filter for all events costs time at each of them."""
+        if isinstance(now, (QLineEdit, QPlainTextEdit)):
+            now.removeEventFilter(self)  # never twice
+            now.installEventFilter(self)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """While text is typed, plain keys are letters and not shortcuts."""

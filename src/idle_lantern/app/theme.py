@@ -109,11 +109,31 @@ def apply(app: QApplication, name: str, text_size: float = 1.0) -> None:
     _text_size = min(max(text_size, TEXT_SIZES[0]), TEXT_SIZES[-1])
     _current = LOOKS.get(name, LOOKS["dark"])
     app.setFont(font())
-    palette = app.palette()
-    for role in (QPalette.ColorRole.Link, QPalette.ColorRole.LinkVisited):
-        palette.setColor(role, colour("accent"))
-    app.setPalette(palette)
+    app.setPalette(_palette())
     app.setStyleSheet(_sheet(_current))
+
+
+def _palette() -> QPalette:
+    """What the sheet does not name: text, links, grounds. Tones of every widget by rules of the sheet would take a second."""
+    roles = QPalette.ColorRole
+    palette = QPalette()
+    for role, tone in (
+        (roles.Window, "ground"),
+        (roles.Base, "raised"),
+        (roles.AlternateBase, "panel"),
+        (roles.Button, "raised"),
+        (roles.ToolTipBase, "raised"),
+        (roles.Highlight, "accent"),
+        (roles.HighlightedText, "on_accent"),
+        (roles.Link, "accent"),
+        (roles.LinkVisited, "accent"),
+        (roles.PlaceholderText, "dim"),
+    ):
+        palette.setColor(role, colour(tone))
+    for role in (roles.WindowText, roles.Text, roles.ButtonText, roles.ToolTipText):
+        palette.setColor(role, colour("text"))
+        palette.setColor(QPalette.ColorGroup.Disabled, role, colour("dim"))
+    return palette
 
 
 def _sheet(k: Look) -> str:
@@ -122,7 +142,6 @@ def _sheet(k: Look) -> str:
 
     field = round(_FIELD * k.text_scale) - 2 * (7 + 1)  # the sheet counts what lies inside frame and padding
     return f"""
-* {{ font-family: '{FAMILY}'; font-size: {px(BODY)}; color: {k.text}; }}
 QMainWindow, QWidget#ground, QDialog {{ background: {k.ground}; }}
 QWidget#panel, QScrollArea#panel {{ background: {k.panel}; }}
 QLabel {{ background: transparent; }}

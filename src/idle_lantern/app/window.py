@@ -88,8 +88,8 @@ class Window(QMainWindow):
         self.menus.history = lambda: self.state.history
         self._connect()
         app = QApplication.instance()
-        if app is not None:
-            app.installEventFilter(self.menus)
+        if isinstance(app, QApplication):
+            app.focusChanged.connect(self.menus.follow_focus)
         self.go("plan")
 
     def _connect(self) -> None:
@@ -359,6 +359,6 @@ class Window(QMainWindow):
         self.placing.remember()
         settings_module.save(self.desk.settings)
         app = QApplication.instance()
-        if app is not None:
-            app.removeEventFilter(self.menus)
+        if isinstance(app, QApplication):
+            app.focusChanged.disconnect(self.menus.follow_focus)
         super().closeEvent(event)

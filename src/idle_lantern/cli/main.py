@@ -43,13 +43,15 @@ def _run(arguments: list[str]) -> int:
             f"There is too little memory to begin: {file_size(_LEAST_BYTES)} are needed, {file_size(free)} are free",
             remedy="Close other programs",
         )
+    if not arguments:
+        return _window()
     parser = _Parser(
         prog="idle-lantern", description="Plan, shoot, join and deliver panoramas. Without a command: the window."
     )
     parser.add_argument("--version", action="version", version=f"Idle Lantern {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
     # a command's libraries take half a second to load: only those of the one asked for are
-    for name in arguments[:1] if arguments and arguments[0] in COMMANDS else COMMANDS:
+    for name in arguments[:1] if arguments[0] in COMMANDS else COMMANDS:
         importlib.import_module(f"idle_lantern.cli.{name}").add_parser(commands)
     args = parser.parse_args(arguments)
     return _window() if args.command is None else int(args.run(args))

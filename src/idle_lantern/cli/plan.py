@@ -11,7 +11,6 @@ from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.strict_json import read_text
-from idle_lantern.core.plan.card import write_card
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_spec
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import angle_list, make_plan
@@ -47,6 +46,9 @@ def run(args: argparse.Namespace) -> int:
     for judgement in judge(plan):
         say(f"{judgement.sentence} {judgement.remedy}")
     if args.card is not None:
+        # its PDF library takes half a second to load
+        from idle_lantern.core.plan.card import write_card
+
         write_card(plan, args.card)
     if args.out is None:
         give(angle_list(plan))

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Scene
@@ -70,7 +69,12 @@ def tolerance_mm(lens: Lens, step_rad: float, near_m: float, far_m: float, allow
 
     if over(nearest_mm) <= 0:
         return math.inf
-    return float(brentq(over, 0.0, nearest_mm, xtol=1e-6))
+    # halved by hand: the package for it takes longer to load than the window to open
+    low, high = 0.0, nearest_mm
+    while high - low > 1e-6 * max(1.0, low):
+        middle = (low + high) / 2
+        low, high = (low, middle) if over(middle) > 0 else (middle, high)
+    return low
 
 
 def need(rig: Rig, frames: Sequence[GridFrame], scene: Scene, off_mm: float, allowed_px: float) -> PupilNeed:
