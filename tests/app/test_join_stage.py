@@ -82,7 +82,8 @@ def test_facts_keep_their_height_under_long_findings(joined: Window, settled: Ca
 
 def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Window, settled: Callable):
     solution = joined.state.solution
-    assert joined.state.joined is not None
+    joined_before = joined.state.joined
+    assert joined_before is not None
     before = _alpha(joined)
     dialog = _dialog(qtbot, joined)
     dialog.brush.setValue(120)
@@ -101,6 +102,12 @@ def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Win
     settled(joined)
     assert joined.state.solution is solution, "nothing was matched again"
     after = _alpha(joined)
+    crops = [joined_before.crop, joined.state.joined.crop]
+    if crops[1].area < 0.97 * crops[0].area:  # the hole costs much of the rectangle without gaps: never without a word
+        assert "leaves a hole that no other frame shows" in joined.message_text()
+        assert f"{crops[0].height}" in joined.message_text().replace("\u202f", "")
+        assert f"{crops[1].height}" in joined.message_text().replace("\u202f", "")
+    assert crops[1].area < 0.97 * crops[0].area
     assert ((before > 0) & (after == 0)).sum() > 0.5 * hidden * 480 * 680
     # painted again and taken back, the picture is whole as before
     dialog = _dialog(qtbot, joined, by_key=False)

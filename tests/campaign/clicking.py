@@ -63,6 +63,10 @@ class Clicked:
         return min(self.rss_mib[-2 * n // 5 :]) / min(self.rss_mib[n // 5 : 3 * n // 5]) - 1 if n >= 10 else 0.0
 
 
+#: A run of more steps tells how far it has come.
+_LONG = 5000
+
+
 def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds: float = 1e9) -> Clicked:
     """``steps`` random things, or as many as fit into the time, in a window with an outing and a few frames."""
     done = Clicked()
@@ -101,6 +105,8 @@ def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds:
                 QApplication.processEvents()
                 if done.steps % max(1, min(500, steps // 20)) == 0:
                     _compare(window, done)
+                    if steps > _LONG:
+                        sys.stderr.write(f"{done.steps} steps, {done.rss_mib[-1]:.0f} MiB\n")
         finally:
             closer.stop()
             sys.excepthook = before
@@ -186,7 +192,8 @@ def _leave_dialogs(rng: Random) -> None:
     if isinstance(dialog, QDialog):
         buttons = [b for b in dialog.findChildren(QAbstractButton) if b.isVisible() and b.isEnabled()]
         if buttons and rng.random() < 0.6:
-            rng.choice(buttons).click()
+            # not from here: a question that this click brings up would wait for this very timer, which does not come again
+            QTimer.singleShot(0, rng.choice(buttons).click)
         else:
             dialog.reject()
 

@@ -136,6 +136,25 @@ def test_frames_at_the_poles_of_a_narrow_sweep_keep_the_overlap(
     assert not any(j.key == "overlap-small" for j in judge(plan))
 
 
+def test_random_narrow_sweeps_to_the_poles_keep_coverage_and_overlap():
+    """Any focal length, sweep, overlap and wish: dense samples by area, and the frame at each pole by its rays."""
+    rng = np.random.default_rng(5)
+    for _ in range(30):
+        rig = Rig(**FULL, focal_mm=rng.uniform(18, 60), upright=bool(rng.integers(2)))
+        half, overlap = rng.uniform(5, 60), rng.uniform(0.15, 0.45)
+        low = -90.0 if rng.random() < 0.5 else rng.uniform(-40, 10)
+        wish = int(rng.integers(-1, 3))
+        field = TargetField(-half, half, low, 90, overlap, zenith_frames=wish, nadir_frames=wish)
+        plan = _plan(rig, field)
+        assert _seen(rig, plan.frames, _even(field, 6000)).all(), (rig, field)
+        assert wish < 0 or sum(f.role == "zenith" for f in plan.frames) == wish
+        top = next((f for f in plan.frames if f.role == "zenith"), None)
+        if top is not None:
+            rows = [f for f in plan.frames if f.role == "field"]
+            beside = [f for f in rows if f.pitch_deg == max(f.pitch_deg for f in rows)]
+            assert _seen(rig, beside, _rays(rig) @ _camera(top).T).mean() >= overlap - 0.04, (rig, field)
+
+
 def _rings(plan: Plan) -> Counter[tuple[str, int]]:
     return Counter((f.role, round(f.pitch_deg)) for f in plan.frames)
 

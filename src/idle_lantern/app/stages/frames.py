@@ -41,6 +41,8 @@ class FramesStage(Stage):
         self.list = ThumbnailList()
         self.list.chosen.connect(lambda frame: self.state.select(None, frame))
         self.summary = label("", "head", name="frames-summary")
+        self.join_button = button("Join these frames", lambda: desk.ask("join.here"), main=True, name="go-join")
+        self.remove_button = button("Remove   [Delete]", self.remove, name="remove")
         self.empty = label(
             "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
             wrap=True,
@@ -53,7 +55,7 @@ class FramesStage(Stage):
                 button("Bring in pictures …", self.ask_files, name="bring-files"),
                 button("Bring in a folder …", self.ask_folder, name="bring-folder"),
                 None,
-                button("Join these frames", lambda: desk.ask("join.here"), main=True, name="go-join"),
+                self.join_button,
             ),
         )
         self.view = PictureView()
@@ -75,7 +77,7 @@ class FramesStage(Stage):
             ),
             self.view,
             details,
-            row(self.out_button, button("Remove   [Delete]", self.remove, name="remove"), None),
+            row(self.out_button, self.remove_button, None),
         )
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 5)
@@ -173,6 +175,8 @@ class FramesStage(Stage):
     def _fill(self) -> None:
         outing = self.state.outing
         self.empty.setVisible(not outing.frames)
+        self.join_button.setEnabled(len(outing.frames_to_join()) >= 2)
+        self.join_button.setToolTip("" if self.join_button.isEnabled() else "A join needs two frames at least")
         self.summary.setText(model.summary(outing))
         used = {r.id for r in outing.frames_to_join()}
         self.list.show_frames({r.id: model.caption(r, joined=r.id in used) for r in outing.frames})
@@ -242,6 +246,7 @@ class FramesStage(Stage):
         ref = self._ref()
         frame = ref.id if ref else ""
         self.out_button.setEnabled(ref is not None)
+        self.remove_button.setEnabled(ref is not None)
         self.title.setText(Path(ref.file).name if ref else "")
         shown = model.facts(self.state.outing, ref, self._infos.get(frame), self._faults.get(frame, ""))
         for key, text in shown.items():

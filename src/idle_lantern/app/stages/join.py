@@ -105,6 +105,8 @@ class JoinStage(Stage):
             self.desk.tell("A join needs at least two frames. Shoot them in Field or bring pictures in under Frames.")
             return
         self._start(None)
+        if not self.isVisible() and self.desk.joins.busy:
+            self.desk.tell("The frames are being joined; the picture comes under Join.", problem=False)
 
     def _start(self, solution: Solution | None) -> None:
         place = self.state.place

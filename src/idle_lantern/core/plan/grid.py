@@ -22,7 +22,7 @@ from idle_lantern.core.plan.coverage import holes, prove
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.ladder import DENSER, SPARE_RAD, Ends, cheapest, ladder_of, rungs, tilt_up, turns
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.rows import bands, cap_reach, half_widths
+from idle_lantern.core.plan.rows import cap_reach, half_widths
 from idle_lantern.core.plan.shift_grid import shift_grid
 from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
 from idle_lantern.core.plan.yaws import on_stops, round_about, spread
@@ -63,7 +63,7 @@ def plan_grid(
         if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 2200).any():
             break
     wishes = (support.step_deg, support.tilt_step_deg, target_field.spare_ends, target_field.row_frames)
-    if not any(wishes) and all(f.role == "field" for f in frames):
+    if not any(wishes) and max(field.zenith_frames, field.nadir_frames) < 1:
         plain = _numbered(_row_rule(lens, field), field)
         in_reach = all(support.tilt_low_deg <= f.pitch_deg <= support.tilt_high_deg for f in plain)
         if len(plain) < len(frames) and in_reach and _serves(rig, plain, field):
@@ -134,7 +134,10 @@ def _best_rows(
     chosen = ladder.pitches[[k // len(DENSER) for k in path]]
     density = DENSER[[k % len(DENSER) for k in path]]
     steps = turns(lens, chosen, target_field.overlap) * tighter * density
-    rows = _filled_rows(lens, target_field, support, chosen, steps, (bottoms[nadir], tops[zenith]), whole_at_deg)
+    bands_of = ladder.low.ravel()[path], ladder.high.ravel()[path]
+    rows = _filled_rows(
+        lens, target_field, support, chosen, steps, bands_of, (bottoms[nadir], tops[zenith]), whole_at_deg
+    )
     return [*_caps(target_field, zenith, 0), *rows[::-1], *_caps(target_field, 0, nadir)]
 
 
@@ -161,11 +164,12 @@ def _filled_rows(
     support: Support,
     pitches: Array,
     steps: Array,
+    bands_of: tuple[Array, Array],
     between: tuple[float, float],
     whole_at_deg: float | None,
 ) -> list[Row]:
     """The rows with their frames; how far a row's ends reach follows from the heights it alone must cover."""
-    low, high = bands(lens, pitches, steps / 2)
+    low, high = bands_of
     with np.errstate(invalid="ignore"):
         joints = (high[:-1] + low[1:]) / 2
     bottoms, tops = np.append(between[0], joints), np.append(joints, between[1])

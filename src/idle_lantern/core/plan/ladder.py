@@ -26,12 +26,14 @@ DENSER = np.array([1.0, 0.85, 0.7])
 _POLE = math.pi / 2
 _EACH = np.arange(len(DENSER))
 _MOST_RUNGS = 60
+#: Pitches of rungs are rounded to a millionth.
+_ROUNDED = 2e-6
 _MOST_TURN = 2 * math.pi / 3
 
 
 @dataclass(frozen=True)
 class Ladder:
-    """Pitches that a row may have and, by pitch and density, its frames and the band it covers."""
+    """Pitches that a row may have and, by pitch and density, its frames and the band they cover."""
 
     pitches: Array
     counts: Array
@@ -134,8 +136,10 @@ def rungs(
     beyond = np.concatenate([[0.01, 0.03], np.arange(1, 15) / 20]) * up
     outside = np.concatenate([a - beyond, b + beyond])
     outside = outside[(outside >= lowest) & (outside <= highest)]
-    # level rows, and one that looks at the middle of the field
-    middle = np.array([0.0, *((bottom + top) / 2 for bottom in bottoms for top in tops)])
+    # level rows, one that looks at the middle of the field, and those that a frame at a pole needs next to it
+    capped = not target_field.full_circle and max(target_field.zenith_frames, target_field.nadir_frames) > 0
+    next_to_pole = (up - _POLE, _POLE - up) if capped else ()
+    middle = np.array([0.0, *next_to_pole, *((bottom + top) / 2 for bottom in bottoms for top in tops)])
     middle = middle[(middle >= lowest) & (middle <= highest)]
     return np.unique(np.round(np.concatenate([*from_low, *from_high, *even, middle, outside]), 6))
 
@@ -175,8 +179,8 @@ def cheapest(ladder: Ladder, ends: Ends, up: float) -> tuple[float, list[int]]:
     pitches, counts = ladder.pitches, ladder.counts
     bottom, top = ends.bottom, ends.top
     n, m = counts.shape
-    starts = (ladder.low <= bottom - SPARE_RAD) & (pitches <= ends.most_bottom_pitch + 1e-9)[:, None]
-    finishes = (ladder.high >= top + SPARE_RAD) & (pitches >= ends.least_top_pitch - 1e-9)[:, None]
+    starts = (ladder.low <= bottom - SPARE_RAD) & (pitches <= ends.most_bottom_pitch + _ROUNDED)[:, None]
+    finishes = (ladder.high >= top + SPARE_RAD) & (pitches >= ends.least_top_pitch - _ROUNDED)[:, None]
     if not starts.any():  # the head cannot tilt that far: do what can be done
         starts = ladder.low <= ladder.low.min() + 1e-9
     if not finishes.any():

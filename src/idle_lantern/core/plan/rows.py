@@ -20,6 +20,7 @@ Array = NDArray[Any]
 
 _POLE = math.pi / 2
 _MOST_TURN = 2 * math.pi / 3
+_STEEP = math.radians(55)
 _LEAST_TURN = math.radians(0.02)
 #: Directions count as shown from this far inside the frame on.
 _RIM_PX = 1.0
@@ -106,7 +107,13 @@ def bands(lens: Lens, pitches: Array, half_steps: Array) -> tuple[Array, Array]:
     def sees(altitudes: Array) -> Array:
         return lens.sees(_in_frame(p, offsets, altitudes), _RIM_PX)
 
-    inside = sees(start).all(1)
+    within = sees(start)
+    # near a pole what lies far beside the frame's middle line is seen only nearer to the pole
+    for share in (0.25, 0.5, 0.75) if not within.all() else ():
+        nearer = start + share * (np.copysign(_POLE, p) - start)
+        found = ~within & (np.abs(p) > _STEEP) & sees(nearer)
+        start, within = np.where(found, nearer, start), within | found
+    inside = within.all(1)
 
     def edge(end: float) -> Array:
         reached = sees(np.full_like(start, end))

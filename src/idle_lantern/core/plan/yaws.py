@@ -10,6 +10,9 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 
+#: Reaches come with so much kept back for rounding; it alone is worth no frame more.
+_KEPT_BACK_RAD = math.radians(0.05)
+
 
 def clicks_of(steps_rad: Array, stop_rad: float, *, closed: bool) -> Array:
     """Stops of the head between neighbours that may stand so far apart; at least one.
@@ -36,8 +39,8 @@ def spread(left: float, sweep: float, step: float, half: float, wished: int = 0)
     ``wished`` frames are spread over it whatever their step, where it is not 0.
     """
     half = min(half, sweep / 2)
-    count = wished or 1 + max(0, math.ceil((sweep - 2 * half) / step - 1e-9))
-    if count == 1 and half < sweep / 2 - 1e-9 and not wished:
+    count = wished or 1 + max(0, math.ceil((sweep - 2 * half - 2 * _KEPT_BACK_RAD) / step - 1e-9))
+    if count == 1 and half < sweep / 2 - _KEPT_BACK_RAD and not wished:
         count = 2
     half = min(half, sweep / 2 if count == 1 else sweep / (2 * count) if sweep - 2 * half < 1e-9 else half)
     if count == 1:
