@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from dataclasses import replace
 from pathlib import Path
 
@@ -69,6 +70,8 @@ def test_a_frame_looked_at_ahead_is_the_same_and_comes_at_once(tmp_path: Path, m
     for rig, name in ((plain, "a.jpg"), (ahead, "b.jpg")):
         if rig is ahead:
             rig.prepare(20.0, 5.0)
+            thread = next(t for t in threading.enumerate() if t.name == "looking ahead")
+            thread.join(20)
             monkeypatch.setattr(SimulatedCamera, "view", None)
         rig.turn_to(20.0, 5.0)
         rig.shoot(tmp_path / name, "2026:05:14 18:40:00")

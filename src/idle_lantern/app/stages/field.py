@@ -222,14 +222,7 @@ class FieldStage(Stage):
         """Let the stand-in render the next frame while the photographer looks through the finder."""
         if self.desk.tasks.busy(SHOOTING) or frame.shift_right_mm or frame.shift_up_mm:
             return
-        devices = self.devices()
-        self.desk.start(
-            "Looking ahead",
-            lambda _t: devices.prepare(frame.yaw_deg, frame.pitch_deg, frame.roll_deg),
-            lambda _r: None,
-            self._failed,
-            quiet=True,
-        )
+        self.devices().prepare(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
 
     def _show_finder(self, frame: GridFrame) -> None:
         height, text = model.height_deg(self.state.plan), f"{frame.number}"

@@ -169,7 +169,7 @@ class JoinStage(Stage):
     def _show_finished(self, shown: Shown) -> None:
         self.view.set_source(shown.source, shown.size)
         self.picture_on_map.emit(shown.on_map)
-        planned = [shot.id for f in self.state.plan.frames if (shot := self.state.outing.shot(f)) is not None]
+        planned = [shot.id for shot in self.state.outing.shots(self.state.plan.frames).values()]
         found = model.on_map(shown.result, planned)
         self.join_on_map.emit(
             JoinOnMap(

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Annotated
 
@@ -171,17 +172,23 @@ class Outing:
         Number and direction must agree: after the plan has changed, frame 3 may be
         another place, and what was shot for the old one does not count for it.
         """
-        besides = self.besides()
+        return self.shots([planned]).get(planned.number)
+
+    def shots(self, planned: Sequence[GridFrame]) -> dict[int, FrameRef]:
+        """What ``shot`` says of many planned frames, by number, in one walk over what was shot."""
+        wanted, besides = {f.number: f for f in planned}, self.besides()
+        found: dict[int, FrameRef] = {}
         for ref in reversed(self.frames):
+            frame = wanted.get(ref.number) if ref.number is not None else None
+            if frame is None or frame.number in found or ref.id in besides:
+                continue
             if (
-                ref.number == planned.number
-                and ref.id not in besides
-                and ref.yaw_deg is not None
+                ref.yaw_deg is not None
                 and ref.pitch_deg is not None
-                and same_place((ref.yaw_deg, ref.pitch_deg), (planned.yaw_deg, planned.pitch_deg), self._field_deg(ref))
+                and same_place((ref.yaw_deg, ref.pitch_deg), (frame.yaw_deg, frame.pitch_deg), self._field_deg(ref))
             ):
-                return ref
-        return None
+                found[frame.number] = ref
+        return found
 
     def besides(self) -> frozenset[str]:
         """Frames for which another one of their bracket or series stands."""

@@ -13,7 +13,7 @@ import numpy as np
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.outing.model import FrameRef, Outing
-from idle_lantern.core.plan.coverage import covered
+from idle_lantern.core.plan.coverage import cameras_of, covered
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
@@ -43,8 +43,13 @@ class Guide:
 
 def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
     """State of the shoot; ``at`` is the frame chosen by hand as the next one."""
-    done = {f.number for f in plan.frames if outing.shot(f) is not None}
-    done |= covered_already(plan, outing, [f for f in plan.frames if f.number not in done])
+    shots = outing.shots(plan.frames)
+    done = set(shots)
+    counted = {ref.id for ref in shots.values()}
+    # as long as the plan stands as it was shot, every shot counts for its frame and there is nothing to look for
+    others = [ref for ref in outing.frames_to_join() if ref.id not in counted and ref.number is not None]
+    if others:
+        done |= covered_already(plan, outing, [f for f in plan.frames if f.number not in done])
     missing = tuple(f.number for f in plan.frames if f.number not in done and f.number not in outing.skipped)
     following = at if at is not None and plan.frame(at) else (missing[0] if missing else None)
     states = []
@@ -80,6 +85,10 @@ def _same_field(ref: FrameRef, rig: Rig) -> bool:
     return ref.field_deg is None or abs(ref.field_deg[0] - wide) < 0.02 * wide
 
 
+#: Frames looked at in one go, so that a large plan stays quick; the others count as missing.
+_MOST_LOOKED_AT = 400
+
+
 @lru_cache(maxsize=8)
 def _covered(
     rig: Rig,
@@ -90,13 +99,18 @@ def _covered(
     lens, wanted = rig.lens(), field.with_reserve()
     rays = frame_rays(lens, 15)
     cameras = rotations.from_yaw_pitch_roll(*np.radians(np.array(taken)).T)
+    # only where a frame stands whose neighbours were shot; a large plan that nobody has begun is not looked through
+    across, up = lens.field_rad()
+    towards = cameras_of(open_frames)[:, :, 2] @ cameras[:, :, 2].T
+    near = towards > math.cos(min(math.pi, math.hypot(across, up)))
     found = set()
-    for frame in open_frames:
+    for at in np.flatnonzero(towards.max(1) > math.cos(math.hypot(across, up) / 2))[:_MOST_LOOKED_AT]:
+        frame = open_frames[at]
         world = rays @ frame.world_from_camera.T
         azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(world))
         inside = (np.mod(azimuth - wanted.left_deg, 360) <= wanted.sweep_deg) & (altitude >= wanted.low_deg)
         inside &= altitude <= wanted.high_deg
-        if covered(lens, cameras, world[inside]).all():
+        if covered(lens, cameras[near[at]], world[inside]).all():
             found.add(frame.number)
     return found
 

@@ -86,9 +86,11 @@ class SimulatedRig:
         write(picture, target, WriteOptions(jpeg_quality=94, metadata=meta))
 
     def prepare(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> None:
-        """Look already where the next frame will be taken, while nobody waits for it."""
+        """Look already where the next frame will be taken, in a thread of its own that nobody waits for."""
         shot = self.shots + 1
-        self._look(shot, self.head.pointed(yaw_deg, pitch_deg, roll_deg, shot=shot))
+        reached = self.head.pointed(yaw_deg, pitch_deg, roll_deg, shot=shot)
+        if not self._looking.locked():
+            threading.Thread(target=self._look, args=(shot, reached), name="looking ahead", daemon=True).start()
 
     def _look(self, shot: int, reached: NDArray[Any]) -> View:
         """What the lens sees at that moment; the last look is kept for the other exposures of a bracket."""
