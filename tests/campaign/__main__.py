@@ -14,7 +14,7 @@ from random import Random
 
 from idle_lantern.core.base.memory import few_arenas
 from tests.campaign import documents, pictures
-from tests.campaign.breaks import BREAKS, Ground, prepare
+from tests.campaign.breaks import BREAKS, Ground, may_mount, mounted_full, prepare
 from tests.campaign.watch import HEADING, Tally, random_of, watched
 
 #: Cases of each kind for one damaged picture; a click is a step in the window.
@@ -67,8 +67,9 @@ def run(kind: str, seeds: range, folder: Path) -> Tally:
     if kind == "clicks":
         return clicks(len(seeds), Random(f"clicks {seeds.start}"), folder, ground)
     tally = Tally()
+    ways = (*BREAKS[kind], mounted_full) if kind == "full disks" and may_mount(ground.folder) else BREAKS[kind]
     for seed in seeds:
-        way = BREAKS[kind][seed % len(BREAKS[kind])]
+        way = ways[seed % len(ways)]
         begun = time.monotonic()
         try:
             way(ground, random_of(seed))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import resource
 import signal
@@ -18,9 +19,11 @@ from random import Random
 import numpy as np
 from PIL import Image
 
+from idle_lantern.app.stages.frames_model import bring, contents
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.holding import HeldOuting
@@ -110,6 +113,33 @@ def killed_save(ground: Ground, rng: Random) -> None:
     assert not left, left
     for path in (folder / assets.FOLDER).glob("*"):
         path.unlink()
+
+
+def killed_import(ground: Ground, rng: Random) -> None:
+    """SIGKILL while pictures are brought in; the outing opens with some of them, and the pictures are as they were."""
+    folder = ground.folder / "outing"
+    document.save(Outing("bring", "2026-05-14T18:00"), folder)
+    before = [path.read_bytes() for path in ground.frames]
+
+    def bring_on() -> int:
+        with HeldOuting(folder) as held:
+            outing = held.load()
+            for _ in range(10_000):
+                brought = bring(list(ground.frames), folder, SILENT)
+                for files in (brought.files[:1], brought.files):
+                    outing = edits.bring_frames(files).apply(outing)
+                    held.save(edits.know_contents(contents(outing, folder, SILENT)).apply(outing))
+                outing = edits.remove_frames([ref.id for ref in outing.frames]).apply(outing)
+        return 0
+
+    _in_child(bring_on, kill_after_s=rng.uniform(0.0, 0.25))
+    with HeldOuting(folder) as held:
+        outing = held.load()
+    assert len(outing.frames) in (0, 1, len(ground.frames))
+    sums = [hashlib.sha256(data).hexdigest() for data in before]
+    assert [ref.sha256 for ref in outing.frames] == sums[: len(outing.frames)]
+    assert [path.read_bytes() for path in ground.frames] == before
+    assert not [p.name for p in folder.iterdir() if "part" in p.name]
 
 
 def two_at_once(ground: Ground, rng: Random) -> None:
@@ -205,6 +235,39 @@ def full_disk_saving(ground: Ground, rng: Random) -> None:
     assert not [p.name for p in folder.iterdir() if "part" in p.name]
 
 
+def mounted_full(ground: Ground, rng: Random) -> None:
+    """A file system that is really full: told, nothing half-written; with room again the same bytes as ever."""
+    ending = rng.choice(_ENDINGS)
+    disk, words = ground.folder / "disk", ground.folder / "words"
+    disk.mkdir(exist_ok=True)
+    size = 64 * 1024 + len(ground.whole[ending]) * 4
+    subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={size}", "none", str(disk)], check=True)
+    try:
+        filler, target = disk / "filler", disk / f"o{ending}"
+        target.write_bytes(b"older")
+        free = os.statvfs(disk).f_bavail * os.statvfs(disk).f_frsize
+        filler.write_bytes(b"x" * max(0, free - rng.randrange(0, len(ground.whole[ending]))))
+        code = _in_child(lambda: main(_joining(ground.frames, target)), words=words)
+        _check_words(words, code, {2})
+        assert sorted(p.name for p in disk.iterdir()) == ["filler", target.name], "left over"
+        assert target.read_bytes() == b"older"
+        filler.unlink()
+        assert _in_child(lambda: main(_joining(ground.frames, target))) == 0
+        assert target.read_bytes() == ground.whole[ending]
+    finally:
+        subprocess.run(["umount", str(disk)], check=True)
+
+
+def may_mount(folder: Path) -> bool:
+    """Whether file systems can be mounted here: root on its own machine may, others may not."""
+    probe = folder / "probe"
+    probe.mkdir()
+    tried = subprocess.run(["mount", "-t", "tmpfs", "none", str(probe)], capture_output=True, check=False)
+    if tried.returncode == 0:
+        subprocess.run(["umount", str(probe)], check=True)
+    return tried.returncode == 0
+
+
 def signalled(ground: Ground, rng: Random) -> None:
     """A signal at any moment of a whole process: one line, the right exit code, no traceback, the target whole or absent."""
     work = ground.clear()
@@ -260,7 +323,7 @@ def closed_streams(ground: Ground, rng: Random) -> None:
 
 
 BREAKS: dict[str, tuple[Callable[[Ground, Random], None], ...]] = {
-    "kills": (killed_join, killed_save, killed_delivery, two_at_once),
+    "kills": (killed_join, killed_save, killed_delivery, killed_import, two_at_once),
     "full disks": (full_disk, full_disk_saving),
     "signals": (signalled,),
     "memory": (starved,),

@@ -22,6 +22,7 @@ from idle_lantern.core.plan.brief import Mark, Stop
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
 from idle_lantern.core.plan.planner import angle_list
 from idle_lantern.core.plan.remedies import REMEDIES
+from idle_lantern.core.plan.target_field import AS_NEEDED
 
 
 class PlanCommands(QObject):
@@ -108,10 +109,17 @@ class PlanCommands(QObject):
         self._state.apply(edits.set_target_field("Plan the full circle", left_deg=-180.0, right_deg=180.0))
 
     def full_sphere(self) -> None:
-        """Everything: straight up and straight down too."""
+        """Everything: once straight up and twice straight down too, unless other numbers were told."""
+        field = self._state.outing.target_field
         self._state.apply(
             edits.set_target_field(
-                "Plan the full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0
+                "Plan the full sphere",
+                left_deg=-180.0,
+                right_deg=180.0,
+                low_deg=-90.0,
+                high_deg=90.0,
+                zenith_frames=1 if field.zenith_frames == AS_NEEDED else field.zenith_frames,
+                nadir_frames=2 if field.nadir_frames == AS_NEEDED else field.nadir_frames,
             )
         )
 

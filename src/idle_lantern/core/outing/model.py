@@ -196,15 +196,20 @@ class Outing:
 
     def frames_to_join(self) -> tuple[FrameRef, ...]:
         """The last frame of each position, and all that were brought in, without those left out."""
-        taken: list[FrameRef] = []
+        kept: set[str] = set()
         besides = self.besides()
+        later: dict[int, list[FrameRef]] = {}  # of the same planned frame
         for ref in reversed(self.frames):
             if ref.id in besides:
                 continue
-            if ref.number is None or not any(self._repeats(ref, later) for later in taken):
-                taken.append(ref)
-        kept = {ref.id for ref in taken}
-        return tuple(ref for ref in self.frames if ref.id in kept and ref.id not in self.choices.left_out)
+            if ref.number is not None:
+                same = later.setdefault(ref.number, [])
+                if any(self._repeats(ref, other) for other in same):
+                    continue
+                same.append(ref)
+            kept.add(ref.id)
+        left_out = frozenset(self.choices.left_out)
+        return tuple(ref for ref in self.frames if ref.id in kept and ref.id not in left_out)
 
     def _field_deg(self, ref: FrameRef) -> tuple[float, float]:
         """Field of view of a frame as it was shot, or of the present rig where the frame does not tell."""

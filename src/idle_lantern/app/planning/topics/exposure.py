@@ -70,7 +70,7 @@ class ExposureTopic(Topic):
         readings = b.text("exposure", "readings", "Meter readings", write_readings, parse_readings)
         box.add(
             column(
-                label("Meter readings, azimuth: EV at ISO 100", wrap=True),
+                label("Azimuth: EV at ISO 100", wrap=True),
                 readings,
                 row(button("Take them from the sun", self.commands.readings_by_sun, name="readings-sun"), None),
                 form(
