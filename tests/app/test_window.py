@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 import json
+import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -29,6 +31,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.actions import ACTIONS, STAGES, shown_keys
 from idle_lantern.app.history import History
 from idle_lantern.app.settings import Settings
+from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tile_loader import GAP_GREY, tile_image
@@ -450,6 +453,24 @@ def test_closing_saves_and_settings_come_back(qtbot: QtBot, window: Window):
     assert (kept.look, kept.last_outing) == ("light", str(folder))
     assert (kept.window_width, kept.window_height) == (window.width(), window.height())
     window.set_look("dark")
+
+
+def test_a_window_that_nobody_closed_is_collected_without_waiting_for_its_work(qtbot: QtBot):
+    """The collector deleted the pool of its threads, which waited for the interpreter that the collector held."""
+    begun = threading.Event()
+
+    def work(_task: Task) -> int:
+        begun.set()
+        return sum(range(30_000_000))
+
+    window = Window(Settings())
+    window.tasks.start("Long work", work, lambda _r: None, lambda _e: None)
+    assert begun.wait(10)
+    window.deleteLater()
+    del window
+    gc.collect()
+    qtbot.wait(50)
+    gc.collect()
 
 
 def test_the_next_window_has_the_size_of_the_last_but_never_more_than_the_screen(qtbot: QtBot):

@@ -7,6 +7,7 @@ import logging
 from collections.abc import Callable
 from typing import Any
 
+from PyQt6 import sip
 from PyQt6.QtCore import QCoreApplication, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from idle_lantern.core.base.errors import Cancelled, LanternError
@@ -14,6 +15,10 @@ from idle_lantern.core.base.memory import is_out_of_memory
 from idle_lantern.core.base.progress import StageClock
 
 log = logging.getLogger(__name__)
+
+#: Pools whose threads may still work. One that is deleted waits for its threads, and where the collector deletes it with
+#: a window that nobody closed, it holds the interpreter that they need: both would wait for ever.
+_POOLS: list[QThreadPool] = []
 
 
 class Task(QObject):
@@ -115,7 +120,8 @@ class TaskRunner(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = QThreadPool(self)
+        self._pool = QThreadPool()
+        _POOLS.append(self._pool)
         self._pool.setMaxThreadCount(3)
         self._tasks: list[Task] = []
         self._closed = False
@@ -157,7 +163,7 @@ class TaskRunner(QObject):
         """A signal may wait in the queue while the window closes; then nobody is there to take it."""
 
         def guarded(*values: object) -> None:
-            if not self._closed:
+            if not self._closed and not sip.isdeleted(self):
                 call(*values)
 
         return guarded
@@ -193,7 +199,8 @@ class TaskRunner(QObject):
         """Stop everything and wait; for closing. What was handed over before that is still taken."""
         for task in list(self._tasks):
             task.cancel()
-        self._pool.waitForDone(wait_ms)
+        if self._pool.waitForDone(wait_ms) and self._pool in _POOLS:
+            _POOLS.remove(self._pool)
         if not self._closed:
             QCoreApplication.sendPostedEvents()
         self._closed = True
