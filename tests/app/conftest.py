@@ -43,7 +43,8 @@ def no_window_is_left_open() -> Iterator[None]:
 @pytest.fixture
 def window(qtbot: QtBot) -> Iterator[Window]:
     """A window with a new, empty outing taken with a small camera."""
-    theme.apply(make_application(), "dark")  # whatever a test before left
+    if (theme.look().name, theme.scaled(100)) != ("dark", 100):  # what a test before left
+        theme.apply(make_application(), "dark")
     w = Window(Settings())
     qtbot.addWidget(w, before_close_func=lambda x: x.tasks.cancel_all())
     w.resize(1280, 800)
