@@ -17,6 +17,7 @@ from idle_lantern.core.plan.brief import Brief, Site
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.shoot.shooting import field_deg
 from idle_lantern.core.sim.devices import SimulatedRig
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
@@ -53,7 +54,13 @@ def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
         target = folder / document.FRAMES / f"f{frame.number:03d}.jpg"
         devices.shoot(target, taken)
         ref = FrameRef(
-            document.relative(folder, target), frame.number, reading.yaw_deg, reading.pitch_deg, reading.roll_deg, taken
+            document.relative(folder, target),
+            frame.number,
+            reading.yaw_deg,
+            reading.pitch_deg,
+            reading.roll_deg,
+            taken,
+            field_deg=field_deg(outing.rig),
         )
         outing = edits.add_frame(ref).apply(outing)
         progress.advance()
