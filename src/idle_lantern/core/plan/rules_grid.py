@@ -153,8 +153,11 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
             "rows-half",
         )
     if outdoors:
-        little = [f for f in plan.frames if f.role == "field" and f not in sky and f.pitch_deg > 0]
-        shares = {f.number: land_share(plan.rig, f) for f in little}
+        in_sky = {f.number for f in sky}
+        little = [f for f in plan.frames if f.role == "field" and f.number not in in_sky and f.pitch_deg > 0]
+        by_pitch = {f.pitch_deg: f for f in little}  # how much land a frame shows hangs on nothing else
+        shares_at = {pitch: land_share(plan.rig, f) for pitch, f in by_pitch.items()}
+        shares = {f.number: shares_at[f.pitch_deg] for f in little}
         least = min(shares, key=lambda n: shares[n], default=0)
         few = sum(share < _LAND_SHARE for share in shares.values())
         if few:
