@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 from pytestqt.qtbot import QtBot
+from tests.helpers.fields import retype
 
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app import theme
@@ -62,14 +63,6 @@ def _pick(qtbot: QtBot, box: QComboBox, value: object) -> None:
         qtbot.keyClick(view, Qt.Key.Key_Down)
     qtbot.keyClick(view, Qt.Key.Key_Return)
     assert box.currentData() == value
-
-
-def _retype(qtbot: QtBot, edit: QLineEdit, text: str) -> None:
-    edit.setFocus()
-    edit.selectAll()
-    qtbot.keyClick(edit, Qt.Key.Key_Delete)
-    qtbot.keyClicks(edit, text)
-    qtbot.keyClick(edit, Qt.Key.Key_Return)
 
 
 def _clipped(window: Window) -> list[str]:
@@ -196,7 +189,7 @@ def test_every_number_refuses_the_absurd_in_one_sentence(qtbot: QtBot, window: W
     before = window.state.outing
     for key, edit in window.plan_stage.topics[page].bound.numbers.items():
         for text in ("", "abc", "-99999999", "1e300", "7; rm"):
-            _retype(qtbot, edit, text)
+            retype(qtbot, edit, text)
             assert window.state.outing == before, (key, text)
             assert edit.text() == text
             assert edit.property("wrong"), (key, text)
@@ -252,10 +245,10 @@ def test_a_remedy_is_applied_by_its_button(qtbot: QtBot, window: Window, settled
 
 
 def test_backwards_from_megapixels_and_print(qtbot: QtBot, window: Window):
-    _retype(qtbot, window.plan_stage.picture.megapixels, "40")
+    retype(qtbot, window.plan_stage.picture.megapixels, "40")
     _press(qtbot, window, "use-megapixels")
     assert window.state.plan.size.pixels == pytest.approx(40e6, rel=0.02)
-    _retype(qtbot, window.plan_stage.reveal("print_mm"), "60 cm")
+    retype(qtbot, window.plan_stage.reveal("print_mm"), "60 cm")
     _press(qtbot, window, "use-print")
     s = window.state.plan.size
     assert max(s.width_px, s.height_px) == pytest.approx(600 / 25.4 * 240, rel=0.02)
@@ -372,19 +365,19 @@ def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     dialog.fill(("lens", "24-70 mm f/4"))
     editors = {e.objectName(): e for e in dialog.findChildren(QLineEdit)}
     assert editors["gear-rail"].text() == "24 = 81, 70 = 96"
-    _retype(qtbot, editors["gear-rail"], "24 = 81, 50 = 90, 70 = 96")
-    _retype(qtbot, dialog.name, "Evening zoom")
+    retype(qtbot, editors["gear-rail"], "24 = 81, 50 = 90, 70 = 96")
+    retype(qtbot, dialog.name, "Evening zoom")
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-save"), LEFT)
     assert window.desk.gear.get("lens", "Evening zoom").facts.rail[1] == (50.0, 90.0)
     assert window.desk.gear.get("lens", "24-70 mm f/4") is not None
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-use"), LEFT)
     assert window.state.outing.rig.lens_name == "Evening zoom"
     editors = {e.objectName(): e for e in dialog.findChildren(QLineEdit)}
-    _retype(qtbot, editors["gear-widest_aperture"], "wide")
+    retype(qtbot, editors["gear-widest_aperture"], "wide")
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-save"), LEFT)
     assert "Widest aperture" in dialog.message.text()
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-remove"), LEFT)
-    _retype(qtbot, editors["gear-widest_aperture"], "4")
+    retype(qtbot, editors["gear-widest_aperture"], "4")
     dialog.fill(("lens", "Evening zoom"))
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-remove"), LEFT)
     assert window.desk.gear.get("lens", "Evening zoom") is None
@@ -465,7 +458,7 @@ def test_what_a_join_took_is_remembered_for_the_next_plan(window: Window):
 
 def test_the_rail_setting_follows_the_focal_length_by_the_library(qtbot: QtBot, window: Window):
     window.plan_stage.commands.take_gear("lens", "24-70 mm f/4")
-    _retype(qtbot, window.plan_stage.reveal("focal_mm"), "47")
+    retype(qtbot, window.plan_stage.reveal("focal_mm"), "47")
     window.plan_stage.open_topic(2)
     assert (
         "88 mm" in window.plan_stage.findChild(QLabel, "fact-rail").text()

@@ -178,6 +178,14 @@ def test_the_number_of_frames_is_known_at_once(focal_mm: float, high_deg: float,
     assert expected == pytest.approx(planned, rel=0.5 if planned < 60 else 0.2, abs=14)
 
 
+def test_a_wished_number_in_each_row_counts_before_planning():
+    """400 in each row of a long lens were planned without a question: the count went by the overlap alone."""
+    wish = TargetField(-10, 10, -40, 40, 1 / 3, row_frames=400)
+    assert frames_expected(Brief(rig=Rig(focal_mm=600), target_field=wish)) > planner.MOST_FRAMES
+    few = Brief(rig=Rig(), target_field=TargetField(-180, 180, -24, 24, 1 / 3, row_frames=12))
+    assert frames_expected(few) == pytest.approx(len(make_plan(few).frames), abs=6)
+
+
 def test_a_plan_beyond_reason_is_told_by_its_number_at_once(monkeypatch: pytest.MonkeyPatch):
     """A 3000 mm lens over the whole sphere ran past a minute: no grid is begun."""
     monkeypatch.setattr(planner, "plan_grid", None)

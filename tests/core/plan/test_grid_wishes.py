@@ -109,6 +109,17 @@ def test_stops_are_those_of_the_scale(start: float, clockwise: bool):
         assert plan.coverage.complete
 
 
+@pytest.mark.parametrize("kind", ["hand", "air"])
+def test_stops_and_base_that_a_hand_does_not_have_change_nothing(kind: str):
+    """They are hidden on the page once a head is no longer used, and must not go on working from there."""
+    field = TargetField(-80, 80, -20, 20, 0.3)
+    told = _plan(Rig(), field, Support(kind, step_deg=45, tilt_step_deg=15, base_tilt_deg=8))
+    plain = _plan(Rig(), field, Support(kind, base_tilt_deg=0))
+    assert told.frames == plain.frames
+    assert told.crop == plain.crop
+    assert {j.key for j in judge(told)} == {j.key for j in judge(plain)}
+
+
 def test_a_hole_of_the_stops_is_put_down_to_the_stops():
     plan = _plan(Rig(**FULL, focal_mm=24), TargetField(-180, 180, -20, 20, 0.3), Support(step_deg=90))
     hole = next(j for j in judge(plan) if j.key == "hole")

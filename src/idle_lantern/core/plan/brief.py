@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Annotated
 
 from idle_lantern.core.base.checks import one_of, within
@@ -65,6 +65,12 @@ class Support:
     def pointing(self) -> float:
         """Spread of yaw and pitch in degrees."""
         return self.pointing_deg or POINTING_DEG[self.kind]
+
+    def as_used(self) -> Support:
+        """What holds for this kind: a hand and a hovering camera have neither stops nor a base, whatever was told before."""
+        if self.kind in ("head", "tripod"):
+            return self
+        return replace(self, step_deg=0.0, tilt_step_deg=0.0, base_tilt_deg=0.0)
 
     @property
     def first_stop_deg(self) -> float:

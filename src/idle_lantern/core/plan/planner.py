@@ -81,7 +81,7 @@ class Plan:
     @cached_property
     def crop(self) -> CropLoss:
         """What the crop loses."""
-        return crop_loss(self.rig, self.frames, self.target_field, self.brief.support, self.size.projection)
+        return crop_loss(self.rig, self.frames, self.target_field, self.brief.support.as_used(), self.size.projection)
 
     @cached_property
     def hole_chance(self) -> HoleChance | None:
@@ -133,7 +133,9 @@ def frames_expected(brief: Brief) -> int:
     target = brief.target_field
     across, up = brief.rig.lens().field_rad()
     low, high = math.radians(target.low_deg), math.radians(target.high_deg)
-    rows = max(1.0, (high - low) / (up * (1 - (target.overlap_rows or target.overlap))))
+    rows = max(1.0, (high - low) / (up * (1 - target.between_rows)))
+    if target.row_frames:
+        return round(rows * target.row_frames)
     # rows get shorter towards the poles: their mean length over the heights
     length = math.radians(target.sweep_deg) * (math.sin(high) - math.sin(low)) / (high - low)
     return round(rows * max(1.0, length / (across * (1 - target.overlap))))
@@ -167,7 +169,10 @@ def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[
     else:
         ordered = in_order(
             plan_grid(
-                rig, target_field, brief.support, subject.yaw_deg if subject and subject.keep_off_seams else None
+                rig,
+                target_field,
+                brief.support.as_used(),
+                subject.yaw_deg if subject and subject.keep_off_seams else None,
             ),
             brief.run.order,
             subject_yaw,

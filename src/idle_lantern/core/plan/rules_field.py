@@ -22,7 +22,7 @@ def judge_field(plan: Plan) -> Iterator[Judgement]:
     """Whether the whole field is covered, and what lies on its rim."""
     if not plan.coverage.complete:
         share = plan.coverage.hole_share
-        support, rig, remedy = plan.brief.support, plan.rig, ""
+        support, rig, remedy = plan.brief.support.as_used(), plan.rig, ""
         if plan.given:
             why, todo = (
                 "the frame list that was brought in leaves it out",
@@ -55,7 +55,7 @@ def judge_field(plan: Plan) -> Iterator[Judgement]:
             "no-reserve",
             Severity.NOTE,
             f"The crop will cost about {units.share(plan.crop.expected)} of the picture (edges bow, the base leans "
-            f"{units.angle(plan.brief.support.base_tilt_deg)}, pointing errs by {units.angle(plan.brief.support.pointing)}), "
+            f"{units.angle(plan.brief.support.as_used().base_tilt_deg)}, pointing errs by {units.angle(plan.brief.support.pointing)}), "
             "and no reserve is planned.",
             "Keep a quarter in reserve: 20 to 30 % is usual.",
             "reserve-quarter",
@@ -125,7 +125,7 @@ def judge_sphere(plan: Plan) -> Iterator[Judgement]:
             "sphere-usual",
         )
     elif not field.fewest:
-        lean = len(plan_grid(rig, fewest_sphere(field), plan.brief.support))
+        lean = len(plan_grid(rig, fewest_sphere(field), plan.brief.support.as_used()))
         if lean < len(plan.frames):
             yield Judgement(
                 "sphere-usual",

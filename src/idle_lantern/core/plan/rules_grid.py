@@ -47,7 +47,7 @@ def judge_overlap(plan: Plan) -> Iterator[Judgement]:
         and len(plan.frames) > 1
         and plan.target_field.overlap >= 0.15
     ):
-        more = len(plan_grid(plan.rig, replace(plan.target_field, overlap=advised), plan.brief.support))
+        more = len(plan_grid(plan.rig, replace(plan.target_field, overlap=advised), plan.brief.support.as_used()))
         yield Judgement(
             "overlap-advice",
             Severity.NOTE,
@@ -72,7 +72,7 @@ def _short_of_wish(plan: Plan, share: float, between: tuple[int, int]) -> Iterat
     a, b = (plan.frame(number) for number in between)
     if a is None or b is None:
         return
-    field, support = plan.target_field, plan.brief.support
+    field, support = plan.target_field, plan.brief.support.as_used()
     wish = field.overlap if a.row == b.row else field.between_rows
     if share >= wish - _SHORT:
         return

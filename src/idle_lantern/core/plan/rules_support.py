@@ -26,7 +26,7 @@ def lean_of_base(lean_deg: float, sweep_deg: float) -> tuple[float, float]:
 
 def judge_support(plan: Plan) -> Iterator[Judgement]:
     """Lean of the base, stops, tilt, chance of a hole."""
-    s = plan.brief.support
+    s = plan.brief.support.as_used()
     if s.base_tilt_deg >= 1.0 and not plan.target_field.full_circle and s.kind in ("head", "tripod"):
         ends, wave = lean_of_base(s.base_tilt_deg, plan.target_field.sweep_deg)
         yield Judgement(

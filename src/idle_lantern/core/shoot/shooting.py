@@ -17,7 +17,7 @@ from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.light import bracketed, reading_at
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice
+from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice, Reading
 
 
 class HeadWithCamera(HeadDevice, CameraDevice, Protocol):
@@ -81,6 +81,19 @@ def shoot(
         progress.advance()
 
 
+def logged(folder: Path, file: Path, frame: GridFrame, reading: Reading, taken: str, rig: Rig) -> FrameRef:
+    """How a file that was just shot stands in the outing of ``folder``; ``taken`` is its EXIF time."""
+    return FrameRef(
+        document.relative(folder, file),
+        frame.number,
+        reading.yaw_deg,
+        reading.pitch_deg,
+        reading.roll_deg,
+        taken,
+        field_deg=field_deg(rig),
+    )
+
+
 def field_deg(rig: Rig) -> tuple[float, float]:
     """The field of view of a frame as held, across and up."""
     across, up = rig.lens().field_rad()
@@ -113,14 +126,6 @@ def _shoot_one(
             name = f"f{frame.number:03d}-{again}.jpg"
         target = folder / document.FRAMES / name
         devices.shoot(target, at, ev)
-        ref = FrameRef(
-            document.relative(folder, target),
-            frame.number,
-            reading.yaw_deg,
-            reading.pitch_deg,
-            reading.roll_deg,
-            at,
-            field_deg=field_deg(rig),
-        )
+        ref = logged(folder, target, frame, reading, at, rig)
         names.add(ref.file)
         taken.append(ref)

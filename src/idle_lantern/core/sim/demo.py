@@ -12,12 +12,12 @@ from pathlib import Path
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.outing import document, edits
-from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief, Site
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.shoot.shooting import field_deg
+from idle_lantern.core.shoot.shooting import logged
 from idle_lantern.core.sim.devices import SimulatedRig
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
@@ -53,15 +53,7 @@ def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
         taken = (_START + datetime.timedelta(seconds=6 * frame.number)).strftime("%Y:%m:%d %H:%M:%S")
         target = folder / document.FRAMES / f"f{frame.number:03d}.jpg"
         devices.shoot(target, taken)
-        ref = FrameRef(
-            document.relative(folder, target),
-            frame.number,
-            reading.yaw_deg,
-            reading.pitch_deg,
-            reading.roll_deg,
-            taken,
-            field_deg=field_deg(outing.rig),
-        )
+        ref = logged(folder, target, frame, reading, taken, outing.rig)
         outing = edits.add_frame(ref).apply(outing)
         progress.advance()
     document.save(outing, folder)
