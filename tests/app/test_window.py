@@ -8,12 +8,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QComboBox,
+    QDialog,
     QInputDialog,
     QLabel,
     QLineEdit,
@@ -23,6 +24,7 @@ from PyQt6.QtWidgets import (
 from pytestqt.qtbot import QtBot
 from tests.helpers.fields import retype_field
 
+from idle_lantern.app import theme
 from idle_lantern.app.actions import ACTIONS, STAGES, shown_keys
 from idle_lantern.app.history import History
 from idle_lantern.app.widgets.action_finder import ActionFinder
@@ -31,8 +33,10 @@ from idle_lantern.app.widgets.tile_loader import GAP_GREY, tile_image
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.source import HeldPicture
+from idle_lantern.core.plan.kinds import kind_of
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -303,6 +307,26 @@ def test_finding_an_action_runs_it(window: Window, qtbot: QtBot):
     assert finder.list.count() == 1
     qtbot.keyClick(finder.search, Qt.Key.Key_Return)
     assert window.stage == "join"
+
+
+def test_dialogs_are_let_go_when_they_are_closed(qtbot: QtBot, window: Window):
+    window.state.apply(edits.set_brief("shallow", kind_of("shallow").start(window.state.outing.brief)))
+    for action in ("app.find", "outing.gear", "app.about"):
+        QTimer.singleShot(100, lambda: QApplication.activeModalWidget().close())
+        window.trigger(action)
+    window.plan_stage.commands.preview_blur()
+    window.findChild(QDialog).accept()
+    qtbot.waitUntil(lambda: not window.findChildren(QDialog))
+
+
+def test_a_look_reaches_windows_and_their_dialogs(window: Window, qtbot: QtBot):
+    finder = _finder(window)
+    qtbot.addWidget(finder)
+    finder.show()
+    for look in ("light", "dark"):
+        window.set_look(look)
+        for shown in (window, finder):
+            assert shown.grab().toImage().pixelColor(3, 3) == theme.colour("ground"), look
 
 
 def test_stages_are_reached_by_keys_and_tell_what_they_lack(window: Window, qtbot: QtBot):

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.desk import Desk
+from idle_lantern.app.widgets.basics import answered
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import edits, rescue
 from idle_lantern.core.outing.model import Outing
@@ -65,7 +66,7 @@ class Outings(QObject):
         stay = box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
         box.setDefaultButton(elsewhere)
         box.setEscapeButton(stay)
-        box.exec()
+        answered(box)
         if box.clickedButton() is elsewhere:
             return self.save_elsewhere()
         return box.clickedButton() is leave

@@ -41,7 +41,7 @@ from idle_lantern.app.stages.join import JoinStage
 from idle_lantern.app.stages.logbook import LogbookStage
 from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.widgets.action_finder import ActionFinder
-from idle_lantern.app.widgets.basics import button, label, set_look_property
+from idle_lantern.app.widgets.basics import answered, button, label, set_look_property
 from idle_lantern.app.widgets.crash_dialog import CrashDialog, Report
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -82,6 +82,7 @@ class Window(QMainWindow):
         for page in self.pages.values():
             self.stack.addWidget(page)
         self._build_frame()
+        theme.dress(self)
         self.placing = Placing(self, self.splitter, lambda: self.desk.settings, self.desk.keep, self._plan_needs)
         self.placing.place(self.screen())
         self.menus = Menus(self, self.trigger, lambda action: bool(action.ready(self)))
@@ -222,7 +223,7 @@ class Window(QMainWindow):
 
     def find_action(self) -> None:
         """Open the searchable list."""
-        ActionFinder(lambda action: bool(action.ready(self)), self.trigger, self).exec()
+        answered(ActionFinder(lambda action: bool(action.ready(self)), self.trigger, self))
 
     def about(self) -> None:
         """Version, licence, where things are kept."""

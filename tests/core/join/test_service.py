@@ -132,15 +132,15 @@ def test_results_come_back_from_disk(row_set: FrameFiles, tmp_path: Path):
 
 
 def test_masks_and_damaged_frames_end_in_one_failure(row_set: FrameFiles, tmp_path: Path):
-    (tmp_path / "broken.jpg").write_bytes(row_set.paths[0].read_bytes()[:3000])
-    request = replace(
-        _request(row_set, tmp_path), frames=(JoinFrame(row_set.paths[0]), JoinFrame(tmp_path / "broken.jpg"))
-    )
+    broken = [tmp_path / "broken.jpg", tmp_path / "half.jpg"]
+    for path in broken:  # what their headers say is sound
+        path.write_bytes(row_set.paths[0].read_bytes()[:-3000])
+    request = replace(_request(row_set, tmp_path), frames=tuple(map(JoinFrame, [*broken, row_set.paths[0]])))
     events = _events(request)
     assert [type(e) for e in events] == [Failed]
     assert isinstance(events[0], Failed)
-    assert "broken.jpg" in events[0].error.sentence
-    assert [f["used"] for f in events[0].report["frames"]] == [False, False]
+    assert all(path.name in events[0].error.sentence for path in broken), "all at once, not one at a time"
+    assert [f["used"] for f in events[0].report["frames"]] == [False] * 3
     assert not request.target.exists()
     (tmp_path / "bad.mask.png").write_bytes(b"no picture")
     painted = replace(

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.widgets.basics import answered
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
@@ -64,7 +65,7 @@ class PlanCommands(QObject):
         if self._desk.gear is None:
             self._tell("The gear library cannot be opened; the log tells why.", True)
             return
-        GearDialog(self._desk.gear, self.use_entry, self._parent).exec()
+        answered(GearDialog(self._desk.gear, self.use_entry, self._parent))
         self.gear_changed.emit()
 
     def fill_from_frame(self) -> None:

@@ -24,6 +24,7 @@ class BlurPreview(QDialog):
         super().__init__(parent)
         self.setWindowTitle(PREVIEW)
         self.setObjectName("blur-preview")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.pictures = (QLabel("is being drawn …"), QLabel("is being drawn …"))
         single = plan.single
         assert single is not None
@@ -54,8 +55,11 @@ class BlurPreview(QDialog):
         self.finished.connect(self._task.cancel)
 
     def _failed(self, error: LanternError) -> None:
-        self.pictures[0].setText(error.sentence)
+        if not self._task.cancelled:  # else closed meanwhile
+            self.pictures[0].setText(error.sentence)
 
     def _show(self, pair: tuple[Picture, Picture]) -> None:
+        if self._task.cancelled:
+            return
         for shown, picture in zip(self.pictures, pair):
             shown.setPixmap(QPixmap.fromImage(to_qimage(picture.pixels)))

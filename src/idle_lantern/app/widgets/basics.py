@@ -11,6 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
     QBoxLayout,
+    QDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -133,3 +134,11 @@ def to_qimage(pixels: NDArray[Any]) -> QImage:
     h, w, channels = pixels.shape
     kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
     return QImage(pixels.data, w, h, channels * w, kind).copy()  # type: ignore[call-overload]
+
+
+def answered(dialog: QDialog) -> int:
+    """Show a dialog until it is closed, and let it go: it would stay as long as the window it belongs to."""
+    try:
+        return dialog.exec()
+    finally:
+        dialog.deleteLater()

@@ -53,6 +53,18 @@ def gather(paths: Sequence[Path]) -> FrameSet:
             infos.append(probe(Path(path)))
         except UnreadableFrame as error:
             faults.append(error)
+    refuse_unreadable(faults, len(paths))
+    return FrameSet(tuple(infos), names_of([i.path for i in infos]))
+
+
+def refuse_unreadable(faults: Sequence[UnreadableFrame], count: int) -> None:
+    """Name all files of a set of ``count`` that cannot be read at once: one at a time would mean many tries.
+
+    Raises
+    ------
+    UnreadableFrame
+        There are any.
+    """
     if len(faults) == 1:
         raise faults[0]
     if faults:
@@ -61,9 +73,8 @@ def gather(paths: Sequence[Path]) -> FrameSet:
         raise UnreadableFrame(
             f"{faults[0].what}; neither can {others}{more} be read",
             where=faults[0].where,
-            remedy=f"Leave these {len(faults)} of {len(paths)} frames out",
+            remedy=f"Leave these {len(faults)} of {count} frames out",
         )
-    return FrameSet(tuple(infos), names_of([i.path for i in infos]))
 
 
 def pictures_in(folder: Path) -> list[Path]:

@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
-from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.frames.frameset import FrameSet, refuse_unreadable
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.match.features import Features, WorkingFrame, find_features, quick_features, working_frame
@@ -114,8 +115,7 @@ def _points(
     if working is None:
         with clock.stage("read"):
             progress.begin("read", len(which))
-            read_one = partial(working_frame, store=store, working_mp=size)
-            working = mapped(read_one, which, options.threads, progress)
+            working = _read(store, which, size, options, progress)
     if features is None:
         with clock.stage("features"):
             progress.begin("features", len(which))
@@ -124,6 +124,24 @@ def _points(
             features = mapped(look, working, options.threads, progress)
         checkpoint.save(f"looked-{size:g}", (working, features))
     return working, features
+
+
+def _read(
+    store: DecodedFrames, which: Sequence[int], size: float, options: JoinOptions, progress: Progress
+) -> list[WorkingFrame]:
+    """Frames at ``size`` megapixels; all of them are tried, so that every damaged one is named."""
+    faults: list[UnreadableFrame] = []
+
+    def one(f: int) -> WorkingFrame | None:
+        try:
+            return working_frame(f, store, size)
+        except UnreadableFrame as error:
+            faults.append(error)
+            return None
+
+    read = mapped(one, which, options.threads, progress)
+    refuse_unreadable(sorted(faults, key=lambda fault: fault.where), len(which))
+    return [frame for frame in read if frame is not None]
 
 
 def _matched(
