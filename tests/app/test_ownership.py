@@ -18,7 +18,7 @@ from idle_lantern.app.stages import frames_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.base import units
 from idle_lantern.core.frames.content import sha256_of
-from idle_lantern.core.join.service import RoughReady
+from idle_lantern.core.join.asking import RoughReady
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.plan import planner
 

@@ -22,9 +22,9 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.match.links import Link
-from idle_lantern.core.join.service import JoinResult
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing

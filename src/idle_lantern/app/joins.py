@@ -6,7 +6,7 @@ import logging
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -18,10 +18,8 @@ from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.join.apart import JoinWorker
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.unroll import unroll_canvas
-from idle_lantern.core.join.pipeline import STAGE_WEIGHTS
-from idle_lantern.core.join.service import (
+from idle_lantern.core.join.asking import (
+    STAGE_WEIGHTS,
     Event,
     Failed,
     Finished,
@@ -29,13 +27,16 @@ from idle_lantern.core.join.service import (
     JoinResult,
     RoughReady,
     TileDone,
-    load_result,
 )
+from idle_lantern.core.join.canvas.unroll import unroll_canvas
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.source import HeldPicture, PictureSource, reduced
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.plan.cost import PastJoin
+
+if TYPE_CHECKING:
+    from idle_lantern.core.join.canvas.canvas import Canvas
 
 Array = NDArray[Any]
 log = logging.getLogger(__name__)
@@ -170,6 +171,8 @@ class JoinRunner(QObject):
             return
 
         def work(_task: Task) -> Shown:
+            from idle_lantern.core.join.service import load_result  # a quarter of a second that no other start pays
+
             found = load_result(picture, report, _paths_by_name(outing, place.folder))
             by_file = {ref.file: ref.id for ref in outing.frames}
             return _opened(replace(found, frame_ids=tuple(by_file.get(f, f) for f in found.frame_ids)))

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -17,8 +18,7 @@ from idle_lantern.app.history import History
 from idle_lantern.app.keeper import Keeper
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.judgement import Judgement
-from idle_lantern.core.join.service import JoinResult
-from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.edits import Edit, know_contents
 from idle_lantern.core.outing.model import FrameRef, Outing
@@ -26,6 +26,9 @@ from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.planner import MOST_FRAMES, Plan, frames_expected, make_plan
 from idle_lantern.core.shoot.guide import Guide, guide
+
+if TYPE_CHECKING:
+    from idle_lantern.core.join.solve.solve import Solution
 
 #: Beyond so many frames a plan takes longer than an edit should.
 _MANY_FRAMES = 3000

@@ -19,11 +19,10 @@ from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.join.asking import STAGE_WEIGHTS, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.checkpoint import checkpoints_folder
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.pipeline import STAGE_WEIGHTS
 from idle_lantern.core.join.report import failure_report
-from idle_lantern.core.join.service import Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 

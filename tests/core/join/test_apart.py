@@ -14,8 +14,8 @@ from idle_lantern.core.base.errors import Cancelled
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.join import service
 from idle_lantern.core.join.apart import JoinWorker
+from idle_lantern.core.join.asking import Event, Failed, Finished, JoinFrame, JoinRequest, Solved, TileDone
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.service import Event, Failed, Finished, JoinFrame, JoinRequest, Solved, TileDone
 
 
 @pytest.fixture

@@ -18,8 +18,7 @@ from idle_lantern.core.base.paths import check_outputs, identity
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.service import (
+from idle_lantern.core.join.asking import (
     Event,
     Failed,
     Finished,
@@ -28,9 +27,9 @@ from idle_lantern.core.join.service import (
     RoughReady,
     Solved,
     TileDone,
-    load_result,
-    run,
 )
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.service import load_result, run
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
 

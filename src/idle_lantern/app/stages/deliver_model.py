@@ -6,7 +6,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.deliver.targets import JPEG_MAX_SIDE
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.service import JoinResult
+from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.outing.model import Outing
 
 FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "In memory"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import html
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 
@@ -19,8 +19,10 @@ from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.outing import edits
+
+if TYPE_CHECKING:
+    from idle_lantern.core.join.solve.solve import Solution
 
 _CHOICES = ("auto", *PROJECTIONS)
 

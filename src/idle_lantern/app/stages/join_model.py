@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,14 +15,15 @@ from idle_lantern.core.base import units
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult
 from idle_lantern.core.join.checkpoint import checkpoints_folder
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.service import JoinFrame, JoinRequest, JoinResult
-from idle_lantern.core.join.solve.placing import placing_in_words
-from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
+
+if TYPE_CHECKING:
+    from idle_lantern.core.join.solve.solve import Solution
 
 Array = NDArray[Any]
 
@@ -156,6 +157,8 @@ def findings(solution: Solution | None) -> str:
     if solution is None:
         return ""
     told = [found.sentence() for found in (solution.parallax, solution.level) if found]
+    from idle_lantern.core.join.solve.placing import placing_in_words  # loads the solver, which no start needs
+
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))
     return "\n".join(filter(None, told))
 

@@ -25,8 +25,7 @@ from typing import IO, Any
 from idle_lantern.core.base.errors import Cancelled, JoinError, LanternError
 from idle_lantern.core.base.memory import few_arenas, forget_peak
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.join.report import failure_report
-from idle_lantern.core.join.service import Event, Failed, Finished, JoinRequest, Sink, run
+from idle_lantern.core.join.asking import Event, Failed, Finished, JoinRequest, Sink
 
 _STOP = b"stop"
 _HEAD_BYTES = 8
@@ -175,6 +174,8 @@ def _death(request: JoinRequest, end: tuple[int, str]) -> Event:
             f"The join met a fault in a library ({how})",
             remedy="Nothing else was touched; join again, it goes on where it was",
         )
+    from idle_lantern.core.join.report import failure_report
+
     report = failure_report(None, [str(f.path) for f in request.frames], error.sentence)
     return Failed(request.document_id, request.request_id, error, report)
 
@@ -246,6 +247,8 @@ class _Teller:
 
 def _serve() -> None:
     """The process: requests in, one after another; it ends with the one that began it."""
+    from idle_lantern.core.join.service import run  # this process joins; the one that asks need not load it
+
     few_arenas()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the one that began it is asked, and says what to do
     # what libraries print must not get between the messages

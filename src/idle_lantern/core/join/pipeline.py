@@ -31,18 +31,6 @@ from idle_lantern.core.join.solve.solve import Solution, solve
 
 Array = NDArray[Any]
 
-#: Usual share of each stage in the whole run, for progress and remaining time.
-STAGE_WEIGHTS = {
-    "read": 0.10,
-    "features": 0.18,
-    "match": 0.06,
-    "adjust": 0.06,
-    "refine": 0.16,
-    "warp": 0.03,
-    "seams": 0.05,
-    "blend": 0.36,
-}
-
 
 def join(
     frames: FrameSet,

@@ -1,0 +1,137 @@
+"""What a join is asked for, and what it tells: frozen values, loaded without what carries a join out.
+
+A request carries everything that the join may depend on, the document it belongs to included, so that
+nobody asks a window what is open while the work runs.
+"""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.options import JoinOptions
+
+if TYPE_CHECKING:
+    from idle_lantern.core.join.canvas.canvas import Canvas
+    from idle_lantern.core.join.canvas.warp import Tile
+    from idle_lantern.core.join.render.compose import Joined
+    from idle_lantern.core.join.solve.solve import Solution
+
+Array = NDArray[Any]
+
+#: Usual share of each stage in the whole run, for progress and remaining time.
+STAGE_WEIGHTS = {
+    "read": 0.10,
+    "features": 0.18,
+    "match": 0.06,
+    "adjust": 0.06,
+    "refine": 0.16,
+    "warp": 0.03,
+    "seams": 0.05,
+    "blend": 0.36,
+}
+
+
+@dataclass(frozen=True)
+class JoinFrame:
+    """A frame of a request: its file, the id it has in a document, its known direction, and what is painted on it."""
+
+    path: Path
+    id: str = ""
+    prior: Array | None = field(default=None, compare=False)
+    mask: Path | None = None
+
+
+@dataclass(frozen=True)
+class JoinRequest:
+    """Everything a join may depend on.
+
+    ``solution`` is taken as it is where a picture of known poses is wanted. With ``rough`` a first look is made
+    and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
+    """
+
+    frames: tuple[JoinFrame, ...]
+    target: Path
+    options: JoinOptions = field(default_factory=JoinOptions)
+    report: Path | None = None
+    document_id: str = ""
+    request_id: str = field(default_factory=lambda: uuid.uuid4().hex)
+    solution: Solution | None = field(default=None, compare=False)
+    rough: bool = False
+    checkpoints: Path | None = None
+    fresh: bool = False
+
+
+@dataclass(frozen=True)
+class JoinResult:
+    """A finished picture: where it lies, and how it came to be. ``solution`` is None where its frames are gone.
+
+    ``frame_ids`` are those of the request, ``took_s`` what this request took from its start.
+    """
+
+    picture: Path
+    canvas: Canvas
+    crop: Rectangle
+    frame_ids: tuple[str, ...]
+    took_s: float
+    peak_mib: float
+    report: dict[str, Any] = field(compare=False)
+    solution: Solution | None = field(default=None, compare=False)
+    solved_anew: bool = True
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that became known of a request; ``document_id`` and ``request_id`` are the request's."""
+
+    document_id: str
+    request_id: str
+
+
+@dataclass(frozen=True)
+class RoughReady(Event):
+    """A first look: a small picture in memory that stands for ``canvas``."""
+
+    picture: Joined
+    canvas: Canvas
+
+
+@dataclass(frozen=True)
+class Solved(Event):
+    """Where the frames belong, before the picture is made."""
+
+    solution: Solution
+    canvas: Canvas
+
+
+@dataclass(frozen=True)
+class TileDone(Event):
+    """A tile of the picture was made."""
+
+    tile: Tile
+
+
+@dataclass(frozen=True)
+class Finished(Event):
+    """The picture stands; ``report_error`` says why its report does not, where one was asked for."""
+
+    result: JoinResult
+    report_error: LanternError | None = None
+
+
+@dataclass(frozen=True)
+class Failed(Event):
+    """It could not be; ``report`` says why in the form of the join report."""
+
+    error: LanternError
+    report: dict[str, Any]
+
+
+Sink = Callable[[Event], None]
