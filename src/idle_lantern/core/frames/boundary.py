@@ -60,7 +60,18 @@ _SIGNATURES = (
     (0, b"\xff\x0a", "JPEG XL"),
     (4, b"JXL ", "JPEG XL"),
     (4, b"jP  ", "JPEG 2000"),
+    # cameras' own kinds that are no TIFF
+    (4, b"ftypcrx ", "raw"),
+    (0, b"FUJIFILMCCD-RAW", "raw"),
+    *((0, mark, "raw") for mark in (b"IIRO", b"IIRS", b"MMOR", b"IIU\0", b"FOVb", b"\0MRM")),
+    (6, b"HEAPCCDR", "raw"),
 )
+
+#: Endings of camera raw that LibRaw reads; most of them begin as any TIFF does.
+RAW_SUFFIXES = (
+    ".3fr", ".arw", ".cr2", ".cr3", ".crw", ".dcr", ".dng", ".erf", ".fff", ".iiq", ".kdc", ".mef", ".mos", ".mrw", ".nef",
+    ".nrw", ".orf", ".pef", ".raf", ".raw", ".rw2", ".rwl", ".sr2", ".srf", ".srw", ".x3f",
+)  # fmt: skip
 
 
 def kind_of(path: Path) -> str:
@@ -78,6 +89,8 @@ def kind_of(path: Path) -> str:
     except OSError as error:
         raise _unreadable(path, error) from error
     kind = next((kind for at, mark, kind in _SIGNATURES if head.startswith(mark, at)), None)
+    if path.suffix.lower() in RAW_SUFFIXES and kind in (None, "TIFF"):
+        return "raw"
     if kind is None:
         raise damaged(path)
     return kind

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
 
 from PIL import ExifTags, Image
@@ -18,7 +19,7 @@ class Metadata:
 
     ``focal_35mm`` is the focal length that gives the same diagonal field on a frame
     of 36 x 24 mm; ``sensor_width_mm`` follows the longer side.
-    ``orientation`` is the EXIF code 1..8.
+    ``orientation`` is the EXIF code 1..8, ``fraction_s`` what is beyond the full seconds of ``taken``.
     """
 
     focal_mm: float | None = None
@@ -28,9 +29,31 @@ class Metadata:
     exposure_s: float | None = None
     iso: float | None = None
     taken: str | None = None
+    fraction_s: float = 0.0
     orientation: int = 1
     camera: str | None = None
     lens: str | None = None
+
+    @property
+    def exposure_value(self) -> float | None:
+        """EV at ISO 100, ``log2(N^2 / t) - log2(ISO / 100)`` (ISO 2720); None where a part of it is not told.
+
+        Lenses without a coupled diaphragm tell no aperture: then steps between frames still count, by time and ISO.
+        """
+        if self.exposure_s is None:
+            return None
+        return math.log2((self.aperture or 8.0) ** 2 / self.exposure_s) - math.log2((self.iso or 100.0) / 100)
+
+    @property
+    def taken_s(self) -> float | None:
+        """Time of the exposure in seconds since 1970 by the camera's clock; None where it is not told."""
+        try:
+            return (
+                datetime.strptime(self.taken or "", "%Y:%m:%d %H:%M:%S").replace(tzinfo=UTC).timestamp()
+                + self.fraction_s
+            )
+        except (ValueError, OverflowError):
+            return None
 
     def focal_px(self, width: int, height: int) -> float | None:
         """Focal length in pixels of a frame of that size, None if it cannot be told."""
@@ -54,6 +77,7 @@ def from_exif(exif: Image.Exif, longer_side_px: int) -> Metadata:
         exposure_s=_positive(tags.get(_BASE.ExposureTime)),
         iso=_positive(tags.get(_BASE.ISOSpeedRatings)),
         taken=_text(tags.get(_BASE.DateTimeOriginal) or tags.get(_BASE.DateTime)),
+        fraction_s=_fraction(tags.get(_BASE.SubsecTimeOriginal)),
         orientation=_orientation(tags.get(_BASE.Orientation)),
         camera=_text(tags.get(_BASE.Model)),
         lens=_text(tags.get(_BASE.LensModel)),
@@ -82,6 +106,8 @@ def to_exif(meta: Metadata, width: int, height: int) -> Image.Exif:
     if meta.taken:
         exif[_BASE.DateTime.value] = meta.taken
         sub[_BASE.DateTimeOriginal.value] = meta.taken
+        if meta.fraction_s:
+            sub[_BASE.SubsecTimeOriginal.value] = f"{meta.fraction_s:.3f}"[2:]
     if meta.lens:
         sub[_BASE.LensModel.value] = meta.lens
     if meta.sensor_width_mm:
@@ -119,6 +145,12 @@ def _text(value: Any) -> str | None:
         return None
     cleaned = value.replace("\x00", "").strip()
     return cleaned or None
+
+
+def _fraction(value: Any) -> float:
+    """Digits behind the point of the seconds (EXIF 2.32, 4.6.5)."""
+    digits = (_text(value) or "").strip()
+    return float(f"0.{digits}") if digits.isdecimal() and digits.isascii() else 0.0
 
 
 def _orientation(value: Any) -> int:

@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-import contextlib
 import io
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import cv2
-import imagecodecs
 import numpy as np
-import tifffile
 from numpy.typing import NDArray
-from PIL import Image, ImageCms
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.boundary import is_tiff_file, kind_of, told
-from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_jpeg, check_png, check_tiff
-from idle_lantern.core.frames.metadata import Metadata, from_exif
+from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
+from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
+from idle_lantern.core.frames.decoders.head import Head
+from idle_lantern.core.frames.metadata import Metadata
 
 Array = NDArray[Any]
 
-SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
+SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif", ".avif", ".jxl", *RAW_SUFFIXES)
 
-# our own limit decides, and joined pictures pass the decoder's
-Image.MAX_IMAGE_PIXELS = None
 #: Nothing can be matched on less.
 _LEAST_SIDE = 16
 _SIDEWAYS = (5, 6, 7, 8)
@@ -37,7 +33,7 @@ class FrameInfo:
     """A frame file before its pixels are read; width and height are upright.
 
     ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``icc`` is the
-    embedded colour profile of an RGB file.
+    embedded colour profile of an RGB file; ``raw`` marks the mosaic of a camera.
     """
 
     path: Path
@@ -47,6 +43,7 @@ class FrameInfo:
     metadata: Metadata
     plain_jpeg: bool = False
     icc: bytes | None = field(default=None, repr=False)
+    raw: bool = False
 
     @property
     def megapixels(self) -> float:
@@ -70,27 +67,25 @@ def probe(path: Path) -> FrameInfo:
 
 def _inspected(path: Path) -> FrameInfo:
     kind = kind_of(path)
-    if kind not in ("JPEG", "PNG", "TIFF"):
-        article = "an" if kind[0] in "AEIOU" else "a"
-        raise UnreadableFrame(f"Is {article} {kind} picture", where=path.name, remedy="Use JPEG, PNG or TIFF frames")
     with told(path):
-        return _probe_tiff(path) if kind == "TIFF" else _probe_pillow(path, kind)
+        head = _HEADS[kind](path, kind) if kind in _HEADS else None
+    if head is None:
+        article = "an" if kind[0] in "AEIOU" else "a"
+        raise UnreadableFrame(
+            f"Is {article} {kind} picture", where=path.name, remedy="Save it as JPEG, PNG or TIFF, or leave it out"
+        )
+    width, height = head.width, head.height
+    if head.metadata.orientation in _SIDEWAYS:
+        width, height = height, width
+    return FrameInfo(path, width, height, head.bits, head.metadata, head.plain_jpeg, head.icc, head.raw)
 
 
-def _probe_pillow(path: Path, kind: str) -> FrameInfo:
-    with Image.open(path, formats=(kind,)) as image:
-        width, height = image.size
-        bits = _png_bits(path) if kind == "PNG" else 8
-        claim = Claim(width, height, len(image.getbands()), bits // 8)
-        check_claim(path, claim)
-        if kind == "JPEG":
-            check_jpeg(path, claim, progressive=bool(image.info.get("progressive")))
-        else:
-            check_png(path, claim)
-        plain = kind == "JPEG" and image.mode in ("RGB", "L")
-        icc = image.info.get("icc_profile") if image.mode not in ("CMYK", "LAB") else None
-        metadata = from_exif(image.getexif(), max(width, height))
-    return replace(_upright_info(path, width, height, bits, metadata), plain_jpeg=plain, icc=icc or None)
+_HEADS: dict[str, Callable[[Path, str], Head]] = {
+    **dict.fromkeys(("JPEG", "PNG", "AVIF", "HEIC"), plain.head),
+    "TIFF": lambda path, _kind: tiff.head(path),
+    "JPEG XL": lambda path, _kind: jxl.head(path),
+    "raw": lambda path, _kind: raw.head(path),
+}
 
 
 def read(path: Path, reduce: int = 1) -> Picture:
@@ -108,15 +103,43 @@ def read(path: Path, reduce: int = 1) -> Picture:
     """
     path = Path(path)
     info = _inspected(path)
+    kind = kind_of(path)
     with told(path):
-        if is_tiff_file(path):
-            picture = _read_tiff(path)
-        elif info.bits == 16:
-            picture = _of_samples(imagecodecs.png_decode(path.read_bytes()))
+        if info.raw:
+            picture = raw.pixels(path, half=reduce > 1)
+        elif kind == "TIFF":
+            picture = tiff.pixels(path)
+        elif kind == "JPEG XL":
+            picture = jxl.pixels(path)
         else:
-            picture = _read_pillow(path, reduce)
-        picture = _turned(replace(picture, icc=info.icc), info.metadata.orientation)
+            picture = plain.pixels(path, kind, deep=info.bits == 16, reduce=reduce)
+        picture = turned(replace(picture, icc=info.icc), info.metadata.orientation)
         return _reduced(_sound(picture), info, reduce)
+
+
+def thumbnail(path: Path, longest_px: int) -> Picture:
+    """A small picture for a first look, of 8 bit: of raw files the preview that lies in them, so that a card shows at once.
+
+    Raises
+    ------
+    UnreadableFrame
+        As ``read``.
+    """
+    path = Path(path)
+    picture = None
+    if kind_of(path) == "raw":
+        with told(path):
+            picture = raw.preview(path)
+    if picture is None:
+        info = _inspected(path)
+        picture = read(path, next((r for r in (8, 4, 2) if max(info.width, info.height) >= r * longest_px), 1))
+    if picture.pixels.dtype == np.uint16:
+        picture = Picture((picture.pixels >> 8).astype(np.uint8), None, picture.icc)
+    factor = longest_px / max(picture.width, picture.height)
+    if factor >= 1:
+        return picture
+    size = max(1, round(picture.width * factor)), max(1, round(picture.height * factor))
+    return Picture(np.asarray(cv2.resize(picture.pixels, size, interpolation=cv2.INTER_AREA)), None, picture.icc)
 
 
 def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
@@ -131,7 +154,7 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
         pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
         if pixels is None or pixels.shape[0] * pixels.shape[1] != info.width * info.height:
             return read(info.path)
-        return _turned(Picture(pixels, None, info.icc), info.metadata.orientation)
+        return turned(Picture(pixels, None, info.icc), info.metadata.orientation)
 
 
 def sound_jpeg(info: FrameInfo) -> bool:
@@ -141,124 +164,6 @@ def sound_jpeg(info: FrameInfo) -> bool:
     with open(info.path, "rb") as stream:
         stream.seek(-2, io.SEEK_END)
         return stream.read() == b"\xff\xd9"
-
-
-def _upright_info(path: Path, width: int, height: int, bits: int, metadata: Metadata) -> FrameInfo:
-    if metadata.orientation in _SIDEWAYS:
-        width, height = height, width
-    return FrameInfo(path, width, height, bits, metadata)
-
-
-def _probe_tiff(path: Path) -> FrameInfo:
-    with tifffile.TiffFile(path) as tiff:
-        page: Any = tiff.pages[0]
-        width, height = int(page.imagewidth), int(page.imagelength)
-        claim = _claim_of(page)
-        check_claim(path, claim)
-        places, lengths = list(page.dataoffsets), list(page.databytecounts)
-        check_tiff(path, claim, int(page.compression), places, lengths)
-        icc_tag = page.tags.get(_TIFF_ICC)
-        icc = bytes(icc_tag.value) if icc_tag is not None and page.photometric in _PLAIN_TIFF else None
-        metadata = _tiff_metadata(path, page, max(width, height))
-    return replace(_upright_info(path, width, height, 8 if claim.bytes_each == 1 else 16, metadata), icc=icc or None)
-
-
-_TIFF_ICC = 34675
-#: Grey (white or black at zero), RGB, and what JPEG makes of it (TIFF 6.0, PhotometricInterpretation).
-_PLAIN_TIFF = (0, 1, 2, 6)
-
-
-def _claim_of(page: Any) -> Claim:
-    samples = int(page.samplesperpixel) * max(1, int(page.imagedepth))
-    return Claim(int(page.imagewidth), int(page.imagelength), samples, page.dtype.itemsize if page.dtype else 9)
-
-
-def _tiff_metadata(path: Path, page: Any, longer_side_px: int) -> Metadata:
-    """EXIF by Pillow where it knows the kind, else the plain tags."""
-    with contextlib.suppress(Exception), Image.open(path, formats=("TIFF",)) as image:
-        return from_exif(image.getexif(), longer_side_px)
-    exif = Image.Exif()
-    for tag in page.tags:
-        if tag.code in (274, 306, 272):
-            exif[tag.code] = tag.value
-    focal = page.tags.get(37386)
-    if focal is not None:
-        exif[37386] = focal.value[0] / max(1, focal.value[1])
-    return from_exif(exif, longer_side_px)
-
-
-def _png_bits(path: Path) -> int:
-    with open(path, "rb") as stream:
-        header = stream.read(26)
-    return 16 if len(header) >= 25 and header[24] == 16 else 8
-
-
-def _read_pillow(path: Path, reduce: int) -> Picture:
-    with Image.open(path, formats=("JPEG", "PNG", "TIFF")) as image:
-        if reduce > 1:
-            image.draft("RGB", (-(-image.width // reduce), -(-image.height // reduce)))
-        icc = image.info.get("icc_profile")
-        if image.mode == "CMYK":
-            return Picture(_cmyk_to_rgb(image, icc))
-        alpha = None
-        if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
-            rgba = np.asarray(image.convert("RGBA"))
-            rgb, alpha = np.ascontiguousarray(rgba[..., :3]), np.ascontiguousarray(rgba[..., 3])
-        else:
-            rgb = np.asarray(image.convert("RGB"))
-        return Picture(rgb, alpha, icc)
-
-
-def _cmyk_to_rgb(image: Image.Image, icc: bytes | None) -> Array:
-    if icc:
-        try:
-            source = ImageCms.ImageCmsProfile(io.BytesIO(icc))
-            converted = ImageCms.profileToProfile(image, source, ImageCms.createProfile("sRGB"), outputMode="RGB")
-            if converted is not None:
-                return np.asarray(converted)
-        except ImageCms.PyCMSError:
-            pass  # a broken profile: the plain conversion is the next best
-    return np.asarray(image.convert("RGB"))
-
-
-def _read_tiff(path: Path) -> Picture:
-    with tifffile.TiffFile(path) as tiff:
-        page: Any = tiff.pages[0]
-        kind = page.dtype.kind if page.dtype is not None else "?"
-        plain = page.photometric in _PLAIN_TIFF and (kind == "f" or (kind == "u" and page.dtype.itemsize <= 2))
-        if not plain:
-            return _read_pillow(path, 1)
-        pixels = _unpacked(page, Deadline(path, _claim_of(page)))
-        if page.photometric == 0:
-            pixels = (1 if kind == "f" else np.iinfo(pixels.dtype).max) - pixels
-    if kind == "f":
-        pixels = np.rint(np.clip(np.nan_to_num(pixels), 0, 1) * 65535).astype(np.uint16)
-    return _of_samples(pixels)
-
-
-def _unpacked(page: Any, deadline: Deadline) -> Array:
-    """The samples (H, W, S) of a page, piece by piece."""
-    separate, _depth, height, width, samples = page.shaped
-    whole = np.zeros((separate, height, width, samples), page.dtype)
-    for piece, (plane, _d, top, left, _s), shape in page.segments(maxworkers=1):
-        deadline.check()
-        if piece is not None:
-            h, w = min(shape[1], height - top), min(shape[2], width - left)
-            whole[plane, top : top + h, left : left + w] = piece[0, :h, :w]
-    # each colour may lie in a plane of its own
-    return np.moveaxis(whole[..., 0], 0, -1) if separate > 1 else whole[0]
-
-
-def _of_samples(pixels: Array) -> Picture:
-    """Grey, grey with alpha, RGB or RGBA (H, W[, S]) of 8 or 16 bit as a picture."""
-    if pixels.ndim == 2:
-        pixels = pixels[..., None]
-    samples = pixels.shape[2]
-    alpha = np.ascontiguousarray(pixels[..., -1]) if samples == 2 else None
-    if samples < 3:
-        return Picture(np.repeat(pixels[..., :1], 3, -1), alpha)
-    alpha = np.ascontiguousarray(pixels[..., 3]) if samples >= 4 else None
-    return Picture(np.ascontiguousarray(pixels[..., :3]), alpha)
 
 
 def _sound(picture: Picture) -> Picture:
@@ -271,7 +176,7 @@ def _sound(picture: Picture) -> Picture:
     return picture
 
 
-def _turned(picture: Picture, orientation: int) -> Picture:
+def turned(picture: Picture, orientation: int) -> Picture:
     """Apply the EXIF orientation code (EXIF 2.32, 4.6.4)."""
     if orientation == 1:
         return picture

@@ -93,6 +93,12 @@ class SimulatedCamera:
 
     def develop(self, view: View, settings: CameraSettings | None = None, *, seed: int = 0) -> Picture:
         """The frame that this light makes with these settings."""
+        full = 255 if self.bits == 8 else 65535
+        encoded = linear_to_srgb(np.clip(self.sensed(view, settings, seed=seed), 0, 1)) * full + 0.5
+        return Picture(encoded.astype(np.uint8 if self.bits == 8 else np.uint16))
+
+    def sensed(self, view: View, settings: CameraSettings | None = None, *, seed: int = 0) -> Array:
+        """What the sensor makes of this light (H, W, 3): linear, one where it is full, and above where it would be."""
         settings = settings or CameraSettings()
         light = view.light
         if self.defocus:
@@ -100,7 +106,7 @@ class SimulatedCamera:
         if any(self.shake_px):
             light = _smeared(light, self.shake_px)
         rng = np.random.default_rng([seed, 77])
-        return self._developed(light, settings, rng)
+        return self._with_noise(light, settings, rng)
 
     def view(self, scene: Diorama, world_from_camera: Array, *, time_s: float = 0.0, threads: int = ALL_CORES) -> View:
         """The light that falls through the lens before anything spoils it."""
@@ -142,7 +148,7 @@ class SimulatedCamera:
         """Fall-off over the frame, (H, W), 1 at the axis."""
         return _relative_light(self.lens, self.falloff)
 
-    def _developed(self, light: Array, settings: CameraSettings, rng: np.random.Generator) -> Picture:
+    def _with_noise(self, light: Array, settings: CameraSettings, rng: np.random.Generator) -> Array:
         gain = 2.0 ** (SCENE_EV - settings.exposure_value) * np.asarray(settings.white_balance)
         light = light * gain.astype(np.float32)
         if any(self.falloff) or math.isfinite(self.lens.circle_px):
@@ -151,9 +157,7 @@ class SimulatedCamera:
             well = np.float32(_FULL_WELL_ELECTRONS * 100 / settings.iso)
             spread = np.sqrt(np.maximum(light, 0) * well + np.float32(_READ_NOISE_ELECTRONS**2)) / well
             light = light + spread * rng.standard_normal(light.shape, dtype=np.float32)
-        full = 255 if self.bits == 8 else 65535
-        encoded = linear_to_srgb(np.clip(light, 0, 1)) * full + 0.5
-        return Picture(encoded.astype(np.uint8 if self.bits == 8 else np.uint16))
+        return light
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,7 @@ from idle_lantern.core.shoot.devices import Reading
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
+from idle_lantern.core.sim.raw_files import write_dng
 from idle_lantern.core.sim.surfaces import Diorama, View
 
 _SECONDS_BETWEEN = 6.0
@@ -66,13 +67,13 @@ class SimulatedRig:
         self.camera = replace(self.camera, lens=lens)
 
     def shoot(self, target: Path, taken: str, exposure_ev: float = 0.0) -> None:
-        """Expose and write a JPEG with EXIF; exposures of one bracket see the same light."""
+        """Expose and write a JPEG with EXIF, or a raw file where the target ends in .dng.
+
+        Exposures of one bracket see the same light.
+        """
         settings = replace(self.settings, exposure_s=self.settings.exposure_s * 2**exposure_ev)
-        picture = self.camera.develop(
-            self._look(self.shots, self._reached),
-            settings,
-            seed=self.shots if not exposure_ev else round(1e6 + 100 * exposure_ev) + self.shots,
-        )
+        view = self._look(self.shots, self._reached)
+        seed = self.shots if not exposure_ev else round(1e6 + 100 * exposure_ev) + self.shots
         meta = Metadata(
             focal_mm=self.rig.focal_mm,
             sensor_width_mm=self.rig.sensor_width_mm,
@@ -83,7 +84,10 @@ class SimulatedRig:
             camera="Simulated camera",
             lens=f"Simulated {self.rig.focal_mm:g} mm",
         )
-        write(picture, target, WriteOptions(jpeg_quality=94, metadata=meta))
+        if target.suffix.lower() == ".dng":
+            write_dng(target, self.camera.sensed(view, settings, seed=seed), meta)
+            return
+        write(self.camera.develop(view, settings, seed=seed), target, WriteOptions(jpeg_quality=94, metadata=meta))
 
     def prepare(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> None:
         """Look already where the next frame will be taken, in a thread of its own that nobody waits for."""

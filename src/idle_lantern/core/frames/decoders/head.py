@@ -1,0 +1,43 @@
+"""What a decoder finds at the head of a file, and samples of any kind as a picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.metadata import Metadata
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Head:
+    """Size as stored, depth and facts of a file.
+
+    ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``icc`` is the
+    embedded colour profile of an RGB file; ``raw`` is the mosaic of a camera, which is developed.
+    """
+
+    width: int
+    height: int
+    bits: int
+    metadata: Metadata
+    plain_jpeg: bool = False
+    icc: bytes | None = field(default=None, repr=False)
+    raw: bool = False
+
+
+def of_samples(pixels: Array) -> Picture:
+    """Grey, grey with alpha, RGB or RGBA (H, W[, S]) of 8 or 16 bit as a picture."""
+    if pixels.ndim == 2:
+        pixels = pixels[..., None]
+    samples = pixels.shape[2]
+    alpha = np.ascontiguousarray(pixels[..., -1]) if samples == 2 else None
+    if samples < 3:
+        return Picture(np.repeat(pixels[..., :1], 3, -1), alpha)
+    alpha = np.ascontiguousarray(pixels[..., 3]) if samples >= 4 else None
+    return Picture(np.ascontiguousarray(pixels[..., :3]), alpha)

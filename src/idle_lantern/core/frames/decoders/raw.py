@@ -1,0 +1,181 @@
+"""Camera raw through LibRaw: developed linear, 16 bit, and only then encoded for display."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+from collections.abc import Iterator
+from dataclasses import dataclass, fields, replace
+from datetime import UTC, datetime
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from idle_lantern.core.base.errors import UnreadableFrame
+from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.frames.bounds import Claim, check_claim
+from idle_lantern.core.frames.decoders.head import Head
+from idle_lantern.core.frames.metadata import Metadata, from_exif
+
+Array = NDArray[Any]
+
+#: LibRaw's codes for how the camera was held: upside down, turned left, turned right.
+_TURNS = {3: 2, 5: 1, 6: 3}
+#: TIFF that tells itself by another number than 42.
+_ODD_MARKS = (b"IIRO", b"IIRS", b"IIU\0")
+_MOST_HEAD_BYTES = 4_000_000
+
+
+@dataclass(frozen=True)
+class Development:
+    """How the mosaic becomes colours; alike for all frames of a set.
+
+    ``white_balance`` gives the multipliers of red, green, blue and second green, None those of the camera.
+    ``highlights`` says what becomes of places where one colour is clipped: ``clip`` to white, ``blend`` with
+    what is left, or ``rebuild`` from the other colours.
+    """
+
+    white_balance: tuple[float, float, float, float] | None = None
+    highlights: Literal["clip", "blend", "rebuild"] = "clip"
+
+
+_HIGHLIGHTS = {"clip": 0, "blend": 2, "rebuild": 5}
+
+
+def head(path: Path) -> Head:
+    """Size and facts; what cameras tell nowhere else is asked of LibRaw."""
+    with _opened(path) as raw:
+        width, height = raw.sizes.iwidth, raw.sizes.iheight
+        if raw.sizes.flip in (5, 6) and raw.sizes.iwidth == raw.sizes.width:
+            width, height = height, width
+        # colours of 16 bit, twice, beside the mosaic
+        check_claim(path, Claim(width, height, 4, 2))
+        metadata = _metadata(path, raw, max(width, height))
+    return Head(width, height, 16, metadata, raw=True)
+
+
+def pixels(path: Path, how: Development | None = None, *, half: bool = False) -> Picture:
+    """The picture in sRGB, 16 bit, upright; ``half`` makes one pixel of each four, quickly."""
+    return Picture(_encoded()[linear(path, how, half=half)])
+
+
+def linear(path: Path, how: Development | None = None, *, half: bool = False) -> Array:
+    """Linear light (H, W, 3) of 16 bit in the primaries of sRGB, upright; full scale is where the sensor is full."""
+    import rawpy
+
+    how = how or Development()
+    with _opened(path) as raw:
+        balance: dict[str, Any] = {"use_camera_wb": True}
+        if how.white_balance is not None:
+            balance = {"user_wb": list(how.white_balance)}
+        developed = raw.postprocess(
+            output_bps=16,
+            gamma=(1, 1),
+            no_auto_bright=True,
+            # the scale must not follow what the brightest place of one frame happens to be
+            adjust_maximum_thr=0.0,
+            output_color=rawpy.ColorSpace.sRGB,
+            highlight_mode=_HIGHLIGHTS[how.highlights],
+            half_size=half,
+            **balance,
+        )
+    return np.asarray(developed)
+
+
+def white_balance_of(path: Path) -> tuple[float, float, float, float]:
+    """The camera's multipliers of red, green, blue and second green, green counting one."""
+    with _opened(path) as raw:
+        red, green, blue, second = (float(v) for v in raw.camera_whitebalance)
+    if green <= 0 or red <= 0 or blue <= 0:
+        return (1.0, 1.0, 1.0, 1.0)
+    return red / green, 1.0, blue / green, (second / green if second > 0 else 1.0)
+
+
+def preview(path: Path) -> Picture | None:
+    """The picture that the camera put into the file, upright; None where there is none that can be read."""
+    import rawpy
+
+    with _opened(path) as raw, contextlib.suppress(rawpy.LibRawError, OSError, ValueError, SyntaxError):
+        thumb = raw.extract_thumb()
+        if thumb.format == rawpy.ThumbFormat.JPEG:
+            with Image.open(io.BytesIO(thumb.data), formats=("JPEG",)) as image:
+                image.draft("RGB", (640, 640))
+                seen = np.asarray(image.convert("RGB"))
+        else:
+            seen = np.asarray(thumb.data)
+        upright = raw.sizes.flip in (5, 6)
+        if raw.sizes.flip in _TURNS and (not upright or seen.shape[1] > seen.shape[0]):
+            seen = np.rot90(seen, _TURNS[raw.sizes.flip])
+        return Picture(np.ascontiguousarray(seen))
+    return None
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[Any]:
+    import rawpy  # a library of its own, which sets without raw never load
+
+    try:
+        with rawpy.imread(str(path)) as raw:
+            yield raw
+    except (rawpy.LibRawFileUnsupportedError, rawpy.NotSupportedError) as error:
+        raise UnreadableFrame(
+            "Is a raw file of a kind that cannot be developed here",
+            where=path.name,
+            remedy="Convert it to DNG or TIFF with the camera's own program",
+        ) from error
+
+
+@lru_cache(maxsize=1)
+def _encoded() -> Array:
+    """Display value of 16 bit by linear value."""
+    made: Array = np.rint(linear_to_srgb(np.linspace(0, 1, 65536)) * 65535).astype(np.uint16)
+    return made
+
+
+def _metadata(path: Path, raw: Any, longer_side_px: int) -> Metadata:
+    """EXIF of the file, of the preview within, and LibRaw's own, in this order for each fact."""
+    told = [_exif_of_file(path, longer_side_px), _exif_of_preview(raw, longer_side_px), _of_libraw(raw)]
+    facts: dict[str, Any] = {}
+    for source in told:
+        for name in (f.name for f in fields(Metadata)):
+            facts[name] = facts.get(name) or getattr(source, name)
+    return replace(Metadata(**facts), orientation=1)
+
+
+def _exif_of_file(path: Path, longer_side_px: int) -> Metadata:
+    with contextlib.suppress(Exception), open(path, "rb") as stream:
+        start = stream.read(4)
+        source: Any = stream
+        if start in _ODD_MARKS:
+            source = io.BytesIO(start[:2] + b"*\0" + stream.read(_MOST_HEAD_BYTES))
+        source.seek(0)
+        exif = Image.Exif()
+        exif.load_from_fp(source)
+        return from_exif(exif, longer_side_px)
+    return Metadata()
+
+
+def _exif_of_preview(raw: Any, longer_side_px: int) -> Metadata:
+    with contextlib.suppress(Exception):
+        thumb = raw.extract_thumb()
+        with Image.open(io.BytesIO(thumb.data), formats=("JPEG",)) as image:
+            return from_exif(image.getexif(), longer_side_px)
+    return Metadata()
+
+
+def _of_libraw(raw: Any) -> Metadata:
+    other = raw.other
+    taken = other.timestamp
+    known = taken is not None and taken.replace(tzinfo=UTC) > datetime(1980, 1, 1, tzinfo=UTC)
+    return Metadata(
+        focal_mm=other.focal_length or None,
+        aperture=other.aperture or None,
+        exposure_s=other.shutter_speed or None,
+        iso=other.iso_speed or None,
+        taken=f"{taken:%Y:%m:%d %H:%M:%S}" if known else None,
+        lens=raw.lens.model or None,
+    )

@@ -1,0 +1,89 @@
+"""TIFF of 8, 16 and 32 bit, by tifffile."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import tifffile
+from numpy.typing import NDArray
+from PIL import Image
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_tiff
+from idle_lantern.core.frames.decoders import plain, raw
+from idle_lantern.core.frames.decoders.head import Head, of_samples
+from idle_lantern.core.frames.metadata import Metadata, from_exif
+
+Array = NDArray[Any]
+
+_TIFF_ICC, _DNG_VERSION = 34675, 50706
+#: Grey (white or black at zero), RGB, and what JPEG makes of it (TIFF 6.0, PhotometricInterpretation).
+_PLAIN_TIFF = (0, 1, 2, 6)
+
+
+def head(path: Path) -> Head:
+    """Size and facts."""
+    with tifffile.TiffFile(path) as tiff:
+        page: Any = tiff.pages[0]
+        if _DNG_VERSION in page.tags:  # raw of another name
+            return raw.head(path)
+        width, height = int(page.imagewidth), int(page.imagelength)
+        claim = _claim_of(page)
+        check_claim(path, claim)
+        places, lengths = list(page.dataoffsets), list(page.databytecounts)
+        check_tiff(path, claim, int(page.compression), places, lengths)
+        icc_tag = page.tags.get(_TIFF_ICC)
+        icc = bytes(icc_tag.value) if icc_tag is not None and page.photometric in _PLAIN_TIFF else None
+        metadata = _tiff_metadata(path, page, max(width, height))
+    return Head(width, height, 8 if claim.bytes_each == 1 else 16, metadata, icc=icc or None)
+
+
+def pixels(path: Path) -> Picture:
+    """The first picture of the file; values of 32 bit from 0 to 1."""
+    with tifffile.TiffFile(path) as tiff:
+        page: Any = tiff.pages[0]
+        kind = page.dtype.kind if page.dtype is not None else "?"
+        usual = page.photometric in _PLAIN_TIFF and (kind == "f" or (kind == "u" and page.dtype.itemsize <= 2))
+        if not usual:
+            return plain.pixels(path)
+        samples = _unpacked(page, Deadline(path, _claim_of(page)))
+        if page.photometric == 0:
+            samples = (1 if kind == "f" else np.iinfo(samples.dtype).max) - samples
+    if kind == "f":
+        samples = np.rint(np.clip(np.nan_to_num(samples), 0, 1) * 65535).astype(np.uint16)
+    return of_samples(samples)
+
+
+def _unpacked(page: Any, deadline: Deadline) -> Array:
+    """The samples (H, W, S) of a page, piece by piece."""
+    separate, _depth, height, width, samples = page.shaped
+    whole = np.zeros((separate, height, width, samples), page.dtype)
+    for piece, (plane, _d, top, left, _s), shape in page.segments(maxworkers=1):
+        deadline.check()
+        if piece is not None:
+            h, w = min(shape[1], height - top), min(shape[2], width - left)
+            whole[plane, top : top + h, left : left + w] = piece[0, :h, :w]
+    # each colour may lie in a plane of its own
+    return np.moveaxis(whole[..., 0], 0, -1) if separate > 1 else whole[0]
+
+
+def _claim_of(page: Any) -> Claim:
+    samples = int(page.samplesperpixel) * max(1, int(page.imagedepth))
+    return Claim(int(page.imagewidth), int(page.imagelength), samples, page.dtype.itemsize if page.dtype else 9)
+
+
+def _tiff_metadata(path: Path, page: Any, longer_side_px: int) -> Metadata:
+    """EXIF by Pillow where it knows the kind, else the plain tags."""
+    with contextlib.suppress(Exception), Image.open(path, formats=("TIFF",)) as image:
+        return from_exif(image.getexif(), longer_side_px)
+    exif = Image.Exif()
+    for tag in page.tags:
+        if tag.code in (274, 306, 272):
+            exif[tag.code] = tag.value
+    focal = page.tags.get(37386)
+    if focal is not None:
+        exif[37386] = focal.value[0] / max(1, focal.value[1])
+    return from_exif(exif, longer_side_px)
