@@ -6,6 +6,7 @@ develop it. The sensor's own colours are those of sRGB, each weakened by a facto
 
 from __future__ import annotations
 
+import io
 import math
 from fractions import Fraction
 from pathlib import Path
@@ -14,6 +15,7 @@ from typing import Any
 import numpy as np
 import tifffile
 from numpy.typing import NDArray
+from PIL import Image
 
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.picture import linear_to_srgb
@@ -75,12 +77,19 @@ def write_dng(path: Path, light: Array, metadata: Metadata) -> None:
     ]
     with replacing(path) as target, tifffile.TiffWriter(target) as tiff:
         tiff.write(
-            small, photometric="ycbcr", compression="jpeg", subifds=1, subfiletype=1, rowsperstrip=small.shape[0],
-            extratags=[(*fact, True) for fact in facts], software="Idle Lantern", metadata=None,
+            iter([_jpeg(small)]), shape=small.shape, dtype=np.uint8, photometric="ycbcr", compression="jpeg", subsampling=(1, 1),
+            subifds=1, subfiletype=1, rowsperstrip=small.shape[0], extratags=[(*fact, True) for fact in facts],
+            software="Idle Lantern", metadata=None,
         )  # fmt: skip
         tiff.write(
             values, photometric="cfa", subfiletype=0, extratags=[(*fact, True) for fact in sensor], metadata=None,
         )  # fmt: skip
+
+
+def _jpeg(pixels: Array) -> bytes:
+    out = io.BytesIO()
+    Image.fromarray(pixels).save(out, "JPEG", quality=88, subsampling=0)
+    return out.getvalue()
 
 
 def _rationals(values: Any) -> tuple[int, ...]:

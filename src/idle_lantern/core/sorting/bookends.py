@@ -1,0 +1,44 @@
+"""Frames with a hand before the lens, or with the cap on, that part one run from the next."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from idle_lantern.core.sorting.looks import Look
+
+#: A covered lens lets in so many EV less than the place gives.
+_COVERED_EV = 3.5
+#: A hand before the lens is all out of focus: fine contrast is so small a share of the usual, and of its coarse contrast.
+_SOFT, _SMOOTH = 0.35, 0.16
+#: Mean distance in CIE Lab from the nearest colours of the frames about it beyond which nothing there is known from them.
+_STRANGE = 4.5
+_DARK_GREY = 0.12
+
+
+def bookends(looks: Sequence[Look]) -> list[bool]:
+    """For frames in the order taken, whether each is a bookend."""
+    if len(looks) < 3:
+        return [False] * len(looks)
+    usual_detail = float(np.median([look.detail for look in looks]))
+    usual_light = float(np.median([look.light_ev for look in looks]))
+    covered = [_covered(look, usual_light) for look in looks]
+    soft = [look.detail < _SOFT * usual_detail and look.detail < _SMOOTH * look.coarse for look in looks]
+    maybe = [c or s for c, s in zip(covered, soft)]
+    return [covered[i] or (soft[i] and _strange(looks, maybe, i)) for i in range(len(looks))]
+
+
+def _covered(look: Look, usual_light: float) -> bool:
+    """Next to no light where there should be some; a frame that was exposed for less is none."""
+    return look.light_ev < usual_light - _COVERED_EV and float(np.percentile(look.grey, 98)) < _DARK_GREY
+
+
+def _strange(looks: Sequence[Look], maybe: Sequence[bool], i: int) -> bool:
+    """Whether the frames about it show none of its colours: a sky without clouds goes on in its neighbours."""
+    others = [looks[j].blocks for j in range(max(0, i - 4), min(len(looks), i + 5)) if not maybe[j]]
+    if not others:
+        return True
+    known = np.concatenate(others)
+    apart = np.linalg.norm(looks[i].blocks[:, None] - known[None], axis=2).min(1)
+    return float(apart.mean()) > _STRANGE

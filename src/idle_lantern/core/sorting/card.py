@@ -1,0 +1,135 @@
+"""A card or folder -> runs, positions, bookends, raw beside JPEG, and what cannot be read."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from idle_lantern.core.base.errors import UnreadableFrame
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.boundary import RAW_SUFFIXES
+from idle_lantern.core.frames.frameset import in_people_order
+from idle_lantern.core.sorting.bookends import bookends
+from idle_lantern.core.sorting.looks import Look, look_at
+from idle_lantern.core.sorting.positions import Position, positions_of, sharpest_chosen
+
+#: A pause this long, and so many times the usual step, parts one run from the next.
+_PAUSE_S, _TIMES = 45.0, 6.0
+_THREADS = 2
+
+
+@dataclass(frozen=True)
+class Run:
+    """Positions of one sweep, in the order taken, and the bookends about it."""
+
+    name: str
+    positions: tuple[Position, ...]
+
+
+@dataclass(frozen=True)
+class Card:
+    """What a card holds. ``twins`` are raw and JPEG of one exposure, the one that is used first."""
+
+    runs: tuple[Run, ...] = ()
+    bookends: tuple[Look, ...] = ()
+    twins: tuple[tuple[Path, Path], ...] = ()
+    unreadable: tuple[UnreadableFrame, ...] = field(default=())
+
+
+def sort(paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True) -> Card:
+    """Look at each file, small, and tell what it is for.
+
+    Of a raw and a JPEG of one name in one folder the raw is used, or the JPEG where ``prefer_raw`` is False.
+
+    Raises
+    ------
+    Cancelled
+        Stopped by ``progress``.
+    """
+    kept, twins = without_twins(paths, prefer_raw=prefer_raw)
+    progress.begin("read", len(kept))
+    looks: list[Look] = []
+    faults: list[UnreadableFrame] = []
+
+    def one(path: Path) -> Look | UnreadableFrame:
+        try:
+            return look_at(path)
+        except UnreadableFrame as error:
+            return error
+
+    with ThreadPoolExecutor(_THREADS) as pool:
+        for seen in pool.map(one, kept):
+            progress.advance()
+            if isinstance(seen, Look):
+                looks.append(seen)
+            else:
+                faults.append(seen)
+    looks = in_order_taken(looks)
+    ends = bookends(looks)
+    runs = [
+        Run(f"run {i}", tuple(sharpest_chosen(p) for p in positions_of(run)))
+        for i, run in enumerate(_runs(looks, ends), 1)
+    ]
+    return Card(tuple(runs), tuple(look for look, end in zip(looks, ends) if end), tuple(twins), tuple(faults))
+
+
+def without_twins(paths: Sequence[Path], *, prefer_raw: bool = True) -> tuple[list[Path], list[tuple[Path, Path]]]:
+    """Files without those that are a raw's JPEG (or a JPEG's raw), and the pairs, the one that is used first."""
+    by_stem: dict[tuple[Path, str], dict[bool, Path]] = {}
+    for path in paths:
+        by_stem.setdefault((path.parent, path.stem.lower()), {}).setdefault(is_raw_name(path), path)
+    twins = [(p[prefer_raw], p[not prefer_raw]) for p in by_stem.values() if len(p) == 2]
+    second = {other for _used, other in twins}
+    return [path for path in paths if path not in second], twins
+
+
+def is_raw_name(path: Path) -> bool:
+    """Whether a file is camera raw by its name."""
+    return path.suffix.lower() in RAW_SUFFIXES
+
+
+def in_order_taken(looks: Sequence[Look]) -> list[Look]:
+    """By the camera's clock where every file tells it, else by name as people count; by name within one second."""
+    by_name = in_people_order(looks, lambda look: look.path.name)
+    times = [look.info.metadata.taken_s for look in by_name]
+    if any(t is None for t in times):
+        return by_name
+    return sorted(by_name, key=lambda look: look.info.metadata.taken_s or 0.0)
+
+
+def _runs(looks: Sequence[Look], ends: Sequence[bool]) -> list[list[Look]]:
+    """Frames parted by bookends, by pauses, and by another camera, lens or size."""
+    gaps = [_gap_s(a, b) for a, b in zip(looks, looks[1:])]
+    known = [g for g in gaps if g > 0]
+    pause = max(_PAUSE_S, _TIMES * float(np.median(known))) if known else math.inf
+    runs: list[list[Look]] = [[]]
+    for i, look in enumerate(looks):
+        parted = i > 0 and (gaps[i - 1] > pause or _other_gear(looks[i - 1], look, ends[i - 1]))
+        if ends[i] or parted:
+            runs.append([])
+        if not ends[i]:
+            runs[-1].append(look)
+    return [run for run in runs if run]
+
+
+def _gap_s(a: Look, b: Look) -> float:
+    first, second = a.info.metadata.taken_s, b.info.metadata.taken_s
+    if first is None or second is None:
+        return 0.0
+    return second - first - (a.info.metadata.exposure_s or 0.0)
+
+
+def _other_gear(a: Look, b: Look, first_is_bookend: bool) -> bool:
+    """Another camera or focal length; a frame turned upright is another run as well."""
+    if first_is_bookend:
+        return False
+    one, two = a.info.metadata, b.info.metadata
+    if one.camera != two.camera or sorted((a.info.width, a.info.height)) != sorted((b.info.width, b.info.height)):
+        return True
+    focal = [m.focal_mm for m in (one, two)]
+    return None not in focal and abs(math.log((focal[0] or 1) / (focal[1] or 1))) > 0.1
