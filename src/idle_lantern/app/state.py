@@ -76,6 +76,7 @@ class AppState(QObject):
         self.history = History()
         self.selected: int | None = None
         self.selected_id: str | None = None
+        self._guide: tuple[tuple[Plan, Outing, int | None], Guide] | None = None
         self.at: int | None = None
         #: Asks whether so many frames are really to be planned; set by the window.
         self.ask_many: Callable[[int], bool] | None = None
@@ -317,8 +318,11 @@ class AppState(QObject):
 
     @property
     def guide(self) -> Guide:
-        """State of the shoot."""
-        return guide(self.plan, self.outing, self.at)
+        """State of the shoot, reckoned once for each document: choosing a frame asks for it as well."""
+        of = (self.plan, self.outing, self.at)
+        if self._guide is None or any(a is not b for a, b in zip(self._guide[0], of)):
+            self._guide = of, guide(*of)
+        return self._guide[1]
 
     def path_of(self, ref: FrameRef) -> Path:
         """Where a frame's file lies."""

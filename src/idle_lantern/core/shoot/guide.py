@@ -70,19 +70,19 @@ def covered_already(plan: Plan, outing: Outing, open_frames: Sequence[GridFrame]
 
     After the plan has moved a little, what was shot stays shot where it still covers it.
     """
+    wide_deg = math.degrees(plan.rig.lens().field_rad()[0])
     taken = tuple(
         (ref.yaw_deg, ref.pitch_deg, ref.roll_deg or 0.0)
         for ref in outing.frames_to_join()
-        if ref.yaw_deg is not None and ref.pitch_deg is not None and _same_field(ref, plan.rig)
+        if ref.yaw_deg is not None and ref.pitch_deg is not None and _same_field(ref, wide_deg)
     )
     if not taken or not open_frames or plan.rig.motion != "turn":
         return set()
     return _covered(plan.rig, plan.target_field, tuple(open_frames), taken)
 
 
-def _same_field(ref: FrameRef, rig: Rig) -> bool:
-    wide = math.degrees(rig.lens().field_rad()[0])
-    return ref.field_deg is None or abs(ref.field_deg[0] - wide) < 0.02 * wide
+def _same_field(ref: FrameRef, wide_deg: float) -> bool:
+    return ref.field_deg is None or abs(ref.field_deg[0] - wide_deg) < 0.02 * wide_deg
 
 
 #: Frames looked at in one go, so that a large plan stays quick; the others count as missing.
