@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,18 +14,21 @@ from idle_lantern.cli.ends import BAD_INPUT, CANNOT, DONE, give, say, stopping
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.base.progress import StageClock
+from idle_lantern.core.base.progress import Progress, StageClock
 from idle_lantern.core.base.units import duration
 from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.asking import STAGE_WEIGHTS, Event, Failed, Finished, JoinFrame, JoinRequest
+from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.checkpoint import checkpoints_folder
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
+from idle_lantern.core.merging.development import Development, read_development
+from idle_lantern.core.merging.recipe import BRACKETS, Exposure, Recipe
+from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
 ENDS = (Finished, Failed)
 
@@ -32,7 +36,7 @@ ENDS = (Finished, Failed)
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Declare the command and its arguments."""
     parser = commands.add_parser("join", help="join frames into one picture", description=__doc__)
-    parser.add_argument("frames", nargs="+", metavar="FRAME", type=Path, help="picture files in any order")
+    parser.add_argument("frames", nargs="+", metavar="FRAME", type=Path, help="picture files in any order, or folders")
     parser.add_argument("--out", required=True, type=Path, help="the picture to write: .tif, .png or .jpg")
     parser.add_argument("--projection", default="auto", choices=("auto", *PROJECTIONS))
     parser.add_argument("--width", type=int, metavar="PX", help="width of the canvas; default: the frames' own scale")
@@ -44,6 +48,21 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         metavar="FOLDER",
         help="painted NAME.mask.png: dark paint hides, light paint keeps parts of a frame",
     )
+    parser.add_argument(
+        "--no-groups",
+        action="store_true",
+        help="every file for itself: brackets and raw beside JPEG are not looked for",
+    )
+    parser.add_argument(
+        "--brackets",
+        default="merge",
+        choices=BRACKETS,
+        help="exposures of one place: merged to linear light and shown by one curve (default), fused, or only the middle one",
+    )
+    parser.add_argument(
+        "--twins", default="raw", choices=("raw", "jpeg"), help="which of raw and JPEG of one name is used"
+    )
+    parser.add_argument("--develop", type=Path, metavar="RECIPE.json", help="one basic development for all frames")
     parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
     parser.add_argument(
@@ -110,7 +129,9 @@ def run(args: argparse.Namespace) -> int:
     with stopping(progress.ask_to_stop):
         try:
             run_request(
-                _request(args), lambda event: ended.append(event) if isinstance(event, ENDS) else None, progress
+                _request(args, progress),
+                lambda event: ended.append(event) if isinstance(event, ENDS) else None,
+                progress,
             )
         except LanternError as error:  # before the join could begin
             return _failed(args, error, failure_report(None, [str(f) for f in args.frames], error.sentence))
@@ -118,8 +139,10 @@ def run(args: argparse.Namespace) -> int:
     if isinstance(end, Failed):
         return _failed(args, end.error, end.report)
     assert isinstance(end, Finished)
+    for sentence in end.result.report.get("prepared", ()):
+        say(sentence)
     for row in end.result.report["frames"]:
-        if row["reason"]:
+        if row["reason"] and row.get("role") not in ("twin", "bracket"):  # these are many and as they should be
             say(f"left out {row['file']}: {row['reason']}")
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")
@@ -132,7 +155,7 @@ def run(args: argparse.Namespace) -> int:
     return DONE
 
 
-def _request(args: argparse.Namespace) -> JoinRequest:
+def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
     """The arguments as a request.
 
     Raises
@@ -149,27 +172,62 @@ def _request(args: argparse.Namespace) -> JoinRequest:
         check_writable(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]
     check_outputs(outputs, _inputs(args))
-    frames = gather(args.frames)
+    found, asides = _positions(args, progress)
+    frames = gather([f.path for f in found])
     prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
     masks = _masks(args.masks, frames.names)
     memory = None if args.memory is None else round(args.memory * 2**30)
+    development = read_development(args.develop) if args.develop else Development()
     return JoinRequest(
         tuple(
-            JoinFrame(info.path, prior=known, mask=masks.get(name))
-            for info, known, name in zip(frames.infos, prior, frames.names)
+            replace(frame, prior=known, mask=masks.get(name)) for frame, known, name in zip(found, prior, frames.names)
         ),
         args.out,
         JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory),
         report=args.report,
         checkpoints=checkpoints_folder(),
         fresh=args.fresh,
+        recipe=Recipe(args.brackets, development),
+        asides=asides,
     )
+
+
+def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinFrame], tuple[Aside, ...]]:
+    """What stands for each place, with its other exposures, and what is no part of the picture.
+
+    Raises
+    ------
+    InputError
+        A folder is empty, a file is given twice or cannot be read.
+    """
+    paths = files_in(args.frames)
+    found = Grouped(tuple(paths)) if args.no_groups else grouped(paths, progress, prefer_raw=args.twins == "raw")
+    if found.positions is None or found.card is None:
+        return [JoinFrame(path) for path in found.files], ()
+    asides = [Aside(look.path, "bookend", "A bookend: hand or cap before the lens.") for look in found.card.bookends]
+    asides += [Aside(other, "twin", f"The same exposure as {used.name}.") for used, other in found.card.twins]
+    frames = []
+    for position in found.positions:
+        beside = [
+            (look.path, ev) for i, (look, ev) in enumerate(zip(position.looks, position.ev)) if i != position.chosen
+        ]
+        bracket = position.role == "bracket"
+        frames.append(
+            JoinFrame(
+                position.base.path,
+                others=tuple(Exposure(path, ev) for path, ev in beside) if bracket else (),
+                repeats=() if bracket else tuple(path for path, _ev in beside),
+            )
+        )
+    return frames, tuple(asides)
 
 
 def _inputs(args: argparse.Namespace) -> list[Path]:
     """Every file that the command reads."""
     painted = list(args.masks.glob("*")) if args.masks is not None and args.masks.is_dir() else []
-    return [*args.frames, *([args.prior] if args.prior else []), *painted]
+    frames = [p for path in args.frames for p in (sorted(path.iterdir()) if path.is_dir() else [path])]
+    told = [p for p in (args.prior, args.develop) if p]
+    return [*frames, *told, *painted]
 
 
 def _failed(args: argparse.Namespace, error: LanternError, report: dict[str, Any]) -> int:

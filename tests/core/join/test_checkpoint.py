@@ -15,6 +15,7 @@ import tifffile
 from PIL import Image
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.core.base import fingerprint
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.join import checkpoint as checkpoint_module
@@ -141,7 +142,6 @@ def test_changed_code_takes_up_nothing_of_the_old(row_set: FrameFiles, tmp_path:
     """The key was the version number: whoever changed the code loaded what the old code had reckoned."""
     frames = gather(row_set.paths[:2])
     first = solving_key(frames, JoinOptions(), None)
-    assert checkpoint_module.code_fingerprint() == checkpoint_module.code_fingerprint()
     with monkeypatch.context() as other:
         other.setattr(checkpoint_module, "code_fingerprint", lambda: "other code")
         assert solving_key(frames, JoinOptions(), None) != first
@@ -153,10 +153,10 @@ def test_changed_code_takes_up_nothing_of_the_old(row_set: FrameFiles, tmp_path:
         (core / name).parent.mkdir(parents=True, exist_ok=True)
         (core / name).write_text("x = 1\n")
     with monkeypatch.context() as other:
-        other.setattr(checkpoint_module, "__file__", str(core / "join" / "checkpoint.py"))
-        one = checkpoint_module.code_fingerprint.__wrapped__()
+        other.setattr(fingerprint, "__file__", str(core / "base" / "fingerprint.py"))
+        one = fingerprint.code_fingerprint.__wrapped__()
         (core / "base" / "a.py").write_text("x = 2\n")
-        assert checkpoint_module.code_fingerprint.__wrapped__() != one
+        assert fingerprint.code_fingerprint.__wrapped__() != one
 
 
 def test_pieces_cut_short_or_damaged_are_dropped(tmp_path: Path):

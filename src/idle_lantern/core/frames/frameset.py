@@ -42,19 +42,32 @@ def gather(paths: Sequence[Path]) -> FrameSet:
     """
     if not paths:
         raise InputError("No frames were given", remedy="Name at least two picture files")
-    infos, seen = [], set()
+    refuse_twice(paths)
+    infos = []
     faults: list[UnreadableFrame] = []
     for path in paths:
-        real = Path(path).resolve()
-        if real in seen:
-            raise InputError("Is given twice", where=str(path), remedy="Name each frame once")
-        seen.add(real)
         try:
             infos.append(probe(Path(path)))
         except UnreadableFrame as error:
             faults.append(error)
     refuse_unreadable(faults, len(paths))
     return FrameSet(tuple(infos), names_of([i.path for i in infos]))
+
+
+def refuse_twice(paths: Sequence[Path]) -> None:
+    """Every file counts once.
+
+    Raises
+    ------
+    InputError
+        Names the first that is given again, links included.
+    """
+    seen = set()
+    for path in paths:
+        real = Path(path).resolve()
+        if real in seen:
+            raise InputError("Is given twice", where=str(path), remedy="Name each frame once")
+        seen.add(real)
 
 
 def refuse_unreadable(faults: Sequence[UnreadableFrame], count: int) -> None:

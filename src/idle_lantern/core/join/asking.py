@@ -10,13 +10,14 @@ import uuid
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.merging.recipe import Exposure, Recipe
 
 if TYPE_CHECKING:
     from idle_lantern.core.join.canvas.canvas import Canvas
@@ -28,6 +29,7 @@ Array = NDArray[Any]
 
 #: Usual share of each stage in the whole run, for progress and remaining time.
 STAGE_WEIGHTS = {
+    "prepare": 0.05,
     "read": 0.10,
     "features": 0.18,
     "match": 0.06,
@@ -41,12 +43,26 @@ STAGE_WEIGHTS = {
 
 @dataclass(frozen=True)
 class JoinFrame:
-    """A frame of a request: its file, the id it has in a document, its known direction, and what is painted on it."""
+    """A position of a request: the file that stands for it, its id in a document, its known direction, what is painted on it.
+
+    ``others`` are the other exposures of its bracket, ``repeats`` files of the same place that are not used.
+    """
 
     path: Path
     id: str = ""
     prior: Array | None = field(default=None, compare=False)
     mask: Path | None = None
+    others: tuple[Exposure, ...] = ()
+    repeats: tuple[Path, ...] = ()
+
+
+@dataclass(frozen=True)
+class Aside:
+    """A file of the set that is no part of the picture, and why."""
+
+    path: Path
+    role: Literal["bookend", "twin"]
+    reason: str
 
 
 @dataclass(frozen=True)
@@ -55,6 +71,7 @@ class JoinRequest:
 
     ``solution`` is taken as it is where a picture of known poses is wanted. With ``rough`` a first look is made
     and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
+    ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache.
     """
 
     frames: tuple[JoinFrame, ...]
@@ -67,6 +84,9 @@ class JoinRequest:
     rough: bool = False
     checkpoints: Path | None = None
     fresh: bool = False
+    recipe: Recipe = field(default_factory=Recipe)
+    asides: tuple[Aside, ...] = ()
+    prepared: Path | None = None
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,6 @@ import shutil
 import time
 import zlib
 from collections.abc import Iterator, Sequence
-from functools import lru_cache
 from pathlib import Path
 from typing import IO, Any
 
@@ -27,6 +26,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.fingerprint import code_fingerprint
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.join.options import JoinOptions
@@ -48,16 +48,6 @@ def key_of(*parts: object) -> str:
     """A name for everything that decides a result: what is given, and the code that reckons with it."""
     whole = repr((SCHEMA, code_fingerprint(), parts))
     return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:20]
-
-
-@lru_cache(maxsize=1)
-def code_fingerprint() -> str:
-    """Tells other code apart, whatever its version is called: a hash of the core's own files."""
-    core = Path(__file__).parents[1]
-    digest = hashlib.sha256()
-    for path in sorted(core.rglob("*.py")):
-        digest.update(path.relative_to(core).as_posix().encode() + b"\0" + path.read_bytes())
-    return digest.hexdigest()
 
 
 def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | None] | None) -> str:

@@ -98,6 +98,11 @@ def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> di
     }
 
 
+def is_beside(row: dict[str, Any]) -> bool:
+    """Whether a row is of a file beside the frames: another exposure of a place, a bookend, a raw's JPEG."""
+    return "stands" in row or ("position" in row and row["position"] is None)
+
+
 def canvas_of(report: dict[str, Any]) -> Canvas:
     """The canvas that a report describes; raises KeyError, TypeError or ValueError for a damaged one."""
     c = report["canvas"]
@@ -125,7 +130,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
     KeyError, TypeError, ValueError
         The report is damaged.
     """
-    rows = report["frames"]
+    rows = [row for row in report["frames"] if not is_beside(row)]
     if len(rows) != len(frames) or any(
         (r["width"], r["height"]) != (i.width, i.height) for r, i in zip(rows, frames.infos)
     ):

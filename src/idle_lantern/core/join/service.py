@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -34,7 +35,9 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.join.render.compose import Composed, rough_picture
 from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of
+from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare, prepared_folder
 
 
 def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
@@ -53,12 +56,12 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
     try:
         outputs = [p for p in (request.target, request.report) if p is not None]
         masks_given = [f.mask for f in request.frames if f.mask is not None]
-        check_outputs(outputs, [f.path for f in request.frames] + masks_given)
-        frames = request.solution.frames if request.solution else gather([f.path for f in request.frames])
+        check_outputs(outputs, [*files_of(request), *masks_given])
+        frames = gather([f.path for f in request.frames])
         for path in outputs:
             check_writable(path)
         _check_memory(frames, request.options)
-        result = _joined(request, frames, sink, progress, begun)
+        result = _joined(request, _ready(request, frames, progress), sink, progress, begun)
     except LanternError as error:
         _tell_failure(request, frames, error, sink)
         return
@@ -74,6 +77,15 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
         except LanternError as error:
             report_error = error
     sink(Finished(*ids, result, report_error))
+
+
+def _ready(request: JoinRequest, frames: FrameSet, progress: Progress) -> tuple[FrameSet, tuple[str, ...]]:
+    """The frames as they are joined, under the names they came by, and what was done to them."""
+    places = [Place(info, f.others) for info, f in zip(frames.infos, request.frames)]
+    if not needs_preparing(places, request.recipe):
+        return frames, ()
+    ready = prepare(places, request.recipe, request.prepared or prepared_folder(), progress)
+    return FrameSet(ready.infos, frames.names), ready.told
 
 
 def _tell_failure(request: JoinRequest, frames: FrameSet | None, error: LanternError, sink: Sink) -> None:
@@ -113,7 +125,10 @@ def _too_little_memory() -> JoinError:
     )
 
 
-def _joined(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float) -> JoinResult:
+def _joined(
+    request: JoinRequest, ready: tuple[FrameSet, tuple[str, ...]], sink: Sink, progress: Progress, begun: float
+) -> JoinResult:
+    frames, told = ready
     ids = (request.document_id, request.request_id)
     options = request.options
     prior = [f.prior for f in request.frames]
@@ -141,12 +156,15 @@ def _joined(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progre
             progress,
             masks=masks,
             checkpoint=checkpoint,
-            solution=request.solution,
+            solution=_of(frames, request.solution),
             on_rough=show_rough if request.rough else None,
             on_solved=solved,
             on_tile=lambda tile: sink(TileDone(*ids, tile)),
         )
         report = _report(request, solution, made, time.monotonic() - begun)
+        report = with_roles(report, request)
+        if told:
+            report["prepared"] = list(told)
     return JoinResult(
         request.target,
         made.canvas,
@@ -158,6 +176,13 @@ def _joined(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progre
         solution,
         request.solution is None,
     )
+
+
+def _of(frames: FrameSet, solution: Solution | None) -> Solution | None:
+    """A solution that was given, of these very files: what was made ready may lie elsewhere by now."""
+    if solution is None or solution.frames.infos == frames.infos:
+        return solution
+    return replace(solution, frames=frames)
 
 
 def _report(request: JoinRequest, solution: Solution, made: Composed, took_s: float) -> dict[str, Any]:

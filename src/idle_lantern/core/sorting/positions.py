@@ -80,6 +80,8 @@ def _step_within(group: Sequence[Look], steps: Sequence[float], look: Look) -> f
     if told and best.alike >= _ALIKE:
         return step if best.shift <= _SAME_SHIFT else None
     # what shows nothing, or is burnt out, belongs to the bracket whose exposures go on
+    if None in (last.exposure_ev, look.exposure_ev):
+        return None
     if _apart_s(last, look) > _AT_ONCE_S or any(abs(step - s) < _STEP_EV for s in steps):
         return None
     if told and best.alike < _UNLIKE and min(group[k].detail, look.detail) > 3 * _SHOWS_DETAIL:

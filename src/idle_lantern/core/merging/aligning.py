@@ -1,0 +1,141 @@
+"""Exposures of one place laid on their base, where the camera moved between them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import Picture, srgb_to_linear
+
+Array = NDArray[Any]
+
+#: Frames are compared at this many million pixels.
+_COMPARE_MP = 2.0
+#: A move below this at the corners leaves frames as they are: no pixel is touched.
+_STAYS_PX = 0.35
+_LEAST_MATCHES = 12
+_RATIO = 0.75
+#: Differences of logarithms beyond the noise that say that something moved, in EV.
+_MOVED_EV = 0.45
+
+
+@dataclass(frozen=True)
+class Laid:
+    """A picture laid on the base; ``weight`` (H, W) is 0 where it shows nothing of it, None where it all counts."""
+
+    picture: Picture
+    weight: Array | None
+    moved_px: float
+    found: bool = True
+
+
+def on_base(base: Picture, other: Picture, focal_px: float | None = None) -> Laid:
+    """Lay ``other`` on ``base``: a turn of the camera where its focal length is known, else any plane move.
+
+    What cannot be matched (burnt out, black) is taken to lie as it is.
+    """
+    move = _move(base, other, focal_px)
+    if move is None:
+        return Laid(other, None, 0.0, found=False)
+    corners = np.array([[0, 0], [base.width - 1, 0], [0, base.height - 1], [base.width - 1, base.height - 1]], float)
+    moved = cv2.perspectiveTransform(corners[None], move)[0]
+    by = float(np.abs(moved - corners).max())
+    if by < _STAYS_PX:
+        return Laid(other, None, by)
+    size = (base.width, base.height)
+    flags = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
+    pixels = cv2.warpPerspective(other.pixels, move, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
+    inside = np.ones(other.pixels.shape[:2], np.float32)
+    weight = cv2.warpPerspective(inside, move, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
+    weight = (weight > 0.999).astype(np.float32)
+    return Laid(Picture(np.ascontiguousarray(pixels), None, other.icc), weight, by)
+
+
+def _move(base: Picture, other: Picture, focal_px: float | None) -> Array | None:
+    """Homography from pixels of the base to those of the other, None where too little matches."""
+    factor = min(1.0, math.sqrt(_COMPARE_MP * 1e6 / (base.width * base.height)))
+    small = [_compared(p, factor) for p in (base, other)]
+    sift = cv2.SIFT.create(nfeatures=1500, contrastThreshold=0.01)
+    (k1, d1), (k2, d2) = (sift.detectAndCompute(grey, None) for grey in small)
+    if d1 is None or d2 is None or min(len(k1), len(k2)) < _LEAST_MATCHES:
+        return None
+    pairs = [
+        (m[0].queryIdx, m[0].trainIdx)
+        for m in cv2.BFMatcher(cv2.NORM_L2).knnMatch(d1, d2, k=2)
+        if len(m) == 2 and m[0].distance < _RATIO * m[1].distance
+    ]
+    if len(pairs) < _LEAST_MATCHES:
+        return None
+    scale = base.width / small[0].shape[1], base.height / small[0].shape[0]
+    p = (np.array([k1[i].pt for i, _ in pairs]) + 0.5) * scale - 0.5
+    q = (np.array([k2[j].pt for _, j in pairs]) + 0.5) * scale - 0.5
+    tolerance = 1.5 / factor
+    homography, inliers = cv2.findHomography(p, q, cv2.USAC_MAGSAC, tolerance, maxIters=3000, confidence=0.999)
+    if homography is None or int(inliers.sum()) < _LEAST_MATCHES:
+        return None
+    keep = inliers.ravel() > 0
+    if focal_px is None:
+        return np.asarray(homography)
+    return _turn(p[keep], q[keep], focal_px, base)
+
+
+def _turn(p: Array, q: Array, focal_px: float, base: Picture) -> Array:
+    """The homography of a turn about the lens: ``K R K^-1`` (Hartley and Zisserman 2004, 8.4)."""
+    centre = np.array([(base.width - 1) / 2, (base.height - 1) / 2])
+
+    def rays(points: Array) -> Array:
+        d = np.column_stack([(points - centre) / focal_px, np.ones(len(points))])
+        return np.asarray(d / np.linalg.norm(d, axis=1, keepdims=True))
+
+    u, _s, vt = np.linalg.svd(rays(q).T @ rays(p))
+    rotation = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
+    k = np.array([[focal_px, 0, centre[0]], [0, focal_px, centre[1]], [0, 0, 1]])
+    return np.asarray(k @ rotation @ np.linalg.inv(k))
+
+
+def _compared(picture: Picture, factor: float) -> Array:
+    """Small and grey, alike for all exposures: every part stretched to the same contrast."""
+    pixels = picture.pixels if picture.pixels.dtype == np.uint8 else (picture.pixels >> 8).astype(np.uint8)
+    grey = cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY)
+    if factor < 1:
+        size = (max(16, round(picture.width * factor)), max(16, round(picture.height * factor)))
+        grey = cv2.resize(grey, size, interpolation=cv2.INTER_AREA)
+    return np.asarray(cv2.createCLAHE(3.0, (8, 8)).apply(grey))
+
+
+def unmoved(base: Picture, others: Sequence[Laid], steps_ev: Sequence[float]) -> list[Array | None]:
+    """For each picture that lies on the base, where it shows what the base shows: 0 where something moved.
+
+    ``steps_ev`` tells how much more each was exposed than the base. Where the base is clipped or black it says nothing,
+    and the others count.
+    """
+    return [_unmoved(base, laid, ev) for laid, ev in zip(others, steps_ev)]
+
+
+def _unmoved(base: Picture, laid: Laid, ev: float) -> Array | None:
+    factor = min(1.0, math.sqrt(_COMPARE_MP * 1e6 / (base.width * base.height)))
+    size = (max(8, round(base.width * factor)), max(8, round(base.height * factor)))
+    one, two = (
+        srgb_to_linear(
+            cv2.resize(p.pixels, size, interpolation=cv2.INTER_AREA).astype(np.float32).mean(2) / p.full_scale
+        )
+        for p in (base, laid.picture)
+    )
+    tells = (one > 0.004) & (one < 0.8) & (two > 0.004) & (two < 0.8)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        off = np.where(tells, np.abs(np.log2(np.maximum(two, 1e-6) / np.maximum(one, 1e-6)) - ev), 0)
+    # a whole thing, not grains: noise and edges that miss by half a pixel are no move
+    off = cv2.medianBlur(off.astype(np.float32), 5)
+    moved = cv2.morphologyEx((off > _MOVED_EV).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3), np.uint8))
+    if not moved.any():
+        return laid.weight
+    moved = cv2.dilate(moved, np.ones((9, 9), np.uint8)).astype(np.float32)
+    stays = 1 - cv2.GaussianBlur(moved, (0, 0), 3)
+    whole = cv2.resize(np.clip(stays, 0, 1), (base.width, base.height), interpolation=cv2.INTER_LINEAR)
+    return np.asarray(whole if laid.weight is None else whole * laid.weight)

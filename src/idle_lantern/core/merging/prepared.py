@@ -1,0 +1,255 @@
+"""Frames made ready for the join: raw developed, brackets merged, all by one recipe; kept in the cache, named by content.
+
+The join reads them like any other frame. What needs no preparing is left where it lies.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import math
+import shutil
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import platformdirs
+import tifffile
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.atomic import replacing
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.fingerprint import code_fingerprint
+from idle_lantern.core.base.picture import Picture, srgb_to_linear
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.content import sha256_of
+from idle_lantern.core.frames.decoders import raw
+from idle_lantern.core.frames.profiles import working_space
+from idle_lantern.core.frames.reading import FrameInfo, probe, read, thumbnail
+from idle_lantern.core.merging.aligning import on_base, unmoved
+from idle_lantern.core.merging.fusion import fuse
+from idle_lantern.core.merging.radiance import Curve, merge
+from idle_lantern.core.merging.recipe import Exposure, Recipe
+
+Array = NDArray[Any]
+
+#: Files that nobody asked for in a while go when all together take more than this.
+_MOST_BYTES = 12_000_000_000
+_ROWS = 512
+#: Light beyond white that is not worth a curve.
+_WHITE_ENOUGH = 1.1
+
+
+@dataclass(frozen=True)
+class Place:
+    """A position: the frame that stands for it, and what else was taken there."""
+
+    base: FrameInfo
+    others: tuple[Exposure, ...] = ()
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """Frames as the join reads them, in the order of the places; ``told`` says in sentences what was done."""
+
+    infos: tuple[FrameInfo, ...]
+    curve: Curve = field(default_factory=Curve)
+    white_balance: tuple[float, float, float, float] | None = None
+    told: tuple[str, ...] = ()
+
+
+def prepared_folder() -> Path:
+    """Where prepared frames are kept."""
+    return Path(platformdirs.user_cache_dir("idle-lantern")) / "prepared"
+
+
+def needs_preparing(places: Sequence[Place], recipe: Recipe) -> bool:
+    """Whether anything is to be done at all."""
+    if not recipe.development.changes_nothing:
+        return True
+    return any(p.base.raw or (p.others and recipe.brackets != "base") for p in places)
+
+
+def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Progress = SILENT) -> Prepared:
+    """Make the frames of all places ready; what was made before of the same files and recipe is taken up.
+
+    Raises
+    ------
+    UnreadableFrame
+        A file cannot be read.
+    InputError
+        They cannot be kept: no room, no permission.
+    Cancelled
+        Stopped by ``progress``.
+    """
+    if not needs_preparing(places, recipe):
+        return Prepared(tuple(p.base for p in places))
+    maker = _Maker(places, recipe)
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    except OSError as error:
+        raise InputError(f"Cannot be made ({error.strerror})", where=str(folder)) from error
+    progress.begin("prepare", len(places))
+    infos = []
+    for place in places:
+        infos.append(maker.made(place, folder))
+        progress.advance()
+    _throw_old_away(folder, {info.path for info in infos})
+    return Prepared(tuple(infos), maker.curve, maker.balance, tuple(maker.told()))
+
+
+class _Maker:
+    """What is common to all places: white balance, curve, working space."""
+
+    def __init__(self, places: Sequence[Place], recipe: Recipe) -> None:
+        self.recipe = recipe
+        self.balance = _common_balance([p.base.path for p in places if p.base.raw])
+        self.space = working_space([p.base.icc for p in places])
+        self.curve = Curve(_brightest(places)) if recipe.brackets == "merge" else Curve()
+        self.count = sum(bool(p.others) and recipe.brackets != "base" for p in places)
+        self.raws = sum(p.base.raw for p in places)
+        self._key = (recipe, self.balance, self.curve, self.space, code_fingerprint())
+
+    def told(self) -> list[str]:
+        """What was done, in sentences."""
+        told = []
+        if self.raws and self.balance is not None:
+            red, _green, blue, _second = self.balance
+            told.append(
+                f"{self.raws} raw frames developed alike, white balance red {red:.2f}, blue {blue:.2f} times green: "
+                "the middle of what the camera set."
+            )
+        if self.count and self.recipe.brackets == "merge":
+            told.append(
+                f"Brackets of {self.count} positions merged to linear light"
+                + (
+                    f", shown by one curve up to {math.log2(self.curve.white):.1f} EV above white."
+                    if self.curve.white > 1
+                    else "."
+                )
+            )
+        elif self.count:
+            told.append(f"Brackets of {self.count} positions fused.")
+        return told
+
+    def made(self, place: Place, folder: Path) -> FrameInfo:
+        """The frame of one place."""
+        others = place.others if self.recipe.brackets != "base" else ()
+        plain = not place.base.raw and not others and self.curve.white <= 1 and self.recipe.development.changes_nothing
+        if plain:
+            return place.base
+        files = [sha256_of(place.base.path), *((sha256_of(e.path), e.ev) for e in others)]
+        name = hashlib.sha256(repr((files, self._key)).encode("utf-8", "surrogatepass")).hexdigest()[:32]
+        target = folder / f"{name}.tif"
+        if not target.exists():
+            picture = self._picture(place, others)
+            _write(picture, target)
+        else:
+            with contextlib.suppress(OSError):
+                target.touch()
+        return replace(
+            place.base, path=target, bits=16, plain_jpeg=False, raw=False, icc=self.space.icc,
+            metadata=replace(place.base.metadata, orientation=1),
+        )  # fmt: skip
+
+    def _read(self, path: Path) -> Picture:
+        info = probe(path)
+        if not info.raw:
+            return self.space.take_in(read(path))
+        how = raw.Development(self.balance, self.recipe.development.clipped)
+        return raw.pixels(path, how)
+
+    def _picture(self, place: Place, others: Sequence[Exposure]) -> Picture:
+        base = self._read(place.base.path)
+        if not others:
+            return self._finished(base, None)
+        focal_px = place.base.metadata.focal_px(base.width, base.height)
+        laid = [on_base(base, self._read(e.path), focal_px) for e in others]
+        steps = [e.ev for e in others]
+        weights = unmoved(base, laid, steps)
+        pictures = [base, *(one.picture for one in laid)]
+        if self.recipe.brackets == "fuse":
+            return self.recipe.development.applied(fuse(pictures, [None, *weights]))
+        return self._finished(base, (pictures, [0.0, *steps], [None, *weights]))
+
+    def _finished(
+        self, base: Picture, bracket: tuple[list[Picture], list[float], list[Array | None]] | None
+    ) -> Picture:
+        """Light through the one development and the one curve; a few rows at a time, whatever the frame's size."""
+        if bracket is None and self.curve.white <= 1:
+            return self.recipe.development.applied(base)
+        pictures, evs, weights = bracket or ([base], [0.0], [None])
+        gains = self.recipe.development.gains()
+        made = np.empty((base.height, base.width, 3), np.uint16)
+        for top in range(0, base.height, _ROWS):
+            rows = np.s_[top : top + _ROWS]
+            strips = [Picture(p.pixels[rows]) for p in pictures]
+            light = merge(strips, evs, [None if w is None else w[rows] for w in weights])
+            shown = self.curve.shown(light * gains)
+            if self.recipe.development.shadows or self.recipe.development.highlights:
+                table = np.rint(self.recipe.development.toned(np.linspace(0, 1, 65536)) * 65535).astype(np.uint16)
+                shown = table[shown]
+            made[rows] = shown
+        alpha = base.alpha
+        if alpha is not None and alpha.dtype == np.uint8:
+            alpha = alpha.astype(np.uint16) * 257
+        return Picture(made, alpha, self.space.icc)
+
+
+#: What is brighter than this share of all does not stretch the curve: glints on water, the sun itself.
+_GLINTS = 99.7
+_LOOK_PX = 256
+
+
+def _brightest(places: Sequence[Place]) -> float:
+    """The light, as shares of what fills a base exposure, that the brackets of the whole set tell apart at most."""
+    most = 1.0
+    for place in places:
+        darkest = min(place.others, key=lambda e: e.ev, default=None)
+        if darkest is None or darkest.ev >= 0:
+            continue
+        shown = thumbnail(darkest.path, _LOOK_PX).pixels.max(2)
+        value = float(srgb_to_linear(np.asarray(np.percentile(shown, _GLINTS) / 255)))
+        most = max(most, value * 2.0**-darkest.ev)
+    return most if most > _WHITE_ENOUGH else 1.0
+
+
+def _common_balance(raws: Sequence[Path]) -> tuple[float, float, float, float] | None:
+    """The middle of the camera's white balances: one for all, whatever it set from frame to frame."""
+    if not raws:
+        return None
+    each = np.array([raw.white_balance_of(path) for path in raws])
+    red, green, blue, second = (float(v) for v in np.median(each, 0))
+    return red, green, blue, second
+
+
+def _write(picture: Picture, target: Path) -> None:
+    pixels = picture.pixels if picture.alpha is None else np.dstack([picture.pixels, picture.alpha])
+    needed = pixels.nbytes
+    if shutil.disk_usage(target.parent).free < needed:
+        raise InputError(
+            f"Needs {needed / 1e9:.1f} GB for prepared frames, and there is less",
+            where=str(target.parent),
+            remedy="Make room there",
+        )
+    try:
+        with replacing(target) as part:
+            tifffile.imwrite(
+                part, pixels, photometric="rgb", compression="zstd", compressionargs={"level": 1}, predictor=True,
+                rowsperstrip=256, iccprofile=picture.icc, extrasamples=None if picture.alpha is None else ["unassalpha"],
+                metadata=None,
+            )  # fmt: skip
+    except OSError as error:
+        raise InputError(f"Cannot be written ({error.strerror})", where=str(target.parent)) from error
+
+
+def _throw_old_away(folder: Path, used: set[Path]) -> None:
+    """Keep what is used now, and of the rest the newest that fit."""
+    total = 0
+    with contextlib.suppress(OSError):
+        for path in sorted(folder.glob("*.tif"), key=lambda p: -p.stat().st_mtime):
+            total += path.stat().st_size
+            if total > _MOST_BYTES and path not in used:
+                path.unlink(missing_ok=True)

@@ -1,0 +1,86 @@
+"""Files named for a join -> what stands for each place, and what each other file is for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.frameset import pictures_in, refuse_twice, refuse_unreadable
+from idle_lantern.core.frames.reading import FrameInfo, probe
+from idle_lantern.core.sorting.card import Card, is_raw_name, sort, without_twins
+from idle_lantern.core.sorting.positions import Position
+
+_SAME_EXPOSURE_EV = 0.2
+
+
+@dataclass(frozen=True)
+class Grouped:
+    """``positions`` is None where nothing was to be grouped: every file stands for itself."""
+
+    files: tuple[Path, ...]
+    positions: tuple[Position, ...] | None = None
+    card: Card | None = None
+
+
+def files_in(paths: Sequence[Path]) -> list[Path]:
+    """The files named, and the pictures of the folders named.
+
+    Raises
+    ------
+    InputError
+        A folder holds no picture.
+    """
+    found: list[Path] = []
+    for path in paths:
+        if not path.is_dir():
+            found.append(path)
+            continue
+        inside = pictures_in(path)
+        if not inside:
+            raise InputError("Holds no picture", where=str(path), remedy="Name a folder with frames")
+        found += inside
+    return found
+
+
+def grouped(paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True) -> Grouped:
+    """Group files where there is anything to group: raw, raw beside JPEG, exposures that differ or are not told.
+
+    Repeats of one exposure are left to the join, which sees better what shows the same.
+
+    Raises
+    ------
+    UnreadableFrame
+        Names the files that cannot be read.
+    InputError
+        A file is given twice.
+    """
+    refuse_twice(paths)
+    kept, twins = without_twins(paths, prefer_raw=prefer_raw)
+    if (
+        not twins
+        and not any(is_raw_name(p) for p in paths)
+        and not _exposures_differ([probe(p) for p in _readable(kept)])
+    ):
+        return Grouped(tuple(paths))
+    card = sort(paths, progress, prefer_raw=prefer_raw)
+    refuse_unreadable(card.unreadable, len(paths))
+    positions = tuple(p for run in card.runs for p in run.positions)
+    if len(positions) < 2 <= len(kept):  # the join says best why this makes no picture
+        return Grouped(tuple(paths))
+    order = {path: i for i, path in enumerate(paths)}
+    positions = tuple(sorted(positions, key=lambda p: order[p.base.path]))
+    return Grouped(tuple(p.base.path for p in positions), positions, card)
+
+
+def _readable(paths: Sequence[Path]) -> list[Path]:
+    """Files that there are; what is wrong with the others is told by who reads them."""
+    return [path for path in paths if path.is_file()]
+
+
+def _exposures_differ(infos: Sequence[FrameInfo]) -> bool:
+    values = [info.metadata.exposure_value for info in infos]
+    known = [v for v in values if v is not None]
+    return len(known) < len(values) or (bool(known) and max(known) - min(known) > _SAME_EXPOSURE_EV)
