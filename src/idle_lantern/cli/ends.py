@@ -17,6 +17,8 @@ from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, Lant
 from idle_lantern.core.base.memory import is_out_of_memory
 
 DONE, FAULT, BAD_INPUT, CANNOT, INTERRUPTED = 0, 1, 2, 3, 130
+#: Done, and something doubtful found; only commands that say so end with it.
+DOUBTFUL = 1
 _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 log = logging.getLogger("idle_lantern")

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import argparse
 import json
-import sys
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from idle_lantern.cli.ends import BAD_INPUT, CANNOT, DONE, give, say, stopping
+from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
-from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, LanternError
+from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.base.progress import Progress, StageClock
-from idle_lantern.core.base.units import duration
+from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
@@ -71,41 +70,6 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.set_defaults(run=run)
 
 
-class TerminalProgress:
-    """Stages, share done and remaining time on standard error."""
-
-    def __init__(self) -> None:
-        self._clock = StageClock(dict(STAGE_WEIGHTS))
-        self._live = sys.stderr.isatty()
-        self._stop = False
-
-    def ask_to_stop(self) -> None:
-        """Raise ``Cancelled`` at the next report."""
-        self._stop = True
-
-    def begin(self, stage: str, total: int) -> None:
-        """Enter a stage."""
-        self._check()
-        self._clock.begin(stage, total)
-        self._show(end="\r" if self._live else "\n")
-
-    def advance(self, n: int = 1) -> None:
-        """Count steps."""
-        self._check()
-        self._clock.advance(n)
-        if self._live:
-            self._show(end="\r")
-
-    def _check(self) -> None:
-        if self._stop:
-            raise Cancelled
-
-    def _show(self, end: str) -> None:
-        left = self._clock.remaining_s
-        rest = f", about {duration(left)} left" if left is not None else ""
-        say(f"{self._clock.fraction:4.0%} {self._clock.stage}{rest}          ", end=end)
-
-
 def _masks(folder: Path | None, names: Sequence[str]) -> dict[str, Path]:
     """The painted masks of a folder, by the name of their frame."""
     if folder is None:
@@ -124,7 +88,7 @@ def _masks(folder: Path | None, names: Sequence[str]) -> dict[str, Path]:
 
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; returns the exit code."""
-    progress = TerminalProgress()
+    progress = TerminalProgress(STAGE_WEIGHTS)
     ended: list[Event] = []
     with stopping(progress.ask_to_stop):
         try:

@@ -1,0 +1,283 @@
+"""Runs of a card -> what is wrong with their frames: rows, overlaps, blur, exposure, settings, dust."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.audit import lattice
+from idle_lantern.core.audit.dust import spots
+from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
+from idle_lantern.core.audit.findings import Finding, worst_first
+from idle_lantern.core.audit.overlaps import overlaps_of
+from idle_lantern.core.audit.settings import setting_findings
+from idle_lantern.core.audit.sharpness import Blur, blurs
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.errors import JoinError, LanternError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.frameset import FrameSet, names_of
+from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
+from idle_lantern.core.join.match.features import WorkingFrame
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.merging.prepared import Place, prepare, prepared_folder
+from idle_lantern.core.merging.recipe import Recipe
+from idle_lantern.core.sorting.card import Card
+from idle_lantern.core.sorting.positions import Position
+
+Array = NDArray[Any]
+
+_KEPT_BYTES = 250_000_000
+#: Share of a frame that may be full white before it is told; a sun and its glints stay below.
+_CLIPPED = 0.04
+#: Runs of fewer frames are no sweep.
+_LEAST_FRAMES = 2
+
+
+@dataclass(frozen=True)
+class RunReport:
+    """A run looked at: where its frames lie, what is missing, and how the rest does."""
+
+    name: str
+    positions: tuple[Position, ...]
+    missing: tuple[lattice.Missing, ...] = ()
+    directions_deg: dict[Path, tuple[float, float, float]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class CardReport:
+    """A card looked at; ``strays`` match nothing and show something."""
+
+    card: Card
+    runs: tuple[RunReport, ...]
+    strays: tuple[Path, ...]
+    findings: tuple[Finding, ...]
+
+
+def audit_card(card: Card, progress: Progress = SILENT, *, prepared: Path | None = None) -> CardReport:
+    """Look at every frame of every run.
+
+    Raises
+    ------
+    Cancelled
+        Stopped by ``progress``.
+    """
+    runs: list[RunReport] = []
+    strays: list[Path] = []
+    findings = [
+        Finding(
+            Path(e.where),
+            "unreadable",
+            1.0,
+            "",
+            e.what,
+            e.remedy or "Copy it from the card again or leave it out",
+            cure="leave_out",
+        )
+        for e in card.unreadable
+    ]
+    for run in card.runs:
+        found = _Audit(run.name, list(run.positions), progress, prepared or prepared_folder())
+        found.look()
+        runs += found.runs
+        strays += found.strays
+        findings += found.findings
+    named = tuple(replace(run, name=f"run {i}") for i, run in enumerate(runs, 1))
+    return CardReport(card, named, tuple(strays), tuple(worst_first(findings)))
+
+
+class _Audit:
+    """One run of a card; it may fall into several where nothing ties its parts."""
+
+    def __init__(self, name: str, positions: list[Position], progress: Progress, prepared: Path) -> None:
+        self.name, self.positions, self.progress, self.prepared = name, positions, progress, prepared
+        self.runs: list[RunReport] = []
+        self.strays: list[Path] = []
+        self.findings: list[Finding] = []
+
+    def look(self) -> None:
+        self.findings += setting_findings(self.positions)
+        self.findings += [f for p in self.positions if (f := _clipped(p)) is not None]
+        if len(self.positions) < _LEAST_FRAMES:
+            self.runs.append(RunReport(self.name, tuple(self.positions)))
+            return
+        try:
+            places = [Place(p.base.info) for p in self.positions]
+            infos = prepare(places, Recipe("base"), self.prepared, self.progress).infos
+            names = names_of([p.base.path for p in self.positions])
+            self._parts(self.positions, infos, names)
+        except JoinError:
+            self.runs.append(RunReport(self.name, tuple(self.positions)))
+        except LanternError as error:
+            path = next(
+                (p.base.path for p in self.positions if p.base.path.name in error.where), self.positions[0].base.path
+            )
+            self.findings.append(Finding(path, "unreadable", 1.0, "", error.what, error.remedy, cure="leave_out"))
+            rest = [p for p in self.positions if p.base.path != path]
+            again = _Audit(self.name, rest, self.progress, self.prepared)
+            again.look()
+            self.runs += again.runs
+            self.strays += again.strays
+            self.findings += [f for f in again.findings if f not in self.findings]
+
+    def _parts(self, positions: Sequence[Position], infos: Sequence[FrameInfo], names: Sequence[str]) -> None:
+        """The largest group that hangs together, then what is left of the run."""
+        solution = solve(FrameSet(tuple(infos), tuple(names)), JoinOptions(refine=False), None, self.progress)
+        inside = set(solution.poses.frames)
+        same = {f for f, why in solution.reasons.items() if why.startswith("Shows the same")}
+        mine = sorted(inside | same)
+        self.runs.append(self._run(solution, [positions[f] for f in mine], positions))
+        groups = [g for g in solution.groups[1:] if len(g) > 1 and not inside & set(g)]
+        for group in groups:
+            part = [positions[f] for f in group], [infos[f] for f in group], [names[f] for f in group]
+            try:
+                self._parts(*part)
+            except JoinError:
+                self.runs.append(RunReport(self.name, tuple(part[0])))
+        alone = set(range(len(positions))) - set(mine) - {f for g in groups for f in g}
+        for f in sorted(alone):
+            look = positions[f].base
+            if solution.reasons.get(f, "").startswith("Nothing to match"):
+                self.findings.append(_featureless(look.path))
+                self.runs[0] = replace(self.runs[0], positions=(*self.runs[0].positions, positions[f]))
+            else:
+                self.strays.append(look.path)
+
+    def _run(self, solution: Solution, mine: Sequence[Position], positions: Sequence[Position]) -> RunReport:
+        poses = solution.poses
+        paths = [positions[f].base.path for f in poses.frames]
+        overlaps = overlaps_of(poses)
+        kept: SizedCache[int, Array] = SizedCache(
+            lambda i: _grey(solution.frames.infos[poses.frames[i]]), lambda g: int(g.nbytes), _KEPT_BYTES
+        )
+        self.progress.begin("look closely", 1)
+        soft = blurs(poses, overlaps, kept.load)
+        self.progress.advance()
+        for i, blur in soft.items():
+            self.findings.append(_blurred(paths[i], blur, positions[poses.frames[i]]))
+        told = {(f.path, f.what) for f in self.findings}
+        for i, uneven in unevenness(poses, overlaps, solution.working).items():
+            if abs(uneven.brighter_ev) > LEAST_EV and (paths[i], "exposure") not in told:
+                self.findings.append(_uneven(paths[i], uneven.brighter_ev))
+            if abs(uneven.warmer_k) > LEAST_KELVIN:
+                self.findings.append(_coloured(paths[i], uneven.warmer_k))
+        for i, (share, other) in lattice.best_overlaps(poses, overlaps).items():
+            if share < lattice.LEAST_OVERLAP and len(poses.frames) > 1:
+                self.findings.append(_narrow(paths[i], share, paths[other] if other >= 0 else None))
+        for i, (roll, pitch) in lattice.tilted(poses).items():
+            self.findings.append(_tilted(paths[i], roll, pitch))
+        self.findings += _dusty(solution, paths)
+        for i, way in solution.placed_by.items():
+            if way != "features":
+                self.findings.append(_featureless(positions[i].base.path))
+        angles = lattice.angles_deg(poses)
+        directions = {path: (float(a[0]), float(a[1]), float(a[2])) for path, a in zip(paths, angles)}
+        return RunReport(self.name, tuple(mine), tuple(lattice.missing(poses)), directions)
+
+
+def _grey(info: FrameInfo) -> Array:
+    pixels = (read_again(info) if sound_jpeg(info) else read(info.path)).pixels
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+    return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
+
+
+def _blurred(path: Path, blur: Blur, position: Position) -> Finding:
+    repeats = len(position.looks) > 1 and position.role == "repeat"
+    remedy = "Use a repeat of it" if repeats else "Leave it out if its neighbours still overlap, else shoot it again"
+    cure = "use_repeat" if repeats else "leave_out"
+    if blur.shake_px:
+        along = (
+            "across"
+            if abs(blur.direction_deg) < 22.5
+            else "up and down"
+            if abs(blur.direction_deg) > 67.5
+            else "slanting"
+        )
+        sentence = f"Shaken by {blur.shake_px:.1f} px, {along}: its neighbours show the same ground sharp"
+        return Finding(path, "shake", blur.shake_px, "px", sentence, remedy, blur.u, blur.v, cure)
+    sentence = f"Softer than its neighbours by {blur.sigma_px:.1f} px over the same ground"
+    return Finding(path, "blur", blur.sigma_px, "px", sentence, remedy, blur.u, blur.v, cure)
+
+
+def _uneven(path: Path, ev: float) -> Finding:
+    word = "brighter" if ev > 0 else "darker"
+    return Finding(
+        path, "exposure", ev, "EV", f"{abs(ev):.1f} EV {word} than its neighbours over the same ground",
+        "Even it out; the join does so by itself as far as nothing is clipped", cure="even_out",
+    )  # fmt: skip
+
+
+def _coloured(path: Path, kelvin: float) -> Finding:
+    word = "warmer" if kelvin > 0 else "cooler"
+    return Finding(
+        path, "white_balance", kelvin, "K", f"Some {abs(kelvin):.0f} K {word} than its neighbours over the same ground",
+        "Even it out; set one white balance for the whole run", cure="even_out",
+    )  # fmt: skip
+
+
+def _narrow(path: Path, share: float, other: Path | None) -> Finding:
+    with_whom = f" with {other.name}" if other is not None else ""
+    return Finding(
+        path, "overlap", 100 * share, "%", f"Overlaps by {100 * share:.0f} % only{with_whom}",
+        "Set tie points by hand if the join misses it, and shoot with a third of overlap",
+    )  # fmt: skip
+
+
+def _tilted(path: Path, roll: float, pitch: float) -> Finding:
+    if abs(roll) >= abs(pitch):
+        side = "right" if roll > 0 else "left"
+        return Finding(
+            path,
+            "tilt",
+            roll,
+            "°",
+            f"Leans {abs(roll):.1f}° to the {side} of its row",
+            "The join turns it level; the crop loses height",
+        )
+    word = "above" if pitch > 0 else "below"
+    return Finding(path, "tilt", pitch, "°", f"Points {abs(pitch):.1f}° {word} its row", "The crop loses height there")
+
+
+def _featureless(path: Path) -> Finding:
+    return Finding(
+        path, "featureless", 0.0, "", "Shows hardly any detail: nothing to match",
+        "It is placed by plan or by the even steps of its row; look at its seams at 100 %",
+    )  # fmt: skip
+
+
+def _clipped(position: Position) -> Finding | None:
+    """Full white over more than a few per cent, where no darker exposure of the place tells what is there."""
+    look = position.base
+    share = float((look.grey > 0.985).mean())
+    if share < _CLIPPED or min(position.ev) < -0.5:
+        return None
+    at = np.argwhere(look.grey > 0.985).mean(0)
+    scale = look.info.width / look.grey.shape[1]
+    return Finding(
+        look.path, "clipped", 100 * share, "%", f"{100 * share:.0f} % of it is full white, without drawing",
+        "Expose less there, or take a darker exposure at this position", float(at[1] * scale), float(at[0] * scale),
+    )  # fmt: skip
+
+
+def _dusty(solution: Solution, paths: Sequence[Path]) -> list[Finding]:
+    """Spots on the sensor; frames that were held another way are compared among themselves only."""
+    by_hold: dict[tuple[int, ...], list[WorkingFrame]] = {}
+    for f, frame in zip(solution.poses.frames, solution.working):
+        info = solution.frames.infos[f]
+        by_hold.setdefault((info.width, info.height, info.metadata.orientation), []).append(frame)
+    frames = max(by_hold.values(), key=len, default=[])
+    return [
+        Finding(
+            paths[0], "dust", 100 * spot.loss, "%",
+            f"Dust on the sensor: a spot of {spot.size_px:.0f} px at the same place in {len(frames)} frames takes {100 * spot.loss:.0f} % of the light",
+            "Clean the sensor; where a neighbour shows the place clean, give that one the way", spot.u, spot.v,
+        )
+        for spot in spots(frames)
+    ]  # fmt: skip

@@ -1,0 +1,263 @@
+"""Blur of a frame, measured against its neighbours over the ground both show.
+
+A soft subject is soft in both and no fault; a soft frame has lost fine detail that its neighbours show. In patches of an
+overlap the power of detail of 3 to 8 pixels is compared, in four directions. Each patch is taken once from either frame as it
+lies there and once carried over from the other, so that what interpolation softens cancels out.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.audit.overlaps import Overlap, balanced
+from idle_lantern.core.join.solve.poses import Poses
+
+Array = NDArray[Any]
+
+#: Side of a patch in large frames, and in frames with a shorter side below the last number.
+_LARGE_PX, _SMALL_PX, _SMALL_BELOW_PX = 128, 64, 1500
+#: Cycles per pixel of the detail that counts.
+_BAND = (0.11, 0.32)
+_BAND_RAD = 2 * math.pi * 0.2
+#: Cycles per pixel from which there is noise only, and the mean of exponentially spread power over its median.
+_FINEST, _MEAN_OF_MEDIAN = 0.52, 1.443
+#: Share of the band's power that is left at least when noise is taken off.
+_MOST_NOISE = 0.15
+_SECTORS = 4
+_PATCHES = 8
+#: Power per bin below which a patch shows no detail but noise (display values of 0 to 255).
+_LEAST_POWER = 2.5
+#: Blur of a Gaussian of that many pixels is told, where it stands out from its doubt by so much.
+LEAST_SIGMA_PX, _STANDS_OUT = 0.6, 4.0
+#: The loss along one direction is so much more than across it where the camera moved.
+_SHAKEN = 0.5
+
+
+@dataclass(frozen=True)
+class Blur:
+    """Softness of one frame beyond that of the usual frame.
+
+    Attributes
+    ----------
+    sigma_px : float
+        Of a Gaussian that softens as much.
+    doubt_px : float
+    shake_px : float
+        Length of a straight move that does, 0 where it is the same in all directions.
+    direction_deg : float
+        Of that move, from the right, upwards positive, -90 to 90.
+    u, v : float
+        Where it shows best.
+    """
+
+    sigma_px: float
+    doubt_px: float
+    shake_px: float
+    direction_deg: float
+    u: float
+    v: float
+
+
+def blurs(poses: Poses, overlaps: Sequence[Overlap], grey: Callable[[int], Array]) -> dict[int, Blur]:
+    """Soft frames by their place in the poses. ``grey`` gives the full-size brightness of a place, 8 bit."""
+    pairs: list[tuple[int, int]] = []
+    losses: list[Array] = []
+    each: list[float] = []
+    where: dict[int, tuple[float, float]] = {}
+    for overlap in overlaps:
+        told = _compared(poses, overlap, grey)
+        if told is None:
+            continue
+        loss, unsure, best = told
+        pairs.append((overlap.i, overlap.j))
+        losses.append(loss)
+        each.append(unsure)
+        where.setdefault(overlap.i, best[0])
+        where.setdefault(overlap.j, best[1])
+    if not pairs:
+        return {}
+    count = len(poses.frames)
+    doubt: Array = np.asarray(each)
+    # logarithm of the power lost, by direction
+    lost = -balanced(count, np.asarray(pairs), np.asarray(losses), 1 / doubt**2)
+    return {
+        i: blur for i in sorted(where) if (blur := _blur_of(lost[i], _doubt_of(i, pairs, doubt), where[i])) is not None
+    }
+
+
+def _doubt_of(i: int, pairs: Sequence[tuple[int, int]], doubts: Array) -> float:
+    mine = [d for pair, d in zip(pairs, doubts) if i in pair]
+    return 1 / math.sqrt(sum(1 / d**2 for d in mine)) if mine else math.inf
+
+
+def _blur_of(lost: Array, doubt: float, where: tuple[float, float]) -> Blur | None:
+    mean = float(lost.mean())
+    # of a Gaussian: power falls by exp(-w^2 s^2)
+    sigma = math.sqrt(max(0.0, float(lost.max()) if _shaken(lost) else mean)) / _BAND_RAD
+    if sigma < LEAST_SIGMA_PX or lost.max() < _STANDS_OUT * doubt:
+        return None
+    shake, direction = 0.0, 0.0
+    if _shaken(lost):
+        # a straight move of length l spreads like a Gaussian of l / sqrt(12)
+        shake = sigma * math.sqrt(12)
+        direction = _direction_deg(lost)
+    return Blur(sigma, doubt / (2 * _BAND_RAD**2 * max(sigma, 0.1)), shake, direction, *where)
+
+
+def _shaken(lost: Array) -> bool:
+    return float(lost.max()) > 0 and float(lost.max() - lost.min()) > _SHAKEN * float(lost.max())
+
+
+def _direction_deg(lost: Array) -> float:
+    """Direction in which most is lost, from the double angle of the sectors."""
+    angles = np.arange(_SECTORS) * math.pi / _SECTORS
+    x, y = float((lost * np.cos(2 * angles)).sum()), float((lost * np.sin(2 * angles)).sum())
+    # rows count downwards
+    return -math.degrees(math.atan2(y, x)) / 2
+
+
+def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> tuple[Array, float, Any] | None:
+    """Logarithm of the power of i against j by direction, its doubt, and the place in each frame that shows it best."""
+    at = _places(poses, overlap)
+    if not len(at):
+        return None
+    first, second = grey(overlap.i), grey(overlap.j)
+    side = _side_px(poses, overlap)
+    told = []
+    for k in at:
+        p, q = overlap.points_i[k], overlap.points_j[k]
+        local = _local(poses, overlap, p)
+        if local is None:
+            continue
+        there = _local(poses, overlap, p, back=True)
+        own_i, own_j = _patch(first, p, side), _patch(second, q, side)
+        if own_i is None or own_j is None or there is None:
+            continue
+        carried_j = _carried(second, q, local, side)
+        carried_i = _carried(first, p, there, side)
+        if not _alike(own_i, carried_j):
+            continue
+        powers = [_power(x) for x in (own_i, carried_j, own_j, carried_i)]
+        if (
+            min(float(x.mean()) for x in powers) < _LEAST_POWER * 0.2
+            or max(float(x.mean()) for x in powers) < _LEAST_POWER
+        ):
+            continue
+        told.append((float(powers[0].sum() + powers[2].sum()), _log_ratio(powers), p, q))
+    if len(told) < 2:
+        return None
+    ratios = np.asarray([t[1] for t in told])
+    loss = np.median(ratios, 0)
+    spread = 1.4826 * float(np.median(np.abs(ratios - loss)))
+    best = max(told, key=lambda t: t[0])
+    return loss, max(0.06, spread / math.sqrt(len(told))), (tuple(map(float, best[2])), tuple(map(float, best[3])))
+
+
+def _log_ratio(powers: Sequence[Array]) -> Array:
+    own_i, carried_j, own_j, carried_i = powers
+    return np.asarray((np.log(own_i / carried_j) - np.log(own_j / carried_i)) / 2)
+
+
+def _places(poses: Poses, overlap: Overlap) -> Array:
+    """Points of an overlap whose patches lie inside both frames, spread."""
+    half = _side_px(poses, overlap) / 2 + 4
+    inside = np.ones(len(overlap.points_i), bool)
+    for points, k in ((overlap.points_i, overlap.i), (overlap.points_j, overlap.j)):
+        lens = poses.lenses[k]
+        inside &= (points > half).all(1) & (points < (lens.width - half, lens.height - half)).all(1)
+    at = np.flatnonzero(inside)
+    if len(at) > _PATCHES:
+        at = at[np.linspace(0, len(at) - 1, _PATCHES).round().astype(int)]
+    return at
+
+
+def _local(poses: Poses, overlap: Overlap, p: Array, *, back: bool = False) -> Array | None:
+    """Change of the pixel in j with that in i about a point, (2, 2); ``back`` the other way."""
+    i, j = (overlap.i, overlap.j)
+    step = 8.0
+    around = p + np.array([[0, 0], [step, 0], [0, step]])
+    turn = poses.world_from_camera[j].T @ poses.world_from_camera[i]
+    seen, valid = poses.lenses[j].project(poses.lenses[i].unproject(around) @ turn.T)
+    if not valid.all():
+        return None
+    jacobian = np.column_stack([(seen[1] - seen[0]) / step, (seen[2] - seen[0]) / step])
+    return np.asarray(np.linalg.inv(jacobian) if back else jacobian)
+
+
+def _side_px(poses: Poses, overlap: Overlap) -> int:
+    shortest = min(min(poses.lenses[k].width, poses.lenses[k].height) for k in (overlap.i, overlap.j))
+    return _SMALL_PX if shortest < _SMALL_BELOW_PX else _LARGE_PX
+
+
+def _patch(grey: Array, at: Array, side: int) -> Array | None:
+    x, y = round(float(at[0])) - side // 2, round(float(at[1])) - side // 2
+    if x < 0 or y < 0 or x + side > grey.shape[1] or y + side > grey.shape[0]:
+        return None
+    return grey[y : y + side, x : x + side].astype(np.float32)
+
+
+def _carried(grey: Array, at: Array, jacobian: Array, side: int) -> Array:
+    """The patch about ``at`` as the other frame would show it."""
+    centre = (side - 1) / 2
+    matrix = np.column_stack([jacobian, at - jacobian @ np.array([centre, centre])])
+    flags = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
+    made = cv2.warpAffine(grey, matrix, (side, side), flags=flags, borderMode=cv2.BORDER_REFLECT)
+    return np.asarray(made.astype(np.float32))
+
+
+def _alike(one: Array, other: Array) -> bool:
+    """Whether two patches show the same thing, a few pixels aside: a walker in one of them says nothing of sharpness."""
+    small = [cv2.resize(cv2.GaussianBlur(x, (0, 0), 2), (32, 32), interpolation=cv2.INTER_AREA) for x in (one, other)]
+    best = cv2.matchTemplate(small[0], np.ascontiguousarray(small[1][4:-4, 4:-4]), cv2.TM_CCOEFF_NORMED)
+    return float(best.max()) > 0.7
+
+
+def _power(patch: Array) -> Array:
+    """Power of the band by direction, (sectors,)."""
+    window, sectors = _window(len(patch)), _sectors(len(patch))
+    spectrum = np.abs(np.fft.rfft2((patch - patch.mean()) * window)) ** 2 / (window**2).sum()
+    # what is left at the finest is noise more than detail; the same much of it lies in the band
+    noise = float(np.median(spectrum[_finest(len(patch))])) * _MEAN_OF_MEDIAN
+    weight = _as_even(len(patch))
+    band = np.asarray([float((spectrum * weight)[s].mean()) for s in sectors])
+    return np.maximum(band - noise, _MOST_NOISE * band) + 1e-6
+
+
+@lru_cache(maxsize=2)
+def _as_even(side: int) -> Array:
+    """Weights under which the power of photographs is much the same at all frequencies: it falls with their square."""
+    return np.asarray(
+        (np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) * 2 * math.pi / _BAND_RAD) ** 2
+    )
+
+
+@lru_cache(maxsize=2)
+def _finest(side: int) -> Array:
+    return np.asarray(np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) > _FINEST)
+
+
+@lru_cache(maxsize=2)
+def _window(side: int) -> Array:
+    one = np.hanning(side)
+    return np.outer(one, one)
+
+
+@lru_cache(maxsize=2)
+def _sectors(side: int) -> list[Array]:
+    """Which bins of the spectrum lie in the band, by direction of the detail's change."""
+    fy = np.fft.fftfreq(side)[:, None]
+    fx = np.fft.rfftfreq(side)[None, :]
+    radius, angle = np.hypot(fx, fy), np.arctan2(fy, fx)
+    band = (radius >= _BAND[0]) & (radius <= _BAND[1])
+    width = math.pi / _SECTORS
+    return [
+        band & (np.abs((angle - k * width + math.pi / 2) % math.pi - math.pi / 2) <= width / 2) for k in range(_SECTORS)
+    ]
