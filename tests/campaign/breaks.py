@@ -29,6 +29,7 @@ from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.holding import HeldOuting
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import HeldPicture
+from tests.helpers.outings import bring_frames
 
 _ENDINGS = (".tif", ".jpg", ".png")
 
@@ -127,7 +128,7 @@ def killed_import(ground: Ground, rng: Random) -> None:
             for _ in range(10_000):
                 brought = bring(list(ground.frames), folder, SILENT)
                 for files in (brought.files[:1], brought.files):
-                    outing = edits.bring_frames(files).apply(outing)
+                    outing = bring_frames(files).apply(outing)
                     held.save(edits.know_contents(contents(outing, folder, SILENT)).apply(outing))
                 outing = edits.remove_frames([ref.id for ref in outing.frames]).apply(outing)
         return 0

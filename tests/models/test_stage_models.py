@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image
+from tests.helpers.outings import bring_frames
 
 from idle_lantern.app.stages import deliver_model, field_model, frames_model, join_model, plan_model, window_model
 from idle_lantern.core.base.errors import InputError
@@ -103,7 +104,7 @@ def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
 
 
 def test_directions_count_only_when_all_are_known(tmp_path: Path):
-    outing = edits.bring_frames(["/elsewhere/x.jpg"]).apply(_outing())
+    outing = bring_frames(["/elsewhere/x.jpg"]).apply(_outing())
     request = join_model.request_for(outing, tmp_path)
     assert [f.prior for f in request.frames] == [None] * 4
 
@@ -193,13 +194,14 @@ def test_bringing_in_names_what_is_left(tmp_path: Path):
     (tmp_path / "in" / "broken.jpg").write_bytes(b"no")
     outside = _jpeg(tmp_path / "out" / "q.jpg")
     brought = frames_model.bring([tmp_path / "in", outside, tmp_path / "nowhere.jpg"], tmp_path / "in", SILENT)
-    assert brought.files == ("p1.jpg", "p2.jpg", "p10.jpg", str(outside))
+    files = [f for run in brought.runs for position in run.positions for f in position.files]
+    assert files == ["p1.jpg", "p2.jpg", "p10.jpg", str(outside)]
     assert len(brought.faults) == 2
     assert "broken.jpg" in brought.message
     assert brought.message.endswith("(1 more could not be read)")
     assert frames_model.bring([good[0]], tmp_path, SILENT).message == ""
     (tmp_path / "empty").mkdir()
-    assert "no JPEG" in frames_model.bring([tmp_path / "empty"], tmp_path, SILENT).message
+    assert "no picture" in frames_model.bring([tmp_path / "empty"], tmp_path, SILENT).message
 
 
 def test_contents_are_read_once_and_lost_files_left(tmp_path: Path):

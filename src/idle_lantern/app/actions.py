@@ -151,6 +151,15 @@ ACTIONS: tuple[Action, ...] = (
         "frames",
     ),
     Action(
+        "frames.look",
+        "Look at every frame",
+        "Shoot",
+        "L",
+        lambda w: w.frames_stage.look_closely(),
+        "frames",
+    ),
+    Action("frames.finding", "Show the next finding", "Shoot", "N", lambda w: w.frames_stage.next_finding(), "frames"),
+    Action(
         "join.run",
         "Join the frames",
         "Join",

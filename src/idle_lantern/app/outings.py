@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,9 +14,11 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.widgets.basics import answered
+from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.outing import edits, rescue
+from idle_lantern.core.outing import document, edits, rescue
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.outing.position_edits import BroughtPosition, bring_positions
 from idle_lantern.core.plan.brief import Brief
 
 #: So many outings that were opened outside the folder of outings stay in the logbook.
@@ -174,12 +177,7 @@ class Outings(QObject):
         """A new outing with the rig of the present one, in a folder of its own."""
         if not self.may_leave():
             return
-        root = settings_module.outings_folder()
-        slug = re.sub(r"[^\w-]+", "-", name.lower()).strip("-")[:60] or "outing"
-        folder, count = root / slug, 1
-        while folder.exists():
-            count += 1
-            folder = root / f"{slug}-{count}"
+        folder = self._free_folder(name)
         now = datetime.datetime.now()
         brief = self._state.outing.brief
         site = replace(brief.site, date=now.date().isoformat())
@@ -193,6 +191,40 @@ class Outings(QObject):
             return
         self._opened("plan")
         self._desk.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", problem=False)
+
+    def begin_beside(self, runs: Sequence[Sequence[BroughtPosition]]) -> None:
+        """An outing for each run, beside the present one and with its rig; the first is opened."""
+        here, made = self._state.outing, []
+        for k, positions in enumerate(runs, 1):
+            name = f"{here.name}, run {k}"
+            folder = self._free_folder(name)
+            now = datetime.datetime.now().isoformat(timespec="minutes")
+            outing = Outing(name, now, Brief(rig=here.brief.rig, support=here.brief.support, site=here.brief.site))
+            files = [replace(p, files=tuple(self._as_absolute(f) for f in p.files)) for p in positions]
+            try:
+                document.save(bring_positions(files).apply(outing), folder)
+            except LanternError as error:
+                self._desk.tell(error.sentence)
+                return
+            made.append(folder)
+        if made and self.open(made[0], "frames"):
+            self._desk.tell(
+                f"{units.counted(len(made), 'outing')} made, one for each run; the others are in the Logbook.",
+                problem=False,
+            )
+
+    def _as_absolute(self, file: str) -> str:
+        return str(self._folder / file) if not Path(file).is_absolute() else file
+
+    def _free_folder(self, name: str) -> Path:
+        """A folder of that name that is not there yet."""
+        root = settings_module.outings_folder()
+        slug = re.sub(r"[^\w-]+", "-", name.lower()).strip("-")[:60] or "outing"
+        folder, count = root / slug, 1
+        while folder.exists():
+            count += 1
+            folder = root / f"{slug}-{count}"
+        return folder
 
     def ask_open(self) -> None:
         """Choose an outing's folder."""

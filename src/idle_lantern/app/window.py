@@ -97,6 +97,7 @@ class Window(QMainWindow):
         self.desk.asked.connect(self.trigger)
         self.outings.opened.connect(self._opened)
         self.logbook_stage.opened.connect(self.open_outing)
+        self.frames_stage.runs_apart.connect(lambda runs: self.outings.begin_beside([run.positions for run in runs]))
         self.join_stage.picture_on_map.connect(self.map_pictures.show_picture)
         self.join_stage.join_on_map.connect(self.map_pictures.show_join)
         self.state.message.connect(self.tell)

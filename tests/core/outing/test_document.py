@@ -13,6 +13,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 from hypothesis import HealthCheck, given, settings
+from tests.helpers.outings import bring_frames
 from tests.strategies import outings
 
 from idle_lantern.core.base.errors import DocumentError, InputError
@@ -109,19 +110,29 @@ def test_the_sample_of_version_4_opens_with_what_could_not_be_brought_together()
     assert (brief.target_field.zenith_frames, brief.target_field.nadir_frames) == (AS_NEEDED, 2)
 
 
+def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
+    """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
+    outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))
+    (group,) = outing.groups
+    assert (group.kind, group.ev, outing.choices.projection) == ("bracket", (), "panini")
+    assert [r.file for r in outing.frames_to_join()] == ["frames/f001.jpg"]
+    assert outing.exposures_beside(outing.frames[0].id) == ()
+    assert outing.choices.brackets == "merge"
+
+
 @pytest.mark.parametrize(
     ("change", "sentence"),
     [
         (lambda t: t[:-20], "damaged at line"),
         (lambda t: "", "damaged at line"),
         (lambda t: "[1, 2]", "no outing document"),
-        (lambda t: t.replace("outing/5", "outing/9"), "newer Idle Lantern"),
+        (lambda t: t.replace("outing/6", "outing/9"), "newer Idle Lantern"),
         (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "impossible value: Overlap"),
         (lambda t: t.replace('"focal_mm": 20.0', '"focal_mm": 99999'), "damaged at brief/rig/focal_mm"),
         (lambda t: t.replace('"frames": []', '"frames": [{"file": 3}]'), "damaged at frames/0/file"),
-        (lambda t: t.replace("outing/5", "outing/0"), "impossible version 0"),
-        (lambda t: t.replace("outing/5", "outing/²"), "no outing document"),
-        (lambda t: t.replace("outing/5", "outing/" + "9" * 5000), "newer Idle Lantern"),
+        (lambda t: t.replace("outing/6", "outing/0"), "impossible version 0"),
+        (lambda t: t.replace("outing/6", "outing/²"), "no outing document"),
+        (lambda t: t.replace("outing/6", "outing/" + "9" * 5000), "newer Idle Lantern"),
         (lambda t: "[" * 100_000, "nested too deep"),
         (lambda t: t.replace('"spare_ends": 0', '"spare_ends": 0.5'), "damaged at brief/target_field/spare_ends"),
         (lambda t: t.replace('"near_m": 5.0', '"near_m": 1' + "0" * 400), "too large to be used"),
@@ -244,10 +255,10 @@ def test_the_last_of_repeats_is_joined_and_left_out_frames_are_not():
 
 def test_leaving_out_goes_by_the_frame_and_not_by_its_name():
     """Another file of the same name changes nothing for the first."""
-    outing = edits.bring_frames(["a/f1.jpg"]).apply(Outing("A", "2026"))
+    outing = bring_frames(["a/f1.jpg"]).apply(Outing("A", "2026"))
     first = outing.frames[0]
     outing = edits.paint(first.id, "f1.jpg", "0" * 64).apply(edits.leave_out(first, True).apply(outing))
-    outing = edits.bring_frames(["b/f1.jpg"]).apply(outing)
+    outing = bring_frames(["b/f1.jpg"]).apply(outing)
     assert [r.file for r in outing.frames_to_join()] == ["b/f1.jpg"]
     assert outing.mask_of(first.id) == "0" * 64
     assert outing.mask_of(outing.frames[1].id) is None
@@ -302,8 +313,8 @@ def test_assets_are_written_once_and_swept_when_nobody_names_them(tmp_path: Path
 
 
 def test_bringing_the_same_files_twice_adds_them_once():
-    outing = edits.bring_frames(["x.jpg", "y.jpg"]).apply(Outing("A", "2026"))
-    assert len(edits.bring_frames(["y.jpg", "z.jpg"]).apply(outing).frames) == 3
+    outing = bring_frames(["x.jpg", "y.jpg"]).apply(Outing("A", "2026"))
+    assert len(bring_frames(["y.jpg", "z.jpg"]).apply(outing).frames) == 3
 
 
 def test_turning_takes_the_short_way():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QFileDialog
 
@@ -13,21 +14,28 @@ from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row
+from idle_lantern.app.widgets.finding_list import FindingList
 from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunsDialog
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
+from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, read
+from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, thumbnail
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef
+from idle_lantern.core.outing.position_edits import bring_positions, choose_of_group
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 
-LOADING = "Reading frames"
+LOADING, LOOKING = "Reading frames", "Looking at every frame"
+THUMBNAIL_PX = 400
 
 
 class FramesStage(Stage):
     """The shot set: thumbnails on the left, the chosen frame on the right."""
+
+    runs_apart = pyqtSignal(object)
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
@@ -43,6 +51,15 @@ class FramesStage(Stage):
         self.summary = label("", "head", name="frames-summary")
         self.join_button = button("Join these frames", lambda: desk.ask("join.here"), main=True, name="go-join")
         self.remove_button = button("Remove   [Delete]", self.remove, name="remove")
+        self.look_button = button("Look at every frame   [L]", self.look_closely, name="look-closely")
+        self.finding_list = FindingList()
+        self.finding_list.chosen.connect(self._show_finding)
+        self.finding_list.setMaximumHeight(theme.scaled(150))
+        self.told = label("", wrap=True, name="findings-told")
+        self.cure_button = button("", self.cure, name="cure")
+        self.next_button = button("Next   [N]", self.finding_list.step, quiet=True, name="next-finding")
+        self._looked: model.Looked | None = None
+        self._place: tuple[float, float] | None = None
         self.empty = label(
             "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
             wrap=True,
@@ -51,6 +68,9 @@ class FramesStage(Stage):
             self.summary,
             self.empty,
             self.list,
+            row(self.look_button, self.next_button, self.cure_button, None),
+            self.told,
+            self.finding_list,
             row(
                 button("Bring in pictures …", self.ask_files, name="bring-files"),
                 button("Bring in a folder …", self.ask_folder, name="bring-folder"),
@@ -64,6 +84,8 @@ class FramesStage(Stage):
         self.view.failed.connect(desk.tell)
         self.facts = {key: label("", "figure", wrap=True) for key, _ in model.FACTS}
         details = form([(title, self.facts[key]) for key, title in model.FACTS])
+        details.setColumnStretch(1, 1)
+        details.setColumnStretch(2, 0)
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
@@ -108,11 +130,14 @@ class FramesStage(Stage):
         self.desk.ask("go.frames")
 
         def done(brought: model.Brought) -> None:
-            if brought.files:
-                self.state.apply_to(place, edits.bring_frames(brought.files))
+            if len(brought.runs) > 1 and self.state.is_open(place):
+                self._ask_runs(brought)
+            elif brought.runs:
+                positions = [p for run in brought.runs for p in run.positions]
+                self.state.apply_to(place, bring_positions(positions))
             if brought.message:
                 here = "" if self.state.is_open(place) else f"{place.name}: "
-                self.desk.tell(here + brought.message)
+                self.desk.tell(here + brought.message, problem=bool(brought.faults) or not brought.runs)
 
         self.desk.start(
             "Bringing in pictures",
@@ -120,6 +145,86 @@ class FramesStage(Stage):
             done,
             lambda e: self.desk.tell(e.sentence),
         )
+
+    def _ask_runs(self, brought: model.Brought) -> None:
+        """Which runs come in, and where."""
+        dialog = RunsDialog([run.words for run in brought.runs], brought.left, self.window())
+        answer = answered(dialog)
+        runs = [brought.runs[k] for k in dialog.chosen]
+        if answer == HERE:
+            self.state.apply(bring_positions([p for run in runs for p in run.positions]))
+        elif answer == APART:
+            self.runs_apart.emit(runs)
+
+    # --- the careful look -------------------------------------------------------
+
+    def look_closely(self) -> None:
+        """Look at every frame against its neighbours; what is found is listed, the worst first."""
+        place, outing = self.state.place, self.state.outing
+        if place is None or not outing.frames_to_join() or self.desk.tasks.busy(LOOKING):
+            return
+
+        def done(looked: model.Looked) -> None:
+            if self.state.is_open(place):
+                self._looked = looked
+                self._show_findings()
+
+        self.desk.start(
+            LOOKING,
+            lambda task: model.look_closely(outing, place.folder, task),
+            done,
+            lambda e: self.desk.tell(e.sentence),
+            weights=model.LOOKING_WEIGHTS,
+        )
+
+    def next_finding(self) -> None:
+        """The next thing that was found, at its place at 100 %."""
+        self.finding_list.step()
+
+    def cure(self) -> None:
+        """Do what helps against the chosen finding."""
+        frame, finding = self._finding()
+        ref = self.state.outing.frame(frame)
+        if finding is None or ref is None:
+            return
+        repeat = model.repeat_of(self.state.outing, frame)
+        if repeat is not None:
+            self.state.apply(choose_of_group(repeat))
+        elif finding.cure == "leave_out":
+            self.state.apply(edits.leave_out(ref, True))
+
+    def _finding(self) -> tuple[str, Finding | None]:
+        at = self.finding_list.currentRow()
+        if self._looked is None or not 0 <= at < len(self._looked.findings):
+            return "", None
+        return self._looked.findings[at]
+
+    def _show_findings(self) -> None:
+        looked = self._looked
+        self.finding_list.setVisible(looked is not None and bool(looked.findings))
+        self.next_button.setVisible(self.finding_list.isVisibleTo(self))
+        self.told.setText("" if looked is None else "\n".join((looked.summary, *looked.sentences)))
+        self.finding_list.show_lines(
+            [] if looked is None else [f"{f.path.name}   {f.sentence}. {f.remedy}." for _frame, f in looked.findings]
+        )
+        self._arm_cure()
+
+    def _show_finding(self, _at: int) -> None:
+        frame, finding = self._finding()
+        if finding is None:
+            return
+        self._place = (finding.u, finding.v) if finding.u is not None and finding.v is not None else None
+        if self._viewed == frame and self._place is not None:
+            self.view.show_place(*self._place)
+        self.state.select(None, frame)
+        self._arm_cure()
+
+    def _arm_cure(self) -> None:
+        frame, finding = self._finding()
+        words = "" if finding is None else model.cure_in_words(self.state.outing, frame, finding)
+        self.cure_button.setVisible(bool(words))
+        self.cure_button.setText(words)
+        self.cure_button.setAccessibleName(words)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         mime = event.mimeData() if event else None
@@ -165,6 +270,8 @@ class FramesStage(Stage):
             self.list.forget()
             self._loading.clear()
             self._viewed = None
+            self._looked = None
+            self._show_findings()
         if not self.isVisible():
             return
         if topics & {"frames", "choices", "outing"}:
@@ -180,6 +287,8 @@ class FramesStage(Stage):
         self.summary.setText(model.summary(outing))
         used = {r.id for r in outing.frames_to_join()}
         self.list.show_frames({r.id: model.caption(r, joined=r.id in used) for r in outing.frames})
+        self.look_button.setEnabled(len(used) >= 2)
+        self._arm_cure()
         self._load([r for r in outing.frames if r.id not in self.list and r.id not in self._loading])
 
     def _load(self, refs: list[FrameRef]) -> None:
@@ -195,8 +304,7 @@ class FramesStage(Stage):
             for frame, path in jobs:
                 try:
                     info = probe(path)
-                    reduce = 8 if max(info.width, info.height) > 2400 else 4
-                    task.show((frame, info, read(path, reduce).pixels, ""))
+                    task.show((frame, info, thumbnail(path, THUMBNAIL_PX).pixels, ""))
                 except LanternError as error:
                     task.show((frame, None, None, error.sentence))
                 task.advance()
@@ -239,6 +347,8 @@ class FramesStage(Stage):
         def done(source: PictureSource) -> None:
             if self._viewed == ref.id:
                 self.view.set_source(source)
+                if self._place is not None and self._finding()[0] == ref.id:
+                    self.view.show_place(*self._place)
 
         self.desk.start("Opening a frame", lambda _t: open_picture(path), done, lambda e: self.desk.tell(e.sentence))
 

@@ -5,14 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base import units
-from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.errors import LanternError, UnreadableFrame
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import pictures_in
-from idle_lantern.core.frames.reading import FrameInfo, probe
+from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.outing.position_edits import BroughtPosition
+from idle_lantern.core.sorting.card import Card, Run, sort
+from idle_lantern.core.sorting.looks import look_at
+from idle_lantern.core.sorting.positions import Position
+
+LOOKING_WEIGHTS = {"read": 0.1, "prepare": 0.2, "features": 0.2, "match": 0.1, "adjust": 0.1, "look closely": 0.3}
 
 FACTS = (
     ("size", "Size"),
@@ -25,38 +32,156 @@ FACTS = (
 
 
 @dataclass(frozen=True)
-class Brought:
-    """What bringing files in found: names as the document holds them, and a sentence for each that is left."""
+class BroughtRun:
+    """A run of a card: its positions as the document takes them, and what to say of it."""
 
-    files: tuple[str, ...]
+    positions: tuple[BroughtPosition, ...]
+    words: str
+
+    @property
+    def count(self) -> int:
+        """Files in it."""
+        return sum(len(p.files) for p in self.positions)
+
+
+@dataclass(frozen=True)
+class Brought:
+    """What bringing files in found: runs, what was left where it lies, and a sentence for each that cannot be read."""
+
+    runs: tuple[BroughtRun, ...]
     faults: tuple[str, ...]
+    left: str = ""
 
     @property
     def message(self) -> str:
-        """What to tell; empty where all went well."""
+        """What to tell; empty where there is nothing to tell."""
         if self.faults:
             more = f" ({len(self.faults) - 1} more could not be read)" if len(self.faults) > 1 else ""
             return self.faults[0] + more
-        return "" if self.files else "There is no JPEG, PNG or TIFF picture there."
+        return self.left if self.runs else "There is no picture there that can be read."
 
 
 def bring(paths: list[Path], folder: Path, progress: Progress) -> Brought:
-    """Look at files, and at the pictures of folders, that are to come into the outing in ``folder``."""
-    files, good, faults = [], [], []
+    """Sort files, and the pictures of folders, that are to come into the outing in ``folder``."""
+    files: list[Path] = []
+    faults: list[str] = []
     for path in paths:
         try:
             files += pictures_in(path) if path.is_dir() else [path]
         except (LanternError, OSError) as error:
             faults.append(error.sentence if isinstance(error, LanternError) else f"{path}: cannot be read ({error}).")
-    progress.begin("work", len(files))
-    for path in files:
+    card = sort(list(dict.fromkeys(files)), progress)
+    faults += [error.sentence for error in card.unreadable]
+    runs = []
+    for run in card.runs:
+        positions = tuple(
+            BroughtPosition(tuple(document.relative(folder, f) for f in p.files), p.role, p.chosen, p.ev)
+            for p in run.positions
+        )
+        runs.append(BroughtRun(positions, _run_in_words(run)))
+    return Brought(tuple(runs), tuple(faults), _left_in_words(card))
+
+
+def _run_in_words(run: Run) -> str:
+    looks = [look for p in run.positions for look in p.looks]
+    brackets = sum(p.role == "bracket" for p in run.positions)
+    repeats = sum(p.role == "repeat" for p in run.positions)
+    told = [units.counted(len(run.positions), "position"), units.counted(len(looks), "file")]
+    if brackets:
+        told.append(
+            f"{units.counted(brackets, 'bracket')} of {len(run.positions[0].looks)}"
+            if brackets == len(run.positions)
+            else units.counted(brackets, "bracket")
+        )
+    if repeats:
+        told.append(f"{units.counted(repeats, 'position')} taken again")
+    clock = (looks[0].info.metadata.taken or "")[11:16]
+    first, last = looks[0].path.name, looks[-1].path.name
+    names = first if first == last else f"{first} to {last}"
+    return f"{names}{f', from {clock}' if clock else ''}: {', '.join(told)}"
+
+
+def _left_in_words(card: Card) -> str:
+    told = []
+    if card.bookends:
+        told.append(f"{units.counted(len(card.bookends), 'frame')} with a hand or cap before the lens")
+    if card.twins:
+        told.append(f"{units.counted(len(card.twins), 'file')} of the same exposure as a raw file")
+    return f"Left where they are: {' and '.join(told)}." if told else ""
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What a careful look found: findings by frame id, the worst first, and sentences on the whole."""
+
+    findings: tuple[tuple[str, Finding], ...]
+    sentences: tuple[str, ...]
+
+    @property
+    def summary(self) -> str:
+        """The line over the list."""
+        if not self.findings and not self.sentences:
+            return "Looked at every frame: nothing speaks against joining them."
+        return f"{units.counted(len(self.findings), 'finding')}, what would hurt most first"
+
+
+def look_closely(outing: Outing, folder: Path, progress: Progress) -> Looked:
+    """Look at every frame that is to be joined, against its neighbours."""
+    # the engine is loaded when it is needed: no start should pay for it
+    from idle_lantern.core.audit.audit import audit_card
+
+    refs = outing.frames_to_join()
+    by_path = {document.resolve(folder, ref): ref.id for ref in refs}
+    positions, faults = [], []
+    progress.begin("read", len(refs))
+    for path, ref in zip(by_path, refs):
+        beside = outing.exposures_beside(ref.id)
         try:
-            probe(path)
-            good.append(document.relative(folder, path))
-        except LanternError as error:
-            faults.append(error.sentence)
+            looks = [look_at(path), *(look_at(document.resolve(folder, other)) for other, _ev in beside)]
+            ev = (0.0, *(e for _other, e in beside))
+            positions.append(Position(tuple(looks), "bracket" if beside else "single", ev, 0))
+        except UnreadableFrame as error:
+            faults.append(error)
         progress.advance()
-    return Brought(tuple(good), tuple(faults))
+    report = audit_card(
+        Card((Run(outing.name, tuple(positions)),) if positions else (), (), (), tuple(faults)), progress
+    )
+    by_name = {path.name: frame for path, frame in by_path.items()}
+    found = [(by_path.get(f.path) or by_name.get(f.path.name, ""), f) for f in report.findings]
+    found += [(by_path[path], _stray(path)) for path in report.strays]
+    sentences = [f"{m.sentence}." for run in report.runs for m in run.missing]
+    if len(report.runs) > 1:
+        sentences.append(
+            f"The frames make {len(report.runs)} pictures that nothing ties together; the largest is joined."
+        )
+    return Looked(tuple(found), tuple(sentences))
+
+
+def _stray(path: Path) -> Finding:
+    return Finding(
+        path,
+        "overlap",
+        0.0,
+        "%",
+        "Matches no other frame",
+        "Leave it out, or bring in the frames beside it",
+        cure="leave_out",
+    )
+
+
+def cure_in_words(outing: Outing, frame: str, finding: Finding) -> str:
+    """The button for a finding; empty where nothing can be done here."""
+    if finding.cure == "use_repeat" or (finding.cure == "leave_out" and repeat_of(outing, frame) is not None):
+        return "Use a repeat of it"
+    if finding.cure == "leave_out" and frame not in outing.choices.left_out:
+        return "Leave it out"
+    return ""
+
+
+def repeat_of(outing: Outing, frame: str) -> FrameRef | None:
+    """Another frame of the same place and exposure, None where there is none."""
+    group = next((g for g in outing.groups if g.kind == "repeat" and g.chosen == frame), None)
+    return next((outing.frame(f) for f in group.frames if f != frame), None) if group else None
 
 
 def contents(outing: Outing, folder: Path, progress: Progress) -> dict[str, str]:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,7 @@ from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult
 from idle_lantern.core.join.checkpoint import checkpoints_folder
 from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.merging.recipe import Brackets, Exposure, Recipe
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -37,6 +38,7 @@ FACTS = (
 )
 NOTHING = "–"
 STAGES_IN_WORDS = {
+    "prepare": "developing raw, merging brackets",
     "read": "reading the frames",
     "features": "finding points",
     "match": "matching",
@@ -58,6 +60,14 @@ class LeftOut:
     frame_id: str
 
 
+#: What becomes of the exposures of a place, in words.
+BRACKET_WORDS: dict[Brackets, str] = {
+    "merge": "merged to linear light",
+    "fuse": "fused, the well exposed of each",
+    "base": "the middle exposure only",
+}
+
+
 @dataclass(frozen=True)
 class OnMap:
     """A join on the map, in degrees: middles of linked frames with a quality, and frames apart from the plan."""
@@ -73,7 +83,13 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
     prior = [prior_of(r) for r in refs]
     known = all(p is not None for p in prior)
     frames = tuple(
-        JoinFrame(document.resolve(folder, r), r.id, p if known else None, document.mask_file(folder, outing, r.id))
+        JoinFrame(
+            document.resolve(folder, r),
+            r.id,
+            p if known else None,
+            document.mask_file(folder, outing, r.id),
+            tuple(Exposure(document.resolve(folder, other), ev) for other, ev in outing.exposures_beside(r.id)),
+        )
         for r, p in zip(refs, prior)
     )
     wanted = frozenset(i for i, r in enumerate(refs) if r.id in outing.choices.put_back)
@@ -87,7 +103,13 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
         solution=solution,
         rough=True,
         checkpoints=checkpoints_folder(),
+        recipe=Recipe(cast(Brackets, outing.choices.brackets)),
     )
+
+
+def has_brackets(outing: Outing) -> bool:
+    """Whether any position has several exposures that can be merged."""
+    return any(outing.exposures_beside(ref.id) for ref in outing.frames_to_join())
 
 
 def prior_of(ref: FrameRef) -> Array | None:
@@ -111,6 +133,8 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
         return ""
     masks = {m.frame: m.asset for m in outing.masks if m.frame in joined.frame_ids}
     same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
+    if has_brackets(outing):
+        same = same and asked.get("brackets") == outing.choices.brackets
     return "" if same else "choices"
 
 

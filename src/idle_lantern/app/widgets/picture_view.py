@@ -93,6 +93,12 @@ class PictureView(QWidget):
         self._fitted = False
         self._set_zoom(1.0 / self.devicePixelRatioF())
 
+    def show_place(self, u: float, v: float) -> None:
+        """Show 100 % with that pixel in the middle."""
+        self._fitted = False
+        self._centre = QPointF(u, v)
+        self._set_zoom(1.0 / self.devicePixelRatioF())
+
     def zoom_by(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom about a point of the widget."""
         if self._source is None:

@@ -44,7 +44,8 @@ class ThumbnailList(QListWidget):
         return frame in self._pictures
 
     def show_frames(self, captions: Mapping[str, str]) -> None:
-        """These frames, by id, in this order."""
+        """These frames, by id, in this order; pictures of others are let go."""
+        self._pictures = {frame: picture for frame, picture in self._pictures.items() if frame in captions}
         self.blockSignals(True)
         if [self._id_at(i) for i in range(self.count())] != list(captions):
             self.clear()

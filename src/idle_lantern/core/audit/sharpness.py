@@ -106,10 +106,19 @@ def _blur_of(lost: Array, doubt: float, where: tuple[float, float]) -> Blur | No
         return None
     shake, direction = 0.0, 0.0
     if _shaken(lost):
-        # a straight move of length l spreads like a Gaussian of l / sqrt(12)
-        shake = sigma * math.sqrt(12)
+        shake = _length_of(float(lost.max()))
         direction = _direction_deg(lost)
     return Blur(sigma, doubt / (2 * _BAND_RAD**2 * max(sigma, 0.1)), shake, direction, *where)
+
+
+def _length_of(loss: float) -> float:
+    """Length of a straight move that loses so much power along it: the spectrum of a line is ``sin(x) / x``, x = w l / 2."""
+    low, high = 0.0, 0.95 * 2 * math.pi / _BAND_RAD
+    for _ in range(30):
+        middle = (low + high) / 2
+        x = max(1e-6, _BAND_RAD * middle / 2)
+        low, high = (middle, high) if -2 * math.log(math.sin(x) / x) < loss else (low, middle)
+    return low
 
 
 def _shaken(lost: Array) -> bool:

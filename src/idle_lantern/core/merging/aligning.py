@@ -23,6 +23,8 @@ _LEAST_MATCHES = 12
 _RATIO = 0.75
 #: Differences of logarithms beyond the noise that say that something moved, in EV.
 _MOVED_EV = 0.45
+#: Linear light between which an exposure tells how bright a place is.
+_LEAST_LIGHT, _MOST_LIGHT = 0.004, 0.8
 
 
 @dataclass(frozen=True)
@@ -127,9 +129,10 @@ def _unmoved(base: Picture, laid: Laid, ev: float) -> Array | None:
         )
         for p in (base, laid.picture)
     )
-    tells = (one > 0.004) & (one < 0.8) & (two > 0.004) & (two < 0.8)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        off = np.where(tells, np.abs(np.log2(np.maximum(two, 1e-6) / np.maximum(one, 1e-6)) - ev), 0)
+    # what the other should show, as far as it can: black and full tell no more than that
+    expected = np.clip(one * 2.0**ev, _LEAST_LIGHT, _MOST_LIGHT)
+    off = np.abs(np.log2(np.clip(two, _LEAST_LIGHT, _MOST_LIGHT) / expected))
+    off[(one < _LEAST_LIGHT) | (one > _MOST_LIGHT)] = 0
     # a whole thing, not grains: noise and edges that miss by half a pixel are no move
     off = cv2.medianBlur(off.astype(np.float32), 5)
     moved = cv2.morphologyEx((off > _MOVED_EV).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3), np.uint8))

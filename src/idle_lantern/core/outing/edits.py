@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -155,18 +155,6 @@ def add_frame(ref: FrameRef) -> Edit:
     return add_shot([ref])
 
 
-def bring_frames(files: Sequence[str]) -> Edit:
-    """Add pictures from elsewhere; those already there are not added twice."""
-    # made once, so that a frame keeps its id when the edit is made again
-    refs = tuple(FrameRef(f) for f in dict.fromkeys(files))
-
-    def apply(outing: Outing) -> Outing:
-        there = {ref.file for ref in outing.frames}
-        return replace(outing, frames=outing.frames + tuple(ref for ref in refs if ref.file not in there))
-
-    return Edit(f"Bring in {len(files)} picture{'s' if len(files) != 1 else ''}", apply)
-
-
 def remove_frames(ids: Sequence[str]) -> Edit:
     """Take frames out of the outing, with what was chosen for and painted on them; the files stay on disk."""
     gone = set(ids)
@@ -178,11 +166,7 @@ def remove_frames(ids: Sequence[str]) -> Edit:
         choices = replace(
             outing.choices, left_out=rest(outing.choices.left_out), put_back=rest(outing.choices.put_back)
         )
-        groups = tuple(
-            replace(g, frames=rest(g.frames), chosen=None if g.chosen in gone else g.chosen)
-            for g in outing.groups
-            if rest(g.frames)
-        )
+        groups = tuple(_group_without(g, gone) for g in outing.groups if rest(g.frames))
         return replace(
             outing,
             frames=tuple(r for r in outing.frames if r.id not in gone),
@@ -194,6 +178,16 @@ def remove_frames(ids: Sequence[str]) -> Edit:
         )
 
     return Edit(f"Remove {len(gone)} frame{'s' if len(gone) != 1 else ''} from the outing", apply)
+
+
+def _group_without(group: CaptureGroup, gone: Set[str]) -> CaptureGroup:
+    ev = tuple(e for f, e in zip(group.frames, group.ev) if f not in gone) if group.chosen not in gone else ()
+    return replace(
+        group,
+        frames=tuple(f for f in group.frames if f not in gone),
+        chosen=None if group.chosen in gone else group.chosen,
+        ev=ev,
+    )
 
 
 def know_contents(hashes: Mapping[str, str]) -> Edit:

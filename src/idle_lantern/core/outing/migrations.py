@@ -90,6 +90,14 @@ def _to_5(document: Document) -> Document:
     return {**document, "brief": parts}
 
 
+def _to_6(document: Document) -> Document:
+    """Version 6 only added what is empty or usual by default: exposures of a bracket, and what becomes of them.
+
+    What was joined of a bracket stays what it was: its middle exposure, since nothing tells the others' exposures.
+    """
+    return document
+
+
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
@@ -98,4 +106,4 @@ def _id_of(text: str) -> str:
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 
-_STEPS: dict[int, Callable[[Document], Document]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5}
+_STEPS: dict[int, Callable[[Document], Document]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6}

@@ -56,12 +56,16 @@ class FrameRef:
 
 @dataclass(frozen=True)
 class CaptureGroup:
-    """Frames taken of one place: a bracket, repeats or a sensor-shift series; ``chosen`` stands for all."""
+    """Frames taken of one place: a bracket, repeats or a sensor-shift series; ``chosen`` stands for all.
+
+    ``ev`` tells for each frame how much more it was exposed than ``chosen``; empty where that is not known.
+    """
 
     id: Id
     kind: Annotated[str, Meta(pattern="^(bracket|repeat|sensor-shift)$")]
     frames: tuple[Id, ...]
     chosen: Id | None = None
+    ev: tuple[Annotated[float, Meta(ge=-30, le=30)], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -108,13 +112,14 @@ class JoinChoices:
     """What the photographer chose for the join and the delivery.
 
     ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
-    out and that are wanted all the same.
+    out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place.
     """
 
     projection: Annotated[str, Meta(max_length=40)] = "auto"
     left_out: tuple[Id, ...] = ()
     crop: bool = True
     put_back: tuple[Id, ...] = ()
+    brackets: Annotated[str, Meta(pattern="^(merge|fuse|base)$")] = "merge"
 
 
 @dataclass(frozen=True)
@@ -189,6 +194,14 @@ class Outing:
             ):
                 found[frame.number] = ref
         return found
+
+    def exposures_beside(self, frame_id: str) -> tuple[tuple[FrameRef, float], ...]:
+        """The other exposures of the bracket that a frame stands for, each with its EV against that frame."""
+        group = next((g for g in self.groups if g.kind == "bracket" and g.chosen == frame_id), None)
+        if group is None or len(group.ev) != len(group.frames):
+            return ()
+        refs = {ref.id: ref for ref in self.frames}
+        return tuple((refs[f], ev) for f, ev in zip(group.frames, group.ev) if f != frame_id and f in refs)
 
     def besides(self) -> frozenset[str]:
         """Frames for which another one of their bracket or series stands."""

@@ -73,11 +73,12 @@ def shoot(
     for frame in frames:
         for _ in range(plan.brief.run.repeats):
             taken: list[FrameRef] = []
+            steps = sorted(exposures_of(plan, frame), key=lambda v: (abs(v), v))
             try:
-                _shoot_one(devices, frame, plan.rig, exposures_of(plan, frame), folder, names, taken)
+                _shoot_one(devices, frame, plan.rig, steps, folder, names, taken)
             finally:
                 if taken:
-                    on_shot(_as_shot(taken))
+                    on_shot(_as_shot(taken, steps))
         progress.advance()
 
 
@@ -100,11 +101,12 @@ def field_deg(rig: Rig) -> tuple[float, float]:
     return math.degrees(across), math.degrees(up)
 
 
-def _as_shot(taken: Sequence[FrameRef]) -> Shot:
+def _as_shot(taken: Sequence[FrameRef], exposures_ev: Sequence[float]) -> Shot:
     if len(taken) == 1:
         return Shot(tuple(taken))
-    # the join takes the exposure nearest to the metered one, which is shot first
-    return Shot(tuple(taken), CaptureGroup(new_id(), "bracket", tuple(ref.id for ref in taken), taken[0].id))
+    # the exposure nearest to the metered one, which is shot first, stands for the place
+    ev = tuple(round(e - exposures_ev[0], 3) for e in exposures_ev[: len(taken)])
+    return Shot(tuple(taken), CaptureGroup(new_id(), "bracket", tuple(ref.id for ref in taken), taken[0].id, ev))
 
 
 def _shoot_one(
@@ -118,7 +120,7 @@ def _shoot_one(
 ) -> None:
     reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
     devices.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
-    for ev in sorted(exposures_ev, key=lambda v: (abs(v), v)):
+    for ev in exposures_ev:
         at = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
         again, name = 1, f"f{frame.number:03d}.jpg"
         while f"{document.FRAMES}/{name}" in names or (folder / document.FRAMES / name).exists():

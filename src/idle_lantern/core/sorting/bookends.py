@@ -10,6 +10,8 @@ from idle_lantern.core.sorting.looks import Look
 
 #: A covered lens lets in so many EV less than the place gives.
 _COVERED_EV = 3.5
+#: A hand takes light away: what is brighter than the place by this looks towards the sun.
+_GLARE_EV = 0.7
 #: A hand before the lens is all out of focus: fine contrast is so small a share of the usual, and of its coarse contrast.
 _SOFT, _SMOOTH = 0.35, 0.16
 #: Mean distance in CIE Lab from the nearest colours of the frames about it beyond which nothing there is known from them.
@@ -24,9 +26,21 @@ def bookends(looks: Sequence[Look]) -> list[bool]:
     usual_detail = float(np.median([look.detail for look in looks]))
     usual_light = float(np.median([look.light_ev for look in looks]))
     covered = [_covered(look, usual_light) for look in looks]
-    soft = [look.detail < _SOFT * usual_detail and look.detail < _SMOOTH * look.coarse for look in looks]
+    soft = [
+        look.detail < _SOFT * usual_detail
+        and look.detail < _SMOOTH * look.coarse
+        and look.light_ev < usual_light + _GLARE_EV
+        for look in looks
+    ]
     maybe = [c or s for c, s in zip(covered, soft)]
-    return [covered[i] or (soft[i] and _strange(looks, maybe, i)) for i in range(len(looks))]
+    # a sky is known from its neighbour, and that one from its own: what is known makes more known
+    for _ in looks:
+        known = [i for i in range(len(looks)) if maybe[i] and not covered[i] and not _strange(looks, maybe, i)]
+        if not known:
+            break
+        for i in known:
+            maybe[i] = False
+    return maybe
 
 
 def _covered(look: Look, usual_light: float) -> bool:

@@ -1,0 +1,150 @@
+"""One bad frame among good ones is found by what its neighbours show; good frames raise no alarm."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+
+from idle_lantern.core.audit.audit import CardReport, audit_card
+from idle_lantern.core.audit.evenness import _red_over_blue
+from idle_lantern.core.audit.report import as_json, as_text
+from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.frameset import pictures_in
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.sim.surfaces import View
+from idle_lantern.core.sorting.card import sort
+
+LENS = Lens("rectilinear", 800, 720, 900)
+CAMERA = SimulatedCamera(LENS, 24.0, 24.0 * 720 / 800, falloff=(-0.12, -0.05))
+ROW = [(-98.0 + 30 * i, 0.0, 0.0) for i in range(6)]
+
+
+@pytest.fixture(scope="module")
+def views() -> list[View]:
+    """The light of six frames of a row, looked at once."""
+    scene = ambrel_holm(walkers=0)
+    return [CAMERA.view(scene, Head(play_deg=0.3).pointed(*angles, shot=i)) for i, angles in enumerate(ROW)]
+
+
+def _shoot(folder: Path, views: list[View], *, meta: Metadata | None = None, **bad: object) -> list[Path]:
+    """Frames of the views; ``sigma``, ``shake_px``, ``ev``, ``gains`` and ``meta_of_bad`` spoil the one of number ``at``."""
+    paths = []
+    for i, view in enumerate(views):
+        here = bad if bad.get("at") == i else {}
+        camera = replace(CAMERA, shake_px=here.get("shake_px", (0.0, 0.0)))
+        if here.get("sigma"):
+            view = replace(view, light=cv2.GaussianBlur(view.light, (0, 0), here["sigma"]))
+        settings = CameraSettings(
+            exposure_s=2.0 ** here.get("ev", 0.0) / 256, white_balance=here.get("gains", (1, 1, 1))
+        )
+        light = np.clip(camera.sensed(view, settings, seed=i), 0, 1)
+        picture = Picture(np.rint(linear_to_srgb(light) * 255).astype(np.uint8))
+        told = here.get("meta_of_bad", meta) or Metadata()
+        paths.append(folder / f"f{i:02d}.jpg")
+        write(picture, paths[-1], WriteOptions(jpeg_quality=94, metadata=told))
+    return paths
+
+
+def _found(folder: Path) -> list[tuple[str, str, float]]:
+    """Findings but for what is full white: the sun stands in the row."""
+    return [(f.path.name, f.what, f.figure) for f in _audited(folder).findings if f.what != "clipped"]
+
+
+def _audited(folder: Path) -> CardReport:
+    return audit_card(sort(pictures_in(folder)), prepared=folder / "prepared")
+
+
+def test_good_frames_raise_no_alarm(tmp_path: Path, views: list[View]):
+    _shoot(tmp_path, views)
+    assert _found(tmp_path) == []
+
+
+@pytest.mark.parametrize("sigma", [0.8, 1.0])
+def test_a_soft_frame_is_found_and_measured(tmp_path: Path, views: list[View], sigma: float):
+    _shoot(tmp_path, views, at=2, sigma=sigma)
+    ((name, what, figure),) = _found(tmp_path)
+    assert (name, what) == ("f02.jpg", "blur")
+    assert figure == pytest.approx(sigma, abs=0.25)
+
+
+@pytest.mark.parametrize(("shake", "word"), [((3.0, 0.0), "across"), ((0.0, 3.0), "up and down")])
+def test_a_shaken_frame_is_found_with_its_direction(
+    tmp_path: Path, views: list[View], shake: tuple[float, float], word: str
+):
+    _shoot(tmp_path, views, at=4, shake_px=shake)
+    report = _audited(tmp_path)
+    (finding,) = [f for f in report.findings if f.what != "clipped"]
+    assert (finding.path.name, finding.what) == ("f04.jpg", "shake")
+    assert finding.figure == pytest.approx(3.0, abs=0.8)
+    assert word in finding.sentence
+    assert finding.u is not None
+    assert 0 <= finding.u < LENS.width
+
+
+@pytest.mark.parametrize("ev", [1 / 3, -1 / 3])
+def test_a_third_of_an_ev_is_seen_without_metadata(tmp_path: Path, views: list[View], ev: float):
+    _shoot(tmp_path, views, at=3, ev=ev)
+    ((name, what, figure),) = _found(tmp_path)
+    assert (name, what) == ("f03.jpg", "exposure")
+    assert figure == pytest.approx(ev, abs=0.1)
+
+
+def test_three_hundred_kelvin_are_seen_without_metadata(tmp_path: Path, views: list[View]):
+    """Gains of a development for 5800 K where the light, and the others' setting, is 5500 K (black bodies)."""
+    step = 2.0 ** ((_red_over_blue(5500) - _red_over_blue(5800)) / 2)
+    _shoot(tmp_path, views, at=1, gains=(step, 1.0, 1 / step))
+    ((name, what, figure),) = _found(tmp_path)
+    assert (name, what) == ("f01.jpg", "white_balance")
+    assert figure == pytest.approx(300, abs=100)
+
+
+def test_black_bodies_are_those_of_the_tables():
+    """6504 K lies next to D65, which is white in sRGB (IEC 61966-2-1); 2856 K is CIE illuminant A, (0.4476, 0.4074)."""
+    assert _red_over_blue(6504) == pytest.approx(0, abs=0.12)
+    x, y = 0.4476, 0.4074
+    red = 3.2406 * x / y - 1.5372 - 0.4986 * (1 - x - y) / y
+    blue = 0.0557 * x / y - 0.2040 + 1.0570 * (1 - x - y) / y
+    assert _red_over_blue(2856) == pytest.approx(np.log2(red / blue), abs=0.1)
+
+
+def test_settings_that_one_file_tells_otherwise_are_named(tmp_path: Path, views: list[View]):
+    usual = Metadata(focal_mm=24, aperture=8, iso=100, exposure_s=1 / 250)
+    _shoot(tmp_path, views, meta=usual, at=2, meta_of_bad=replace(usual, aperture=5.6, iso=200))
+    found = {what: figure for name, what, figure in _found(tmp_path) if name == "f02.jpg"}
+    assert found == {"aperture": pytest.approx(1.03, abs=0.05), "iso": pytest.approx(1.0)}
+
+
+def test_a_foreign_picture_is_a_stray(tmp_path: Path, views: list[View]):
+    _shoot(tmp_path, views[:3])
+    rng = np.random.default_rng(3)
+    blocks = rng.integers(0, 255, (15, 12, 3), dtype=np.uint8)
+    write(Picture(np.kron(blocks, np.ones((60, 60, 1), np.uint8))), tmp_path / "foreign.jpg")
+    report = _audited(tmp_path)
+    assert [p.name for p in report.strays] == ["foreign.jpg"]
+    told = as_json(report, pictures_in(tmp_path))
+    assert told["schema"] == "idle-lantern/frames-report/1"
+    assert told["strays"] == ["foreign.jpg"]
+    assert "foreign.jpg: matches nothing" in as_text(report, pictures_in(tmp_path))
+
+
+def test_a_missing_column_is_named_with_its_row(tmp_path: Path):
+    lens = Lens("rectilinear", 500, 460, 560)
+    camera = SimulatedCamera(lens, 24.0, 24.0 * 460 / 500)
+    scene = ambrel_holm(walkers=0)
+    directions = [(-70.0 + 27 * c, pitch, 0.0) for pitch in (14.0, -12.0) for c in range(5)]
+    del directions[7]
+    for i, angles in enumerate(directions):
+        write(camera.expose(scene, Head().pointed(*angles), seed=i), tmp_path / f"f{i:02d}.jpg")
+    (run,) = _audited(tmp_path).runs
+    (missing,) = run.missing
+    assert (missing.row, missing.column) == (2, 3)
+    assert missing.yaw_deg - run.directions_deg[tmp_path / "f00.jpg"][0] == pytest.approx(54, abs=2)

@@ -1,0 +1,147 @@
+"""Camera raw, HEIC, AVIF and JPEG XL: read as other programs read them, against known light."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import cv2
+import imagecodecs
+import numpy as np
+import pillow_heif
+import pytest
+import rawpy
+from PIL import Image
+from tests.helpers.outside import unpacked
+
+from idle_lantern.core.base.errors import UnreadableFrame
+from idle_lantern.core.frames.decoders import raw
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.frames.reading import probe, read, thumbnail
+from idle_lantern.core.sim.raw_files import BLACK, WHITE, write_dng
+
+META = Metadata(
+    focal_mm=35,
+    sensor_width_mm=36,
+    aperture=8,
+    exposure_s=1 / 250,
+    iso=200,
+    taken="2026:05:14 18:40:01",
+    camera="Simulated",
+)
+
+
+def _light(height: int = 200, width: int = 300) -> np.ndarray:
+    y, x = np.mgrid[:height, :width].astype(np.float32)
+    return np.stack([0.1 + 0.5 * x / width, 0.1 + 0.5 * y / height, 0.3 + 0 * x], -1).astype(np.float32)
+
+
+@pytest.fixture
+def dng(tmp_path: Path) -> Path:
+    """A raw file of known light."""
+    write_dng(tmp_path / "a.dng", _light(), META)
+    return tmp_path / "a.dng"
+
+
+def test_raw_is_developed_to_the_light_it_was_made_of(dng: Path):
+    """Through LibRaw: mosaic, black and white level, white balance and camera matrix undone; half a thousandth of full."""
+    made = raw.linear(dng) / 65535
+    assert np.abs(made - _light())[4:-4, 4:-4].max() < 5e-4
+    assert np.allclose(raw.white_balance_of(dng), (2, 1, 1.6, 1), atol=1e-3)
+    half = raw.linear(dng, half=True) / 65535
+    assert half.shape == (100, 150, 3)
+
+
+def test_raw_tells_its_facts_and_agrees_with_rawpy_itself(dng: Path):
+    info = probe(dng)
+    assert (info.width, info.height, info.bits, info.raw) == (300, 200, 16, True)
+    m = info.metadata
+    assert (m.focal_mm, m.aperture, m.iso, m.sensor_width_mm) == (35, 8, 200, 36)
+    assert m.exposure_s == pytest.approx(1 / 250)
+    with rawpy.imread(str(dng)) as other:
+        assert other.other.shutter_speed == pytest.approx(m.exposure_s)
+        assert other.other.aperture == m.aperture
+        assert other.white_level == WHITE
+        assert set(other.black_level_per_channel) == {BLACK}
+
+
+@pytest.mark.parametrize("code", [3, 6, 8])
+def test_raw_and_its_preview_stand_upright(tmp_path: Path, code: int):
+    """EXIF orientation (EXIF 2.32, 4.6.4) as Pillow turns it."""
+    write_dng(tmp_path / "t.dng", _light(), Metadata(orientation=code))
+    turned = Image.fromarray((_light() * 255).astype(np.uint8))
+    turned.getexif()[274] = code
+    turned.save(tmp_path / "t.png", exif=turned.getexif())
+    upright = read(tmp_path / "t.png").pixels
+    picture = read(tmp_path / "t.dng")
+    assert picture.pixels.shape == upright.shape
+    small = thumbnail(tmp_path / "t.dng", 60).pixels
+    assert small.shape[:2] == cv2.resize(upright, (60, 40) if code == 3 else (40, 60)).shape[:2]
+    for c in (0, 1):  # the light grows to the same side
+        steps = [
+            np.sign(float(np.diff(p[..., c].astype(float).mean(axis)).mean()))
+            for p in (picture.pixels, small)
+            for axis in (0, 1)
+        ]
+        assert steps[:2] == steps[2:]
+
+
+def test_raw_under_another_name_and_raw_that_is_none(tmp_path: Path, dng: Path):
+    other = dng.rename(tmp_path / "scan.tif")
+    assert probe(other).raw
+    cut = tmp_path / "cut.dng"
+    cut.write_bytes(other.read_bytes()[:2000])
+    for name, data in (("cut.dng", None), ("text.nef", b"no raw at all"), ("empty.arw", b"")):
+        if data is not None:
+            (tmp_path / name).write_bytes(data)
+        with pytest.raises(UnreadableFrame) as caught:
+            read(tmp_path / name)
+        assert name in caught.value.sentence
+
+
+def test_a_mosaic_of_a_real_sensor_is_developed_as_a_plain_reckoning_does(tmp_path: Path):
+    """rawpipe 0.19.3 (PyPI, MIT) carries one bare mosaic of 12 bit, RGGB; its greens are compared, which no matrix mixes much."""
+    folder = unpacked("rawpipe", "0.19.3") / "test"
+    with Image.open(folder / "expected.ppm") as expected:  # the size is told there only
+        width, height = expected.size
+    sensor = np.frombuffer((folder / "input.raw").read_bytes(), np.uint16).reshape(height, width).astype(np.float32)
+    level = sensor / sensor.max()
+    light = np.repeat(np.repeat(level[0::2, 1::2], 2, 0), 2, 1)[..., None].repeat(3, -1) * 0.5
+    write_dng(tmp_path / "real.dng", np.ascontiguousarray(light), META)
+    half = raw.linear(tmp_path / "real.dng", half=True)[..., 1] / 65535
+    assert np.corrcoef(half.ravel(), level[0::2, 1::2][: half.shape[0], : half.shape[1]].ravel())[0, 1] > 0.999
+
+
+def test_telephones_and_new_kinds_are_read_as_their_own_libraries_do(tmp_path: Path):
+    """HEIC and AVIF turned by their orientation, JPEG XL of 8 and 16 bit without loss."""
+    rng = np.random.default_rng(1)
+    pixels = np.kron(rng.integers(0, 256, (5, 8, 3), dtype=np.uint8), np.ones((40, 40, 1), np.uint8))
+    image = Image.fromarray(pixels)
+    exif = Image.Exif()
+    exif[274] = 6
+    exif.get_ifd(0x8769)[37386] = 35.0
+    pillow_heif.register_heif_opener()
+    for name in ("a.heic", "a.avif"):
+        image.save(tmp_path / name, exif=exif.tobytes(), quality=95)
+        info, picture = probe(tmp_path / name), read(tmp_path / name)
+        assert (info.width, info.height, info.metadata.focal_mm) == (200, 320, 35)
+        assert np.abs(picture.pixels.astype(int) - np.rot90(pixels, -1)).mean() < 6
+    for bits, box in ((8, False), (16, True)):
+        samples = pixels if bits == 8 else pixels.astype(np.uint16) * 257
+        path = tmp_path / f"b{bits}.jxl"
+        path.write_bytes(imagecodecs.jpegxl_encode(samples, lossless=True, usecontainer=box))
+        info = probe(path)
+        assert (info.width, info.height, info.bits) == (320, 200, bits)
+        assert np.array_equal(read(path).pixels, samples)
+        path.write_bytes(path.read_bytes()[:40])
+        with pytest.raises(UnreadableFrame):
+            read(path)
+
+
+@pytest.mark.parametrize(
+    ("width", "height"), [(37, 41), (1200, 800), (1920, 1080), (500, 500), (4000, 3000), (70000, 20)]
+)
+def test_the_size_of_a_jpeg_xl_is_in_its_first_bytes(tmp_path: Path, width: int, height: int):
+    """ISO/IEC 18181-1, SizeHeader: all of its forms, as libjxl writes them."""
+    path = tmp_path / "s.jxl"
+    path.write_bytes(imagecodecs.jpegxl_encode(np.zeros((height, width, 3), np.uint8), effort=1))
+    assert (probe(path).width, probe(path).height) == (width, height)

@@ -1,0 +1,201 @@
+"""Brackets fused, merged and laid on each other: against OpenCV, against known light, against a known turn."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+import rawpy
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.frames.reading import probe, read
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.merging.aligning import on_base, unmoved
+from idle_lantern.core.merging.development import Development, read_development
+from idle_lantern.core.merging.fusion import fuse
+from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare
+from idle_lantern.core.merging.radiance import Curve, merge
+from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.cards import CardRun, write_card
+from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.sim.raw_files import NEUTRAL, write_dng
+
+LENS = Lens("rectilinear", 500, 480, 360)
+CAMERA = SimulatedCamera(LENS, 24.0, 24.0 * 480 / 500)
+STEPS = (0.0, -2.0, 2.0)
+
+
+def _exposed(ev: float, pose: np.ndarray | None = None, seed: int = 0) -> Picture:
+    view = CAMERA.view(ambrel_holm(walkers=0), np.eye(3) if pose is None else pose)
+    return CAMERA.develop(view, CameraSettings(exposure_s=2.0**ev / 256), seed=seed)
+
+
+@pytest.fixture(scope="module")
+def bracket() -> list[Picture]:
+    return [_exposed(ev, seed=i) for i, ev in enumerate(STEPS)]
+
+
+@pytest.fixture(scope="module")
+def light() -> np.ndarray:
+    """What the bracket was made of, one where the middle exposure is full."""
+    gain = 2.0 ** (SCENE_EV - CameraSettings().exposure_value)
+    return CAMERA.view(ambrel_holm(walkers=0), np.eye(3)).light * gain
+
+
+def test_fusion_is_that_of_opencv(bracket: list[Picture]):
+    """Mertens 2007 as cv2.createMergeMertens has it, all three weights on."""
+    theirs = cv2.createMergeMertens(1.0, 1.0, 1.0).process([p.pixels for p in bracket])
+    ours = fuse(bracket).pixels / 65535
+    assert np.abs(ours - np.clip(theirs, 0, 1)).mean() < 5e-4
+    assert fuse(bracket[:1]) is bracket[0]
+
+
+def test_the_merge_is_the_light_it_was_made_of(bracket: list[Picture], light: np.ndarray):
+    """Median within one per cent, nineteen of twenty within three."""
+    off = np.abs(merge(bracket, STEPS) / np.maximum(light, 1e-4) - 1)
+    assert np.median(off) < 0.01
+    assert np.percentile(off, 95) < 0.03
+
+
+def test_where_all_exposures_are_full_the_darkest_says_at_least():
+    white = [Picture(np.full((8, 8, 3), 255, np.uint8)) for _ in range(2)]
+    assert merge(white, (0.0, -2.0)) == pytest.approx(4.0)
+    black = [Picture(np.zeros((8, 8, 3), np.uint8)) for _ in range(2)]
+    assert merge(black, (0.0, -2.0)).max() == 0
+
+
+@pytest.mark.parametrize("white", [1.0, 2.0, 4.0, 32.0])
+def test_the_curve_keeps_grey_reaches_white_and_is_undone(white: float):
+    curve = Curve(white)
+    grey = curve.shown(np.float32([0.18]))[0] / 65535
+    assert grey == pytest.approx(float(linear_to_srgb(np.asarray(0.18))), abs=1e-3)
+    assert curve.shown(np.float32([white]))[0] == 65535
+    values = np.geomspace(0.01, white, 200).astype(np.float32)
+    assert np.all(np.diff(curve.shown(values).astype(int)) > 0)
+    assert curve.light(curve.shown(values)) == pytest.approx(values, rel=2e-3)
+
+
+def test_a_hand_held_exposure_is_laid_on_its_base(bracket: list[Picture]):
+    """A turn of known angles is found again to a third of a pixel; a still camera's frames are not touched."""
+    turn = Head().pointed(0.6, -0.4, 0.5)
+    other = _exposed(-2.0, turn, seed=4)
+    laid = on_base(bracket[0], other, LENS.focal_px)
+    assert laid.found
+    assert laid.moved_px > 3
+    true = _exposed(-2.0, seed=5).pixels.astype(float)
+    inner = np.s_[20:-20, 20:-20]
+    assert (
+        np.abs(laid.picture.pixels[inner] - true[inner]).mean()
+        < 1.1 * np.abs(_shifted(true, 0.33)[inner] - true[inner]).mean() + 2
+    )
+    still = on_base(bracket[0], bracket[1], LENS.focal_px)
+    assert still.picture is bracket[1]
+    flat = Picture(np.full((360, 480, 3), 255, np.uint8))
+    assert not on_base(bracket[0], flat, LENS.focal_px).found
+
+
+def _shifted(pixels: np.ndarray, by: float) -> np.ndarray:
+    return cv2.warpAffine(pixels, np.array([[1, 0, by], [0, 1, 0]]), pixels.shape[1::-1], flags=cv2.INTER_CUBIC)
+
+
+def test_what_moved_is_taken_from_the_base(bracket: list[Picture], light: np.ndarray):
+    walker = bracket[1].pixels.copy()
+    walker[150:230, 200:240] = 3
+    other = replace(bracket[1], pixels=walker)
+    laid = [on_base(bracket[0], p, LENS.focal_px) for p in (other, bracket[2])]
+    weights = unmoved(bracket[0], laid, STEPS[1:])
+    assert weights[0] is not None
+    assert weights[0][190, 220] < 0.05
+    made = merge([bracket[0], *(one.picture for one in laid)], STEPS, [None, *weights])
+    inside = np.s_[155:225, 205:235]
+    assert np.median(np.abs(made[inside] / np.maximum(light[inside], 1e-4) - 1)) < 0.02
+
+
+# --- development -------------------------------------------------------------------------------
+
+
+def test_a_development_moves_what_it_says(tmp_path: Path):
+    ramp = Picture(np.repeat(np.arange(256, dtype=np.uint8)[None, :, None], 3, -1))
+    assert Development().applied(ramp) is ramp
+    # one EV more doubles linear light (IEC 61966-2-1)
+    brighter = Development(exposure_ev=1.0).applied(ramp).pixels[0, 100, 0] / 65535
+    assert brighter == pytest.approx(
+        float(linear_to_srgb(np.asarray(2 * ((100 / 255 + 0.055) / 1.055) ** 2.4))), abs=1e-3
+    )
+    lifted = Development(shadows=1.0).applied(ramp).pixels[0, :, 0].astype(int)
+    assert lifted[0] == 0
+    assert lifted[255] == 65535
+    assert lifted[60] > 60 * 257
+    assert np.all(np.diff(Development(shadows=1, highlights=-1).applied(ramp).pixels[0, :, 0].astype(int)) >= 0)
+    path = tmp_path / "d.json"
+    path.write_text(json.dumps({"exposure_ev": 0.5, "white_balance": [1.1, 1, 0.9], "clipped": "rebuild"}))
+    assert read_development(path) == Development(0.5, (1.1, 1.0, 0.9), clipped="rebuild")
+    for wrong, word in (
+        ({"exposure_ev": 9}, "exposure_ev"),
+        ({"clarity": 1}, "clarity"),
+        ({"white_balance": [1, 2]}, "three"),
+    ):
+        path.write_text(json.dumps(wrong))
+        with pytest.raises(InputError, match=word):
+            read_development(path)
+
+
+# --- making ready ------------------------------------------------------------------------------
+
+
+def test_raw_frames_get_one_white_balance_whatever_the_camera_set(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """Left on automatic, the camera told another neutral in one file; all are developed by the middle of them."""
+    grey = np.full((64, 96, 3), 0.3, np.float32)
+    for k, red in enumerate((NEUTRAL[0], NEUTRAL[0], 0.4)):
+        monkeypatch.setattr("idle_lantern.core.sim.raw_files.NEUTRAL", NEUTRAL)
+        write_dng(tmp_path / f"r{k}.dng", grey, Metadata())
+        if red != NEUTRAL[0]:
+            _retold(tmp_path / f"r{k}.dng", red)
+    infos = [probe(tmp_path / f"r{k}.dng") for k in range(3)]
+    with rawpy.imread(str(tmp_path / "r2.dng")) as other:
+        assert other.camera_whitebalance[0] / other.camera_whitebalance[1] == pytest.approx(2.5, rel=0.01)
+    ready = prepare([Place(i) for i in infos], Recipe(), tmp_path / "kept")
+    means = [read(i.path).pixels.reshape(-1, 3).mean(0) for i in ready.infos]
+    assert np.ptp(means, axis=0).max() < 30
+    assert means[0] == pytest.approx(float(linear_to_srgb(np.asarray(0.3))) * 65535, rel=0.01)
+    assert "white balance red 2.00" in ready.told[0]
+
+
+def _retold(path: Path, red: float) -> None:
+    """Another as-shot neutral (DNG tag 50728) in place."""
+    import tifffile
+
+    with tifffile.TiffFile(path, mode="r+b") as tiff:
+        tiff.pages[0].tags[50728].overwrite((round(red * 1000), 1000, 1000, 1000, 625, 1000))
+
+
+def test_brackets_are_made_ready_once_and_by_content(tmp_path: Path, light: np.ndarray):
+    write_card(tmp_path, replace(CAMERA, noise=True), [CardRun([(0, 0, 0)], brackets_ev=STEPS)])
+    paths = sorted(tmp_path.glob("*.jpg"))
+    place = Place(probe(paths[0]), tuple(Exposure(p, ev) for p, ev in zip(paths[1:], STEPS[1:])))
+    assert needs_preparing([place], Recipe())
+    assert not needs_preparing([place], Recipe("base"))
+    ready = prepare([place], Recipe(), tmp_path / "kept")
+    (info,) = ready.infos
+    made = info.path.stat().st_mtime_ns
+    assert (info.width, info.height, info.bits) == (480, 360, 16)
+    back = ready.curve.light(read(info.path).pixels)
+    off = np.abs(back / np.maximum(np.minimum(light, ready.curve.white), 1e-3) - 1)
+    assert np.median(off) < 0.02
+    again = prepare([place], Recipe(), tmp_path / "kept").infos[0]
+    assert again.path == info.path
+    renamed = paths[0].rename(tmp_path / "other.jpg")
+    same = prepare([replace(place, base=probe(renamed))], Recipe(), tmp_path / "kept").infos[0]
+    assert same.path == info.path
+    assert made > 0
+    fused = prepare([replace(place, base=probe(renamed))], Recipe("fuse"), tmp_path / "kept").infos[0]
+    assert fused.path != info.path
+    assert math.isclose(read(fused.path).full_scale, 65535)

@@ -1,0 +1,114 @@
+"""Cards made by the simulator: runs, brackets, repeats, bookends and twins told apart as they were shot."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from idle_lantern.core.frames.frameset import pictures_in
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.sim.camera import SimulatedCamera
+from idle_lantern.core.sim.cards import CardRun, Shot, round_sweep, write_card
+from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.sorting.card import Card, sort
+from idle_lantern.core.sorting.grouped import grouped
+
+CAMERA = SimulatedCamera(Lens("rectilinear", 320, 240, 360), 24.0, 18.0)
+
+
+def _told(card: Card) -> dict[str, str]:
+    """Role by file name."""
+    told = {f.name: p.role for run in card.runs for p in run.positions for f in p.files}
+    told |= {look.path.name: "bookend" for look in card.bookends}
+    return told | {other.name: "twin" for _used, other in card.twins}
+
+
+def _wrong(card: Card, shots: list[Shot]) -> list[str]:
+    told = _told(card)
+    return [f"{s.name}: {s.role} told {told.get(s.name)}" for s in shots if told.get(s.name) != s.role]
+
+
+@pytest.fixture(scope="module")
+def mixed(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
+    """Six runs on one card, 80 files."""
+    folder = tmp_path_factory.mktemp("card")
+    runs = [
+        CardRun(round_sweep(-90, 6, 28), bookends="hand"),
+        CardRun(round_sweep(-40, 4, 28), brackets_ev=(0, -2, 2), files="both", bookends="cap"),
+        CardRun(round_sweep(20, 4, 26), repeats=3, play_deg=0.3),
+        CardRun(round_sweep(-90, 4, 28, 10) + round_sweep(-90, 4, 28, 48), pause_s=300),
+        CardRun(round_sweep(100, 3, 28), brackets_ev=(-2, 0, 2), play_deg=0.5, bookends="hand"),
+        CardRun([(0, 80, 0), (90, 75, 0)], brackets_ev=(-2, 0, 2), pause_s=200),
+    ]
+    return folder, write_card(folder, CAMERA, runs)
+
+
+def test_every_file_of_a_mixed_card_is_told_for_what_it_is(mixed: tuple[Path, list[Shot]]):
+    folder, shots = mixed
+    card = sort(pictures_in(folder))
+    assert _wrong(card, shots) == []
+    assert [len(run.positions) for run in card.runs] == [6, 4, 4, 8, 3, 2]
+    (second,) = [run for run in card.runs if run.positions[0].base.path.suffix == ".dng"]
+    for position in second.positions:
+        assert position.ev == pytest.approx((0, -2, 2), abs=0.05)
+        assert position.chosen == 0
+
+
+def test_the_jpeg_of_a_raw_can_be_chosen_instead(mixed: tuple[Path, list[Shot]]):
+    folder, _shots = mixed
+    card = sort(pictures_in(folder), prefer_raw=False)
+    assert len(card.twins) == 14
+    assert all(used.suffix == ".jpg" and other.suffix == ".dng" for used, other in card.twins)
+
+
+def test_brackets_are_known_without_any_metadata(tmp_path: Path):
+    shots = write_card(tmp_path, CAMERA, [CardRun(round_sweep(-60, 4, 28), brackets_ev=(0, -1, 1), metadata=False)])
+    card = sort(pictures_in(tmp_path))
+    assert _wrong(card, shots) == []
+    for position in card.runs[0].positions:
+        # a quarter of an EV by what is seen alone
+        assert position.ev == pytest.approx((0, -1, 1), abs=0.25)
+
+
+def test_a_clear_sky_is_no_hand_before_the_lens(tmp_path: Path):
+    clear = ambrel_holm(clouds=0)
+    runs = [CardRun(round_sweep(-90, 5, 28, 45) + round_sweep(-90, 5, 28), bookends="hand")]
+    shots = write_card(tmp_path, CAMERA, runs, scene=clear)
+    assert _wrong(sort(pictures_in(tmp_path)), shots) == []
+
+
+def test_of_repeats_the_sharpest_stands_for_the_place(tmp_path: Path):
+    write_card(tmp_path, CAMERA, [CardRun([(0, 0, 0)], repeats=3), CardRun([(40, 0, 0)], repeats=3)])
+    first = sorted(tmp_path.glob("*.jpg"))[:3]
+    soft = replace(CAMERA, shake_px=(3.0, 0.0))
+    other = tmp_path / "other"
+    other.mkdir()
+    write_card(other, soft, [CardRun([(0, 0, 0)], repeats=3)])
+    for path, blurred in zip((first[0], first[2]), sorted(other.glob("*.jpg"))):
+        exif = Image.open(path).getexif()
+        Image.open(blurred).save(path, quality=93, exif=exif)
+    positions = sort(sorted(tmp_path.glob("*.jpg"))).runs[0].positions
+    assert [p.role for p in positions] == ["repeat", "repeat"]
+    assert positions[0].base.path == first[1]
+
+
+def test_what_cannot_be_read_is_named_and_the_rest_goes_on(tmp_path: Path):
+    write_card(tmp_path, CAMERA, [CardRun(round_sweep(0, 3, 28))])
+    (tmp_path / "IL_0900.nef").write_bytes(b"half a file")
+    (tmp_path / "IL_0901.jpg").write_bytes(b"")
+    card = sort(pictures_in(tmp_path))
+    assert [len(run.positions) for run in card.runs] == [3]
+    assert {Path(e.where).name for e in card.unreadable} == {"IL_0900.nef", "IL_0901.jpg"}
+
+
+def test_plain_frames_are_left_as_they_are(tmp_path: Path):
+    """One exposure in all files: nothing to group, and a join pays nothing for it."""
+    write_card(tmp_path, CAMERA, [CardRun(round_sweep(0, 3, 28))])
+    paths = pictures_in(tmp_path)
+    assert grouped(paths).positions is None
+    Image.fromarray(np.zeros((40, 60, 3), np.uint8)).save(tmp_path / "plain.png")
+    assert grouped([*paths, tmp_path / "plain.png"]).positions is not None
