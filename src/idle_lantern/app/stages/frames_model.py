@@ -122,7 +122,8 @@ class Looked:
         """The line over the list."""
         if not self.findings and not self.sentences:
             return "Looked at every frame: nothing speaks against joining them."
-        return f"{units.counted(len(self.findings), 'finding')}, what would hurt most first"
+        order = ", what would hurt most first" if len(self.findings) > 1 else ""
+        return f"{units.counted(len(self.findings), 'finding')}{order}"
 
 
 def look_closely(outing: Outing, folder: Path, progress: Progress) -> Looked:

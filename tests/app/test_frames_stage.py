@@ -1,0 +1,137 @@
+"""Frames through the real window: a card with runs, a finding acted on, repeats chosen, brackets joined."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from PIL import Image
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from idle_lantern.app.widgets.runs_dialog import RunsDialog
+from idle_lantern.app.window import Window
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.outing import document
+from idle_lantern.core.sim.camera import SimulatedCamera
+from idle_lantern.core.sim.cards import CardRun, round_sweep, write_card
+
+CAMERA = SimulatedCamera(Lens("rectilinear", 480, 420, 520), 24.0, 21.0)
+
+
+@pytest.fixture(scope="module")
+def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Five single frames, one of them soft, then two repeated positions, hands about each run."""
+    folder = tmp_path_factory.mktemp("card")
+    runs = [
+        CardRun(round_sweep(-60, 5, 28), bookends="hand"),
+        CardRun(round_sweep(20, 2, 26), repeats=2, pause_s=200),
+    ]
+    shots = write_card(folder, CAMERA, runs)
+    soft = folder / [s.name for s in shots if s.run == 0 and s.role == "single"][2]
+    image = Image.open(soft)
+    exif = image.getexif()
+    Image.fromarray(cv2.GaussianBlur(np.asarray(image), (0, 0), 1.5)).save(soft, quality=93, exif=exif)
+    return folder
+
+
+def _answer(then: Callable[[RunsDialog], None]) -> None:
+    """Act on the dialog of runs when it has come up."""
+
+    def look() -> None:
+        dialog = QApplication.activeModalWidget()
+        if isinstance(dialog, RunsDialog):
+            then(dialog)
+        else:
+            QTimer.singleShot(50, look)
+
+    QTimer.singleShot(50, look)
+
+
+def test_a_card_comes_in_run_by_run_and_a_soft_frame_is_left_out(
+    qtbot: QtBot, window: Window, settled: Callable[[Window], None], card: Path
+):
+    seen: list[str] = []
+
+    def first_only(dialog: RunsDialog) -> None:
+        seen.extend(box.text() for box in dialog.boxes)
+        dialog.boxes[1].setChecked(False)
+        qtbot.mouseClick(dialog.here, Qt.MouseButton.LeftButton)
+
+    _answer(first_only)
+    window.go("frames")
+    window.frames_stage.bring([card])
+    qtbot.waitUntil(lambda: len(window.state.outing.frames) == 5, timeout=60_000)
+    settled(window)
+    assert len(seen) == 2
+    assert "5 positions" in seen[0]
+    assert "2 positions taken again" in seen[1]
+    assert "2 frames with a hand" in window.message_text()
+
+    stage = window.frames_stage
+    window.activateWindow()  # it was the dialog, and no window manager is there to give it back
+    qtbot.waitUntil(window.isActiveWindow)
+    qtbot.keyClick(window, Qt.Key.Key_L)
+    qtbot.waitUntil(lambda: stage.told.text() != "", timeout=60_000)
+    assert stage.finding_list.count() == 1, stage.told.text()
+    qtbot.keyClick(window, Qt.Key.Key_N)
+    settled(window)
+    assert "Softer than its neighbours" in stage.finding_list.item(0).text()
+    assert stage.title.text() in stage.finding_list.item(0).text()
+    qtbot.waitUntil(lambda: stage.view.zoom == pytest.approx(1 / stage.view.devicePixelRatioF()))
+    soft = window.state.selected_id
+    qtbot.mouseClick(stage.cure_button, Qt.MouseButton.LeftButton)
+    assert soft in window.state.outing.choices.left_out
+    assert not stage.cure_button.isVisible()
+    window.state.undo()
+    assert soft not in window.state.outing.choices.left_out
+    assert stage.cure_button.text() == "Leave it out"
+
+
+def test_each_run_becomes_an_outing(qtbot: QtBot, window: Window, settled: Callable[[Window], None], card: Path):
+    _answer(lambda dialog: dialog.apart.click())
+    window.go("frames")
+    window.frames_stage.bring([card])
+    qtbot.waitUntil(lambda: window.state.outing.name.endswith("run 1"), timeout=60_000)
+    settled(window)
+    assert len(window.state.outing.frames) == 5
+    other = document.load(window.state.folder.parent / "test-outing-run-2")
+    assert len(other.frames) == 4
+    assert [g.kind for g in other.groups] == ["repeat", "repeat"]
+    assert len(other.frames_to_join()) == 2
+
+
+def test_brackets_are_merged_and_another_way_is_followed(
+    qtbot: QtBot, window: Window, settled: Callable[[Window], None], tmp_path: Path
+):
+    write_card(tmp_path, CAMERA, [CardRun(round_sweep(-30, 3, 28), brackets_ev=(0, -2, 2))])
+    window.go("frames")
+    window.frames_stage.bring([tmp_path])
+    qtbot.waitUntil(lambda: len(window.state.outing.frames) == 9, timeout=60_000)
+    settled(window)
+    outing = window.state.outing
+    assert len(outing.groups) == 3
+    assert len(outing.frames_to_join()) == 3
+    window.go("join")
+    stage = window.join_stage
+    assert stage.brackets_panel.isVisible()
+    stage.run_join()
+    settled(window)
+    report = window.state.joined.report
+    assert [row["role"] for row in report["frames"]].count("bracket") == 6
+    assert report["asked"]["brackets"] == "merge"
+    kept = json.loads((window.state.folder / document.PICTURES / document.REPORT).read_text())
+    assert kept["prepared"]
+    stage.brackets.setCurrentIndex(2)
+    stage.brackets.activated.emit(2)
+    settled(window)
+    assert window.state.joined.report["asked"]["brackets"] == "base"
+    assert not window.state.joined.solved_anew, "the picture is made anew from the same solution"
+    window.state.undo()
+    settled(window)
+    assert window.state.joined.report["asked"]["brackets"] == "merge"
