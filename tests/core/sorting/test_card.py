@@ -81,6 +81,17 @@ def test_a_clear_sky_is_no_hand_before_the_lens(tmp_path: Path):
     assert _wrong(sort(pictures_in(tmp_path)), shots) == []
 
 
+def test_an_automatic_exposure_makes_no_bracket_of_a_sky(tmp_path: Path):
+    """Frames of a clear sky, shot quickly, each exposed by the camera as it liked: every one is a place of its own."""
+    clear = ambrel_holm(clouds=0)
+    runs = [
+        CardRun([angles], exposure_s=2.0 ** (-8 + 0.5 * (k % 3)), step_s=1.5, pause_s=0.1)
+        for k, angles in enumerate(round_sweep(-20, 6, 28, 52))
+    ]
+    shots = write_card(tmp_path, CAMERA, runs, scene=clear)
+    assert _wrong(sort(pictures_in(tmp_path)), shots) == []
+
+
 def test_of_repeats_the_sharpest_stands_for_the_place(tmp_path: Path):
     write_card(tmp_path, CAMERA, [CardRun([(0, 0, 0)], repeats=3), CardRun([(40, 0, 0)], repeats=3)])
     first = sorted(tmp_path.glob("*.jpg"))[:3]

@@ -53,40 +53,60 @@ class Position:
 
 def positions_of(looks: Sequence[Look]) -> list[Position]:
     """Positions of frames in the order taken."""
-    groups: list[list[Look]] = []
-    steps: list[list[float]] = []
+    groups: list[list[_Member]] = []
     for look in looks:
-        step = _step_within(groups[-1], steps[-1], look) if groups else None
-        if step is None:
-            groups.append([look])
-            steps.append([0.0])
+        member = _member_of(groups[-1], look) if groups else None
+        if member is None:
+            groups.append([_Member(look, 0.0, sure=True)])
         else:
-            groups[-1].append(look)
-            steps[-1].append(step)
-    groups, steps = _as_most(groups, steps)
-    return [_position(group, ev) for group, ev in zip(groups, steps)]
+            groups[-1].append(member)
+    return [_position(group) for group in _as_most(_without_guesses(groups))]
 
 
-def _step_within(group: Sequence[Look], steps: Sequence[float], look: Look) -> float | None:
-    """Exposure of a frame against the first of a group it belongs to; None where it is of another place."""
-    last = group[-1]
+@dataclass(frozen=True)
+class _Member:
+    """A frame of a place, its exposure in EV against the first, and whether what it shows says so."""
+
+    look: Look
+    step: float
+    sure: bool
+
+
+def _without_guesses(groups: list[list[_Member]]) -> list[list[_Member]]:
+    """Where no bracket of a run is sure, frames that show nothing and were exposed otherwise are a sky, one by one."""
+    if any(member.sure and abs(member.step) >= _STEP_EV for group in groups for member in group[1:]):
+        return groups
+    cut: list[list[_Member]] = []
+    for group in groups:
+        for member in group:
+            if member.sure and cut and member is not group[0]:
+                cut[-1].append(member)
+            else:
+                cut.append([replace(member, step=0.0)])
+    return cut
+
+
+def _member_of(group: Sequence[_Member], look: Look) -> _Member | None:
+    """A frame as a member of a group it belongs to; None where it is of another place."""
+    last = group[-1].look
     if _turned(last, look):
         return None
     # of a bracket one exposure may show what another has burnt out
-    seen = [(k, found) for k, found in enumerate(common(member, look) for member in group) if found is not None]
-    k, best = max(seen, key=lambda pair: pair[1].alike)
-    step = steps[k] + _brighter(group[k], look, best)
-    told = min(group[k].detail, look.detail) >= _SHOWS_DETAIL
+    seen = [(m, found) for m, found in ((m, common(m.look, look)) for m in group) if found is not None]
+    nearest, best = max(seen, key=lambda pair: pair[1].alike)
+    step = nearest.step + _brighter(nearest.look, look, best)
+    detail = min(nearest.look.detail, look.detail)
+    told = detail >= _SHOWS_DETAIL
     if told and best.alike >= _ALIKE:
-        return step if best.shift <= _SAME_SHIFT else None
+        return _Member(look, step, sure=True) if best.shift <= _SAME_SHIFT else None
     # what shows nothing, or is burnt out, belongs to the bracket whose exposures go on
     if None in (last.exposure_ev, look.exposure_ev):
         return None
-    if _apart_s(last, look) > _AT_ONCE_S or any(abs(step - s) < _STEP_EV for s in steps):
+    if _apart_s(last, look) > _AT_ONCE_S or any(abs(step - m.step) < _STEP_EV for m in group):
         return None
-    if told and best.alike < _UNLIKE and min(group[k].detail, look.detail) > 3 * _SHOWS_DETAIL:
+    if told and best.alike < _UNLIKE and detail > 3 * _SHOWS_DETAIL:
         return None
-    return step
+    return _Member(look, step, sure=False)
 
 
 def _brighter(a: Look, b: Look, seen: Common) -> float:
@@ -108,38 +128,37 @@ def _turned(a: Look, b: Look) -> bool:
     return (a.info.width, a.info.height) != (b.info.width, b.info.height)
 
 
-def _as_most(groups: list[list[Look]], steps: list[list[float]]) -> tuple[list[list[Look]], list[list[float]]]:
+def _as_most(groups: list[list[_Member]]) -> list[list[_Member]]:
     """Where most positions are brackets of one pattern, a group of several patterns on end is cut into them:
     neighbours without detail look like one place."""
-    patterns = [tuple(round(s * 3) for s in ev) for ev in steps if len(ev) > 1]
+    told = [tuple(round(m.step * 3) for m in group) for group in groups]
+    patterns = [pattern for pattern in told if len(pattern) > 1]
     if not patterns:
-        return groups, steps
+        return groups
     usual = max(set(patterns), key=patterns.count)
     if 2 * patterns.count(usual) < len(groups) or len(set(usual)) == 1:
-        return groups, steps
-    cut_groups: list[list[Look]] = []
-    cut_steps: list[list[float]] = []
-    for group, ev in zip(groups, steps):
-        n, told = len(usual), tuple(round(s * 3) for s in ev)
+        return groups
+    cut: list[list[_Member]] = []
+    for group, pattern in zip(groups, told):
+        n = len(usual)
         pieces = len(group) // n
-        if pieces > 1 and len(group) == pieces * n and told == usual * pieces:
+        if pieces > 1 and pattern == usual * pieces:
             for k in range(0, len(group), n):
-                cut_groups.append(group[k : k + n])
-                cut_steps.append([s - ev[k] for s in ev[k : k + n]])
+                cut.append([replace(m, step=m.step - group[k].step) for m in group[k : k + n]])
         else:
-            cut_groups.append(group)
-            cut_steps.append(ev)
-    return cut_groups, cut_steps
+            cut.append(group)
+    return cut
 
 
-def _position(group: list[Look], steps: list[float]) -> Position:
-    ev = np.asarray(steps)
+def _position(group: Sequence[_Member]) -> Position:
+    looks = tuple(member.look for member in group)
+    ev = np.array([member.step for member in group])
     if len(group) == 1:
-        return Position(tuple(group), "single", (0.0,), 0)
+        return Position(looks, "single", (0.0,), 0)
     if np.ptp(ev) < _STEP_EV:
-        return Position(tuple(group), "repeat", (0.0,) * len(group), 0)
+        return Position(looks, "repeat", (0.0,) * len(group), 0)
     middle = int(np.argmin(np.abs(ev - np.median(ev))))
-    return Position(tuple(group), "bracket", tuple(round(float(e), 2) for e in ev - ev[middle]), middle)
+    return Position(looks, "bracket", tuple(round(float(e), 2) for e in ev - ev[middle]), middle)
 
 
 def sharpest_chosen(position: Position) -> Position:
