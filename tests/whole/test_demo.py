@@ -11,7 +11,10 @@ import numpy as np
 from PIL import Image
 
 from idle_lantern.app import settings as settings_module
+from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.outing import document
+from idle_lantern.core.sim.demo import make_demo_card
+from idle_lantern.core.sorting.card import sort
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
 VIEWS = {
@@ -80,3 +83,14 @@ def test_version_and_help():
     done = subprocess.run([*COMMAND, "--help"], capture_output=True, text=True, check=False)
     assert "join" in done.stdout
     assert "demo" in done.stdout
+
+
+def test_a_demo_card_holds_what_it_says_and_overwrites_nothing(tmp_path: Path):
+    make_demo_card(tmp_path / "card", scale=0.3)
+    card = sort(pictures_in(tmp_path / "card"))
+    assert [len(run.positions) for run in card.runs] == [7, 4, 3, 1]
+    assert [run.positions[0].role for run in card.runs] == ["single", "bracket", "repeat", "single"]
+    assert (len(card.bookends), len(card.twins)) == (4, 14)
+    done = subprocess.run([*COMMAND, "demo", "--card", str(tmp_path)], capture_output=True, text=True)
+    assert done.returncode == 2
+    assert "there already" in done.stderr

@@ -99,7 +99,9 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         shot("field")
         window.state.undo()
         window.go("frames")
-        window.state.select(4)
+        window.frames_stage.look_closely()
+        settle()
+        window.frames_stage.next_finding()
         shot("frames")
         window.go("join")
         if window.state.joined is None or window.state.join_is_stale:

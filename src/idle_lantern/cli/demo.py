@@ -7,16 +7,19 @@ import os
 from pathlib import Path
 
 from idle_lantern.cli.ends import give, say
+from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import StageClock
-from idle_lantern.core.base.units import duration
 
 
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Declare the command and its arguments."""
     parser = commands.add_parser("demo", help="open the window with the demo outing", description=__doc__)
     parser.add_argument("--screenshots", type=Path, metavar="DIR", help="render each view to a PNG in DIR and end")
+    parser.add_argument(
+        "--card", type=Path, metavar="DIR", help="write a simulated memory card into DIR, a new folder, and end"
+    )
     parser.set_defaults(run=run)
 
 
@@ -29,17 +32,19 @@ class _Line:
     def begin(self, stage: str, total: int) -> None:
         """Start counting."""
         self._clock.begin(stage, total)
-        say(f"Shooting the demo outing with the simulated camera: {total} frames, some ten seconds, once.")
+        say(f"Shooting with the simulated camera: {units.counted(total, 'position')}, some ten seconds.")
 
     def advance(self, n: int = 1) -> None:
         """Count a frame."""
         self._clock.advance(n)
         left = self._clock.remaining_s
-        say(f"  {self._clock.fraction:4.0%}" + (f", about {duration(left)} left" if left else ""))
+        say(f"  {self._clock.fraction:4.0%}" + (f", about {units.duration(left)} left" if left else ""))
 
 
 def run(args: argparse.Namespace) -> int:
     """Make the demo outing if needed and show it."""
+    if args.card is not None:
+        return _card(args.card)
     if args.screenshots is not None:
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     # Qt is imported only now: the platform must be chosen before, and the other commands need none of it
@@ -62,3 +67,14 @@ def run(args: argparse.Namespace) -> int:
             give(f"{path}\n")
         return 0
     return open_window(folder)
+
+
+def _card(folder: Path) -> int:
+    """Write the demo's card; a folder that holds anything is left."""
+    from idle_lantern.core.sim.demo import make_demo_card
+
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise InputError("Is there already", where=str(folder), remedy="Name a new folder")
+    make_demo_card(folder, _Line())
+    give(f"{folder}\n")
+    return 0

@@ -75,11 +75,13 @@ def as_text(report: CardReport, paths: Sequence[Path]) -> str:
             if role in roles
         ]
         first, last = run.positions[0].files[0], run.positions[-1].files[-1]
-        lines.append(f"{run.name}: {', '.join(parts)}, {names.get(first, first.name)} to {names.get(last, last.name)}")
+        where = [names.get(f, f.name) for f in dict.fromkeys((first, last))]
+        lines.append(f"{run.name}: {', '.join(parts)}, {' to '.join(where)}")
         lines += [f"  {m.sentence}." for m in run.missing]
-    for label, count in (("bookend", len(report.card.bookends)), ("raw file with its JPEG", len(report.card.twins))):
-        if count:
-            lines.append(units.counted(count, label))
+    if report.card.bookends:
+        lines.append(f"{units.counted(len(report.card.bookends), 'bookend')}: a hand or cap before the lens")
+    if report.card.twins:
+        lines.append(f"{units.counted(len(report.card.twins), 'raw file')} with a JPEG of the same exposure")
     lines += [
         f"{names.get(path, path.name)}: matches nothing; a snapshot, or of another place" for path in report.strays
     ]

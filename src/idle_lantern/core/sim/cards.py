@@ -43,6 +43,7 @@ class CardRun:
     files : what the camera writes
     pause_s : since the run before
     play_deg : how far the camera moves between the exposures of one position
+    shaken : by position, how many pixels the camera moves across and down while it is exposed
     """
 
     directions: Sequence[Angles]
@@ -55,6 +56,7 @@ class CardRun:
     play_deg: float = 0.0
     metadata: bool = True
     exposure_s: float = 1 / 256
+    shaken: dict[int, tuple[float, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -115,7 +117,8 @@ class _Card:
                     pose = Head().pointed(yaw, pitch, roll)
                     view = self.camera.view(self.scene, pose, time_s=len(self.shots) * 1.0)
                 settings = CameraSettings(exposure_s=run.exposure_s * 2**ev)
-                light = self.camera.sensed(view, settings, seed=self.number)
+                held = replace(self.camera, shake_px=run.shaken.get(p, (0.0, 0.0)))
+                light = held.sensed(view, settings, seed=self.number)
                 self._write(light, run, settings, Shot("", r, p, role, ev, pose))
 
     def bookend(self, r: int, run: CardRun) -> None:

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief, Site
@@ -18,6 +19,8 @@ from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.shooting import logged
+from idle_lantern.core.sim.camera import SimulatedCamera
+from idle_lantern.core.sim.cards import CardRun, round_sweep, write_card
 from idle_lantern.core.sim.devices import SimulatedRig
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
@@ -35,6 +38,20 @@ def demo_outing() -> Outing:
             rig=Rig(focal_mm=20.0, rail_mm=62.0), target_field=TargetField(-100, 100, -24, 24, 1 / 3), site=_SITE
         ),
     )
+
+
+def make_demo_card(folder: Path, progress: Progress = SILENT, *, scale: float = 1.0) -> None:
+    """A card as it comes home, into ``folder``: one frame shaken, brackets in raw and JPEG, repeats, hands, a snapshot."""
+    make_folder(folder)
+    lens = Lens("rectilinear", 900, 800, 1080).scaled(scale)
+    camera = SimulatedCamera(lens, 24.0, 24.0 * 800 / 900, falloff=(-0.12, -0.05))
+    runs = [
+        CardRun(round_sweep(-84, 7, 28), bookends="hand", shaken={3: (3.0, 1.0)}),
+        CardRun(round_sweep(-30, 4, 28), brackets_ev=(0, -2, 2), files="both", bookends="cap", pause_s=90),
+        CardRun(round_sweep(40, 3, 28), repeats=3, play_deg=0.2, pause_s=300, shaken={1: (2.0, 2.0)}),
+        CardRun([(-170, -8, 12)], pause_s=600),
+    ]
+    write_card(folder, camera, runs, progress=progress, begin=_START)
 
 
 def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
