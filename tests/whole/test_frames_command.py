@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 import numpy as np
+import OpenEXR
 import pytest
 
 from idle_lantern.core.geometry.lenses import Lens
@@ -96,3 +97,19 @@ def test_bad_input_gets_one_sentence(
     assert len([line for line in done.stderr.splitlines() if "%" not in line and line.strip()]) == 1
     assert (folder / shots[0].name).read_bytes() == before
     assert not (tmp_path / "o.jpg").exists()
+
+
+def test_a_merged_set_joins_to_light_beyond_white(tmp_path: Path):
+    """The middle exposure is full where the darker one is not: OpenEXR holds what was there, TIFF the curve of it."""
+    folder = tmp_path / "card"
+    folder.mkdir()
+    lens = Lens("rectilinear", 400, 300, 400)
+    run = CardRun(round_sweep(-75, 2, 28), brackets_ev=(0, -3), exposure_s=1 / 64)
+    write_card(folder, SimulatedCamera(lens, 24.0, 18.0), [run])
+    done = _run("join", folder, "--out", tmp_path / "o.exr", "--report", tmp_path / "r.json")
+    assert done.returncode == 0, done.stderr
+    assert "EV above white" in done.stderr
+    channels = OpenEXR.File(str(tmp_path / "o.exr"), separate_channels=True).channels()
+    report = json.loads((tmp_path / "r.json").read_text())
+    assert channels["G"].pixels.shape == (report["canvas"]["height"], report["canvas"]["width"])
+    assert 1.5 < float(np.percentile(channels["G"].pixels, 98)) < 8

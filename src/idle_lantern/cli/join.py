@@ -15,7 +15,7 @@ from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
-from idle_lantern.core.deliver.targets import check_target
+from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.geometry.projections import PROJECTIONS
@@ -36,7 +36,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     """Declare the command and its arguments."""
     parser = commands.add_parser("join", help="join frames into one picture", description=__doc__)
     parser.add_argument("frames", nargs="+", metavar="FRAME", type=Path, help="picture files in any order, or folders")
-    parser.add_argument("--out", required=True, type=Path, help="the picture to write: .tif, .png or .jpg")
+    parser.add_argument(
+        "--out", required=True, type=Path, help="the picture to write: .tif, .png or .jpg, or .exr for linear light"
+    )
     parser.add_argument("--projection", default="auto", choices=("auto", *PROJECTIONS))
     parser.add_argument("--width", type=int, metavar="PX", help="width of the canvas; default: the frames' own scale")
     parser.add_argument("--report", type=Path, metavar="REPORT.json", help="write how it was joined")
@@ -131,7 +133,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
     if args.memory is not None and not 0.1 <= args.memory <= 100_000:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
-    check_target(args.out)
+    check_target(args.out, endings=JOIN_SUFFIXES)
     if args.report is not None:
         check_writable(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,9 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.metadata import Metadata
 
 SUFFIXES = (".tif", ".tiff", ".png", ".jpg", ".jpeg")
+
+#: What a join writes: light itself as well.
+JOIN_SUFFIXES = (*SUFFIXES, ".exr")
 
 #: Longest side a JPEG can have (ISO/IEC 10918-1: 16-bit line and sample counts).
 JPEG_MAX_SIDE = 65535
@@ -25,7 +29,9 @@ class WriteOptions:
     metadata: Metadata = field(default_factory=Metadata)
 
 
-def check_target(target: Path, width: int | None = None, height: int | None = None) -> None:
+def check_target(
+    target: Path, width: int | None = None, height: int | None = None, *, endings: Sequence[str] = SUFFIXES
+) -> None:
     """Say before the work starts whether ``target`` can be written.
 
     Raises
@@ -34,7 +40,7 @@ def check_target(target: Path, width: int | None = None, height: int | None = No
         Unknown ending, no such folder, not writable, or too large for the format.
     """
     suffix = target.suffix.lower()
-    if suffix not in SUFFIXES:
+    if suffix not in endings:
         raise InputError(
             f"'{target.suffix or target.name}' is no picture ending", where=str(target), remedy="Use .tif, .png or .jpg"
         )

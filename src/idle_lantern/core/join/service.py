@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import json
+import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from idle_lantern.core.base.atomic import check_writable, write_text
+from idle_lantern.core.base.atomic import check_writable, make_folder, replacing, write_text
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.memory import available_bytes, is_out_of_memory, peak_rss_mib
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.base.units import file_size
+from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
 from idle_lantern.core.frames.decoded import DecodedFrames, keeps
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import Mask, read_mask
@@ -38,6 +40,8 @@ from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, re
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare, prepared_folder
+from idle_lantern.core.merging.radiance import Curve
+from idle_lantern.core.pictures.tiled import open_picture
 
 
 def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
@@ -61,7 +65,7 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
         for path in outputs:
             check_writable(path)
         _check_memory(frames, request.options)
-        result = _joined(request, _ready(request, frames, progress), sink, progress, begun)
+        result = _as_light(request, frames, sink, progress, begun)
     except LanternError as error:
         _tell_failure(request, frames, error, sink)
         return
@@ -79,13 +83,41 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
     sink(Finished(*ids, result, report_error))
 
 
-def _ready(request: JoinRequest, frames: FrameSet, progress: Progress) -> tuple[FrameSet, tuple[str, ...]]:
+def _as_light(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float) -> JoinResult:
+    """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
+    check_target(request.target, endings=JOIN_SUFFIXES)
+    ready = _ready(request, frames, progress)
+    if request.target.suffix.lower() != ".exr":
+        return _joined(request, ready, sink, progress, begun)
+    # loaded when light is wanted
+    from idle_lantern.core.deliver.exr import write_exr
+
+    folder = request.prepared or prepared_folder()
+    make_folder(folder)
+    with tempfile.TemporaryDirectory(dir=folder, prefix="light-") as scratch:
+        shown = Path(scratch) / "shown.tif"
+        result = _joined(replace(request, target=shown), ready, sink, progress, begun)
+        with replacing(request.target) as part:
+            write_exr(open_picture(shown), part, ready.curve.light, progress)
+    return replace(result, picture=request.target)
+
+
+def _ready(request: JoinRequest, frames: FrameSet, progress: Progress) -> _Ready:
     """The frames as they are joined, under the names they came by, and what was done to them."""
     places = [Place(info, f.others) for info, f in zip(frames.infos, request.frames)]
     if not needs_preparing(places, request.recipe):
-        return frames, ()
+        return _Ready(frames)
     ready = prepare(places, request.recipe, request.prepared or prepared_folder(), progress)
-    return FrameSet(ready.infos, frames.names), ready.told
+    return _Ready(FrameSet(ready.infos, frames.names), ready.curve, ready.told)
+
+
+@dataclass(frozen=True)
+class _Ready:
+    """Frames as they are joined, the curve that shows their light, and what was done to them."""
+
+    frames: FrameSet
+    curve: Curve = field(default_factory=Curve)
+    told: tuple[str, ...] = ()
 
 
 def _tell_failure(request: JoinRequest, frames: FrameSet | None, error: LanternError, sink: Sink) -> None:
@@ -125,10 +157,8 @@ def _too_little_memory() -> JoinError:
     )
 
 
-def _joined(
-    request: JoinRequest, ready: tuple[FrameSet, tuple[str, ...]], sink: Sink, progress: Progress, begun: float
-) -> JoinResult:
-    frames, told = ready
+def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float) -> JoinResult:
+    frames, told = ready.frames, ready.told
     ids = (request.document_id, request.request_id)
     options = request.options
     prior = [f.prior for f in request.frames]

@@ -9,6 +9,7 @@ import contextlib
 import hashlib
 import math
 import shutil
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -38,6 +39,7 @@ Array = NDArray[Any]
 #: Files that nobody asked for in a while go when all together take more than this.
 _MOST_BYTES = 12_000_000_000
 _ROWS = 512
+_DAY_S = 86400
 #: Light beyond white that is not worth a curve.
 _WHITE_ENOUGH = 1.1
 
@@ -249,6 +251,9 @@ def _throw_old_away(folder: Path, used: set[Path]) -> None:
     """Keep what is used now, and of the rest the newest that fit."""
     total = 0
     with contextlib.suppress(OSError):
+        for left in folder.glob("light-*"):  # of a join that was killed
+            if time.time() - left.stat().st_mtime > _DAY_S:
+                shutil.rmtree(left, ignore_errors=True)
         for path in sorted(folder.glob("*.tif"), key=lambda p: -p.stat().st_mtime):
             total += path.stat().st_size
             if total > _MOST_BYTES and path not in used:

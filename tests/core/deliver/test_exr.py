@@ -1,0 +1,35 @@
+"""OpenEXR read back by its own library: linear light, beyond white, with alpha."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.deliver.exr import write_exr
+from idle_lantern.core.merging.radiance import Curve
+from idle_lantern.core.pictures.source import HeldPicture
+
+
+def test_light_beyond_white_comes_back(tmp_path: Path):
+    """A half float has eleven bits: within a thousandth, and the curve's own steps of 16 bit."""
+    light = np.geomspace(0.02, 8, 1200 * 40 * 3).reshape(1200, 40, 3).astype(np.float32)
+    curve = Curve(8.0)
+    write_exr(HeldPicture(Picture(curve.shown(light))), tmp_path / "l.exr", curve.light)
+    channels = OpenEXR.File(str(tmp_path / "l.exr"), separate_channels=True).channels()
+    back = np.stack([channels[c].pixels for c in "RGB"], -1)
+    assert back.dtype == np.float16
+    assert np.abs(back.astype(np.float32) / light - 1).max() < 4e-3
+
+
+def test_what_is_transparent_has_no_light(tmp_path: Path):
+    alpha = np.zeros((30, 20), np.uint16)
+    alpha[:15] = 65535
+    picture = Picture(np.full((30, 20, 3), 40000, np.uint16), alpha)
+    write_exr(HeldPicture(picture), tmp_path / "a.exr", Curve().light)
+    channels = OpenEXR.File(str(tmp_path / "a.exr"), separate_channels=True).channels()
+    assert channels["A"].pixels[:15].min() == 1
+    assert channels["R"].pixels[15:].max() == 0
+    assert channels["G"].pixels[3, 3] > 0.3
