@@ -158,6 +158,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.frames_stage.look_closely(),
         "frames",
     ),
+    Action("frames.copy", "Copy frames into the outing", "Shoot", "", lambda w: w.frames_stage.copy_in(), "frames"),
     Action("frames.finding", "Show the next finding", "Shoot", "N", lambda w: w.frames_stage.next_finding(), "frames"),
     Action(
         "join.run",

@@ -20,15 +20,17 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunsDialog
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
 from idle_lantern.core.audit.findings import Finding
+from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, thumbnail
 from idle_lantern.core.outing import edits
+from idle_lantern.core.outing.copying import copied, elsewhere
 from idle_lantern.core.outing.model import FrameRef
-from idle_lantern.core.outing.position_edits import bring_positions, choose_of_group
+from idle_lantern.core.outing.position_edits import bring_positions, choose_of_group, move_files
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 
-LOADING, LOOKING = "Reading frames", "Looking at every frame"
+LOADING, LOOKING, COPYING = "Reading frames", "Looking at every frame", "Copying frames into the outing"
 THUMBNAIL_PX = 400
 
 
@@ -155,6 +157,24 @@ class FramesStage(Stage):
             self.state.apply(bring_positions([p for run in runs for p in run.positions]))
         elif answer == APART:
             self.runs_apart.emit(runs)
+
+    def copy_in(self) -> None:
+        """Copy frames that lie elsewhere into the outing's folder, each checked, so that the card may be taken out."""
+        place, outing = self.state.place, self.state.outing
+        if place is None or not self.state.may_change() or self.desk.tasks.busy(COPYING):
+            return
+        if not elsewhere(outing, place.folder):
+            self.desk.tell("All frames lie in the outing's folder already.", problem=False)
+            return
+
+        def done(names: dict[str, str]) -> None:
+            self.state.apply_to(place, move_files(names))
+            told = f"{units.counted(len(names), 'picture')} copied into the outing, each checked. The card may be taken out."
+            self.desk.tell(told, problem=False)
+
+        self.desk.start(
+            COPYING, lambda task: copied(outing, place.folder, task), done, lambda e: self.desk.tell(e.sentence)
+        )
 
     # --- the careful look -------------------------------------------------------
 

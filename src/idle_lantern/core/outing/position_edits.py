@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import PurePath
 
@@ -41,6 +41,16 @@ def bring_positions(positions: Sequence[BroughtPosition]) -> Edit:
         return replace(outing, frames=tuple(frames), groups=tuple(groups))
 
     return Edit(f"Bring in {count} picture{'s' if count != 1 else ''}", apply)
+
+
+def move_files(names: Mapping[str, str]) -> Edit:
+    """Let frames, by id, lie in other files: copies of the same content."""
+
+    def apply(outing: Outing) -> Outing:
+        frames = tuple(replace(r, file=names[r.id]) if r.id in names else r for r in outing.frames)
+        return replace(outing, frames=frames)
+
+    return Edit(f"Copy {len(names)} picture{'s' if len(names) != 1 else ''} into the outing", apply)
 
 
 def choose_of_group(ref: FrameRef) -> Edit:
