@@ -34,8 +34,9 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
     ]
     shots = write_card(folder, CAMERA, runs)
     soft = folder / [s.name for s in shots if s.run == 0 and s.role == "single"][2]
-    image = Image.open(soft)
-    exif = image.getexif()
+    with Image.open(soft) as image:
+        exif = image.info["exif"]
+        image.load()
     Image.fromarray(cv2.GaussianBlur(np.asarray(image), (0, 0), 1.5)).save(soft, quality=93, exif=exif)
     return folder
 

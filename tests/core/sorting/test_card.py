@@ -100,8 +100,10 @@ def test_of_repeats_the_sharpest_stands_for_the_place(tmp_path: Path):
     other.mkdir()
     write_card(other, soft, [CardRun([(0, 0, 0)], repeats=3)])
     for path, blurred in zip((first[0], first[2]), sorted(other.glob("*.jpg"))):
-        exif = Image.open(path).getexif()
-        Image.open(blurred).save(path, quality=93, exif=exif)
+        with Image.open(path) as sharp, Image.open(blurred) as image:
+            exif = sharp.info["exif"]  # as bytes: what is read later comes from a file that is being written
+            image.load()
+        image.save(path, quality=93, exif=exif)
     positions = sort(sorted(tmp_path.glob("*.jpg"))).runs[0].positions
     assert [p.role for p in positions] == ["repeat", "repeat"]
     assert positions[0].base.path == first[1]

@@ -1,0 +1,67 @@
+"""``idle-lantern calibrate lens``: measures a lens from a printed board, or from a set that joins well."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+from pathlib import Path
+
+from idle_lantern.cli.ends import DONE, give
+from idle_lantern.cli.progress import TerminalProgress
+from idle_lantern.core.base.atomic import check_writable, write_text
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.geometry.lenses import MODELS
+from idle_lantern.core.sorting.grouped import files_in
+
+STAGES = {"read": 0.5, "features": 0.1, "match": 0.1, "adjust": 0.3, "refine": 0.2}
+
+
+def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+    """Declare the command and its arguments."""
+    parser = commands.add_parser("calibrate", help="measure a lens", description=__doc__)
+    things = parser.add_subparsers(dest="thing", metavar="WHAT", required=True)
+    lens = things.add_parser("lens", help="focal length, distortion and fall-off of a lens", description=__doc__)
+    lens.add_argument("paths", nargs="+", metavar="PATH", type=Path, help="pictures, or folders with them")
+    lens.add_argument(
+        "--board", metavar="9x6", help="pictures show a chessboard of so many inner corners; without it they overlap"
+    )
+    lens.add_argument("--model", default="rectilinear", choices=MODELS, help="kind of lens before a board")
+    lens.add_argument("--json", type=Path, metavar="FILE", help="write the lens for programs")
+    lens.set_defaults(run=run_lens)
+
+
+def run_lens(args: argparse.Namespace) -> int:
+    """Carry the command out; returns the exit code."""
+    board = _board(args.board)
+    paths = files_in(args.paths)
+    if args.json is not None:
+        check_outputs([args.json], paths)
+        check_writable(args.json)
+    progress = TerminalProgress(STAGES)
+    # each way loads libraries of its own
+    if board is not None:
+        from idle_lantern.core.calibration.board import calibrate_by_board
+
+        found = calibrate_by_board(paths, board, args.model, progress)
+    else:
+        from idle_lantern.core.calibration.sweep import calibrate_by_sweep
+
+        found = calibrate_by_sweep(paths, progress)
+    if args.json is not None:
+        write_text(args.json, json.dumps(found.as_json(), indent=1))
+        give(f"{args.json}\n")
+    else:
+        corner = found.corner_sigma_px
+        give(f"{found.sentence()}.\n" + (f"A corner is known to {corner:.2f} px.\n" if corner is not None else ""))
+    return DONE
+
+
+def _board(text: str | None) -> tuple[int, int] | None:
+    if text is None:
+        return None
+    told = re.fullmatch(r"(\d{1,2})\s*[x×]\s*(\d{1,2})", text.strip())
+    if told is None or not all(3 <= int(n) <= 60 for n in told.groups()):
+        raise InputError(f"'{text}' is no board", remedy="Give its inner corners across and down, like 9x6")
+    return int(told[1]), int(told[2])

@@ -1,0 +1,124 @@
+"""Lenses measured: OpenCV's own boards, boards drawn through a known lens, and a set that joins."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from PIL import Image
+from scipy.spatial.transform import Rotation
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.calibration.board import calibrate_by_board, find_corners
+from idle_lantern.core.calibration.sweep import calibrate_by_sweep
+from idle_lantern.core.geometry.lenses import Lens
+
+BOARDS = Path(__file__).parents[2] / "reference" / "chessboards"
+BOARD = (9, 6)
+
+
+def test_the_boards_of_opencv_give_the_lens_that_opencv_finds(tmp_path: Path):
+    """Against ``cv2.calibrateCamera`` on the same corners, tangential terms at nothing: within its own errors."""
+    paths = sorted(BOARDS.glob("left*.jpg"))
+    ours = calibrate_by_board(paths, BOARD)
+    corners = [find_corners(cv2.imread(str(p), cv2.IMREAD_GRAYSCALE), BOARD) for p in paths]
+    points = np.array([[x, y, 0] for y in range(6) for x in range(9)], np.float32)
+    start = np.array([[500.0, 0, 319.5], [0, 500, 239.5], [0, 0, 1]])
+    flags = cv2.CALIB_ZERO_TANGENT_DIST | cv2.CALIB_FIX_ASPECT_RATIO
+    rms, k, dist, *_ = cv2.calibrateCamera(
+        [points] * len(corners), [c.astype(np.float32) for c in corners], (640, 480), start, None, flags=flags
+    )
+    assert ours.lens.focal_px == pytest.approx(k[0, 0], rel=0.005)
+    assert ours.rms_px < 1.1 * rms
+    theirs = Lens(
+        "rectilinear", k[0, 0], 640, 480, dist[0, 0], dist[0, 1], dist[0, 4], k[0, 2] - 319.5, k[1, 2] - 239.5
+    )
+    u, v = np.meshgrid(np.linspace(20, 620, 13), np.linspace(20, 460, 9))
+    rays = theirs.unproject(np.stack([u, v], -1).reshape(-1, 2))
+    apart = ours.lens.project(rays)[0] - np.stack([u, v], -1).reshape(-1, 2)
+    assert np.abs(apart - np.median(apart, 0)).max() < 1.5
+    # the calibration published with the pictures, left_intrinsics.yml: it kept two slipped boards and tangential terms
+    assert ours.lens.focal_px == pytest.approx(535.9, rel=0.01)
+
+
+def _drawn(lens: Lens, pose: np.ndarray) -> np.ndarray:
+    """A chessboard as that lens sees it: every ray meets the plane, four rays a pixel."""
+    fine = 2
+    v, u = np.mgrid[: lens.height * fine, : lens.width * fine]
+    pixels = np.stack([(u + 0.5) / fine - 0.5, (v + 0.5) / fine - 0.5], -1)
+    rays = np.nan_to_num(lens.unproject(pixels.reshape(-1, 2)), nan=1e-9)
+    turn, shift = Rotation.from_rotvec(pose[:3]).as_matrix(), pose[3:]
+    # where a ray meets the board: depth along it
+    depth = (turn[:, 2] @ shift) / (rays @ turn[:, 2])
+    at = (rays * depth[:, None] - shift) @ turn
+    x, y = np.floor(at[:, 0] + 1).astype(int), np.floor(at[:, 1] + 1).astype(int)
+    on = (x >= 0) & (x < 10) & (y >= 0) & (y < 7) & (depth > 0)
+    rim = (at[:, 0] > -2) & (at[:, 0] < 10) & (at[:, 1] > -2) & (at[:, 1] < 7) & (depth > 0)
+    shade = np.where(on, np.where((x + y) % 2 == 0, 25, 225), np.where(rim, 225, 120)).astype(np.float32)
+    grey = cv2.resize(shade.reshape(v.shape), (lens.width, lens.height), interpolation=cv2.INTER_AREA)
+    noise = np.random.default_rng(1).normal(0, 1.5, grey.shape)
+    return np.clip(grey + noise, 0, 255).astype(np.uint8)
+
+
+@pytest.mark.parametrize(
+    "lens",
+    [
+        Lens("rectilinear", 560, 640, 480, k1=-0.12, k2=0.03, cx=4.0, cy=-3.0),
+        Lens("equidistant", 330, 640, 480, k1=-0.02, cx=-2.0),
+    ],
+)
+def test_a_known_lens_is_found_to_a_third_of_a_pixel_at_the_corner(tmp_path: Path, lens: Lens):
+    rng = np.random.default_rng(4)
+    near = 10.6 * lens.focal_px / 560
+    for k in range(9):
+        tilt = rng.uniform(-0.35, 0.35, 3) * (1, 1, 0.3)
+        middle = np.array([(k % 3 - 1) * 1.6, (k // 3 - 1) * 1.3, near])
+        shift = middle - Rotation.from_rotvec(tilt).as_matrix() @ np.array([4.0, 2.5, 0])
+        Image.fromarray(_drawn(lens, np.concatenate([tilt, shift]))).save(tmp_path / f"b{k}.png")
+    found = calibrate_by_board(sorted(tmp_path.glob("*.png")), BOARD, lens.model)
+    assert found.pictures >= 7
+    corners = np.array([[3, 3], [636, 3], [3, 476], [636, 476]], float)
+    miss = found.lens.project(lens.unproject(corners))[0] - corners
+    assert np.abs(miss).max() < 0.5
+    assert np.sqrt((miss**2).sum(1).mean()) < 0.3
+    assert abs(found.lens.focal_px - lens.focal_px) < 5 * found.sigma["focal_px"] + 0.3
+    assert found.corner_sigma_px is not None
+    assert np.sqrt((miss**2).sum(1).mean()) < 3 * found.corner_sigma_px < 3
+
+
+def test_a_set_that_joins_tells_its_lens(row_set: FrameFiles):
+    found = calibrate_by_sweep(row_set.paths[:5])
+    assert found.lens.focal_px == pytest.approx(row_set.lens.focal_px, rel=2e-3)
+    assert found.as_json()["sigma"]["focal_px"] > 0
+    assert found.falloff is not None
+
+
+def test_the_command_tells_people_and_programs(tmp_path: Path):
+    command = [sys.executable, "-m", "idle_lantern.cli.main", "calibrate", "lens"]
+    some = [str(BOARDS / f"left0{k}.jpg") for k in (1, 2, 4, 6)]
+    done = subprocess.run(
+        [*command, *some, "--board", "9x6", "--json", tmp_path / "l.json"], capture_output=True, text=True
+    )
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "l.json").read_text())
+    assert told["schema"] == "idle-lantern/lens-calibration/1"
+    assert set(told["lens"]) == {"model", "focal_px", "k1", "k2", "k3", "cx", "cy"}
+    assert told["sigma"]["k1"] > 0
+    for arguments, word in ((["--board", "two"], "no board"), (["--board", "11x8"], "whole in 0 of 4")):
+        done = subprocess.run([*command, *some, *arguments], capture_output=True, text=True)
+        assert done.returncode == 2
+        assert word in done.stderr
+
+
+def test_pictures_of_several_cameras_are_no_calibration(tmp_path: Path):
+    paths = sorted(BOARDS.glob("left0[1246].jpg"))
+    with Image.open(paths[0]) as image:
+        image.resize((800, 600)).save(tmp_path / "large.png")
+    with pytest.raises(InputError, match="several sizes"):
+        calibrate_by_board([*paths[1:], tmp_path / "large.png"], BOARD)
