@@ -29,7 +29,11 @@ _LEAST_PICTURES = 3
 #: A corner further off than this many times the rest of its picture is a slip of the finder.
 _OUTLIER = 6.0
 _STEP = 1e-7
-_FREE = ("focal_px", "k1", "k2", "k3", "cx", "cy")
+#: Numbers of a lens in the order in which they are set free, and as its slopes have them.
+_FREE: tuple[str, ...] = ("focal_px", "k1", "cx", "cy", "k2", "k3")
+_SLOPES = ("focal_px", "k1", "k2", "k3")
+#: A number counts when it is so many times its error.
+_TELLS = 4.0
 
 
 def calibrate_by_board(
@@ -95,16 +99,31 @@ def _board_points(board: tuple[int, int]) -> Array:
 def _solved(seen: Sequence[Array], points: Array, start: Lens) -> tuple[Lens, dict[str, float], float, float]:
     """Lens, standard errors, what is left, and the error in a corner, by robust least squares."""
     lens, poses = _first_guess(seen, points, start)
-    free = list(_FREE)
-    for wanted in (("focal_px",), ("focal_px", "k1", "cx", "cy"), tuple(free)):
-        lens, poses, residual, covariance = _adjusted(seen, points, lens, poses, wanted)
-    scale = residual.std() * math.sqrt(residual.size / max(1, residual.size - len(free) - 6 * len(seen)))
-    sigma = {name: float(math.sqrt(max(0.0, covariance[k, k])) * scale) for k, name in enumerate(free)}
-    sigma["focal_px"] *= lens.focal_px
+    lens, poses, *_ = _adjusted(seen, points, lens, poses, _FREE[:1])
+    free: tuple[str, ...] = _FREE[:4]
+    lens, poses, residual, covariance = _adjusted(seen, points, lens, poses, free)
+    # a further number that its own error drowns would only bend the corners, which boards seldom reach
+    for count in (5, 6):
+        tried = _adjusted(seen, points, lens, poses, _FREE[:count])
+        sigma = _spread(tried[2], count + 6 * len(seen)) * math.sqrt(max(0.0, tried[3][count - 1, count - 1]))
+        if abs(getattr(tried[0], _FREE[count - 1])) < _TELLS * sigma:
+            break
+        lens, poses, residual, covariance = tried
+        free = _FREE[:count]
+    covariance = covariance[: len(free), : len(free)] * _spread(residual, len(free) + 6 * len(seen)) ** 2
+    errors = {name: float(math.sqrt(max(0.0, covariance[k, k]))) for k, name in enumerate(free)}
+    errors["focal_px"] *= lens.focal_px
     # the numbers' errors go together: a longer lens and a weaker bulge look alike
-    slope = lens.project_by_lens(lens.unproject(np.zeros((1, 2))))[0][:, :4]
-    corner = float(np.sqrt(np.trace(slope @ (covariance[:4, :4] * scale**2) @ slope.T)))
-    return lens, sigma, float(np.sqrt((residual**2).sum(1).mean())), corner
+    order = [_SLOPES.index(name) for name in free if name in _SLOPES]
+    told = [k for k, name in enumerate(free) if name in _SLOPES]
+    slope = lens.project_by_lens(lens.unproject(np.zeros((1, 2))))[0][:, order]
+    corner = float(np.sqrt(np.trace(slope @ covariance[np.ix_(told, told)] @ slope.T)))
+    return lens, errors, float(np.sqrt((residual**2).sum(1).mean())), corner
+
+
+def _spread(residual: Array, unknown: int) -> float:
+    """Standard error of one place, from what is left and how many numbers were free."""
+    return float(residual.std()) * math.sqrt(residual.size / max(1, residual.size - unknown))
 
 
 def _first_guess(seen: Sequence[Array], points: Array, start: Lens) -> tuple[Lens, Array]:
