@@ -17,7 +17,7 @@ from pytestqt.qtbot import QtBot
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.outing import document
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.sim.camera import SimulatedCamera
 from idle_lantern.core.sim.cards import CardRun, round_sweep, write_card
 
@@ -75,23 +75,26 @@ def test_a_card_comes_in_run_by_run_and_a_soft_frame_is_left_out(
     assert "2 frames with a hand" in window.message_text()
 
     stage = window.frames_stage
+    found = stage.findings
     window.activateWindow()  # it was the dialog, and no window manager is there to give it back
     qtbot.waitUntil(window.isActiveWindow)
     qtbot.keyClick(window, Qt.Key.Key_L)
-    qtbot.waitUntil(lambda: stage.told.text() != "", timeout=60_000)
-    assert stage.finding_list.count() == 1, stage.told.text()
+    qtbot.waitUntil(lambda: found.told.text() != "", timeout=60_000)
+    assert found.list.count() == 1, found.told.text()
     qtbot.keyClick(window, Qt.Key.Key_N)
     settled(window)
-    assert "Softer than its neighbours" in stage.finding_list.item(0).text()
-    assert stage.title.text() in stage.finding_list.item(0).text()
+    assert "Softer than its neighbours" in found.list.item(0).text()
+    assert stage.title.text() in found.list.item(0).text()
     qtbot.waitUntil(lambda: stage.view.zoom == pytest.approx(1 / stage.view.devicePixelRatioF()))
     soft = window.state.selected_id
-    qtbot.mouseClick(stage.cure_button, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(found.cure_button, Qt.MouseButton.LeftButton)
     assert soft in window.state.outing.choices.left_out
-    assert not stage.cure_button.isVisible()
+    assert not found.cure_button.isVisible()
     window.state.undo()
     assert soft not in window.state.outing.choices.left_out
-    assert stage.cure_button.text() == "Leave it out"
+    assert found.cure_button.text() == "Leave it out"
+    window.state.apply(edits.remove_frames([window.state.outing.frames[0].id]))
+    assert found.told.text().startswith("Frames came or went")
 
 
 def test_each_run_becomes_an_outing(qtbot: QtBot, window: Window, settled: Callable[[Window], None], card: Path):

@@ -155,11 +155,13 @@ ACTIONS: tuple[Action, ...] = (
         "Look at every frame",
         "Shoot",
         "L",
-        lambda w: w.frames_stage.look_closely(),
+        lambda w: w.frames_stage.findings.look(),
         "frames",
     ),
     Action("frames.copy", "Copy frames into the outing", "Shoot", "", lambda w: w.frames_stage.copy_in(), "frames"),
-    Action("frames.finding", "Show the next finding", "Shoot", "N", lambda w: w.frames_stage.next_finding(), "frames"),
+    Action(
+        "frames.finding", "Show the next finding", "Shoot", "N", lambda w: w.frames_stage.findings.list.step(), "frames"
+    ),
     Action(
         "join.run",
         "Join the frames",

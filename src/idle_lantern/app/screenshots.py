@@ -99,9 +99,9 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         shot("field")
         window.state.undo()
         window.go("frames")
-        window.frames_stage.look_closely()
+        window.frames_stage.findings.look()
         settle()
-        window.frames_stage.next_finding()
+        window.frames_stage.findings.list.step()
         shot("frames")
         window.go("join")
         if window.state.joined is None or window.state.join_is_stale:

@@ -13,24 +13,23 @@ from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.findings_panel import FindingsPanel
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row
-from idle_lantern.app.widgets.finding_list import FindingList
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunsDialog
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
-from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, thumbnail
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.copying import copied, elsewhere
 from idle_lantern.core.outing.model import FrameRef
-from idle_lantern.core.outing.position_edits import bring_positions, choose_of_group, move_files
+from idle_lantern.core.outing.position_edits import bring_positions, move_files
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 
-LOADING, LOOKING, COPYING = "Reading frames", "Looking at every frame", "Copying frames into the outing"
+LOADING, COPYING = "Reading frames", "Copying frames into the outing"
 THUMBNAIL_PX = 400
 
 
@@ -53,15 +52,8 @@ class FramesStage(Stage):
         self.summary = label("", "head", name="frames-summary")
         self.join_button = button("Join these frames", lambda: desk.ask("join.here"), main=True, name="go-join")
         self.remove_button = button("Remove   [Delete]", self.remove, name="remove")
-        self.look_button = button("Look at every frame   [L]", self.look_closely, name="look-closely")
-        self.finding_list = FindingList()
-        self.finding_list.chosen.connect(self._show_finding)
-        self.finding_list.setMaximumHeight(theme.scaled(150))
-        self.told = label("", wrap=True, name="findings-told")
-        self.cure_button = button("", self.cure, name="cure")
-        self.next_button = button("Next   [N]", self.finding_list.step, quiet=True, name="next-finding")
-        self._looked: model.Looked | None = None
-        self._place: tuple[float, float] | None = None
+        self.findings = FindingsPanel(desk)
+        self.findings.chosen.connect(self._show_finding)
         self.empty = label(
             "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
             wrap=True,
@@ -70,9 +62,7 @@ class FramesStage(Stage):
             self.summary,
             self.empty,
             self.list,
-            row(self.look_button, self.next_button, self.cure_button, None),
-            self.told,
-            self.finding_list,
+            self.findings,
             row(
                 button("Bring in pictures …", self.ask_files, name="bring-files"),
                 button("Bring in a folder …", self.ask_folder, name="bring-folder"),
@@ -176,75 +166,14 @@ class FramesStage(Stage):
             COPYING, lambda task: copied(outing, place.folder, task), done, lambda e: self.desk.tell(e.sentence)
         )
 
-    # --- the careful look -------------------------------------------------------
-
-    def look_closely(self) -> None:
-        """Look at every frame against its neighbours; what is found is listed, the worst first."""
-        place, outing = self.state.place, self.state.outing
-        if place is None or not outing.frames_to_join() or self.desk.tasks.busy(LOOKING):
+    def _show_finding(self) -> None:
+        """The frame of a finding, at its place at 100 %."""
+        frame, at = self.findings.frame, self.findings.place
+        if not frame:
             return
-
-        def done(looked: model.Looked) -> None:
-            if self.state.is_open(place):
-                self._looked = looked
-                self._show_findings()
-
-        self.desk.start(
-            LOOKING,
-            lambda task: model.look_closely(outing, place.folder, task),
-            done,
-            lambda e: self.desk.tell(e.sentence),
-            weights=model.LOOKING_WEIGHTS,
-        )
-
-    def next_finding(self) -> None:
-        """The next thing that was found, at its place at 100 %."""
-        self.finding_list.step()
-
-    def cure(self) -> None:
-        """Do what helps against the chosen finding."""
-        frame, finding = self._finding()
-        ref = self.state.outing.frame(frame)
-        if finding is None or ref is None:
-            return
-        repeat = model.repeat_of(self.state.outing, frame)
-        if repeat is not None:
-            self.state.apply(choose_of_group(repeat))
-        elif finding.cure == "leave_out":
-            self.state.apply(edits.leave_out(ref, True))
-
-    def _finding(self) -> tuple[str, Finding | None]:
-        at = self.finding_list.currentRow()
-        if self._looked is None or not 0 <= at < len(self._looked.findings):
-            return "", None
-        return self._looked.findings[at]
-
-    def _show_findings(self) -> None:
-        looked = self._looked
-        self.finding_list.setVisible(looked is not None and bool(looked.findings))
-        self.next_button.setVisible(self.finding_list.isVisibleTo(self))
-        self.told.setText("" if looked is None else "\n".join((looked.summary, *looked.sentences)))
-        self.finding_list.show_lines(
-            [] if looked is None else [f"{f.path.name}   {f.sentence}. {f.remedy}." for _frame, f in looked.findings]
-        )
-        self._arm_cure()
-
-    def _show_finding(self, _at: int) -> None:
-        frame, finding = self._finding()
-        if finding is None:
-            return
-        self._place = (finding.u, finding.v) if finding.u is not None and finding.v is not None else None
-        if self._viewed == frame and self._place is not None:
-            self.view.show_place(*self._place)
+        if self._viewed == frame and at is not None:
+            self.view.show_place(*at)
         self.state.select(None, frame)
-        self._arm_cure()
-
-    def _arm_cure(self) -> None:
-        frame, finding = self._finding()
-        words = "" if finding is None else model.cure_in_words(self.state.outing, frame, finding)
-        self.cure_button.setVisible(bool(words))
-        self.cure_button.setText(words)
-        self.cure_button.setAccessibleName(words)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         mime = event.mimeData() if event else None
@@ -290,8 +219,7 @@ class FramesStage(Stage):
             self.list.forget()
             self._loading.clear()
             self._viewed = None
-            self._looked = None
-            self._show_findings()
+            self.findings.forget()
         if not self.isVisible():
             return
         if topics & {"frames", "choices", "outing"}:
@@ -307,8 +235,7 @@ class FramesStage(Stage):
         self.summary.setText(model.summary(outing))
         used = {r.id for r in outing.frames_to_join()}
         self.list.show_frames({r.id: model.caption(r, joined=r.id in used) for r in outing.frames})
-        self.look_button.setEnabled(len(used) >= 2)
-        self._arm_cure()
+        self.findings.follow()
         self._load([r for r in outing.frames if r.id not in self.list and r.id not in self._loading])
 
     def _load(self, refs: list[FrameRef]) -> None:
@@ -367,8 +294,8 @@ class FramesStage(Stage):
         def done(source: PictureSource) -> None:
             if self._viewed == ref.id:
                 self.view.set_source(source)
-                if self._place is not None and self._finding()[0] == ref.id:
-                    self.view.show_place(*self._place)
+                if self.findings.frame == ref.id and self.findings.place is not None:
+                    self.view.show_place(*self.findings.place)
 
         self.desk.start("Opening a frame", lambda _t: open_picture(path), done, lambda e: self.desk.tell(e.sentence))
 

@@ -1,0 +1,126 @@
+"""The careful look at every frame: what it found, one after the other, with what helps."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.stages import frames_model as model
+from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.finding_list import FindingList
+from idle_lantern.core.audit.findings import Finding
+from idle_lantern.core.outing import edits
+from idle_lantern.core.outing.position_edits import choose_of_group
+
+LOOKING = "Looking at every frame"
+
+
+class FindingsPanel(QWidget):
+    """Starts the look and lists what it found; ``chosen`` tells that another finding is to be shown."""
+
+    chosen = pyqtSignal()
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self._desk, self._state = desk, desk.state
+        self._looked: model.Looked | None = None
+        self._frames: tuple[str, ...] = ()
+        self.list = FindingList()
+        self.list.chosen.connect(self._choose)
+        self.list.setMaximumHeight(theme.scaled(150))
+        self.told = label("", wrap=True, name="findings-told")
+        self.look_button = button("Look at every frame   [L]", self.look, name="look-closely")
+        self.next_button = button("Next   [N]", self.list.step, quiet=True, name="next-finding")
+        self.cure_button = button("", self.cure, name="cure")
+        layout = column(row(self.look_button, self.next_button, self.cure_button, None), self.told, self.list)
+        layout.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(layout)
+        self._show()
+
+    @property
+    def frame(self) -> str:
+        """The frame of the chosen finding, empty where none is chosen."""
+        return self._finding()[0]
+
+    @property
+    def place(self) -> tuple[float, float] | None:
+        """Where the chosen finding shows best, in pixels of its frame."""
+        finding = self._finding()[1]
+        return None if finding is None or finding.u is None or finding.v is None else (finding.u, finding.v)
+
+    def look(self) -> None:
+        """Look at every frame against its neighbours; what is found is listed, the worst first."""
+        place, outing = self._state.place, self._state.outing
+        if place is None or not outing.frames_to_join() or self._desk.tasks.busy(LOOKING):
+            return
+
+        def done(looked: model.Looked) -> None:
+            if self._state.is_open(place):
+                self._looked, self._frames = looked, tuple(ref.id for ref in outing.frames)
+                self._show()
+
+        self._desk.start(
+            LOOKING,
+            lambda task: model.look_closely(outing, place.folder, task),
+            done,
+            lambda e: self._desk.tell(e.sentence),
+            weights=model.LOOKING_WEIGHTS,
+        )
+
+    def cure(self) -> None:
+        """Do what helps against the chosen finding."""
+        frame, finding = self._finding()
+        ref = self._state.outing.frame(frame)
+        if finding is None or ref is None:
+            return
+        repeat = model.repeat_of(self._state.outing, frame)
+        if repeat is not None:
+            self._state.apply(choose_of_group(repeat))
+        elif finding.cure == "leave_out":
+            self._state.apply(edits.leave_out(ref, True))
+
+    def forget(self) -> None:
+        """Another outing is open."""
+        self._looked = None
+        self._show()
+
+    def follow(self) -> None:
+        """Frames or choices changed."""
+        self.look_button.setEnabled(len(self._state.outing.frames_to_join()) >= 2)
+        self.told.setText(self._words())
+        self._arm()
+
+    def _finding(self) -> tuple[str, Finding | None]:
+        at = self.list.currentRow()
+        if self._looked is None or not 0 <= at < len(self._looked.findings):
+            return "", None
+        return self._looked.findings[at]
+
+    def _words(self) -> str:
+        if self._looked is None:
+            return ""
+        stale = self._frames != tuple(ref.id for ref in self._state.outing.frames)
+        first = "Frames came or went since this look; look again." if stale else self._looked.summary
+        return "\n".join((first, *self._looked.sentences))
+
+    def _show(self) -> None:
+        found = () if self._looked is None else self._looked.findings
+        self.list.setVisible(bool(found))
+        self.next_button.setVisible(bool(found))
+        self.told.setVisible(self._looked is not None)
+        self.told.setText(self._words())
+        self.list.show_lines([f"{f.path.name}   {f.sentence}. {f.remedy}." for _frame, f in found])
+        self._arm()
+
+    def _choose(self, _at: int) -> None:
+        self.chosen.emit()
+        self._arm()
+
+    def _arm(self) -> None:
+        frame, finding = self._finding()
+        words = "" if finding is None else model.cure_in_words(self._state.outing, frame, finding)
+        self.cure_button.setVisible(bool(words))
+        self.cure_button.setText(words)
+        self.cure_button.setAccessibleName(words)
