@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -34,7 +35,7 @@ from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import HeldPicture
 from idle_lantern.core.plan.kinds import kind_of
 
@@ -327,6 +328,38 @@ def test_a_look_reaches_windows_and_their_dialogs(window: Window, qtbot: QtBot):
         window.set_look(look)
         for shown in (window, finder):
             assert shown.grab().toImage().pixelColor(3, 3) == theme.colour("ground"), look
+
+
+def test_shot_frames_gather_on_one_sheet_while_the_window_is_busy(
+    window: Window, settled: Callable, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+):
+    """A sheet of the whole map for each of thousands of frames, taken back and drawn anew, took gigabytes."""
+    refs = []
+    for i in range(8):
+        path = window.state.folder / "frames" / f"g{i}.jpg"
+        path.parent.mkdir(exist_ok=True)
+        Image.fromarray(np.full((40, 60, 3), 20 * i + 40, np.uint8)).save(path)
+        refs.append(FrameRef(f"frames/g{i}.jpg", yaw_deg=25.0 * i - 90, pitch_deg=0.0))
+    (window.state.folder / "frames" / "g3.jpg").write_bytes(b"no picture")
+    started = []
+    monkeypatch.setattr(window.map_pictures._tasks, "start", lambda *a, **more: started.append((a, more)))
+    window.state.apply(edits.Edit("Many", lambda o: replace(o, frames=tuple(refs))))
+    ((_title, work, *_), more) = next(s for s in started if s[0][0] == "Drawing frames on the map")
+    sheets: list[np.ndarray] = []
+
+    class Busy:
+        def show(self, sheet: np.ndarray) -> None:
+            """Nobody takes it yet."""
+            sheets.append(sheet)
+
+    work(Busy())
+    assert len(sheets) == 2
+    for sheet in sheets:
+        more["on_partial"](sheet)
+    row = window.map_pictures._image[360, :, 3]
+    across = [int((yaw + 180) * 4) for yaw in (-90, -65, -40, 10, 35, 60, 85)]
+    assert all(row[x] > 0 for x in across), "all but the damaged one"
+    monkeypatch.undo()
 
 
 def test_stages_are_reached_by_keys_and_tell_what_they_lack(window: Window, qtbot: QtBot):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import threading
 from typing import Any
 
 import numpy as np
@@ -11,6 +13,7 @@ from PyQt6.QtCore import QObject
 from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.app.widgets.map_view import JoinOnMap, MapView
+from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.canvas.unroll import MAP_SIZE, unroll_frame
@@ -25,6 +28,7 @@ class MapPictures(QObject):
         super().__init__(map_view)
         self._state, self._tasks, self._map = state, tasks, map_view
         self._drawn: set[str] = set()
+        self._drawing = 0
         self._image = np.zeros((MAP_SIZE[1], MAP_SIZE[0], 4), np.uint8)
         state.changed.connect(self._refresh)
 
@@ -44,6 +48,8 @@ class MapPictures(QObject):
             self._draw_shot_frames()
 
     def _clear(self) -> None:
+        """Begin anew; what is still being drawn belongs to what was shown before."""
+        self._drawing += 1
         self._drawn.clear()
         self._image[...] = 0
         self._map.set_picture(None)
@@ -61,20 +67,30 @@ class MapPictures(QObject):
         self._drawn |= {ref.id for ref, _ in missing}
         lens, size = state.outing.rig.lens(), self._image.shape
 
-        def work(task: Task) -> None:
-            for ref, path in missing:
-                pixels = read(path, 4).pixels
-                angles = np.radians([ref.yaw_deg or 0.0, ref.pitch_deg or 0.0, ref.roll_deg or 0.0])
-                # drawn on a map of its own, so that the window never sees a half-drawn one
-                patch = np.zeros(size, np.uint8)
-                unroll_frame(patch, pixels, lens, rotations.from_yaw_pitch_roll(*angles))
-                task.show((ref.id, patch))
+        drawing, taken = self._drawing, threading.Event()
+        taken.set()
 
-        def laid(drawn: tuple[str, Array]) -> None:
-            frame, patch = drawn
-            if state.is_open(place) and state.joined is None and frame in self._drawn:
-                shown = patch[..., 3] > 0
-                self._image[shown] = patch[shown]
+        def work(task: Task) -> None:
+            # on a sheet of its own, so that the window never sees a half-drawn one; while the window is busy frames
+            # gather on one sheet: a sheet for each would fill the memory
+            sheet, drawn = np.zeros(size, np.uint8), 0
+            for ref, path in missing:
+                angles = np.radians([ref.yaw_deg or 0.0, ref.pitch_deg or 0.0, ref.roll_deg or 0.0])
+                with contextlib.suppress(LanternError):  # told where frames are listed
+                    unroll_frame(sheet, read(path, 4).pixels, lens, rotations.from_yaw_pitch_roll(*angles))
+                    drawn += 1
+                if taken.is_set():
+                    taken.clear()
+                    task.show(sheet)
+                    sheet, drawn = np.zeros(size, np.uint8), 0
+            if drawn:
+                task.show(sheet)
+
+        def laid(sheet: Array) -> None:
+            taken.set()
+            if state.is_open(place) and state.joined is None and drawing == self._drawing:
+                shown = sheet[..., 3] > 0
+                self._image[shown] = sheet[shown]
                 self._map.set_picture(self._image)
 
         self._tasks.start(
