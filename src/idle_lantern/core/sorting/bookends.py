@@ -10,8 +10,8 @@ from idle_lantern.core.sorting.looks import Look
 
 #: A covered lens lets in so many EV less than the place gives.
 _COVERED_EV = 3.5
-#: A hand takes light away: what is brighter than the place by this looks towards the sun.
-_GLARE_EV = 0.7
+#: What is brighter than the place by this looks towards the sun; what is burnt out over this share is no hand either.
+_GLARE_EV, _BURNT = 2.5, 0.3
 #: A hand before the lens is all out of focus: fine contrast is so small a share of the usual, and of its coarse contrast.
 _SOFT, _SMOOTH = 0.35, 0.16
 #: Mean distance in CIE Lab from the nearest colours of the frames about it beyond which nothing there is known from them.
@@ -30,6 +30,7 @@ def bookends(looks: Sequence[Look]) -> list[bool]:
         look.detail < _SOFT * usual_detail
         and look.detail < _SMOOTH * look.coarse
         and look.light_ev < usual_light + _GLARE_EV
+        and float((look.grey > 0.95).mean()) < _BURNT
         for look in looks
     ]
     maybe = [c or s for c, s in zip(covered, soft)]
