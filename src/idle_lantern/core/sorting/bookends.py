@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from idle_lantern.core.sorting.looks import Look
+
+Array = NDArray[Any]
 
 #: A covered lens lets in so many EV less than the place gives.
 _COVERED_EV = 3.5
@@ -16,6 +20,8 @@ _GLARE_EV, _BURNT = 2.5, 0.3
 _SOFT, _SMOOTH = 0.35, 0.16
 #: Mean distance in CIE Lab from the nearest colours of the frames about it beyond which nothing there is known from them.
 _STRANGE = 4.5
+#: So many other soft frames of much the same colours, among those this near: none of them is a hand.
+_NEAR, _MOST_TOGETHER = 7, 3
 _DARK_GREY = 0.12
 
 
@@ -33,7 +39,8 @@ def bookends(looks: Sequence[Look]) -> list[bool]:
         and float((look.grey > 0.95).mean()) < _BURNT
         for look in looks
     ]
-    maybe = [c or s for c, s in zip(covered, soft)]
+    # hands come alone or by twos; many soft frames alike are a sky or a fog
+    maybe = [covered[i] or (soft[i] and not _one_of_many(looks, soft, i)) for i in range(len(looks))]
     # a sky is known from its neighbour, and that one from its own: what is known makes more known
     for _ in looks:
         known = [i for i in range(len(looks)) if maybe[i] and not covered[i] and not _strange(looks, maybe, i)]
@@ -42,6 +49,11 @@ def bookends(looks: Sequence[Look]) -> list[bool]:
         for i in known:
             maybe[i] = False
     return maybe
+
+
+def _one_of_many(looks: Sequence[Look], soft: Sequence[bool], i: int) -> bool:
+    near = [j for j in range(max(0, i - _NEAR), min(len(looks), i + _NEAR + 1)) if soft[j] and j != i]
+    return sum(_apart(looks[i], looks[j].blocks) <= _STRANGE for j in near) >= _MOST_TOGETHER
 
 
 def _covered(look: Look, usual_light: float) -> bool:
@@ -54,6 +66,9 @@ def _strange(looks: Sequence[Look], maybe: Sequence[bool], i: int) -> bool:
     others = [looks[j].blocks for j in range(max(0, i - 4), min(len(looks), i + 5)) if not maybe[j]]
     if not others:
         return True
-    known = np.concatenate(others)
-    apart = np.linalg.norm(looks[i].blocks[:, None] - known[None], axis=2).min(1)
-    return float(apart.mean()) > _STRANGE
+    return _apart(looks[i], np.concatenate(others)) > _STRANGE
+
+
+def _apart(look: Look, known: Array) -> float:
+    """Mean distance of a frame's colours from the nearest of others, CIE Lab."""
+    return float(np.linalg.norm(look.blocks[:, None] - known[None], axis=2).min(1).mean())

@@ -21,6 +21,8 @@ _STEP_EV = 0.25
 _SAME_SHIFT = 0.08
 #: Correlation of detail that frames of one place have, and below which places differ for certain.
 _ALIKE, _UNLIKE = 0.45, 0.25
+#: Where the camera stood still less will do: what is burnt out tells nothing.
+_STILL, _ALIKE_STILL = 0.02, 0.3
 #: Where less detail is seen than this, correlation says nothing.
 _SHOWS_DETAIL = 0.004
 #: Frames of a bracket follow each other by so many seconds beyond their exposures, also by hand.
@@ -97,7 +99,7 @@ def _member_of(group: Sequence[_Member], look: Look) -> _Member | None:
     step = nearest.step + _brighter(nearest.look, look, best)
     detail = min(nearest.look.detail, look.detail)
     told = detail >= _SHOWS_DETAIL
-    if told and best.alike >= _ALIKE:
+    if told and best.alike >= (_ALIKE if best.shift > _STILL else _ALIKE_STILL):
         return _Member(look, step, sure=True) if best.shift <= _SAME_SHIFT else None
     # what shows nothing, or is burnt out, belongs to the bracket whose exposures go on
     if None in (last.exposure_ev, look.exposure_ev):
