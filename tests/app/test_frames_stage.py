@@ -97,6 +97,14 @@ def test_a_card_comes_in_run_by_run_and_a_soft_frame_is_left_out(
     assert found.told.text().startswith("Frames came or went")
 
 
+def test_a_snapshot_between_runs_is_not_ticked(qtbot: QtBot):
+    dialog = RunsDialog([("a sweep", True), ("a snapshot", False)], "")
+    qtbot.addWidget(dialog)
+    assert dialog.chosen == [0]
+    dialog.boxes[0].setChecked(False)
+    assert not dialog.here.isEnabled()
+
+
 def test_each_run_becomes_an_outing(qtbot: QtBot, window: Window, settled: Callable[[Window], None], card: Path):
     _answer(lambda dialog: dialog.apart.click())
     window.go("frames")

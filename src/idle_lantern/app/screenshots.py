@@ -19,11 +19,15 @@ from idle_lantern.app.masking import CLEAR
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.settings import Settings, outings_folder
+from idle_lantern.app.stages import frames_model
+from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.kinds import kind_of
+from idle_lantern.core.sim.demo import make_demo_card
 
 SIZE = (1280, 800)
 _PATIENCE_S = 180.0
@@ -103,6 +107,11 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         settle()
         window.frames_stage.findings.list.step()
         shot("frames")
+        make_demo_card(Path(scratch) / "card", scale=0.25)
+        brought = frames_model.bring([Path(scratch) / "card"], folder, SILENT)
+        runs = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, window)
+        runs.show()
+        shot_of(runs, "runs")
         window.go("join")
         if window.state.joined is None or window.state.join_is_stale:
             window.join_stage.run_join()

@@ -140,7 +140,7 @@ class FramesStage(Stage):
 
     def _ask_runs(self, brought: model.Brought) -> None:
         """Which runs come in, and where."""
-        dialog = RunsDialog([run.words for run in brought.runs], brought.left, self.window())
+        dialog = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, self.window())
         answer = answered(dialog)
         runs = [brought.runs[k] for k in dialog.chosen]
         if answer == HERE:

@@ -43,6 +43,11 @@ class BroughtRun:
         """Files in it."""
         return sum(len(p.files) for p in self.positions)
 
+    @property
+    def sweep(self) -> bool:
+        """Whether it can be a picture of several frames; a snapshot cannot."""
+        return len(self.positions) > 1
+
 
 @dataclass(frozen=True)
 class Brought:
@@ -86,7 +91,9 @@ def _run_in_words(run: Run) -> str:
     looks = [look for p in run.positions for look in p.looks]
     brackets = sum(p.role == "bracket" for p in run.positions)
     repeats = sum(p.role == "repeat" for p in run.positions)
-    told = [units.counted(len(run.positions), "position"), units.counted(len(looks), "file")]
+    told = [units.counted(len(run.positions), "position")] if len(run.positions) > 1 else ["a snapshot"]
+    if len(looks) > len(run.positions):
+        told.append(units.counted(len(looks), "file"))
     if brackets:
         told.append(
             f"{units.counted(brackets, 'bracket')} of {len(run.positions[0].looks)}"

@@ -12,18 +12,18 @@ HERE, APART = 1, 2
 
 
 class RunsDialog(QDialog):
-    """One line for each run; ended with ``HERE`` or ``APART``, or rejected."""
+    """One line for each run, its words and whether it is ticked at first; ended with ``HERE`` or ``APART``, or rejected."""
 
-    def __init__(self, runs: Sequence[str], left: str, parent: QWidget | None = None) -> None:
+    def __init__(self, runs: Sequence[tuple[str, bool]], left: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Runs on this card")
         self.setObjectName("runs")
-        self.resize(760, 420)
+        self.resize(760, min(620, 200 + 30 * len(runs)))
         self.boxes = []
-        for k, words in enumerate(runs):
+        for k, (words, sweep) in enumerate(runs):
             box = QCheckBox(words)
             box.setObjectName(f"run-{k}")
-            box.setChecked(True)
+            box.setChecked(sweep)
             box.toggled.connect(self._arm)
             self.boxes.append(box)
         self.here = button("Bring into this outing", lambda: self.done(HERE), main=True, name="runs-here")
@@ -38,6 +38,7 @@ class RunsDialog(QDialog):
                 margin=16,
             )
         )
+        self._arm()
 
     @property
     def chosen(self) -> list[int]:
