@@ -39,11 +39,6 @@ class BroughtRun:
     words: str
 
     @property
-    def count(self) -> int:
-        """Files in it."""
-        return sum(len(p.files) for p in self.positions)
-
-    @property
     def sweep(self) -> bool:
         """Whether it can be a picture of several frames; a snapshot cannot."""
         return len(self.positions) > 1

@@ -80,8 +80,6 @@ def _row(group: list[int], angles: Array) -> Row:
 def missing(poses: Poses) -> list[Missing]:
     """Frames that the even steps of the rows ask for and nobody shot."""
     rows = rows_of(poses)
-    angles = angles_deg(poses)
-    wide = math.degrees(float(np.median([lens.field_rad()[0] for lens in poses.lenses])))
     found: list[Missing] = []
     for r, row in enumerate(rows, 1):
         if abs(row.pitch_deg) > 65 or len(row.members) < 3:
@@ -90,20 +88,14 @@ def missing(poses: Poses) -> list[Missing]:
         usual = float(np.median(steps))
         column = 1
         for k, step in enumerate(steps):
-            lost = round(float(step) / usual) - 1 if step > _GAP * usual else 0
-            # a gap that the neighbours still cover is a wide step, no hole
-            if lost and step > 0.93 * wide / max(0.2, math.cos(math.radians(row.pitch_deg))):
-                for m in range(1, lost + 1):
-                    yaw = row.yaw_deg[k] + step * m / (lost + 1)
-                    found.append(_told(r, column + m, yaw, row.pitch_deg, len(rows)))
-            elif lost:
-                yaw = row.yaw_deg[k] + step / 2
-                found.append(_told(r, column + 1, yaw, row.pitch_deg, len(rows)))
-            column += 1 + max(0, lost)
-    return found + _corners(rows, angles)
+            lost = max(0, round(float(step) / usual) - 1) if step > _GAP * usual else 0
+            for m in range(1, lost + 1):
+                found.append(_told(r, column + m, row.yaw_deg[k] + step * m / (lost + 1), row.pitch_deg, len(rows)))
+            column += 1 + lost
+    return found + _corners(rows)
 
 
-def _corners(rows: Sequence[Row], _angles: Array) -> list[Missing]:
+def _corners(rows: Sequence[Row]) -> list[Missing]:
     """Rows that end a step before the others do."""
     level = [(r, row) for r, row in enumerate(rows, 1) if abs(row.pitch_deg) <= 50 and len(row.members) >= 3]
     if len(level) < 2:

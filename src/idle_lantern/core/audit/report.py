@@ -13,14 +13,9 @@ from idle_lantern.core.frames.frameset import names_of
 SCHEMA = "idle-lantern/frames-report/1"
 
 
-def names_in(report: CardReport, paths: Sequence[Path]) -> dict[Path, str]:
-    """File names, with as much of the folder as keeps them apart; files that could not be read are named by what was told."""
-    return dict(zip(paths, names_of(paths))) if paths else {}
-
-
 def as_json(report: CardReport, paths: Sequence[Path]) -> dict[str, Any]:
     """Everything, under names."""
-    names = names_in(report, paths)
+    names = dict(zip(paths, names_of(paths)))
 
     def name(path: Path) -> str:
         return names.get(path, path.name)
@@ -65,7 +60,7 @@ def as_json(report: CardReport, paths: Sequence[Path]) -> dict[str, Any]:
 
 def as_text(report: CardReport, paths: Sequence[Path]) -> str:
     """For people: runs, then what would hurt most."""
-    names = names_in(report, paths)
+    names = dict(zip(paths, names_of(paths)))
     lines = []
     for run in report.runs:
         roles = [p.role for p in run.positions]
