@@ -17,7 +17,6 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
 from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
 from idle_lantern.core.frames.decoders.head import Head
-from idle_lantern.core.frames.metadata import Metadata
 
 Array = NDArray[Any]
 
@@ -29,21 +28,10 @@ _SIDEWAYS = (5, 6, 7, 8)
 
 
 @dataclass(frozen=True)
-class FrameInfo:
-    """A frame file before its pixels are read; width and height are upright.
+class FrameInfo(Head):
+    """A frame file before its pixels are read; width and height are upright, not as stored."""
 
-    ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``icc`` is the
-    embedded colour profile of an RGB file; ``raw`` marks the mosaic of a camera.
-    """
-
-    path: Path
-    width: int
-    height: int
-    bits: int
-    metadata: Metadata
-    plain_jpeg: bool = False
-    icc: bytes | None = field(default=None, repr=False)
-    raw: bool = False
+    path: Path = field(kw_only=True)
 
     @property
     def megapixels(self) -> float:
@@ -77,7 +65,7 @@ def _inspected(path: Path) -> FrameInfo:
     width, height = head.width, head.height
     if head.metadata.orientation in _SIDEWAYS:
         width, height = height, width
-    return FrameInfo(path, width, height, head.bits, head.metadata, head.plain_jpeg, head.icc, head.raw)
+    return FrameInfo(**{**vars(head), "width": width, "height": height}, path=path)
 
 
 _HEADS: dict[str, Callable[[Path, str], Head]] = {
