@@ -101,17 +101,17 @@ def _covered(
     cameras = rotations.from_yaw_pitch_roll(*np.radians(np.array(taken)).T)
     # only where a frame stands whose neighbours were shot; a large plan that nobody has begun is not looked through
     across, up = lens.field_rad()
-    towards = cameras_of(open_frames)[:, :, 2] @ cameras[:, :, 2].T
+    planned = cameras_of(open_frames)
+    towards = planned[:, :, 2] @ cameras[:, :, 2].T
     near = towards > math.cos(min(math.pi, math.hypot(across, up)))
     found = set()
     for at in np.flatnonzero(towards.max(1) > math.cos(math.hypot(across, up) / 2))[:_MOST_LOOKED_AT]:
-        frame = open_frames[at]
-        world = rays @ frame.world_from_camera.T
+        world = rays @ planned[at].T
         azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(world))
         inside = (np.mod(azimuth - wanted.left_deg, 360) <= wanted.sweep_deg) & (altitude >= wanted.low_deg)
         inside &= altitude <= wanted.high_deg
         if covered(lens, cameras[near[at]], world[inside]).all():
-            found.add(frame.number)
+            found.add(open_frames[at].number)
     return found
 
 
