@@ -26,7 +26,6 @@ from PyQt6.QtWidgets import (
 from pytestqt.qtbot import QtBot
 from tests.helpers.fields import retype
 
-from idle_lantern.app import settings as settings_module
 from idle_lantern.app import theme
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
@@ -36,6 +35,7 @@ from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import make_plan
@@ -413,7 +413,7 @@ def test_camera_and_lens_are_filled_from_a_frame(window: Window, row_set, tmp_pa
 
 
 def test_a_damaged_gear_library_is_told_and_everything_else_works(qtbot: QtBot):
-    path = settings_module.gear_file()
+    path = gear_file()
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(b"broken" * 100)
     w = Window(Settings())

@@ -11,14 +11,13 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from idle_lantern.app import settings as settings_module
 from idle_lantern.app.devices import Devices
 from idle_lantern.app.joins import JoinRunner
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import TaskRunner
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.gear.library import Library
+from idle_lantern.core.gear.library import Library, gear_file
 
 log = logging.getLogger(__name__)
 
@@ -75,7 +74,7 @@ class Desk(QObject):
     def _open_gear(self) -> Library | None:
         """The gear library; one that cannot be read is left, and everything else works without it."""
         try:
-            library = Library(settings_module.gear_file())
+            library = Library(gear_file())
             self.state.past = library.past_joins()
         except (LanternError, OSError) as error:
             log.warning("gear library: %s", error)

@@ -46,11 +46,6 @@ def outings_folder() -> Path:
     return Path(platformdirs.user_data_dir(_NAME)) / "outings"
 
 
-def gear_file() -> Path:
-    """The gear library."""
-    return Path(platformdirs.user_data_dir(_NAME)) / "gear.sqlite"
-
-
 def rescue_folder() -> Path:
     """Where copies of outings are kept that cannot be saved where they belong."""
     return Path(platformdirs.user_state_dir(_NAME)) / "rescue"

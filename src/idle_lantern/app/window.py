@@ -47,6 +47,7 @@ from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.stage_tab import StageTab
 from idle_lantern.core.base import units
+from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
 
 
@@ -118,7 +119,7 @@ class Window(QMainWindow):
         return answer == QMessageBox.StandardButton.Yes
 
     def _tell_gear_trouble(self) -> None:
-        self.tell(f"The gear library cannot be opened ({settings_module.gear_file()}); it was left as it is.", True)
+        self.tell(f"The gear library cannot be opened ({gear_file()}); it was left as it is.", True)
 
     # --- building ---------------------------------------------------------------
 

@@ -5,13 +5,17 @@ from __future__ import annotations
 import argparse
 import json
 import re
+from datetime import date
 from pathlib import Path
 
-from idle_lantern.cli.ends import DONE, give
+from idle_lantern.cli.ends import DONE, give, say
 from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.gear.entries import Entry
+from idle_lantern.core.gear.library import Library, gear_file
 from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.sorting.grouped import files_in
 
@@ -28,6 +32,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--board", metavar="9x6", help="pictures show a chessboard of so many inner corners; without it they overlap"
     )
     lens.add_argument("--model", default="rectilinear", choices=MODELS, help="kind of lens before a board")
+    lens.add_argument("--save", metavar="NAME", help="keep the lens in the gear library under this name")
     lens.add_argument("--json", type=Path, metavar="FILE", help="write the lens for programs")
     lens.set_defaults(run=run_lens)
 
@@ -36,6 +41,8 @@ def run_lens(args: argparse.Namespace) -> int:
     """Carry the command out; returns the exit code."""
     board = _board(args.board)
     paths = files_in(args.paths)
+    if args.save is not None and not args.save.strip():
+        raise InputError("A lens without a name cannot be found again", remedy="Give --save NAME")
     if args.json is not None:
         check_outputs([args.json], paths)
         check_writable(args.json)
@@ -49,8 +56,13 @@ def run_lens(args: argparse.Namespace) -> int:
         from idle_lantern.core.calibration.sweep import calibrate_by_sweep
 
         found = calibrate_by_sweep(paths, progress)
+    name = args.save or ""
+    known = found.known(probe(paths[0]).metadata, name, date.today().isoformat())
+    if args.save is not None:
+        Library(gear_file()).put(Entry("measured-lens", args.save, known))
+        say(f"Kept in the gear library as {args.save}.")
     if args.json is not None:
-        write_text(args.json, json.dumps(found.as_json(), indent=1))
+        write_text(args.json, json.dumps(found.as_json(known), indent=1))
         give(f"{args.json}\n")
     else:
         corner = found.corner_sigma_px

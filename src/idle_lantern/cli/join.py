@@ -16,8 +16,9 @@ from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
-from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import mask_path
+from idle_lantern.core.gear.library import Library, gear_file
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.checkpoint import checkpoints_folder
@@ -27,6 +28,7 @@ from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.recipe import BRACKETS, Exposure, Recipe
+from idle_lantern.core.optics.known import KnownLens, read_lens
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
 ENDS = (Finished, Failed)
@@ -64,6 +66,13 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--twins", default="raw", choices=("raw", "jpeg"), help="which of raw and JPEG of one name is used"
     )
     parser.add_argument("--develop", type=Path, metavar="RECIPE.json", help="one basic development for all frames")
+    parser.add_argument(
+        "--lens",
+        default="",
+        metavar="LENS",
+        help="distortion, lateral colour and fall-off as known: 'database' (by the frames' metadata), the name of a measured "
+        "lens in the gear library, or a file of calibrate lens --json; without it the join finds them",
+    )
     parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
     parser.add_argument(
@@ -107,6 +116,8 @@ def run(args: argparse.Namespace) -> int:
     assert isinstance(end, Finished)
     for sentence in end.result.report.get("prepared", ()):
         say(sentence)
+    if args.lens and end.result.report.get("known_lens") is None:
+        say("The lens that was given does not fit the frames: its distortion was found anew.")
     for row in end.result.report["frames"]:
         if row["reason"] and row.get("role") not in ("twin", "bracket"):  # these are many and as they should be
             say(f"left out {row['file']}: {row['reason']}")
@@ -143,19 +154,54 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
     prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
     masks = _masks(args.masks, frames.names)
     memory = None if args.memory is None else round(args.memory * 2**30)
+    lens = _known_lens(args.lens, frames)
     development = read_development(args.develop) if args.develop else Development()
     return JoinRequest(
         tuple(
             replace(frame, prior=known, mask=masks.get(name)) for frame, known, name in zip(found, prior, frames.names)
         ),
         args.out,
-        JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory),
+        JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory, lens=lens),
         report=args.report,
         checkpoints=checkpoints_folder(),
         fresh=args.fresh,
         recipe=Recipe(args.brackets, development),
         asides=asides,
     )
+
+
+def _known_lens(told: str, frames: FrameSet) -> KnownLens | None:
+    """The lens that was asked for.
+
+    Raises
+    ------
+    InputError
+        It is not known, or does not fit the frames.
+    """
+    if not told:
+        return None
+    first = frames.infos[0]
+    if told == "database":
+        from idle_lantern.core.optics.database import lens_from_database  # a library of its own
+
+        known = lens_from_database(first.metadata, first.width, first.height)
+    elif told.lower().endswith(".json"):
+        known = read_lens(Path(told))
+    else:
+        measured = Library(gear_file()).measured_lenses()
+        if told not in measured:
+            names = ", ".join(sorted(measured)) or "none so far"
+            raise InputError(f"'{told}' is no measured lens of the gear library", remedy=f"There are: {names}")
+        known = measured[told]
+    if known.for_frame(first.width, first.height) is None or not known.fits_focal(first.metadata.focal_mm):
+        raise InputError(
+            f"The lens was measured for {known.width} x {known.height} pixels"
+            + (f" at {known.focal_mm:g} mm" if known.focal_mm else "")
+            + ", the frames are others",
+            where=told,
+            remedy="Let the join find the lens, or measure it at this setting",
+        )
+    return known
 
 
 def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinFrame], tuple[Aside, ...]]:
@@ -193,6 +239,7 @@ def _inputs(args: argparse.Namespace) -> list[Path]:
     painted = list(args.masks.glob("*")) if args.masks is not None and args.masks.is_dir() else []
     frames = [p for path in args.frames for p in (sorted(path.iterdir()) if path.is_dir() else [path])]
     told = [p for p in (args.prior, args.develop) if p]
+    told += [Path(args.lens)] if args.lens.lower().endswith(".json") else []
     return [*frames, *told, *painted]
 
 

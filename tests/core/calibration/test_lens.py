@@ -96,7 +96,7 @@ def test_a_known_lens_is_found_to_a_third_of_a_pixel_at_the_corner(tmp_path: Pat
 def test_a_set_that_joins_tells_its_lens(row_set: FrameFiles):
     found = calibrate_by_sweep(row_set.paths[:5])
     assert found.lens.focal_px == pytest.approx(row_set.lens.focal_px, rel=2e-3)
-    assert found.as_json()["sigma"]["focal_px"] > 0
+    assert found.sigma["focal_px"] > 0
     assert found.falloff is not None
 
 

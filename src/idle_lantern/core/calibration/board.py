@@ -50,6 +50,7 @@ def calibrate_by_board(
     """
     progress.begin("read", len(paths))
     seen: list[Array] = []
+    by_colour: list[Array] = []
     sizes: set[tuple[int, int]] = set()
     missed: list[str] = []
     for path in paths:
@@ -62,6 +63,7 @@ def calibrate_by_board(
             missed.append(path.name)
         else:
             seen.append(corners)
+            by_colour.append(_in_each_colour(picture, corners))
             sizes.add((grey.shape[1], grey.shape[0]))
         progress.advance()
     if len(seen) < _LEAST_PICTURES:
@@ -76,7 +78,49 @@ def calibrate_by_board(
     lens, sigma, rms, corner = _solved(seen, _board_points(board), Lens(model, 0.9 * max(width, height), width, height))
     progress.advance()
     points = sum(len(s) for s in seen)
-    return Calibration(lens, sigma, rms, len(seen), points, left_out=tuple(missed), corner_sigma_px=corner)
+    red, blue = (_lateral(np.concatenate(by_colour, 1), colour, lens) for colour in (0, 2))
+    return Calibration(
+        lens, sigma, rms, len(seen), points, left_out=tuple(missed), corner_sigma_px=corner,
+        lateral_red=red, lateral_blue=blue,
+    )  # fmt: skip
+
+
+#: Half the window in which a corner is looked for in one colour, and how often.
+_COLOUR_WINDOW, _COLOUR_STEPS = 5, 40
+#: Lateral colour counts from so many of its errors on, and from so many pixels in a corner.
+_LATERAL_TELLS, _LATERAL_LEAST_PX = 4.0, 0.1
+
+
+def _in_each_colour(picture: Array, corners: Array) -> Array:
+    """The corners as red, green and blue show them, (3, N, 2)."""
+    criteria = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_COUNT, _COLOUR_STEPS, 0.002)
+    window = (_COLOUR_WINDOW, _COLOUR_WINDOW)
+    start = corners.astype(np.float32).reshape(-1, 1, 2)
+    eight = picture if picture.dtype == np.uint8 else (picture >> 8).astype(np.uint8)
+    planes = [np.ascontiguousarray(eight[..., c]) for c in range(3)]
+    found = [cv2.cornerSubPix(plane, start.copy(), window, (-1, -1), criteria) for plane in planes]
+    return np.stack([np.asarray(f, np.float64).reshape(-1, 2) for f in found])
+
+
+def _lateral(corners: Array, colour: int, lens: Lens) -> tuple[float, float]:
+    """``a + b rho^2`` by which a colour is enlarged against green, none where its error drowns it."""
+    middle, half = np.array(lens.principal_px), math.hypot(lens.width, lens.height) / 2
+    green, other = corners[1] - middle, corners[colour] - middle
+    rho2 = (green**2).sum(1) / half**2
+    # along the radius, in half diagonals: shift = a rho + b rho^3
+    rho = np.sqrt(rho2)
+    along = ((other - green) * green).sum(1) / np.maximum(rho, 1e-6) / half**2
+    terms = np.stack([rho, rho * rho2], -1)
+    good: Array = np.abs(along) < max(4 * float(np.median(np.abs(along))), 1e-6)
+    if good.sum() < 20:
+        return (0.0, 0.0)
+    (a, b), *_ = np.linalg.lstsq(terms[good], along[good], rcond=None)
+    left = along[good] - terms[good] @ (a, b)
+    covariance = np.linalg.inv(terms[good].T @ terms[good]) * float(left.var())
+    one = np.ones(2)
+    sigma = math.sqrt(max(0.0, float(one @ covariance @ one)))
+    tells = abs(a + b) > _LATERAL_TELLS * sigma and abs(a + b) * half > _LATERAL_LEAST_PX
+    return (float(a), float(b)) if tells else (0.0, 0.0)
 
 
 def find_corners(grey: Array, board: tuple[int, int]) -> Array | None:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 
 from idle_lantern.core.base import units
+from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.optics.known import SCHEMA, KnownLens, Lateral
 
-SCHEMA = "idle-lantern/lens-calibration/1"
 NUMBERS = ("focal_px", "k1", "k2", "k3", "cx", "cy")
 
 
@@ -25,6 +26,8 @@ class Calibration:
     pictures, points : how much it rests on
     falloff : (a, b) or None
         Natural logarithm of the light at a share rho of the half diagonal: ``a rho^2 + b rho^4``.
+    lateral_red, lateral_blue : (a, b)
+        By how much more than green they are enlarged, ``a + b rho^2``.
     corner_sigma_px : float or None
         Standard error of where the model puts what lies in a corner, its numbers' errors taken together.
     """
@@ -37,6 +40,17 @@ class Calibration:
     falloff: tuple[float, float] | None = None
     left_out: tuple[str, ...] = ()
     corner_sigma_px: float | None = None
+    lateral_red: Lateral = (0.0, 0.0)
+    lateral_blue: Lateral = (0.0, 0.0)
+
+    def known(self, meta: Metadata, name: str, day: str) -> KnownLens:
+        """As the gear library keeps it: measured on a day, with a camera and a focal length as the pictures tell them."""
+        lens = self.lens
+        return KnownLens(
+            lens.width, lens.height, lens.focal_px, lens.model, lens.k1, lens.k2, lens.k3, lens.cx, lens.cy,
+            self.sigma.get("focal_px", 0.0) / lens.focal_px, self.corner_sigma_px or 0.0, self.falloff,
+            self.lateral_red, self.lateral_blue, meta.focal_mm or 0.0, meta.camera or "", name, day,
+        )  # fmt: skip
 
     def sentence(self) -> str:
         """For people."""
@@ -50,10 +64,14 @@ class Calibration:
         told += f"; {self.rms_px:.2f} px are left over {units.counted(self.pictures, 'picture')}"
         if self.falloff is not None:
             told += f"; the corner gets {math.exp(sum(self.falloff)):.0%} of the light"
+        if any((*self.lateral_red, *self.lateral_blue)):
+            half = math.hypot(lens.width, lens.height) / 2
+            red, blue = (half * sum(pair) for pair in (self.lateral_red, self.lateral_blue))
+            told += f"; lateral colour in a corner: red {red:+.1f} px, blue {blue:+.1f} px"
         return told
 
-    def as_json(self) -> dict[str, Any]:
-        """As ``idle-lantern/lens-calibration/1``."""
+    def as_json(self, known: KnownLens) -> dict[str, Any]:
+        """As ``idle-lantern/lens-calibration/1``; ``known`` is what a join takes over."""
         lens = self.lens
         return {
             "schema": SCHEMA,
@@ -68,6 +86,8 @@ class Calibration:
             "falloff": None
             if self.falloff is None
             else {"terms": list(self.falloff), "corner": math.exp(sum(self.falloff))},
+            "lateral": {"red": list(self.lateral_red), "blue": list(self.lateral_blue)},
+            "known": asdict(known),
             "left_out": list(self.left_out),
             "sentence": f"{self.sentence()}.",
         }

@@ -33,6 +33,7 @@ class Metadata:
     orientation: int = 1
     camera: str | None = None
     lens: str | None = None
+    maker: str | None = None
 
     @property
     def exposure_value(self) -> float | None:
@@ -81,6 +82,7 @@ def from_exif(exif: Image.Exif, longer_side_px: int) -> Metadata:
         orientation=_orientation(tags.get(_BASE.Orientation)),
         camera=_text(tags.get(_BASE.Model)),
         lens=_text(tags.get(_BASE.LensModel)),
+        maker=_text(tags.get(_BASE.Make)),
     )
 
 
@@ -91,6 +93,8 @@ def to_exif(meta: Metadata, width: int, height: int) -> Image.Exif:
     exif[_BASE.Software.value] = "Idle Lantern"
     if meta.camera:
         exif[_BASE.Model.value] = meta.camera
+    if meta.maker:
+        exif[_BASE.Make.value] = meta.maker
     sub: dict[int, Any] = {}
     for tag, value in (
         (_BASE.FocalLength, meta.focal_mm),

@@ -16,6 +16,7 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import whole_numbers
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import MODELS
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.plan.brief import Brief, Support
 from idle_lantern.core.plan.limits import LIMITS, check_limit, check_limits
 
@@ -134,7 +135,7 @@ class Tripod:
         check_limits(self)
 
 
-Facts = Camera | LensEntry | Head | Filter | Card | Tripod
+Facts = Camera | LensEntry | Head | Filter | Card | Tripod | KnownLens
 KINDS: dict[str, Any] = {
     "camera": Camera,
     "lens": LensEntry,
@@ -142,6 +143,7 @@ KINDS: dict[str, Any] = {
     "filter": Filter,
     "card": Card,
     "tripod": Tripod,
+    "measured-lens": KnownLens,
 }
 
 
@@ -232,6 +234,8 @@ def taken_over(brief: Brief, entry: Entry) -> Brief:
         return replace(brief, exposure=replace(brief.exposure, **asdict(facts)))
     if isinstance(facts, Card):
         return replace(brief, run=replace(brief.run, card_gb=facts.capacity_gb))
+    if isinstance(facts, KnownLens):  # of use to the join; a plan has the lens itself
+        return brief
     kind = brief.support.kind if brief.support.kind == "head" else "tripod"
     return replace(brief, support=replace(brief.support, kind=kind, legs_kg=facts.weight_kg))
 

@@ -14,10 +14,13 @@ from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
+import platformdirs
+
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import DocumentError, InputError, LanternError
 from idle_lantern.core.base.strict_json import parse_json
 from idle_lantern.core.gear.entries import Camera, Card, Entry, Filter, Head, LensEntry, Tripod, entry_from, facts_of
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.plan.cost import PastJoin
 
 log = logging.getLogger(__name__)
@@ -27,6 +30,12 @@ _VERSION = 1
 _MOST_JOINS = 50
 #: So long another window may hold the file.
 _PATIENCE_S = 5.0
+
+
+def gear_file() -> Path:
+    """Where the user's library lies."""
+    return Path(platformdirs.user_data_dir("idle-lantern")) / "gear.sqlite"
+
 
 #: Invented things to begin with: sizes as they are common, of no maker.
 GENERIC: tuple[Entry, ...] = (
@@ -112,6 +121,10 @@ class Library:
     def get(self, kind: str, name: str) -> Entry | None:
         """The entry of that name."""
         return next((e for e in self.entries(kind) if e.name == name), None)
+
+    def measured_lenses(self) -> dict[str, KnownLens]:
+        """Lenses that were measured, by name."""
+        return {e.name: e.facts for e in self.entries("measured-lens") if isinstance(e.facts, KnownLens)}
 
     def put(self, *entries: Entry) -> None:
         """Add entries; those of the same kind and name are replaced. All of them or none."""

@@ -61,6 +61,7 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
         options.refine,
         options.seed,
         sorted(options.wanted),
+        options.lens,
     )
     return key_of(files, frames.names, how, options.memory(), known)
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 
+from idle_lantern.core.optics.known import KnownLens
+
 
 @dataclass(frozen=True)
 class JoinOptions:
@@ -38,6 +40,9 @@ class JoinOptions:
     wanted : frozenset of int
         Frames to use whatever speaks against them: doubles stay, and what nothing ties is
         placed where it was planned or where the grid puts it.
+    lens : KnownLens or None
+        A lens whose distortion, lateral colour and fall-off are known; frames that it does not fit, and tie points
+        that contradict it, are told and solved for.
     """
 
     projection: str = "auto"
@@ -52,6 +57,7 @@ class JoinOptions:
     jpeg_quality: int = 92
     memory_bytes: int | None = None
     wanted: frozenset[int] = frozenset()
+    lens: KnownLens | None = None
 
     def points(self, *, quick: bool) -> int:
         """Most points of a frame in the quick first look, or in the thorough second one."""

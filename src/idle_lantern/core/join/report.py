@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -24,6 +25,7 @@ from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.optics.known import known_from
 
 SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
@@ -60,6 +62,7 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
         },
         "parallax": _parallax(solution),
         "level": _level(solution),
+        "known_lens": None if solution.known is None else asdict(solution.known),
         "falloff": {"terms": list(joined.vignetting), "corner": math.exp(sum(joined.vignetting))},
         "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
@@ -170,6 +173,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         {},
         _parallax_of(report.get("parallax")),
         _level_of(report.get("level")),
+        known_from(report["known_lens"], "report") if report.get("known_lens") else None,
     )
 
 

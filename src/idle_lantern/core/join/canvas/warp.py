@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.optics.known import Lateral
 
 Array = NDArray[Any]
 
@@ -120,6 +121,18 @@ def covered(places: Array, lens: Lens) -> Array:
         u0, v0 = (np.float32(c) for c in lens.principal_px)
         inside &= (places[..., 0] - u0) ** 2 + (places[..., 1] - v0) ** 2 <= np.float32(lens.circle_px**2)
     return inside
+
+
+def shifted(places: Array, lens: Lens, shift: Lateral, scale: float = 1.0) -> Array:
+    """Where lateral colour puts what green has at ``places`` of a frame reduced by ``scale``, (H, W, 2) float32.
+
+    The radius about the principal point grows by ``1 + a + b rho^2``, rho the share of the half diagonal.
+    """
+    middle = np.asarray(lens.principal_px, np.float32) * np.float32(scale)
+    from_middle = places - middle
+    half = np.float32((lens.width**2 + lens.height**2) / 4 * scale**2)
+    rho2 = (from_middle**2).sum(-1, keepdims=True) / half
+    return np.asarray(middle + from_middle * (1 + np.float32(shift[0]) + np.float32(shift[1]) * rho2))
 
 
 def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -> Array:

@@ -24,6 +24,7 @@ from idle_lantern.core.join.match.pairs import candidate_pairs, match_pair
 from idle_lantern.core.join.match.verify import verify
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.workers import Clock, mapped
+from idle_lantern.core.optics.known import KnownLens
 
 Array = NDArray[Any]
 
@@ -70,7 +71,7 @@ def detect_and_match(
     with clock.stage("match"):
         circle_px = image_circle_px(working)
         raw = _matched(frames, everything, features, prior, options, progress)
-        links, lenses = _verified(frames, raw, rng, circle_px)
+        links, lenses = _verified(frames, raw, rng, circle_px, options.lens)
         progress.advance()
     closer = seen_closer(len(frames), links)
     if not closer or size >= max(i.megapixels for i in frames.infos):
@@ -85,7 +86,7 @@ def detect_and_match(
         again = set(closer)
         raw = [k for k in raw if not {k.a, k.b} <= again]
         raw += _matched(frames, closer, features, prior, options, progress)
-        links, lenses = _verified(frames, raw, rng, circle_px)
+        links, lenses = _verified(frames, raw, rng, circle_px, options.lens)
         progress.advance()
     return Matched(working, features, links, lenses, size)
 
@@ -167,10 +168,10 @@ def _matched(
 
 
 def _verified(
-    frames: FrameSet, raw: Sequence[Link], rng: np.random.Generator, circle_px: float | None
+    frames: FrameSet, raw: Sequence[Link], rng: np.random.Generator, circle_px: float | None, known: KnownLens | None
 ) -> tuple[list[Link], list[Lens]]:
     """Those links that one rotation explains, and the lenses under which it does."""
-    lenses = guess_lenses(frames, raw, rng, circle_px)
+    lenses = guess_lenses(frames, raw, rng, circle_px, known)
     links = []
     for link in raw:
         diagonal = float(np.hypot(lenses[link.a].width, lenses[link.a].height))

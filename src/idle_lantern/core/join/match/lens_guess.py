@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,7 @@ from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.match.verify import rotation_between
+from idle_lantern.core.optics.known import KnownLens
 
 Array = NDArray[Any]
 
@@ -41,26 +43,44 @@ def camera_groups(frames: FrameSet) -> list[int]:
     return labels
 
 
+def known_lenses(frames: FrameSet, known: KnownLens | None, circle_px: float | None = None) -> list[Lens] | None:
+    """A known lens for each frame; None where nothing is known, or a frame cannot be of it."""
+    if known is None or not all(known.fits_focal(info.metadata.focal_mm) for info in frames.infos):
+        return None
+    lenses = [known.for_frame(info.width, info.height) for info in frames.infos]
+    if any(lens is None for lens in lenses):
+        return None
+    circle = math.inf if circle_px is None else circle_px
+    return [replace(lens, circle_px=circle) for lens in lenses if lens is not None]
+
+
 def guess_lenses(
-    frames: FrameSet, links: Sequence[Link], rng: np.random.Generator, circle_px: float | None = None
+    frames: FrameSet,
+    links: Sequence[Link],
+    rng: np.random.Generator,
+    circle_px: float | None = None,
+    known: KnownLens | None = None,
 ) -> list[Lens]:
     """A lens for each frame, good enough to verify links by.
 
     Metadata is believed when the matches agree with it; otherwise rectilinear and
     fisheye fields of view are tried on the pairs with most matches. A dark surround
-    (``circle_px`` is the radius of what is lit) tells a fisheye at once.
+    (``circle_px`` is the radius of what is lit) tells a fisheye at once. A ``known`` lens is believed.
     """
+    own = known_lenses(frames, known, circle_px)
+    if own is not None:
+        return own
     told = [info.metadata.focal_px(info.width, info.height) for info in frames.infos]
     judges = sorted(links, key=lambda link: -len(link.points_a))[:_JUDGES]
-    known = [f for f in told if f]
-    if known and len(known) == len(told) and circle_px is None:
+    focals = [f for f in told if f]
+    if focals and len(focals) == len(told) and circle_px is None:
         lenses = [Lens("rectilinear", f or 1.0, i.width, i.height) for f, i in zip(told, frames.infos)]
         if not judges or _agreement(judges, lenses, rng) >= _TRUSTED:
             return lenses
     best_score, best = -1.0, _lenses(frames, "rectilinear", _focal("rectilinear", 54.0), circle_px)
     candidates = [("rectilinear", _focal("rectilinear", d)) for d in _TRIED_DEG]
     candidates += [(m, _focal(m, d)) for m in _TRIED_FISHEYES for d in _TRIED_FISHEYE_DEG]
-    if known:
+    if focals:
         middle = float(np.median([f / max(i.width, i.height) for f, i in zip(told, frames.infos) if f]))
         candidates += [("rectilinear", middle), ("equidistant", middle)]
     if circle_px is not None:

@@ -83,7 +83,9 @@ def plan_render(
         overview = make_overview(
             poses, solution.working, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
         )
-        vignetting = solve_vignetting(overview, len(poses.frames))
+        known = solution.known
+        own = None if known is None else known.falloff
+        vignetting = own if own is not None else solve_vignetting(overview, len(poses.frames))
         overview = even_overview(overview, vignetting)
         gains = solve_gains(overview, len(poses.frames))
     with clock.stage("seams"):
@@ -108,6 +110,7 @@ def plan_render(
         frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None),
         mine,
         blend=not rough,
+        lateral=(known.lateral_red, known.lateral_blue) if known is not None and known.colour_shifts else None,
         cache_bytes=min(CACHE_BYTES, options.memory() // 3),
     )
 

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
+from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample, shifted
 from idle_lantern.core.join.light.gains import gain_table, with_gain
 from idle_lantern.core.join.render.bands import masked_bands
 from idle_lantern.core.join.render.boxes import (
@@ -39,6 +39,7 @@ from idle_lantern.core.join.render.boxes import (
 )
 from idle_lantern.core.join.render.views import Levels, Piece, View, between, reach_rad, spread_out, winners
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.optics.known import Lateral
 
 Array = NDArray[Any]
 
@@ -63,6 +64,8 @@ class Compositor:
         Painted masks by index into ``poses.frames``; what they hide is never shown.
     blend : bool
         Blend along the seams; a rough picture does without.
+    lateral : pair of (a, b) or None
+        Lateral colour of red and blue (``KnownLens``).
     """
 
     def __init__(
@@ -77,7 +80,9 @@ class Compositor:
         masks: Masks | None = None,
         *,
         blend: bool = True,
+        lateral: tuple[Lateral, Lateral] | None = None,
     ) -> None:
+        self.lateral = lateral
         self.with_alpha, self.masks, self.blend = with_alpha, masks or {}, blend
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale = full_scale
@@ -157,7 +162,7 @@ class Compositor:
             if not mask.any():
                 continue
             box = grown(mask, 0)
-            pixels = self._evened(k, sample(self._pixels(self.load(k).picture.pixels), view.places[box]))
+            pixels = self._evened(k, self._sampled(k, self._pixels(self.load(k).picture.pixels), view.places[box]))
             if mask.size == piece.winner.size and mask.all():
                 return pixels
             cv2.copyTo(pixels, np.ascontiguousarray(mask[box]).view(np.uint8), result[view.box][box])
@@ -296,9 +301,24 @@ class Compositor:
         on_box, on_view = part_of(view.box, box), part_of(box, view.box)
         if on_box is not None and on_view is not None:
             places = view.places[on_view] * np.float32(0.5)
-            pixels[on_box] = self._evened(k, sample(self._pixels(self.load(k).half), places, cv2.INTER_LINEAR))
+            pixels[on_box] = self._evened(
+                k, self._sampled(k, self._pixels(self.load(k).half), places, cv2.INTER_LINEAR, 0.5)
+            )
             covers[on_box] = view.inside[on_view]
         return pixels, covers
+
+    def _sampled(
+        self, k: int, pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC, scale: float = 1.0
+    ) -> Array:
+        """A frame's pixels, reduced by ``scale``, at places; red and blue where lateral colour put them."""
+        if self.lateral is None:
+            return sample(pixels, places, interpolation)
+        lens = self.poses.lenses[k]
+        red, blue = (shifted(places, lens, shift, scale) for shift in self.lateral)
+        channels = [
+            sample(np.ascontiguousarray(pixels[..., c]), p, interpolation) for c, p in enumerate((red, places, blue))
+        ]
+        return np.asarray(cv2.merge(channels))
 
     def _pixels(self, pixels: Array) -> Array:
         """In the picture's depth."""

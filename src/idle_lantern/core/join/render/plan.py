@@ -30,6 +30,7 @@ from idle_lantern.core.join.light.vignetting import Vignetting, without_vignetti
 from idle_lantern.core.join.render.compositor import Compositor
 from idle_lantern.core.join.render.views import Levels
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.optics.known import Lateral
 from idle_lantern.core.pictures.pyramid import in_order
 
 Array = NDArray[Any]
@@ -114,6 +115,8 @@ class RenderPlan:
         By index into ``poses.frames``.
     blend : bool
         Blend along the seams; rough pictures do without.
+    lateral : pair of (a, b) or None
+        Lateral colour of red and blue, taken out as frames are sampled.
     cache_bytes : int
         Most memory for full frames.
     """
@@ -128,6 +131,7 @@ class RenderPlan:
     with_alpha: frozenset[int] = frozenset()
     masks: Mapping[int, Mask] = field(default_factory=dict)
     blend: bool = True
+    lateral: tuple[Lateral, Lateral] | None = None
     cache_bytes: int = CACHE_BYTES
 
     @property
@@ -142,7 +146,7 @@ class RenderPlan:
         shape = (c.projection, c.width, c.height, c.px_per_rad, c.centre_px, c.canvas_from_world.tobytes())
         turned = (p.world_from_camera.tobytes(), p.lenses, [b.tobytes() for b in p.bends if b is not None])
         painted = [(k, m.hide.tobytes(), m.keep.tobytes()) for k, m in sorted(self.masks.items())]
-        light = (self.gains.tobytes(), self.vignetting, self.label.tobytes(), self.full_scale, self.blend)
+        light = (self.gains.tobytes(), self.vignetting, self.label.tobytes(), self.full_scale, self.blend, self.lateral)
         parts = (shape, turned, painted, light, sorted(self.with_alpha), self.frames.identity)
         return hashlib.sha256(repr(parts).encode()).hexdigest()
 
@@ -164,6 +168,7 @@ class RenderPlan:
             self.with_alpha,
             self.masks,
             blend=self.blend,
+            lateral=self.lateral,
         )
 
 

@@ -30,6 +30,8 @@ Array = NDArray[Any]
 
 #: Points of a link by which the choice among those is made.
 _CHOOSING_POINTS = 80
+#: A known lens may cost this much more than one solved for from these frames alone: it was measured with more.
+_KNOWN_MAY_MISS = 1.3
 
 
 def initial_rotations(frames: Sequence[int], links: Sequence[Link]) -> Array:
@@ -99,7 +101,13 @@ def adjust(
 
 
 def best_lens(
-    poses: Poses, links: Sequence[Link], camera_group: Sequence[int], *, scale_px: float, focal_from_exif: bool = False
+    poses: Poses,
+    links: Sequence[Link],
+    camera_group: Sequence[int],
+    *,
+    scale_px: float,
+    focal_from_exif: bool = False,
+    known: bool = False,
 ) -> Poses:
     """The same poses, adjusted with as many intrinsics of the lenses as the tie points ask for.
 
@@ -107,7 +115,8 @@ def best_lens(
     few tie points hold it; left out where it is there, it does the same. The criterion is that of
     Schwarz, *Estimating the Dimension of a Model* (1978): each further number must lower the squared
     misses, in units of their variance, by the logarithm of how many there are. Other parameters as of
-    ``adjust``; ``poses`` are adjusted with ``BENT`` intrinsics.
+    ``adjust``; ``poses`` are adjusted with ``BENT`` intrinsics. Where their distortion is ``known`` it is
+    kept, unless the tie points are met clearly worse by it.
     """
     fullest = Adjustment(poses, links, camera_group, scale_px, focal_from_exif, ALL, _CHOOSING_POINTS)
     reached: list[tuple[float, tuple[int, ...]]] = [(descend(fullest, 12), ALL)]
@@ -118,6 +127,12 @@ def best_lens(
             only_free(poses, free), links, camera_group, scale_px, focal_from_exif, free, _CHOOSING_POINTS
         )
         reached.append((descend(trial, 12), free))
+    if known:
+        held = Adjustment(poses, links, camera_group, scale_px, focal_from_exif, FOCAL, _CHOOSING_POINTS)
+        if descend(held, 12) <= _KNOWN_MAY_MISS * min(cost for cost, _free in reached):
+            return adjust(
+                poses, links, camera_group, scale_px=scale_px, focal_from_exif=focal_from_exif, free=FOCAL, rounds=12
+            )
     worth = math.log(2 * max(1, len(fullest.link))) * fullest.groups * variance
     _, free = min((cost + len(free) * worth, free) for cost, free in reached)
     return adjust(

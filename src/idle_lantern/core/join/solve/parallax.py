@@ -202,7 +202,13 @@ class _PupilAdjustment(Adjustment):
 
 
 def solve_parallax(
-    poses: Poses, links: Sequence[Link], camera_group: Sequence[int], *, scale_px: float, focal_from_exif: bool
+    poses: Poses,
+    links: Sequence[Link],
+    camera_group: Sequence[int],
+    *,
+    scale_px: float,
+    focal_from_exif: bool,
+    known: bool = False,
 ) -> tuple[Poses, Parallax] | None:
     """Poses freed of parallax and where the pupil stood; None where turning alone explains the frames.
 
@@ -212,19 +218,23 @@ def solve_parallax(
         After fine registration.
     scale_px : float
         Distance from which a tie point loses weight.
+    known : bool
+        The lenses' distortion is known and stays.
     """
+    free = FOCAL if known else BENT
     best: _PupilAdjustment | None = None
     least = math.inf
     plain = Adjustment(
-        only_free(poses, FOCAL), links, camera_group, scale_px, focal_from_exif, BENT, _SEARCH_POINTS, _PRIOR_WEIGHT
-    )
+        poses if known else only_free(poses, FOCAL),
+        links, camera_group, scale_px, focal_from_exif, free, _SEARCH_POINTS, _PRIOR_WEIGHT,
+    )  # fmt: skip
     if len(plain.link) < 30:
         return None
     turned = descend(plain, 20)
     poses = plain.result()
     for start in _STARTS:
         trial = _PupilAdjustment(
-            poses, links, camera_group, scale_px, focal_from_exif, BENT, _SEARCH_POINTS, _PRIOR_WEIGHT
+            poses, links, camera_group, scale_px, focal_from_exif, free, _SEARCH_POINTS, _PRIOR_WEIGHT
         )
         trial.begin(np.array(start))
         cost = descend(trial, 12)
@@ -233,7 +243,7 @@ def solve_parallax(
     assert best is not None
     if least > _BELIEVED * turned:
         return None
-    whole = _PupilAdjustment(best.result(), links, camera_group, scale_px, focal_from_exif, BENT, 10**9, _PRIOR_WEIGHT)
+    whole = _PupilAdjustment(best.result(), links, camera_group, scale_px, focal_from_exif, free, 10**9, _PRIOR_WEIGHT)
     whole.begin(best.state.pupil)
     descend(whole, 20)
     freed, parallax = whole.result(), _told(whole)

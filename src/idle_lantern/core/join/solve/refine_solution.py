@@ -15,11 +15,11 @@ from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import FISHEYES, MODELS, Lens
-from idle_lantern.core.join.match.lens_guess import camera_groups
+from idle_lantern.core.join.match.lens_guess import camera_groups, known_lenses
 from idle_lantern.core.join.match.links import Link, best_tied
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.adjust import adjust, best_lens, descend
-from idle_lantern.core.join.solve.adjustment import BENT, Adjustment
+from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, Adjustment, intrinsics_of
 from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.tie_points import carried, register_tie_points, smoothed
@@ -83,20 +83,24 @@ def refine_solution(
     links = registrar.registered(chosen, poses)
     if not any(link.inliers for link in links):  # nothing that patches confirm: haze, or frames of a few pixels
         return poses, before, None
-    poses = _best_mapping(poses, links, group, told)
+    known = known_lenses(frames, options.lens) is not None
+    if not known:
+        poses = _best_mapping(poses, links, group, told)
     roughly = adjust(
-        poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, most_points=_ROUGH_POINTS, settled=_ROUGHLY
-    )
+        poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, free=FOCAL if known else BENT,
+        most_points=_ROUGH_POINTS, settled=_ROUGHLY,
+    )  # fmt: skip
     again = [i for i, link in enumerate(chosen) if _moved_px(link, poses, roughly) > _MOVED_PX]
     if again:
         for i, link in zip(again, registrar.registered([chosen[i] for i in again], roughly)):
             links[i] = link
         if not any(link.inliers for link in links):
             return poses, before, None
-    refined = _adjusted(roughly, links, group, told)
+    refined = _adjusted(roughly, links, group, told, known)
+    known = known and intrinsics_of(refined.lenses[0])[1:] == intrinsics_of(poses.lenses[0])[1:]
     if refined.rms_px > max(poses.rms_px, _NO_BETTER_PX):
         return poses, before, None
-    refined, parallax = _freed_of_parallax(refined, links, group, told)
+    refined, parallax = _freed_of_parallax(refined, links, group, told, known)
     within = max(0.6, 4 * refined.rms_px)
     final = [reassigned(k, refined, within) if k.inliers else k for k in links]
     return refined, final, parallax
@@ -128,11 +132,13 @@ class _Registrar:
         return mapped(one, list(zip(links, seeds)), self.threads, self.progress)
 
 
-def _freed_of_parallax(poses: Poses, links: list[Link], group: list[int], told: bool) -> tuple[Poses, Parallax | None]:
+def _freed_of_parallax(
+    poses: Poses, links: list[Link], group: list[int], told: bool, known: bool
+) -> tuple[Poses, Parallax | None]:
     """Where tie points miss by parallax: poses freed of it, with local warps for what is left."""
     if not _shows_parallax(links, poses):
         return poses, None
-    found = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told)
+    found = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
     poses, parallax = found if found is not None else (poses, None)
     # its sparse solver takes half a second to load and few sets need it
     from idle_lantern.core.join.solve.local_warp import bent
@@ -140,11 +146,14 @@ def _freed_of_parallax(poses: Poses, links: list[Link], group: list[int], told: 
     return bent(poses, links), parallax
 
 
-def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool) -> Poses:
+def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool, known: bool) -> Poses:
     """Poses adjusted to registered links, with the intrinsics of the lens that these ask for."""
-    poses = adjust(poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told)
-    poses = adjust(poses, links, group, scale_px=max(_SCALE_PX, 1.5 * poses.rms_px), focal_from_exif=told)
-    return best_lens(poses, links, group, scale_px=max(_SCALE_PX, 1.5 * poses.rms_px), focal_from_exif=told)
+    free = FOCAL if known else BENT
+    poses = adjust(poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, free=free)
+    scale = max(_SCALE_PX, 1.5 * poses.rms_px)
+    poses = adjust(poses, links, group, scale_px=scale, focal_from_exif=told, free=free)
+    scale = max(_SCALE_PX, 1.5 * poses.rms_px)
+    return best_lens(poses, links, group, scale_px=scale, focal_from_exif=told, known=known)
 
 
 def _moved_px(link: Link, old: Poses, new: Poses) -> float:

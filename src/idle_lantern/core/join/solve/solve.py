@@ -18,11 +18,12 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.match.detect import Matched, detect_and_match
 from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
-from idle_lantern.core.join.match.lens_guess import camera_groups
+from idle_lantern.core.join.match.lens_guess import camera_groups, known_lenses
 from idle_lantern.core.join.match.links import Link, groups_of
 from idle_lantern.core.join.match.verify import acceptable
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.adjust import adjust, initial_rotations
+from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, intrinsics_of
 from idle_lantern.core.join.solve.duplicates import duplicates
 from idle_lantern.core.join.solve.field import Field, field_of
 from idle_lantern.core.join.solve.gaps import confirmed, filled
@@ -32,6 +33,7 @@ from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, plac
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.refine_solution import refine_solution, working_px
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
+from idle_lantern.core.optics.known import KnownLens
 
 Array = NDArray[Any]
 
@@ -70,6 +72,8 @@ class Solution:
         How far the axis stood off the no-parallax point, where the frames show it.
     level : Level or None
         How the vertical was found, where edges in the frames tell it.
+    known : KnownLens or None
+        The lens that was known before and that the tie points bear out.
     """
 
     frames: FrameSet
@@ -83,6 +87,7 @@ class Solution:
     timings_s: dict[str, float]
     parallax: Parallax | None = None
     level: Level | None = None
+    known: KnownLens | None = None
 
 
 @dataclass
@@ -179,7 +184,7 @@ def _tied(run: _Run, matched: Matched) -> _Tied:
             _why_nothing_matches(matched.features), remedy="Check that the frames overlap by a third and show detail"
         )
     with run.clock.stage("adjust"):
-        poses, links = _adjusted(run.frames, main, links, matched.lenses, matched.working_mp, run.progress)
+        poses, links = _adjusted(run.frames, main, links, matched, run)
     # dropping false links may have split the group
     if set(poses.frames) != set(main):
         groups = groups_of(n, links)
@@ -257,7 +262,16 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         run.clock.seconds,
         tied.parallax,
         level,
+        _borne_out(run, poses),
     )
+
+
+def _borne_out(run: _Run, poses: Poses) -> KnownLens | None:
+    """The lens that was known, if its distortion was kept."""
+    known = known_lenses(run.frames, run.options.lens)
+    if known is None or intrinsics_of(known[poses.frames[0]])[1:4] != intrinsics_of(poses.lenses[0])[1:4]:
+        return None
+    return run.options.lens
 
 
 def _placed(run: _Run, matched: Matched, tied: _Tied) -> tuple[Poses, dict[int, str], Level | None]:
@@ -265,14 +279,15 @@ def _placed(run: _Run, matched: Matched, tied: _Tied) -> tuple[Poses, dict[int, 
 
 
 def _adjusted(
-    frames: FrameSet, main: list[int], links: list[Link], lenses: list[Lens], working_mp: float, progress: Progress
+    frames: FrameSet, main: list[int], links: list[Link], matched: Matched, run: _Run
 ) -> tuple[Poses, list[Link]]:
     """Joint adjustment, from loose to tight; links that the whole contradicts are dropped."""
     group = camera_groups(frames)
     told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
     inside = [k for k in links if k.a in set(main)]
-    poses = Poses(tuple(main), tuple(lenses[f] for f in main), initial_rotations(main, inside))
-    pixel = working_px(frames, poses, working_mp)
+    poses = Poses(tuple(main), tuple(matched.lenses[f] for f in main), initial_rotations(main, inside))
+    pixel = working_px(frames, poses, matched.working_mp)
+    free = BENT if known_lenses(frames, run.options.lens) is None else FOCAL
     for scale, tolerance in ((12.0, 14.0), (3.0, 5.0), (1.5, 3.0)):
         poses = adjust(
             poses,
@@ -282,7 +297,8 @@ def _adjusted(
             focal_from_exif=told,
             most_points=_FIRST_POINTS,
             settled=_ROUGHLY,
-            progress=progress,
+            free=free,
+            progress=run.progress,
         )
         anew = [reassigned(k, poses, tolerance * pixel) for k in inside]
         kept = [k for k in anew if acceptable(k, poses.lenses[poses.index(k.a)], poses.lenses[poses.index(k.b)])]
@@ -294,7 +310,7 @@ def _adjusted(
                 )
             poses = poses.only([poses.index(f) for f in component])
         inside = [k for k in kept if k.a in set(component)]
-    poses = adjust(poses, inside, group, scale_px=pixel, focal_from_exif=told, progress=progress)
+    poses = adjust(poses, inside, group, scale_px=pixel, focal_from_exif=told, free=free, progress=run.progress)
     return poses, [reassigned(k, poses, 3.0 * pixel) for k in inside]
 
 
