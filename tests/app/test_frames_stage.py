@@ -10,12 +10,17 @@ import cv2
 import numpy as np
 import pytest
 from PIL import Image
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import QPointF, Qt, QTimer
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from tests.helpers.fields import retype
+from tests.helpers.sets import FrameFiles
 
+from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
+from idle_lantern.app.widgets.tables import pixels_of
 from idle_lantern.app.window import Window
+from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.sim.camera import SimulatedCamera
@@ -131,7 +136,8 @@ def test_brackets_are_merged_and_another_way_is_followed(
     assert len(outing.frames_to_join()) == 3
     window.go("join")
     stage = window.join_stage
-    assert stage.brackets_panel.isVisible()
+    brackets, _words = stage.choices.parts["brackets"]
+    assert brackets.isVisible()
     stage.run_join()
     settled(window)
     report = window.state.joined.report
@@ -139,11 +145,129 @@ def test_brackets_are_merged_and_another_way_is_followed(
     assert report["asked"]["brackets"] == "merge"
     kept = json.loads((window.state.folder / document.PICTURES / document.REPORT).read_text())
     assert kept["prepared"]
-    stage.brackets.setCurrentIndex(2)
-    stage.brackets.activated.emit(2)
+    brackets.setCurrentIndex(2)
+    brackets.activated.emit(2)
     settled(window)
     assert window.state.joined.report["asked"]["brackets"] == "base"
     assert not window.state.joined.solved_anew, "the picture is made anew from the same solution"
     window.state.undo()
     settled(window)
     assert window.state.joined.report["asked"]["brackets"] == "merge"
+
+
+def test_one_development_is_seen_everywhere_and_joined(
+    qtbot: QtBot, window: Window, settled: Callable[[Window], None], row_set: FrameFiles
+):
+    """Edited on one frame by keys and by a picked grey, seen on thumbnails and picture at once, undone like everything."""
+    window.frames_stage.bring(list(row_set.paths[:3]))
+    settled(window)
+    stage, panel = window.frames_stage, window.frames_stage.development
+    window.state.select(None, window.state.outing.frames[1].id)
+    qtbot.waitUntil(lambda: stage.view.source is not None and stage.view.ready, timeout=10_000)
+
+    def shown() -> tuple[float, float]:
+        icon = stage.list.item(0).icon().pixmap(60, 60).toImage()
+        return pixels_of(stage.view.grab().toImage()).mean(), pixels_of(icon).mean()
+
+    view_before, icon_before = shown()
+    window.trigger("frames.develop")
+    retype(qtbot, panel.exposure, "+1")
+    for _ in range(3):
+        qtbot.keyClick(panel.exposure, Qt.Key.Key_Up)
+    assert window.state.outing.development.exposure_ev == pytest.approx(1.3)
+    view_after, icon_after = shown()
+    assert view_after > view_before + 10
+    assert icon_after > icon_before + 10
+    retype(qtbot, panel.kelvin, "900")
+    assert "Temperature" in window.message_text()
+    retype(qtbot, panel.exposure, "0")
+    # a grey card of the scene under a warm development is grey again after a click
+    retype(qtbot, panel.kelvin, "8000")
+    assert panel.light.currentText() == "Own"
+    window.trigger("frames.grey")
+    middle = stage.view.rect().center()
+    colour = stage.view._colour_at(stage.view.to_picture(QPointF(middle)))
+    qtbot.mouseClick(stage.view, Qt.MouseButton.LeftButton, pos=middle)
+    gains = np.array(window.state.outing.development.white_balance)
+    light = srgb_to_linear(colour / 255) * gains
+    assert np.ptp(light) < 0.02 * light.mean()
+    assert not panel.pick_button.isChecked()
+    window.trigger("edit.undo")
+    assert panel.kelvin.text() == "8000 K"
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    report = window.state.joined.report
+    assert report["asked"]["development"]["white_balance"][0] > 1
+    before = window.state.joined
+    window.trigger("edit.undo")  # the picture follows what is chosen, without matching anew
+    settled(window)
+    assert window.state.joined.report["asked"]["development"]["white_balance"] == [1, 1, 1]
+    assert window.state.joined is not before
+    assert not window.state.joined.solved_anew
+
+
+def test_a_lens_that_a_join_found_is_kept_and_used(
+    qtbot: QtBot, window: Window, settled: Callable[[Window], None], grid_set: FrameFiles
+):
+    window.frames_stage.bring(list(grid_set.paths))
+    settled(window)
+    window.go("join")
+    choices = window.join_stage.choices
+    assert not choices.keep_button.isVisible()
+    window.join_stage.run_join()
+    settled(window)
+    assert choices.keep_button.isVisible()
+    choices.keep("Holm wide")
+    assert "Kept as Holm wide" in window.message_text()
+    names = [choices.lens.itemText(i) for i in range(choices.lens.count())]
+    assert names == ["found by the join", "from the lens database", "Holm wide"]
+    choices.lens.setCurrentIndex(1)
+    choices.lens.activated.emit(1)
+    settled(window)
+    assert "lens database" in window.message_text(), "frames that tell no lens are in no database"
+    assert choices.lens.currentIndex() == 0
+    choices.lens.setCurrentIndex(2)
+    choices.lens.activated.emit(2)
+    assert window.state.outing.lens.lens == "Holm wide"
+    assert "Another lens was chosen" in window.join_stage.status.text()
+    window.join_stage.run_join()
+    settled(window)
+    report = window.state.joined.report
+    assert report["known_lens"]["lens"] == "Holm wide"
+    assert report["frames"][0]["lens"]["k1"] == window.state.outing.lens.k1
+    folder = window.state.folder
+    window.outings.begin("Another")
+    assert window.open_outing(folder)
+    settled(window)
+    assert window.state.outing.lens.lens == "Holm wide"
+    assert not model.differs(window.state.outing, window.state.joined)
+
+
+def test_frames_taken_again_are_averaged_when_asked(
+    qtbot: QtBot, window: Window, settled: Callable[[Window], None], tmp_path: Path
+):
+    """And raw and JPEG of one exposure are one frame, of which either is used."""
+    write_card(
+        tmp_path,
+        CAMERA,
+        [
+            CardRun(round_sweep(0, 3, 28), repeats=3),
+        ],
+    )
+    window.frames_stage.bring([tmp_path])
+    settled(window)
+    window.go("join")
+    repeats, words = window.join_stage.choices.parts["repeats"]
+    assert repeats.isVisible()
+    assert not window.join_stage.choices.parts["twins"][0].isVisible()
+    window.join_stage.run_join()
+    settled(window)
+    assert "prepared" not in window.state.joined.report
+    at = list(words).index("stack")
+    repeats.setCurrentIndex(at)
+    repeats.activated.emit(at)
+    settled(window)
+    report = window.state.joined.report
+    assert "averaged" in report["prepared"][0]
+    assert [row["used"] for row in report["frames"] if row["role"] == "repeat"] == [True] * 6

@@ -160,6 +160,19 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action("frames.copy", "Copy frames into the outing", "Shoot", "", lambda w: w.frames_stage.copy_in(), "frames"),
     Action(
+        "frames.develop", "Develop all frames alike", "Edit", "V", lambda w: w.frames_stage.toggle_develop(), "frames"
+    ),
+    Action(
+        "frames.grey",
+        "Pick a grey for the white balance",
+        "Edit",
+        "G",
+        lambda w: w.frames_stage.development.toggle_pick(),
+        "frames",
+        lambda w: w.frames_stage.view.source is not None,
+        needs="Choose a frame first.",
+    ),
+    Action(
         "frames.finding", "Show the next finding", "Shoot", "N", lambda w: w.frames_stage.findings.list.step(), "frames"
     ),
     Action(

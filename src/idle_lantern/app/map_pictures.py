@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject
 from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.app.widgets.map_view import JoinOnMap, MapView
+from idle_lantern.app.widgets.tables import bytes_of, mapped
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
@@ -46,6 +47,8 @@ class MapPictures(QObject):
             self._map.set_join(JoinOnMap())
         if "frames" in topics:
             self._draw_shot_frames()
+        if "development" in topics and self._state.joined is None and self._drawn:
+            self._show_sheet()
 
     def _clear(self) -> None:
         """Begin anew; what is still being drawn belongs to what was shown before."""
@@ -53,6 +56,12 @@ class MapPictures(QObject):
         self._drawn.clear()
         self._image[...] = 0
         self._map.set_picture(None)
+
+    def _show_sheet(self) -> None:
+        """The frames as they are developed; a joined picture is so already."""
+        development = self._state.outing.development
+        table = None if development.changes_nothing else bytes_of(development.table())
+        self._map.set_picture(mapped(self._image, table))
 
     def _draw_shot_frames(self) -> None:
         state, place = self._state, self._state.place
@@ -91,7 +100,7 @@ class MapPictures(QObject):
             if state.is_open(place) and state.joined is None and drawing == self._drawing:
                 shown = sheet[..., 3] > 0
                 self._image[shown] = sheet[shown]
-                self._map.set_picture(self._image)
+                self._show_sheet()
 
         self._tasks.start(
             "Drawing frames on the map", work, lambda _r: None, lambda _e: None, on_partial=laid, quiet=True

@@ -56,7 +56,7 @@ class OutingPlace:
 class AppState(QObject):
     """The one place of state in the window.
 
-    ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``,
+    ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``, ``development``,
     ``outing``, ``selection``, ``join``, ``map``, ``saved``.
     """
 
@@ -170,7 +170,9 @@ class AppState(QObject):
         self.history = History()
         self.selected = self.selected_id = self.at = None
         self.joined = self.picture = None
-        self.changed.emit({"outing", "plan", "frames", "choices", "masks", "selection", "join", "map", "saved"})
+        self.changed.emit(
+            {"outing", "plan", "frames", "choices", "masks", "development", "selection", "join", "map", "saved"}
+        )
 
     def may_change(self) -> bool:
         """Whether the outing may be changed here; where another window holds it that is told.
@@ -276,6 +278,10 @@ class AppState(QObject):
             topics.add("choices")
         if after.masks != before.masks:
             topics.add("masks")
+        if after.development != before.development:
+            topics |= {"choices", "development"}
+        if after.lens != before.lens:
+            topics.add("choices")
         self.outing = after
         self.keeper.take(after)
         self.changed.emit(topics)

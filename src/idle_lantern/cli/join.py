@@ -27,7 +27,7 @@ from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 from idle_lantern.core.merging.development import Development, read_development
-from idle_lantern.core.merging.recipe import BRACKETS, Exposure, Recipe
+from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, Exposure, Recipe
 from idle_lantern.core.optics.known import KnownLens, read_lens
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
@@ -61,6 +61,12 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         default="merge",
         choices=BRACKETS,
         help="exposures of one place: merged to linear light and shown by one curve (default), fused, or only the middle one",
+    )
+    parser.add_argument(
+        "--repeats",
+        default="sharpest",
+        choices=REPEATS,
+        help="frames of one place taken again: the sharpest one (default), or the mean of all sharp ones",
     )
     parser.add_argument(
         "--twins", default="raw", choices=("raw", "jpeg"), help="which of raw and JPEG of one name is used"
@@ -165,7 +171,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         report=args.report,
         checkpoints=checkpoints_folder(),
         fresh=args.fresh,
-        recipe=Recipe(args.brackets, development),
+        recipe=Recipe(args.brackets, development, args.repeats),
         asides=asides,
     )
 
@@ -213,7 +219,11 @@ def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinF
         A folder is empty, a file is given twice or cannot be read.
     """
     paths = files_in(args.frames)
-    found = Grouped(tuple(paths)) if args.no_groups else grouped(paths, progress, prefer_raw=args.twins == "raw")
+    found = (
+        Grouped(tuple(paths))
+        if args.no_groups
+        else grouped(paths, progress, prefer_raw=args.twins == "raw", repeats=args.repeats == "stack")
+    )
     if found.positions is None or found.card is None:
         return [JoinFrame(path) for path in found.files], ()
     asides = [Aside(look.path, "bookend", "A bookend: hand or cap before the lens.") for look in found.card.bookends]
@@ -227,8 +237,7 @@ def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinF
         frames.append(
             JoinFrame(
                 position.base.path,
-                others=tuple(Exposure(path, ev) for path, ev in beside) if bracket else (),
-                repeats=() if bracket else tuple(path for path, _ev in beside),
+                others=tuple(Exposure(path, ev if bracket else 0.0, again=not bracket) for path, ev in beside),
             )
         )
     return frames, tuple(asides)

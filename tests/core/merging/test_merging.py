@@ -13,6 +13,8 @@ import rawpy
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.geometry.lenses import Lens
@@ -22,6 +24,7 @@ from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare
 from idle_lantern.core.merging.radiance import Curve, merge
 from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.merging.temperature import gains_for, grey_at, light_of
 from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.cards import CardRun, write_card
 from idle_lantern.core.sim.diorama import ambrel_holm
@@ -198,3 +201,57 @@ def test_brackets_are_made_ready_once_and_by_content(tmp_path: Path, light: np.n
     fused = prepare([replace(place, base=probe(renamed))], Recipe("fuse"), tmp_path / "kept").infos[0]
     assert fused.path != info.path
     assert not np.array_equal(read(fused.path).pixels, read(info.path).pixels)
+
+
+def test_repeats_averaged_have_less_noise_by_the_root_of_their_number_and_stay_sharp(tmp_path: Path):
+    """The mean of n independent readings spreads by 1 / sqrt(n); hand-held repeats are laid on each other first."""
+    noisy = CameraSettings(iso=6400, exposure_s=1 / 256 / 64)
+    scene = ambrel_holm(walkers=0)
+    head = Head(play_deg=0.15)
+    paths = []
+    for i in range(5):
+        pose = head.pointed(10, -4, 0, shot=i)
+        path = tmp_path / f"r{i}.png"
+        write(
+            CAMERA.expose(scene, pose, noisy, seed=i),
+            path,
+            WriteOptions(metadata=Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 480 / 500)),
+        )
+        paths.append(path)
+    truth = replace(CAMERA, noise=False).expose(scene, head.pointed(10, -4, 0, shot=0), noisy).pixels.astype(float)
+    soft = tmp_path / "soft.png"
+    pixels = cv2.GaussianBlur(read(paths[1]).pixels, (0, 0), 2.0)
+    write(Picture(pixels), soft, WriteOptions(metadata=Metadata(focal_mm=24.0)))
+    others = tuple(Exposure(p, again=True) for p in (*paths[1:4], soft))
+    place = Place(probe(paths[0]), others)
+    assert not needs_preparing([place], Recipe())
+    made = prepare([place], Recipe(repeats="stack"), tmp_path / "kept")
+    stacked = read(made.infos[0].path).pixels / 257
+    grey = truth.mean(2).astype(np.float32)
+    smooth = cv2.dilate(np.hypot(cv2.Sobel(grey, 5, 1, 0), cv2.Sobel(grey, 5, 0, 1)), np.ones((5, 5))) < 30
+    smooth[:20] = smooth[-20:] = smooth[:, :20] = smooth[:, -20:] = False
+    assert smooth.mean() > 0.02
+    noise = [float(np.std((p - truth)[smooth])) for p in (read(paths[0]).pixels.astype(float), stacked)]
+    assert noise[1] == pytest.approx(noise[0] / 2, rel=0.15), "four of five: the soft one is left out"
+    assert "averaged" in made.told[0]
+    # no softer than a single frame: edges are as steep as those of the truth
+    edges = [
+        float(np.quantile(np.abs(cv2.Sobel(p.mean(2).astype(np.float32), 5, 1, 0)), 0.99)) for p in (truth, stacked)
+    ]
+    assert edges[1] > 0.93 * edges[0]
+
+
+def test_white_balance_by_kelvin_goes_there_and_back():
+    """A light of 5500 K is daylight: nothing changes; warmer settings raise red. The black body's colours are those of
+    colour science: 3000 K and 6500 K in linear sRGB (Wyszecki and Stiles 1982, from memory: 1 : 0.44 : 0.15 within 0.05)."""
+    assert gains_for(5500.0) == pytest.approx((1, 1, 1))
+    for kelvin, tint in ((3000.0, 0.0), (4200.0, -0.4), (8000.0, 0.3)):
+        assert light_of(gains_for(kelvin, tint)) == (pytest.approx(kelvin, rel=1e-3), pytest.approx(tint, abs=5e-3))
+    red, _green, blue = gains_for(7500.0)
+    assert red > 1 > blue
+    # developed for lamp light, lamp light is grey: the gains undo its colour against daylight's
+    lamp, day = (np.array(g) for g in (gains_for(3000.0), gains_for(5500.0)))
+    colour = 1 / lamp / (1 / lamp)[0]
+    assert colour * (day / day[0]) == pytest.approx([1, 0.44 / 0.93, 0.15 / 0.89], abs=0.07)
+    grey = grey_at((0.4, 0.2, 0.1), (1, 1, 1))
+    assert np.ptp(np.array(grey) * (0.4, 0.2, 0.1)) < 1e-9

@@ -7,12 +7,13 @@ from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QFileDialog, QStackedWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.development_panel import DevelopmentPanel
 from idle_lantern.app.stages.findings_panel import FindingsPanel
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row
@@ -78,6 +79,11 @@ class FramesStage(Stage):
         details = form([(title, self.facts[key]) for key, title in model.FACTS])
         details.setColumnStretch(1, 1)
         details.setColumnStretch(2, 0)
+        self.development = DevelopmentPanel(desk, self.view, self.list)
+        self.pages = QStackedWidget()
+        for page in (panel(details, "bare"), self.development):
+            self.pages.addWidget(page)
+        self.develop_button = button("Develop   [V]", self.toggle_develop, quiet=True, name="develop")
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
@@ -90,8 +96,8 @@ class FramesStage(Stage):
                 button("100 %   [1]", self.view.show_full, quiet=True),
             ),
             self.view,
-            details,
-            row(self.out_button, self.remove_button, None),
+            self.pages,
+            row(self.out_button, self.remove_button, None, self.develop_button),
         )
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 5)
@@ -195,6 +201,16 @@ class FramesStage(Stage):
         ref = self._ref()
         if ref is not None:
             self.state.apply(edits.leave_out(ref, ref.id not in self.state.outing.choices.left_out))
+
+    def toggle_develop(self) -> None:
+        """Change between what is known of the frame and the development of all."""
+        other = 1 - self.pages.currentIndex()
+        self.pages.setCurrentIndex(other)
+        self.develop_button.setText("Facts   [V]" if other else "Develop   [V]")
+        if other:
+            self.development.exposure.setFocus()
+        elif self.development.pick_button.isChecked():
+            self.development.toggle_pick()
 
     def remove(self) -> None:
         """Take the chosen frame out of the outing; its file stays."""

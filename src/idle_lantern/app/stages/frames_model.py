@@ -7,15 +7,17 @@ from pathlib import Path
 
 from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base import units
+from idle_lantern.core.base.checks import within
 from idle_lantern.core.base.errors import LanternError, UnreadableFrame
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.reading import FrameInfo
+from idle_lantern.core.merging.temperature import COOLEST_K, WARMEST_K
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition
-from idle_lantern.core.sorting.card import Card, Run, sort
+from idle_lantern.core.sorting.card import Card, Run, is_raw_name, sort
 from idle_lantern.core.sorting.looks import look_at
 from idle_lantern.core.sorting.positions import Position
 
@@ -29,6 +31,46 @@ FACTS = (
     ("direction", "Direction told by the head"),
     ("state", "In the join"),
 )
+
+
+#: Linear light below which a picked place is black, and display value above which it is burnt out.
+TOO_DARK, TOO_BRIGHT = 0.004, 250
+
+
+def parse_development(name: str, text: str) -> float:
+    """A value of the development as people write it: EV, kelvin, or per cent."""
+    plain = text.strip().replace("−", "-").lower()
+    for unit in ("ev", "k", "%"):
+        plain = plain.removesuffix(unit).strip()
+    value = units.parse_number(plain.removeprefix("+"), name.lower(), "0.3" if name == "Exposure" else "20")
+    return value if name in ("Exposure", "Temperature") else value / 100
+
+
+def write_ev(value: float) -> str:
+    """An exposure with its sign."""
+    return f"{value:+.2f} EV".replace("-", "−") if value else "0 EV"
+
+
+def write_percent(value: float) -> str:
+    """A share with its sign."""
+    return f"{100 * value:+.0f} %".replace("-", "−") if value else "0 %"
+
+
+def within_light(kelvin: float) -> float:
+    """A colour temperature that can be.
+
+    Raises
+    ------
+    InputError
+        It lies beyond all lights.
+    """
+    within("Temperature", kelvin, COOLEST_K, WARMEST_K, "K")
+    return kelvin
+
+
+def has_raw(outing: Outing) -> bool:
+    """Whether any frame is camera raw, by its name."""
+    return any(is_raw_name(Path(ref.file)) for ref in outing.frames)
 
 
 @dataclass(frozen=True)
@@ -73,11 +115,19 @@ def bring(paths: list[Path], folder: Path, progress: Progress) -> Brought:
     card = sort(list(dict.fromkeys(files)), progress)
     faults += [error.sentence for error in card.unreadable]
     runs = []
+    beside = dict(card.twins)
+
+    def named(file: Path | None) -> str | None:
+        return None if file is None else document.relative(folder, file)
+
     for run in card.runs:
         positions = tuple(
-            BroughtPosition(tuple(document.relative(folder, f) for f in p.files), p.role, p.chosen, p.ev)
+            BroughtPosition(
+                tuple(document.relative(folder, f) for f in p.files), p.role, p.chosen, p.ev,
+                tuple(named(beside.get(f)) for f in p.files) if beside else (),
+            )
             for p in run.positions
-        )
+        )  # fmt: skip
         runs.append(BroughtRun(positions, _run_in_words(run)))
     return Brought(tuple(runs), tuple(faults), _left_in_words(card))
 
@@ -107,8 +157,6 @@ def _left_in_words(card: Card) -> str:
     told = []
     if card.bookends:
         told.append(f"{units.counted(len(card.bookends), 'frame')} with a hand or cap before the lens")
-    if card.twins:
-        told.append(f"{units.counted(len(card.twins), 'file')} of the same exposure as a raw file")
     return f"Left where they are: {' and '.join(told)}." if told else ""
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import html
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 
@@ -13,13 +13,13 @@ from idle_lantern.app.joins import Shown
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.merging.recipe import BRACKETS, Brackets
 from idle_lantern.core.outing import edits
 
 if TYPE_CHECKING:
@@ -48,14 +48,7 @@ class JoinStage(Stage):
         self.projection.activated.connect(self._choose_projection)
         self.status = label("", wrap=True, name="join-status")
         self.reason = label("", "dim", wrap=True)
-        self.brackets = Chooser()
-        self.brackets.setObjectName("join-brackets")
-        self.brackets.setAccessibleName("Brackets")
-        self.brackets.addItems([model.BRACKET_WORDS[way] for way in BRACKETS])
-        self.brackets.activated.connect(self._choose_brackets)
-        brackets = form([("Brackets", self.brackets)])
-        brackets.setContentsMargins(0, 0, 0, 0)
-        self.brackets_panel = panel(brackets, "ground")
+        self.choices = ChoicesPanel(desk)
         self.facts = {key: label("", "figure", name=f"join-{key}") for key, _ in model.FACTS}
         self.findings = label("", "dim", wrap=True, name="join-findings")
         self.left_out = label("", wrap=True, name="join-left-out")
@@ -85,13 +78,15 @@ class JoinStage(Stage):
             button("+", lambda: self.view.zoom_by(1.5), quiet=True),
             button("−", lambda: self.view.zoom_by(1 / 1.5), quiet=True),
         )
+        projection = form([("Projection", self.projection)])
+        projection.setColumnMinimumWidth(0, theme.scaled(TITLES_PX))
         side = column(
             self.run_button,
             self.status,
             8,
-            form([("Projection", self.projection)]),
+            projection,
+            self.choices,
             self.reason,
-            self.brackets_panel,
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             scrolled(panel(column(self.findings, self.left_out, None), "ground")),
@@ -127,11 +122,6 @@ class JoinStage(Stage):
         self._failure = ""
         self.desk.joins.start(model.request_for(self.state.outing, place.folder, solution), place)
         self._show_status()
-
-    def _choose_brackets(self, index: int) -> None:
-        way = BRACKETS[index]
-        if way != self.state.outing.choices.brackets:
-            self.state.apply(edits.choose(f"Brackets: {model.BRACKET_WORDS[way]}", brackets=way))
 
     def _choose_projection(self, index: int) -> None:
         name = _CHOICES[index]
@@ -210,10 +200,8 @@ class JoinStage(Stage):
             self.view.set_source(None)
         if "choices" in topics:
             self.projection.setCurrentIndex(_CHOICES.index(self.state.outing.choices.projection))
-            self.brackets.setCurrentIndex(BRACKETS.index(cast(Brackets, self.state.outing.choices.brackets)))
-        if topics & {"choices", "frames"}:
-            self.brackets_panel.setVisible(model.has_brackets(self.state.outing))
-        if topics & {"choices", "masks"}:
+        # a development is tried out under Frames step by step: the picture follows when it is looked at
+        if topics & {"choices", "masks"} and (self.isVisible() or "development" not in topics):
             self._follow_choices()
         if topics & {"join", "frames", "choices", "masks"}:
             self._show_facts()

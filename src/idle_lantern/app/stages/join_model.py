@@ -12,13 +12,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult
+from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult, development_told, lens_told
 from idle_lantern.core.join.checkpoint import checkpoints_folder
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.merging.recipe import Brackets, Exposure, Recipe
+from idle_lantern.core.merging.development import Development
+from idle_lantern.core.merging.recipe import Brackets, Exposure, Recipe, Repeats
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -82,13 +86,20 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
     refs = outing.frames_to_join()
     prior = [prior_of(r) for r in refs]
     known = all(p is not None for p in prior)
+
+    def file_of(ref: FrameRef) -> Path:
+        return document.twin_of(folder, ref) if outing.choices.twins == "jpeg" else document.resolve(folder, ref)
+
     frames = tuple(
         JoinFrame(
-            document.resolve(folder, r),
+            file_of(r),
             r.id,
             p if known else None,
             document.mask_file(folder, outing, r.id),
-            tuple(Exposure(document.resolve(folder, other), ev) for other, ev in outing.exposures_beside(r.id)),
+            (
+                *(Exposure(file_of(other), ev) for other, ev in outing.exposures_beside(r.id)),
+                *(Exposure(file_of(other), again=True) for other in outing.taken_again(r.id)),
+            ),
         )
         for r, p in zip(refs, prior)
     )
@@ -97,19 +108,84 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
     return JoinRequest(
         frames,
         pictures / document.PICTURE,
-        JoinOptions(projection=outing.choices.projection, wanted=wanted),
+        JoinOptions(projection=outing.choices.projection, wanted=wanted, lens=outing.lens),
         report=pictures / document.REPORT,
         document_id=outing.id,
         solution=solution,
         rough=True,
         checkpoints=checkpoints_folder(),
-        recipe=Recipe(cast(Brackets, outing.choices.brackets)),
+        recipe=Recipe(
+            cast(Brackets, outing.choices.brackets), outing.development, cast(Repeats, outing.choices.repeats)
+        ),
+        asked={"twins": outing.choices.twins},
     )
 
 
 def has_brackets(outing: Outing) -> bool:
     """Whether any position has several exposures that can be merged."""
     return any(outing.exposures_beside(ref.id) for ref in outing.frames_to_join())
+
+
+def has_repeats(outing: Outing) -> bool:
+    """Whether any position was taken again."""
+    return any(outing.taken_again(ref.id) for ref in outing.frames_to_join())
+
+
+def has_twins(outing: Outing) -> bool:
+    """Whether any raw frame has a JPEG beside it."""
+    return any(ref.twin for ref in outing.frames_to_join())
+
+
+#: The choices under Join that ask which files make the picture, in words.
+REPEAT_WORDS: dict[Repeats, str] = {"sharpest": "the sharpest one", "stack": "the mean of the sharp ones"}
+TWIN_WORDS = {"raw": "the raw files", "jpeg": "the camera's JPEGs"}
+#: Where the lens comes from that is no name of the gear library.
+FOUND, DATABASE = "found by the join", "from the lens database"
+
+
+def lens_names(lens: KnownLens | None, measured: Sequence[str]) -> tuple[list[str], int]:
+    """What can be chosen as the lens, and which of it is."""
+    names = [FOUND, DATABASE, *measured]
+    if lens is None:
+        return names, 0
+    if lens.source == "database":
+        return names, 1
+    if lens.lens not in measured:  # its outing came from elsewhere, or it left the library
+        names.append(lens.lens)
+    return names, names.index(lens.lens)
+
+
+def lens_of_set(outing: Outing, folder: Path) -> KnownLens:
+    """What the lens database knows of the lens of an outing's first frame.
+
+    Raises
+    ------
+    UnreadableFrame
+        The frame cannot be read.
+    InputError
+        It tells no lens, or one that the database does not hold.
+    """
+    from idle_lantern.core.optics.database import lens_from_database  # a library that no start needs
+
+    info = probe(document.resolve(folder, outing.frames_to_join()[0]))
+    return lens_from_database(info.metadata, info.width, info.height)
+
+
+def measured_lens(joined: JoinResult, name: str, day: str) -> KnownLens:
+    """The lens of a finished join, as the gear library keeps it.
+
+    Raises
+    ------
+    InputError
+        The join found none: its frames are gone.
+    """
+    from idle_lantern.core.calibration.sweep import calibration_of
+
+    if joined.solution is None:
+        raise InputError("The frames of this join are gone", remedy="Join again")
+    found = calibration_of(joined.solution, joined.report["falloff"]["terms"])
+    first = joined.solution.frames.infos[joined.solution.poses.frames[0]]
+    return found.known(first.metadata, name, day)
 
 
 def prior_of(ref: FrameRef) -> Array | None:
@@ -120,7 +196,7 @@ def prior_of(ref: FrameRef) -> Array | None:
 
 
 def differs(outing: Outing, joined: JoinResult | None) -> str:
-    """Why the picture is not what the outing asks for now: ``frames``, ``choices`` or empty.
+    """Why the picture is not what the outing asks for now: ``frames``, ``files``, ``lens``, ``choices`` or empty.
 
     After a change of choices the picture can be made anew from the same solution.
     """
@@ -132,9 +208,16 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     if asked is None:  # a report that does not tell
         return ""
     masks = {m.frame: m.asset for m in outing.masks if m.frame in joined.frame_ids}
+    if "lens" in asked and asked["lens"] != lens_told(outing.lens):
+        return "lens"
+    if asked.get("twins", outing.choices.twins) != outing.choices.twins and has_twins(outing):
+        return "files"
     same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
     if has_brackets(outing):
         same = same and asked.get("brackets") == outing.choices.brackets
+    if has_repeats(outing):
+        same = same and asked.get("repeats", "sharpest") == outing.choices.repeats
+    same = same and asked.get("development", development_told(Development())) == development_told(outing.development)
     return "" if same else "choices"
 
 
@@ -147,6 +230,10 @@ def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere
     why = differs(outing, joined)
     if why == "frames":
         return "Frames came or went since this join. Join again to take them in."
+    if why == "lens":
+        return "Another lens was chosen. Join again to lay the frames by it."
+    if why == "files":
+        return "Other files of the frames were chosen. Join again to take them."
     if why == "choices":
         return "This picture was made under other choices. Join again to follow them."
     if joined is not None:

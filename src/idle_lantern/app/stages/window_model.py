@@ -25,6 +25,7 @@ def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -
     """By stage, in a few words."""
     n, files = len(plan.frames), len(outing.frames)
     join = {"": "joined", "frames": "frames changed since", "choices": "choices changed since"}
+    join |= {"lens": "another lens chosen since", "files": "other files chosen since"}
     area = 0
     if joined is not None:
         area = joined.crop.area if outing.choices.crop else joined.canvas.width * joined.canvas.height

@@ -3,23 +3,33 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
+import numpy as np
+from cachetools import LRUCache
+from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
+from idle_lantern.app.widgets.tables import mapped_image, pixels_of
 from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource
 
 _MOST_ZOOM = 16.0
+#: Tiles kept as a table shows them, and the side of the square whose mean is a picked colour.
+_MAPPED_TILES, _PICKED_PX = 120, 5
+
+Array = NDArray[Any]
 
 
 class PictureView(QWidget):
     """Shows a picture; wheel zooms at the pointer, drag pans, keys 0 and 1 fit and show 100 %."""
 
     zoomed = pyqtSignal(float)
+    picked = pyqtSignal(object)  # the colour (3,) of a place that was clicked while picking, as it was read
     failed = pyqtSignal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -40,6 +50,9 @@ class PictureView(QWidget):
         self._grab: QPointF | None = None
         self.crop: Rectangle | None = None
         self.placeholder = ""
+        self._table: Array | None = None
+        self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
+        self._picking = False
 
     def set_source(self, source: PictureSource | None, full_size: tuple[int, int] | None = None) -> None:
         """Show a picture; the view stays where it was when only the detail is new.
@@ -53,6 +66,24 @@ class PictureView(QWidget):
         if self.size_px != before or self._fitted:
             self.fit()
         self.update()
+
+    def set_table(self, table: Array | None) -> None:
+        """Show every value through a table of 8 bit (``tables.bytes_of``); None shows the picture as it is."""
+        if table is self._table or (
+            table is not None and self._table is not None and np.array_equal(table, self._table)
+        ):
+            return
+        self._table = table
+        self._seen.clear()
+        self.update()
+
+    def set_picking(self, picking: bool) -> None:
+        """Let the next click tell a colour instead of moving the picture."""
+        self._picking = picking
+        if picking:
+            self.setCursor(Qt.CursorShape.CrossCursor)
+        else:
+            self.unsetCursor()
 
     @property
     def source(self) -> PictureSource | None:
@@ -175,13 +206,40 @@ class PictureView(QWidget):
                 missing.append(key)
                 self._paint_coarser(painter, source, level, row, column, missing)
             else:
-                painter.drawImage(self._place_of(source, level, row, column), image)
+                painter.drawImage(self._place_of(source, level, row, column), self._through_table(key, image))
         middle = self.rect().center()
         missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, self._distance(source, k, QPointF(middle))))
         self._complete = not missing
         self._loader.want(list(dict.fromkeys(missing)))
 
     _complete = False
+
+    def _through_table(self, key: Key, image: QImage) -> QImage:
+        if self._table is None:
+            return image
+        seen = self._seen.get(key)
+        if seen is None:
+            seen = self._seen[key] = mapped_image(image, self._table)
+        return seen
+
+    def _colour_at(self, place: QPointF) -> Array | None:
+        """Mean display values (3,) about a place of the picture, as they were read; None where nothing is read yet."""
+        source = self._source
+        if source is None:
+            return None
+        level = self._level_for(source)
+        width, height = source.sizes[level]
+        x, y = place.x() * width / self._full_size[0], place.y() * height / self._full_size[1]
+        if not (0 <= x < width and 0 <= y < height):
+            return None
+        side = source.tile_px
+        image = cached((self._serial, level, int(y) // side, int(x) // side))
+        if image is None:
+            return None
+        column, row = int(x) % side, int(y) % side
+        reach = _PICKED_PX // 2
+        part = pixels_of(image)[max(0, row - reach) : row + reach + 1, max(0, column - reach) : column + reach + 1]
+        return np.asarray(part.reshape(-1, 3).mean(0))
 
     def _level_for(self, source: PictureSource) -> int:
         """The coarsest level that still has a pixel for each of the screen."""
@@ -237,7 +295,7 @@ class PictureView(QWidget):
                     target.width() * fx,
                     target.height() * fy,
                 )
-                painter.drawImage(target, image, part)
+                painter.drawImage(target, self._through_table(key, image), part)
                 return
             if coarser == len(source.sizes) - 1:
                 missing.append(key)
@@ -255,7 +313,11 @@ class PictureView(QWidget):
             self.zoom_by(1.2 ** (event.angleDelta().y() / 120), event.position())
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+        if event is not None and event.button() == Qt.MouseButton.LeftButton and self._picking:
+            colour = self._colour_at(self.to_picture(event.position()))
+            if colour is not None:
+                self.picked.emit(colour)
+        elif event is not None and event.button() == Qt.MouseButton.LeftButton:
             self._grab = event.position()
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
 
@@ -269,7 +331,7 @@ class PictureView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._grab = None
-        self.unsetCursor()
+        self.set_picking(self._picking)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         if event is None or self._source is None:

@@ -6,11 +6,12 @@ from collections.abc import Mapping
 from typing import Any
 
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QIcon, QPainter, QPixmap
+from PyQt6.QtGui import QIcon, QImage, QPainter, QPixmap
 from PyQt6.QtWidgets import QListView, QListWidget, QListWidgetItem
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.widgets.tables import mapped_image
 
 _SIDE = 132
 
@@ -22,7 +23,8 @@ class ThumbnailList(QListWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._pictures: dict[str, QPixmap] = {}
+        self._pictures: dict[str, QImage] = {}
+        self._table: Any = None
         self._unreadable: set[str] = set()
         self.setAccessibleName("Frames")
         self.setObjectName("thumbs")
@@ -68,10 +70,18 @@ class ThumbnailList(QListWidget):
             image = to_qimage(pixels).scaled(
                 _SIDE, _SIDE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
             )
-            self._pictures[frame] = QPixmap.fromImage(image)
+            self._pictures[frame] = image
         for i in range(self.count()):
             item = self.item(i)
             if item is not None and self._id_at(i) == frame:
+                item.setIcon(self._icon(frame))
+
+    def set_table(self, table: Any) -> None:
+        """Show all of them through a table of 8 bit (``tables.bytes_of``), None as they are."""
+        self._table = table
+        for i in range(self.count()):
+            item, frame = self.item(i), self._id_at(i)
+            if item is not None and frame in self._pictures:
                 item.setIcon(self._icon(frame))
 
     def choose(self, frame: str) -> None:
@@ -92,7 +102,12 @@ class ThumbnailList(QListWidget):
 
     def _icon(self, frame: str) -> QIcon:
         """An icon that keeps its colours when chosen: nothing is tinted where colour is judged."""
-        pixmap = self._pictures.get(frame) or self._blank("cannot be read" if frame in self._unreadable else "…")
+        image = self._pictures.get(frame)
+        pixmap = (
+            QPixmap.fromImage(mapped_image(image, self._table))
+            if image is not None
+            else self._blank("cannot be read" if frame in self._unreadable else "…")
+        )
         icon = QIcon(pixmap)
         icon.addPixmap(pixmap, QIcon.Mode.Selected)
         return icon

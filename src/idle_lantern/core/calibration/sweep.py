@@ -11,7 +11,7 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import rough_picture
-from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.join.solve.solve import Solution, solve
 
 
 def calibrate_by_sweep(paths: Sequence[Path], progress: Progress = SILENT) -> Calibration:
@@ -26,10 +26,15 @@ def calibrate_by_sweep(paths: Sequence[Path], progress: Progress = SILENT) -> Ca
     """
     frames = gather(paths)
     solution = solve(frames, JoinOptions(), None, progress)
-    poses = solution.poses
-    rough = rough_picture(solution, make_canvas(poses, solution.seen, "auto"))
+    rough = rough_picture(solution, make_canvas(solution.poses, solution.seen, "auto"))
+    return calibration_of(solution, rough.vignetting)
+
+
+def calibration_of(solution: Solution, falloff: Sequence[float]) -> Calibration:
+    """The lens that a solution found, with its fall-off."""
+    poses, frames = solution.poses, solution.frames
     lens = poses.lenses[0]
     sigma = {"focal_px": poses.focal_sigma * lens.focal_px} if poses.focal_sigma == poses.focal_sigma else {}
     left = tuple(frames.names[f] for f in sorted(set(range(len(frames))) - set(poses.frames)))
     points = sum(len(link.points_a) for link in solution.links)
-    return Calibration(lens, sigma, poses.rms_px, len(poses.frames), points, rough.vignetting, left)
+    return Calibration(lens, sigma, poses.rms_px, len(poses.frames), points, (falloff[0], falloff[1]), left)

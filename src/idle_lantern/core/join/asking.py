@@ -7,8 +7,8 @@ nobody asks a window what is open while the work runs.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -17,7 +17,9 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.optics.known import KnownLens
 
 if TYPE_CHECKING:
     from idle_lantern.core.join.canvas.canvas import Canvas
@@ -45,7 +47,7 @@ STAGE_WEIGHTS = {
 class JoinFrame:
     """A position of a request: the file that stands for it, its id in a document, its known direction, what is painted on it.
 
-    ``others`` are the other exposures of its bracket, ``repeats`` files of the same place that are not used.
+    ``others`` are the other exposures of its bracket, and frames taken there again.
     """
 
     path: Path
@@ -53,7 +55,6 @@ class JoinFrame:
     prior: Array | None = field(default=None, compare=False)
     mask: Path | None = None
     others: tuple[Exposure, ...] = ()
-    repeats: tuple[Path, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -71,7 +72,8 @@ class JoinRequest:
 
     ``solution`` is taken as it is where a picture of known poses is wanted. With ``rough`` a first look is made
     and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
-    ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache.
+    ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache; ``asked`` is more to
+    be told of what was asked for.
     """
 
     frames: tuple[JoinFrame, ...]
@@ -87,6 +89,30 @@ class JoinRequest:
     recipe: Recipe = field(default_factory=Recipe)
     asides: tuple[Aside, ...] = ()
     prepared: Path | None = None
+    asked: Mapping[str, str] = field(default_factory=dict)
+
+    def told(self) -> dict[str, Any]:
+        """What it was asked for, so that a picture can be told from what is chosen later."""
+        return {
+            "projection": self.options.projection,
+            "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
+            "brackets": self.recipe.brackets,
+            "repeats": self.recipe.repeats,
+            "development": development_told(self.recipe.development),
+            "lens": lens_told(self.options.lens),
+            **self.asked,
+        }
+
+
+def development_told(development: Development) -> dict[str, Any]:
+    """A development as a report tells what was asked for."""
+    return {**asdict(development), "white_balance": list(development.white_balance)}
+
+
+def lens_told(lens: KnownLens | None) -> dict[str, Any] | None:
+    """The same of a known lens."""
+    told = None if lens is None else asdict(lens)
+    return told and {k: list(v) if isinstance(v, tuple) else v for k, v in told.items()}
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ _WORDS = {"merge": "merged into", "fuse": "fused into", "base": "not used; for i
 
 def files_of(request: JoinRequest) -> list[Path]:
     """Every picture file that a request names."""
-    beside = [p for f in request.frames for p in (*(e.path for e in f.others), *f.repeats)]
+    beside = [p for f in request.frames for p in (e.path for e in f.others)]
     return [*(f.path for f in request.frames), *beside, *(a.path for a in request.asides)]
 
 
@@ -33,18 +33,15 @@ def with_roles(report: dict[str, Any], request: JoinRequest) -> dict[str, Any]:
     strange = _bookends_left_out(rows, request)
     for i, (row, frame) in enumerate(zip(rows, request.frames), 1):
         row["position"] = f"p{i:02d}"
-        row["role"] = "base" if frame.others or frame.repeats else "single"
+        row["role"] = "base" if frame.others else "single"
         if not row["used"]:
             row["role"] = "bookend" if frame.path in strange else _role_of_left_out(row)
         row["ev"] = 0.0
         for exposure in frame.others:
-            used = row["used"] and request.recipe.brackets != "base"
-            reason = None if used else f"{_WORDS['base']} {row['file']}"
-            more.append(_beside(row, names[exposure.path], "bracket", exposure.ev, reason=reason, used=used))
-        more += [
-            _beside(row, names[path], "repeat", 0.0, reason=f"taken again: {row['file']} is the sharpest", used=False)
-            for path in frame.repeats
-        ]
+            used = row["used"] and bool(request.recipe.used([exposure]))
+            why = f"taken again: {row['file']} is the sharpest" if exposure.again else f"{_WORDS['base']} {row['file']}"
+            role = "repeat" if exposure.again else "bracket"
+            more.append(_beside(row, names[exposure.path], role, exposure.ev, reason=None if used else why, used=used))
     for aside in request.asides:
         empty = dict.fromkeys(("width", "height", "lens", "pose", "placed_by", "position"))
         more.append(

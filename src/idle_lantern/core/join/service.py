@@ -219,11 +219,7 @@ def _report(request: JoinRequest, solution: Solution, made: Composed, took_s: fl
     report = {**report_of(solution, made, crop=request.options.crop), "took_s": round(took_s, 3)}
     if any(f.id for f in request.frames):
         report["frame_ids"] = [f.id for f in request.frames]
-        # what it was asked for, so that a picture can be told from what is chosen later
-        masks = {f.id: f.mask.stem for f in request.frames if f.mask is not None}
-        report["asked"] = {
-            "projection": request.options.projection, "masks": masks, "brackets": request.recipe.brackets,
-        }  # fmt: skip
+        report["asked"] = request.told()
     return report
 
 

@@ -19,6 +19,10 @@ Array = NDArray[Any]
 _COMPARE_MP = 2.0
 #: A move below this at the corners leaves frames as they are: no pixel is touched.
 _STAYS_PX = 0.35
+#: The same where frames are averaged; what matches can miss by at most, and how sure the rest is measured.
+_STAYS_EXACTLY_PX, _MOST_LEFT_PX, _LEAST_RESPONSE = 0.05, 3.0, 0.05
+#: Of the middle so many pixels are compared at full size; a repeat with less detail than this share is not averaged.
+_MIDDLE_PX, _AS_SHARP = 1024, 0.85
 _LEAST_MATCHES = 12
 _RATIO = 0.75
 #: Differences of logarithms beyond the noise that say that something moved, in EV.
@@ -37,18 +41,56 @@ class Laid:
     found: bool = True
 
 
-def on_base(base: Picture, other: Picture, focal_px: float | None = None) -> Laid:
+def on_base(base: Picture, other: Picture, focal_px: float | None = None, *, exactly: bool = False) -> Laid:
     """Lay ``other`` on ``base``: a turn of the camera where its focal length is known, else any plane move.
 
-    What cannot be matched (burnt out, black) is taken to lie as it is.
+    What cannot be matched (burnt out, black) is taken to lie as it is. ``exactly`` is for frames exposed alike, which
+    are averaged: what the matches leave is measured at full size.
     """
     move = _move(base, other, focal_px)
     if move is None:
         return Laid(other, None, 0.0, found=False)
+    laid = _laid(base, other, move, _STAYS_EXACTLY_PX if exactly else _STAYS_PX)
+    if not exactly:
+        return laid
+    right, down = _left_over(base, laid.picture)
+    if math.hypot(right, down) < _STAYS_EXACTLY_PX:
+        return laid
+    return _laid(base, other, move @ np.array([[1, 0, right], [0, 1, down], [0, 0, 1.0]]), 0.0)
+
+
+def as_sharp(base: Picture, laid: Laid) -> bool:
+    """Whether a repeat shows nearly as much detail as its base, so that the mean of both loses none."""
+    one, two = (_detail(_middle(p)) for p in (base, laid.picture))
+    return two > _AS_SHARP * one
+
+
+def _middle(picture: Picture) -> Array:
+    """Green of the middle at full size."""
+    half_h, half_w = min(picture.height, _MIDDLE_PX) // 2, min(picture.width, _MIDDLE_PX) // 2
+    y, x = picture.height // 2, picture.width // 2
+    return np.asarray(picture.pixels[y - half_h : y + half_h, x - half_w : x + half_w, 1], np.float32)
+
+
+def _detail(grey: Array) -> float:
+    """Strength of edges two to four pixels wide, above the noise of single pixels."""
+    fine, coarse = cv2.GaussianBlur(grey, (0, 0), 1.0), cv2.GaussianBlur(grey, (0, 0), 2.0)
+    return float(np.quantile(np.abs(fine - coarse), 0.98))
+
+
+def _left_over(base: Picture, laid: Picture) -> tuple[float, float]:
+    """Pixels by which a laid picture still lies beside its base, in the middle."""
+    one, two = _middle(base) / base.full_scale, _middle(laid) / laid.full_scale
+    window = cv2.createHanningWindow(one.shape[::-1], cv2.CV_32F)
+    (right, down), response = cv2.phaseCorrelate(one, two, window)
+    return (right, down) if response > _LEAST_RESPONSE and math.hypot(right, down) < _MOST_LEFT_PX else (0.0, 0.0)
+
+
+def _laid(base: Picture, other: Picture, move: Array, stays_px: float) -> Laid:
     corners = np.array([[0, 0], [base.width - 1, 0], [0, base.height - 1], [base.width - 1, base.height - 1]], float)
     moved = cv2.perspectiveTransform(corners[None], move)[0]
     by = float(np.abs(moved - corners).max())
-    if by < _STAYS_PX:
+    if by < stays_px:
         return Laid(other, None, by)
     size = (base.width, base.height)
     flags = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP

@@ -9,6 +9,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.checks import within
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.strict_json import read_json
@@ -19,6 +20,7 @@ SCHEMA = "idle-lantern/development/1"
 #: Least and most of each value.
 LIMITS = {"exposure_ev": (-5.0, 5.0), "shadows": (-1.0, 1.0), "highlights": (-1.0, 1.0)}
 _BALANCE = (0.1, 10.0)
+_TITLES = {"exposure_ev": "Exposure", "shadows": "Shadows", "highlights": "Highlights"}
 #: How far full shadows or highlights move display values at most.
 _REACH = 0.2
 
@@ -41,6 +43,14 @@ class Development:
     highlights: float = 0.0
     clipped: Literal["clip", "blend", "rebuild"] = "clip"
 
+    def __post_init__(self) -> None:
+        for name, (low, high) in LIMITS.items():
+            within(_TITLES[name], getattr(self, name), low, high, "EV" if name == "exposure_ev" else "")
+        if len(self.white_balance) != 3:
+            raise InputError("has no three factors", where="White balance", remedy="Give red, green and blue")
+        for gain in self.white_balance:
+            within("White balance", gain, *_BALANCE, "")
+
     @property
     def changes_nothing(self) -> bool:
         """Whether display values stay as they are."""
@@ -56,14 +66,17 @@ class Development:
         drop = self.highlights * _REACH * 6.75 * shown**2 * (1 - shown)
         return np.asarray(np.clip(shown + lift + drop, 0, 1))
 
+    def table(self, full_scale: int = 255) -> Array:
+        """What becomes of each display value, 0 to 1, by colour: (3, ``full_scale`` + 1)."""
+        light = srgb_to_linear(np.linspace(0, 1, full_scale + 1))
+        return np.stack([self.toned(np.clip(linear_to_srgb(light * gain), 0, 1)) for gain in self.gains()])
+
     def applied(self, picture: Picture) -> Picture:
         """A picture developed, 16 bit, so that no steps come up in a sky."""
         if self.changes_nothing:
             return picture
-        values = np.linspace(0, 1, picture.full_scale + 1)
         made = np.empty(picture.pixels.shape, np.uint16)
-        for c, gain in enumerate(self.gains()):
-            shown = self.toned(np.clip(linear_to_srgb(srgb_to_linear(values) * gain), 0, 1))
+        for c, shown in enumerate(self.table(picture.full_scale)):
             made[..., c] = np.rint(shown * 65535).astype(np.uint16)[picture.pixels[..., c]]
         alpha = picture.alpha
         if alpha is not None and alpha.dtype == np.uint8:

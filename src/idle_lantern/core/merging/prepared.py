@@ -29,7 +29,7 @@ from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.profiles import working_space
 from idle_lantern.core.frames.reading import FrameInfo, probe, read, thumbnail
-from idle_lantern.core.merging.aligning import on_base, unmoved
+from idle_lantern.core.merging.aligning import as_sharp, on_base, unmoved
 from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.radiance import Curve, merge
 from idle_lantern.core.merging.recipe import Exposure, Recipe
@@ -71,7 +71,7 @@ def needs_preparing(places: Sequence[Place], recipe: Recipe) -> bool:
     """Whether anything is to be done at all."""
     if not recipe.development.changes_nothing:
         return True
-    return any(p.base.raw or (p.others and recipe.brackets != "base") for p in places)
+    return any(p.base.raw or recipe.used(p.others) for p in places)
 
 
 def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Progress = SILENT) -> Prepared:
@@ -107,10 +107,12 @@ class _Maker:
 
     def __init__(self, places: Sequence[Place], recipe: Recipe) -> None:
         self.recipe = recipe
+        places = [replace(p, others=recipe.used(p.others)) for p in places]
         self.balance = _common_balance([p.base.path for p in places if p.base.raw])
         self.space = working_space([p.base.icc for p in places])
         self.curve = Curve(_brightest(places)) if recipe.brackets == "merge" else Curve()
-        self.count = sum(bool(p.others) and recipe.brackets != "base" for p in places)
+        self.count = sum(any(not e.again for e in p.others) for p in places)
+        self.stacked = [1 + sum(e.again for e in p.others) for p in places if any(e.again for e in p.others)]
         self.raws = sum(p.base.raw for p in places)
         self._key = (recipe, self.balance, self.curve, self.space, code_fingerprint())
 
@@ -134,15 +136,20 @@ class _Maker:
             )
         elif self.count:
             told.append(f"Brackets of {self.count} positions fused.")
+        if self.stacked:
+            n = sum(self.stacked) / len(self.stacked)
+            told.append(
+                f"Repeats of {len(self.stacked)} positions averaged, {n:.1f} frames each: noise falls to {n**-0.5:.0%}."
+            )
         return told
 
     def made(self, place: Place, folder: Path) -> FrameInfo:
         """The frame of one place."""
-        others = place.others if self.recipe.brackets != "base" else ()
+        others = self.recipe.used(place.others)
         plain = not place.base.raw and not others and self.curve.white <= 1 and self.recipe.development.changes_nothing
         if plain:
             return place.base
-        files = [sha256_of(place.base.path), *((sha256_of(e.path), e.ev) for e in others)]
+        files = [sha256_of(place.base.path), *((sha256_of(e.path), e.ev, e.again) for e in others)]
         name = hashlib.sha256(repr((files, self._key)).encode("utf-8", "surrogatepass")).hexdigest()[:32]
         target = folder / f"{name}.tif"
         if not target.exists():
@@ -168,11 +175,13 @@ class _Maker:
         if not others:
             return self._finished(base, None)
         focal_px = place.base.metadata.focal_px(base.width, base.height)
-        laid = [on_base(base, self._read(e.path), focal_px) for e in others]
+        laid = [on_base(base, self._read(e.path), focal_px, exactly=e.again) for e in others]
+        kept = [k for k, e in enumerate(others) if not e.again or as_sharp(base, laid[k])]
+        others, laid = [others[k] for k in kept], [laid[k] for k in kept]
         steps = [e.ev for e in others]
         weights = unmoved(base, laid, steps)
         pictures = [base, *(one.picture for one in laid)]
-        if self.recipe.brackets == "fuse":
+        if self.recipe.brackets == "fuse" and not any(e.again for e in others):
             return self.recipe.development.applied(fuse(pictures, [None, *weights]))
         return self._finished(base, (pictures, [0.0, *steps], [None, *weights]))
 

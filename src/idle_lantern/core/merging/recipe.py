@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
@@ -10,14 +11,20 @@ from idle_lantern.core.merging.development import Development
 
 Brackets = Literal["merge", "fuse", "base"]
 BRACKETS: tuple[Brackets, ...] = ("merge", "fuse", "base")
+Repeats = Literal["sharpest", "stack"]
+REPEATS: tuple[Repeats, ...] = ("sharpest", "stack")
 
 
 @dataclass(frozen=True)
 class Exposure:
-    """Another exposure of a place; ``ev`` tells how much more it was exposed than the base."""
+    """Another exposure of a place; ``ev`` tells how much more it was exposed than the base.
+
+    One taken ``again`` was exposed alike: it is stacked, where that is asked for.
+    """
 
     path: Path
     ev: float = 0.0
+    again: bool = False
 
 
 @dataclass(frozen=True)
@@ -26,3 +33,8 @@ class Recipe:
 
     brackets: Brackets = "merge"
     development: Development = field(default_factory=Development)
+    repeats: Repeats = "sharpest"
+
+    def used(self, others: Sequence[Exposure]) -> tuple[Exposure, ...]:
+        """Those of a place's other exposures that go into its frame."""
+        return tuple(e for e in others if (self.repeats == "stack" if e.again else self.brackets != "base"))

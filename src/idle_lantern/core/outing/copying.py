@@ -11,14 +11,16 @@ from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.outing.position_edits import TWIN
 
 _PIECE_BYTES = 1 << 20
 
 
 def elsewhere(outing: Outing, folder: Path) -> dict[str, Path]:
-    """Frames whose files lie outside of the outing's folder, by id."""
+    """Files of frames that lie outside of the outing's folder, by id; a raw's JPEG goes by ``ID/twin``."""
     root = folder.resolve()
     found = {ref.id: document.resolve(folder, ref) for ref in outing.frames}
+    found |= {ref.id + TWIN: document.twin_of(folder, ref) for ref in outing.frames if ref.twin}
     return {frame: path for frame, path in found.items() if not path.resolve().is_relative_to(root)}
 
 

@@ -80,6 +80,11 @@ def resolve(folder: Path, ref: FrameRef) -> Path:
     return path if path.is_absolute() else folder / path
 
 
+def twin_of(folder: Path, ref: FrameRef) -> Path:
+    """Where the JPEG beside a raw frame lies; the frame itself where it has none."""
+    return folder / ref.twin if ref.twin else resolve(folder, ref)
+
+
 def relative(folder: Path, path: Path) -> str:
     """How a frame file is named in the document: relative where it lies inside the folder.
 
@@ -128,8 +133,7 @@ def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
 
 def assets_named(outing: Outing) -> set[str]:
     """Every asset that the document refers to."""
-    others = (outing.lens, outing.development, outing.finish)
-    return {mask.asset for mask in outing.masks} | {name for name in others if name}
+    return {mask.asset for mask in outing.masks} | ({outing.finish} if outing.finish else set())
 
 
 def _version_of(document: dict[str, Any], where: str) -> int:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from typing import Any
 
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.outing.model import CaptureGroup, FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -246,6 +247,16 @@ def _name(ref: FrameRef) -> str:
 def choose(title: str, **changes: Any) -> Edit:
     """Change projection or crop."""
     return Edit(title, lambda o: replace(o, choices=replace(o.choices, **changes)))
+
+
+def know_lens(lens: KnownLens | None) -> Edit:
+    """Join with a lens that is known, or let the join find it."""
+    return Edit("Let the join find the lens" if lens is None else "Use a known lens", lambda o: replace(o, lens=lens))
+
+
+def develop(title: str, *, merge: str = "", **changes: Any) -> Edit:
+    """Change the one development of all frames."""
+    return Edit(title, lambda o: replace(o, development=replace(o.development, **changes)), merge)
 
 
 def put_aside(key: str, aside: bool) -> Edit:

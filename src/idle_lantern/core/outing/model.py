@@ -13,6 +13,8 @@ from typing import Annotated
 
 from msgspec import Meta
 
+from idle_lantern.core.merging.development import Development
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
@@ -40,7 +42,7 @@ class FrameRef:
     ``number`` is the planned frame it was shot for, None for pictures brought in.
     Angles are what the head told, in degrees. ``id`` stays whatever the file is called;
     ``sha256`` is known once the file was read whole. ``field_deg`` is the frame's own field of
-    view, across and up, as it was shot.
+    view, across and up, as it was shot. ``twin`` is the JPEG that the camera wrote beside a raw ``file``.
     """
 
     file: Path
@@ -52,6 +54,7 @@ class FrameRef:
     id: Id = field(default_factory=new_id)
     sha256: Sha256 | None = None
     field_deg: tuple[Degrees, Degrees] | None = None
+    twin: Path | None = None
 
 
 @dataclass(frozen=True)
@@ -112,7 +115,8 @@ class JoinChoices:
     """What the photographer chose for the join and the delivery.
 
     ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
-    out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place.
+    out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place, ``repeats``
+    of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used.
     """
 
     projection: Annotated[str, Meta(max_length=40)] = "auto"
@@ -120,6 +124,8 @@ class JoinChoices:
     crop: bool = True
     put_back: tuple[Id, ...] = ()
     brackets: Annotated[str, Meta(pattern="^(merge|fuse|base)$")] = "merge"
+    repeats: Annotated[str, Meta(pattern="^(sharpest|stack)$")] = "sharpest"
+    twins: Annotated[str, Meta(pattern="^(raw|jpeg)$")] = "raw"
 
 
 @dataclass(frozen=True)
@@ -129,9 +135,9 @@ class Outing:
     ``brief`` is what the plan is made from; ``given_frames`` are frames of a list made
     elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
-    ``masks`` hold what is painted on frames. ``groups``, ``points``, ``poses``, ``crop_box`` and the
-    references to a lens profile, a development and a finish recipe (assets) are filled by the parts
-    of the program that make them.
+    ``masks`` hold what is painted on frames. ``lens`` is a lens that is known before the join, None where the
+    join is to find it; ``development`` is that of all frames. ``groups``, ``points``, ``poses``, ``crop_box`` and the
+    reference to a finish recipe (an asset) are filled by the parts of the program that make them.
     """
 
     name: Annotated[str, Meta(max_length=1000)]
@@ -149,8 +155,8 @@ class Outing:
     points: tuple[HandPoint, ...] = ()
     poses: tuple[HandPose, ...] = ()
     crop_box: CropBox | None = None
-    lens: Sha256 | None = None
-    development: Sha256 | None = None
+    lens: KnownLens | None = None
+    development: Development = field(default_factory=Development)
     finish: Sha256 | None = None
 
     @property
@@ -202,6 +208,14 @@ class Outing:
             return ()
         refs = {ref.id: ref for ref in self.frames}
         return tuple((refs[f], ev) for f, ev in zip(group.frames, group.ev) if f != frame_id and f in refs)
+
+    def taken_again(self, frame_id: str) -> tuple[FrameRef, ...]:
+        """The other frames of the repeats that a frame stands for."""
+        group = next((g for g in self.groups if g.kind == "repeat" and g.chosen == frame_id), None)
+        refs = {ref.id: ref for ref in self.frames}
+        left_out = frozenset(self.choices.left_out)
+        others = () if group is None else (f for f in group.frames if f != frame_id and f not in left_out)
+        return tuple(refs[f] for f in others if f in refs)
 
     def besides(self) -> frozenset[str]:
         """Frames for which another one of their bracket or series stands."""

@@ -12,20 +12,27 @@ from idle_lantern.core.outing.model import CaptureGroup, FrameRef, Outing, new_i
 
 @dataclass(frozen=True)
 class BroughtPosition:
-    """Files of one place as the document names them; ``chosen`` is the place of the one that stands for it."""
+    """Files of one place as the document names them; ``chosen`` is the place of the one that stands for it.
+
+    ``twins`` are the JPEGs beside raw files, None where there is none.
+    """
 
     files: tuple[str, ...]
     kind: str = "single"
     chosen: int = 0
     ev: tuple[float, ...] = ()
+    twins: tuple[str | None, ...] = ()
 
 
 def bring_positions(positions: Sequence[BroughtPosition]) -> Edit:
     """Add what a card holds: frames, with their brackets and repeats held together; files already there are left.
 
-    A raw file's JPEG and bookends are no positions and stay where they are.
+    Bookends are no positions and stay where they are.
     """
-    made = [(p, tuple(FrameRef(f) for f in p.files), new_id()) for p in positions]
+    made = [
+        (p, tuple(FrameRef(f, twin=t) for f, t in zip(p.files, p.twins or (None,) * len(p.files))), new_id())
+        for p in positions
+    ]
     count = sum(len(p.files) for p in positions)
 
     def apply(outing: Outing) -> Outing:
@@ -43,11 +50,17 @@ def bring_positions(positions: Sequence[BroughtPosition]) -> Edit:
     return Edit(f"Bring in {count} picture{'s' if count != 1 else ''}", apply)
 
 
+#: After the id of a frame: the JPEG beside it.
+TWIN = "/twin"
+
+
 def move_files(names: Mapping[str, str]) -> Edit:
-    """Let frames, by id, lie in other files: copies of the same content."""
+    """Let frames, by id, lie in other files: copies of the same content; ``ID/twin`` is the JPEG beside a raw frame."""
 
     def apply(outing: Outing) -> Outing:
-        frames = tuple(replace(r, file=names[r.id]) if r.id in names else r for r in outing.frames)
+        frames = tuple(
+            replace(r, file=names.get(r.id, r.file), twin=names.get(r.id + TWIN, r.twin)) for r in outing.frames
+        )
         return replace(outing, frames=frames)
 
     return Edit(f"Copy {len(names)} picture{'s' if len(names) != 1 else ''} into the outing", apply)

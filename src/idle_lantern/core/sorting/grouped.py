@@ -45,10 +45,12 @@ def files_in(paths: Sequence[Path]) -> list[Path]:
     return found
 
 
-def grouped(paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True) -> Grouped:
+def grouped(
+    paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True, repeats: bool = False
+) -> Grouped:
     """Group files where there is anything to group: raw, raw beside JPEG, exposures that differ or are not told.
 
-    Repeats of one exposure are left to the join, which sees better what shows the same.
+    Repeats of one exposure are left to the join, which sees better what shows the same, unless ``repeats`` asks for them.
 
     Raises
     ------
@@ -60,7 +62,8 @@ def grouped(paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: b
     refuse_twice(paths)
     kept, twins = without_twins(paths, prefer_raw=prefer_raw)
     if (
-        not twins
+        not repeats
+        and not twins
         and not any(is_raw_name(p) for p in paths)
         and not _exposures_differ([probe(p) for p in _readable(kept)])
     ):

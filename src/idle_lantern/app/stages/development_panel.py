@@ -1,0 +1,182 @@
+"""One development for all frames: changed here, seen at once on the picture, the thumbnails and the map."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+import numpy as np
+from PyQt6.QtWidgets import QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.stages import frames_model as model
+from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.app.widgets.tables import bytes_of
+from idle_lantern.app.widgets.thumbnails import ThumbnailList
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.merging.development import Development
+from idle_lantern.core.merging.temperature import PRESETS, gains_for, grey_at, light_of
+from idle_lantern.core.outing import edits
+
+_FIELD_PX = 96
+#: Raw places where a colour is full, in words.
+_CLIPPED = (("clip", "stays white"), ("blend", "blended"), ("rebuild", "rebuilt from the other colours"))
+
+
+class DevelopmentPanel(QWidget):
+    """Exposure, white balance, shadows and highlights of all frames alike."""
+
+    def __init__(self, desk: Desk, view: PictureView, thumbs: ThumbnailList) -> None:
+        super().__init__()
+        self._desk, self._state, self._view, self._thumbs = desk, desk.state, view, thumbs
+        self.exposure = self._field("Exposure", model.write_ev, 0.1, self._expose)
+        self.kelvin = self._field("Temperature", lambda k: f"{k:.0f} K", 100.0, self._set_kelvin)
+        self.tint = self._field("Tint", model.write_percent, 0.05, self._set_tint)
+        self.shadows = self._field("Shadows", model.write_percent, 0.05, partial(self._tone, "shadows"))
+        self.highlights = self._field("Highlights", model.write_percent, 0.05, partial(self._tone, "highlights"))
+        self.light = Chooser()
+        self.light.setObjectName("develop-light")
+        self.light.addItems([*(name for name, _k in PRESETS), "Own"])
+        self.light.activated.connect(self._choose_light)
+        self.clipped = Chooser()
+        self.clipped.setObjectName("develop-clipped")
+        self.clipped.addItems([words for _key, words in _CLIPPED])
+        self.clipped.activated.connect(lambda i: self._apply("Where a colour is full", clipped=_CLIPPED[i][0]))
+        self.pick_button = button("Pick a grey   [G]", self.pick, name="develop-pick")
+        self.pick_button.setCheckable(True)
+        self.plain_button = button("As taken", self.as_taken, quiet=True, name="develop-plain")
+        self.clipped_title = label("Full colours")
+        self.clipped_title.setBuddy(self.clipped)
+        self.clipped.setAccessibleName("Full colours of raw files")
+        fields = row(space=theme.SPACE * 3)
+        fields.addLayout(
+            form([("Exposure", self.exposure), ("Shadows", self.shadows), ("Highlights", self.highlights)])
+        )
+        fields.addLayout(form([("Light", self.light), ("Temperature", self.kelvin), ("Tint", self.tint)]))
+        told = label(
+            "All frames alike; the files stay as they are. Up and Down in a field change it by a step.",
+            "dim",
+            wrap=True,
+        )
+        layout = column(
+            fields,
+            row(self.clipped_title, self.clipped, None),
+            row(self.pick_button, self.plain_button, None),
+            told,
+        )
+        layout.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(layout)
+        view.picked.connect(self._picked)
+        self._state.changed.connect(self._refresh)
+        self.show_development()
+
+    def _field(self, name: str, write: Any, step: float, take: Any) -> QuantityEdit:
+        edit = QuantityEdit(name, partial(model.parse_development, name), write, step)
+        edit.setObjectName("develop-" + name.lower())
+        edit.setFixedWidth(theme.scaled(_FIELD_PX))
+        edit.submitted.connect(take)
+        edit.refused.connect(self._desk.tell)
+        edit.mended.connect(lambda: self._desk.tell("", problem=False))
+        return edit
+
+    @property
+    def _development(self) -> Development:
+        return self._state.outing.development
+
+    def _apply(self, title: str, *, merge: str = "", **changes: Any) -> None:
+        try:
+            # a row of steps in one field counts as one change
+            self._state.apply(edits.develop(title, merge=merge and f"develop {merge}", **changes))
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            self.show_development()
+
+    def _expose(self, value: float) -> None:
+        self._apply("Develop: exposure", merge="exposure", exposure_ev=round(value, 3))
+
+    def _tone(self, name: str, value: float) -> None:
+        self._apply(f"Develop: {name}", merge=name, **{name: round(min(max(value, -1.0), 1.0), 3)})
+
+    def _set_kelvin(self, kelvin: float) -> None:
+        self._balance(kelvin, light_of(self._development.white_balance)[1], "kelvin")
+
+    def _set_tint(self, tint: float) -> None:
+        self._balance(light_of(self._development.white_balance)[0], min(max(tint, -1.0), 1.0), "tint")
+
+    def _balance(self, kelvin: float, tint: float, merge: str = "") -> None:
+        try:
+            kelvin = model.within_light(kelvin)
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            return
+        self._apply("Develop: white balance", merge=merge, white_balance=gains_for(kelvin, tint))
+
+    def _choose_light(self, index: int) -> None:
+        if index < len(PRESETS):
+            self._balance(PRESETS[index][1], 0.0)
+        else:
+            self.kelvin.setFocus()
+
+    def pick(self) -> None:
+        """Let a click on something grey in the picture set the white balance, or end that."""
+        picking = self.pick_button.isChecked() and self._view.source is not None
+        self.pick_button.setChecked(picking)
+        self._view.set_picking(picking)
+        if picking:
+            self._desk.tell("Click on something grey in the picture: stone, cloud, a shirt.", problem=False)
+
+    def toggle_pick(self) -> None:
+        """The same by its key."""
+        self.pick_button.toggle()
+        self.pick()
+
+    def _picked(self, colour: Any) -> None:
+        self.pick_button.setChecked(False)
+        self._view.set_picking(False)
+        red, green, blue = (float(v) for v in srgb_to_linear(np.asarray(colour) / 255))
+        if min(red, green, blue) < model.TOO_DARK or max(colour) > model.TOO_BRIGHT:
+            self._desk.tell("That place is black or burnt out and tells no colour; click on a middle grey.")
+            return
+        self._apply("Develop: pick a grey", white_balance=grey_at((red, green, blue), (1.0, 1.0, 1.0)))
+        self._desk.tell("", problem=False)
+
+    def as_taken(self) -> None:
+        """No development."""
+        plain = Development()
+        self._apply(
+            "Develop: as taken",
+            exposure_ev=plain.exposure_ev,
+            white_balance=plain.white_balance,
+            shadows=plain.shadows,
+            highlights=plain.highlights,
+            clipped=plain.clipped,
+        )
+
+    def _refresh(self, topics: set[str]) -> None:
+        if topics & {"development", "outing"}:
+            self.show_development()
+
+    def show_development(self) -> None:
+        """Fields, picture and thumbnails as the outing has them."""
+        d = self._development
+        kelvin, tint = light_of(d.white_balance)
+        for edit, value in (
+            (self.exposure, d.exposure_ev), (self.shadows, d.shadows), (self.highlights, d.highlights),
+            (self.kelvin, round(kelvin)), (self.tint, round(tint, 2)),
+        ):  # fmt: skip
+            edit.show_value(value)
+        known = [k for k, (_name, k_) in enumerate(PRESETS) if abs(k_ - kelvin) < 1 and abs(tint) < 0.005]
+        self.light.setCurrentIndex(known[0] if known else len(PRESETS))
+        self.clipped.setCurrentIndex([key for key, _words in _CLIPPED].index(d.clipped))
+        raw = model.has_raw(self._state.outing)
+        self.clipped.setVisible(raw)
+        self.clipped_title.setVisible(raw)
+        self.plain_button.setEnabled(not d.changes_nothing)
+        table = None if d.changes_nothing else bytes_of(d.table())
+        self._view.set_table(table)
+        self._thumbs.set_table(table)

@@ -1,0 +1,41 @@
+"""Display values changed by a table for each colour, in images: how a development is seen before anything is made."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtGui import QImage
+
+from idle_lantern.app.widgets.basics import to_qimage
+
+Array = NDArray[Any]
+
+
+def bytes_of(table: Array) -> Array:
+    """A table (3, 256) of values from 0 to 1 as ``mapped`` takes it."""
+    return np.ascontiguousarray(np.rint(table.T * 255).astype(np.uint8)[None])
+
+
+def mapped(pixels: Array, table: Array | None) -> Array:
+    """Pixels (H, W, 3 or 4), 8 bit, with each colour through its table; alpha stays."""
+    if table is None:
+        return pixels
+    colours = cv2.LUT(np.ascontiguousarray(pixels[..., :3]), table)
+    return np.asarray(colours if pixels.shape[2] == 3 else np.dstack([colours, pixels[..., 3]]))
+
+
+def mapped_image(image: QImage, table: Array | None) -> QImage:
+    """The same of an image."""
+    return image if table is None else to_qimage(mapped(pixels_of(image), table))
+
+
+def pixels_of(image: QImage) -> Array:
+    """Pixels (H, W, 3) of an image, in memory of their own."""
+    plain = image.convertToFormat(QImage.Format.Format_RGB888)
+    bits = plain.constBits()
+    assert bits is not None
+    rows = np.frombuffer(bits.asstring(plain.sizeInBytes()), np.uint8).reshape(plain.height(), plain.bytesPerLine())
+    return rows[:, : 3 * plain.width()].reshape(plain.height(), plain.width(), 3).copy()
