@@ -271,3 +271,25 @@ def test_frames_taken_again_are_averaged_when_asked(
     report = window.state.joined.report
     assert "averaged" in report["prepared"][0]
     assert [row["used"] for row in report["frames"] if row["role"] == "repeat"] == [True] * 6
+
+
+def test_a_missing_frame_is_named_and_drawn_on_the_map(
+    qtbot: QtBot, window: Window, settled: Callable[[Window], None], tmp_path: Path
+):
+    """Two rows of four of which one is not there: the look says which, and the map shows where."""
+    shots = write_card(tmp_path, CAMERA, [CardRun([(-42.0 + 28 * c, p, 0) for p in (12, -12) for c in range(4)])])
+    (tmp_path / shots[1].name).unlink()
+    window.frames_stage.bring([tmp_path])
+    settled(window)
+    before = pixels_of(window.map.grab().toImage())
+    window.trigger("frames.look")
+    settled(window)
+    told = window.frames_stage.findings.told.text()
+    assert "row 1 from above, column 2: near yaw -14" in told.replace("−", "-")
+    join = window.map.join
+    assert len(join.shapes) == 7
+    [(shape, where)] = join.missing
+    middle = shape.boundingRect().center()
+    assert (middle.x(), middle.y()) == (pytest.approx(-14, abs=2), pytest.approx(12, abs=3))
+    assert where in told
+    assert (pixels_of(window.map.grab().toImage()) != before).any()

@@ -55,7 +55,7 @@ def test_frames_that_nothing_ties_are_named_and_drawn_apart(joined: Window, sett
     solution, shown = joined.state.solution, joined.state.joined
     assert solution is not None
     assert shown is not None
-    assert (len(joined.map._join.shapes), len(joined.map._join.loose)) == (3, 0)
+    assert (len(joined.map.join.shapes), len(joined.map.join.loose)) == (3, 0)
     second = solution.poses.index(1)
     sigma = solution.poses.sigma_rad.copy()
     sigma[second] = np.radians(0.25)

@@ -99,7 +99,7 @@ def test_from_plan_to_saved_picture(
     assert window.join_stage.status.text().startswith("Joined.")
 
     # the links lie on the map between neighbours, and nowhere else than in Join
-    links = window.map._join.links
+    links = window.map.join.links
     assert len(links) >= 3
     assert window.map.show_links
     ends = {round(p.x()) for a, b, _ in links for p in (a, b)}
@@ -155,7 +155,7 @@ def test_pictures_of_your_own_are_joined_and_lie_on_the_map(
     window.join_stage.run_join()
     settled(window)
     assert window.state.joined is not None
-    assert len(window.map._join.shapes) == 3
+    assert len(window.map.join.shapes) == 3
     assert "3 of 3" in window.join_stage.facts["frames"].text()
 
 
@@ -227,7 +227,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     settled(window)
     width = window.state.joined.canvas.width
     assert window.state.plan.cost.from_joins == 1  # what the join took is known to the next plan
-    drawn = window.map._join.links
+    drawn = window.map.join.links
     assert drawn
     folder = window.state.folder
     window.close()
@@ -239,7 +239,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     settled(again)
     assert again.state.joined.canvas.width == width
     assert again.state.solution is not None
-    assert [quality for _a, _b, quality in again.map._join.links] == pytest.approx([q for _a, _b, q in drawn])
+    assert [quality for _a, _b, quality in again.map.join.links] == pytest.approx([q for _a, _b, q in drawn])
     assert "rectilinear" in again.join_stage.facts["lens"].text()
 
     def never(*_a: object, **_k: object) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,12 +12,16 @@ from PyQt6.QtCore import QObject
 
 from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import Task, TaskRunner
-from idle_lantern.app.widgets.map_view import JoinOnMap, MapView
+from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
+from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.tables import bytes_of, mapped
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.canvas.unroll import MAP_SIZE, unroll_frame
+
+if TYPE_CHECKING:
+    from idle_lantern.app.stages.frames_model import Looked
 
 Array = NDArray[Any]
 
@@ -40,6 +44,14 @@ class MapPictures(QObject):
     def show_join(self, join: JoinOnMap) -> None:
         """Links and outlines of a join."""
         self._map.set_join(join)
+
+    def show_look(self, looked: Looked) -> None:
+        """Where the careful look found the frames, and what is missing between them; a join tells the first better."""
+        if self._state.joined is not None and not self._state.join_is_stale:
+            return
+        lie = tuple(shape for lens, frame in looked.lie for shape in outlines(lens, [frame]))
+        missing = tuple((outlines(lens, [frame])[0], where) for lens, frame, where in looked.missing)
+        self._map.set_join(JoinOnMap(shapes=lie, missing=missing))
 
     def _refresh(self, topics: set[str]) -> None:
         if "outing" in topics and "join" in topics and self._state.joined is None:

@@ -101,6 +101,7 @@ class Window(QMainWindow):
         self.frames_stage.runs_apart.connect(lambda runs: self.outings.begin_beside([run.positions for run in runs]))
         self.join_stage.picture_on_map.connect(self.map_pictures.show_picture)
         self.join_stage.join_on_map.connect(self.map_pictures.show_join)
+        self.frames_stage.findings.looked.connect(self.map_pictures.show_look)
         self.state.message.connect(self.tell)
         self.state.ask_many = self._ask_many
         self.state.changed.connect(self._refresh)
@@ -202,6 +203,7 @@ class Window(QMainWindow):
         self.stage = stage
         self.map.editable = stage == "plan"
         self.map.show_links = stage == "join"
+        self.map.show_found = stage in ("frames", "join")
         self.stack.setCurrentWidget(self.pages[stage])
         self.placing.stage = stage
         self.placing.fit()

@@ -18,9 +18,10 @@ LOOKING = "Looking at every frame"
 
 
 class FindingsPanel(QWidget):
-    """Starts the look and lists what it found; ``chosen`` tells that another finding is to be shown."""
+    """Starts the look and lists what it found; ``chosen`` tells that another finding is to be shown, ``looked`` brings all of it."""
 
     chosen = pyqtSignal()
+    looked = pyqtSignal(object)
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
@@ -62,6 +63,7 @@ class FindingsPanel(QWidget):
             if self._state.is_open(place):
                 self._looked, self._frames = looked, tuple(ref.id for ref in outing.frames)
                 self._show()
+                self.looked.emit(looked)
 
         self._desk.start(
             LOOKING,

@@ -81,7 +81,8 @@ class FramesStage(Stage):
         details.setColumnStretch(2, 0)
         self.development = DevelopmentPanel(desk, self.view, self.list)
         self.pages = QStackedWidget()
-        for page in (panel(details, "bare"), self.development):
+        details.setContentsMargins(0, 0, 0, 0)
+        for page in (panel(column(details, None), "bare"), self.development):
             self.pages.addWidget(page)
         self.develop_button = button("Develop   [V]", self.toggle_develop, quiet=True, name="develop")
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")

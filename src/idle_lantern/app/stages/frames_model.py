@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base import units
@@ -13,13 +14,18 @@ from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.reading import FrameInfo
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.merging.temperature import COOLEST_K, WARMEST_K
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.sorting.card import Card, Run, is_raw_name, sort
 from idle_lantern.core.sorting.looks import look_at
 from idle_lantern.core.sorting.positions import Position
+
+if TYPE_CHECKING:
+    from idle_lantern.core.audit.audit import CardReport
 
 LOOKING_WEIGHTS = {"read": 0.1, "prepare": 0.2, "features": 0.2, "match": 0.1, "adjust": 0.1, "look closely": 0.3}
 
@@ -162,16 +168,23 @@ def _left_in_words(card: Card) -> str:
 
 @dataclass(frozen=True)
 class Looked:
-    """What a careful look found: findings by frame id, the worst first, and sentences on the whole."""
+    """What a careful look found: findings by frame id, the worst first, and sentences on the whole.
+
+    ``lie`` are frames of no planned direction where the matches put them, ``missing`` those that their rows ask for.
+    """
 
     findings: tuple[tuple[str, Finding], ...]
     sentences: tuple[str, ...]
+    lie: tuple[tuple[Lens, GridFrame], ...] = ()
+    missing: tuple[tuple[Lens, GridFrame, str], ...] = ()
 
     @property
     def summary(self) -> str:
         """The line over the list."""
         if not self.findings and not self.sentences:
             return "Looked at every frame: nothing speaks against joining them."
+        if not self.findings:
+            return "Nothing is wrong with the frames themselves."
         order = ", what would hurt most first" if len(self.findings) > 1 else ""
         return f"{units.counted(len(self.findings), 'finding')}{order}"
 
@@ -205,7 +218,26 @@ def look_closely(outing: Outing, folder: Path, progress: Progress) -> Looked:
         sentences.append(
             f"The frames make {len(report.runs)} pictures that nothing ties together; the largest is joined."
         )
-    return Looked(tuple(found), tuple(sentences))
+    return Looked(
+        tuple(found), tuple(sentences), *_on_map(report, {document.resolve(folder, r) for r in refs if r.number})
+    )
+
+
+def _on_map(report: CardReport, planned: set[Path]) -> tuple[Any, Any]:
+    """Frames and holes of the largest run, as the map draws them."""
+    run = max((r for r in report.runs if r.lens is not None), key=lambda r: len(r.directions_deg), default=None)
+    if run is None or run.lens is None:
+        return (), ()
+    lie = tuple(
+        (run.lens, GridFrame(i, 1, i, *angles))
+        for i, (path, angles) in enumerate(run.directions_deg.items(), 1)
+        if path not in planned
+    )
+    missing = tuple(
+        (run.lens, GridFrame(i, m.row, m.column, m.yaw_deg, m.pitch_deg), m.sentence)
+        for i, m in enumerate(run.missing, 1)
+    )
+    return lie, missing
 
 
 def _stray(path: Path) -> Finding:

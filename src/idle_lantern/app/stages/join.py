@@ -16,7 +16,7 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
-from idle_lantern.app.widgets.map_view import JoinOnMap, outlines
+from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.projections import PROJECTIONS

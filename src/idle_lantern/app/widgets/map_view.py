@@ -8,11 +8,8 @@ its edges; frames are chosen by click or arrow keys.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
@@ -31,75 +28,21 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from idle_lantern.app import theme
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
 from idle_lantern.core.base import units
-from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.sun import Position, day
 from idle_lantern.core.shoot.guide import FrameState
 
 Array = NDArray[Any]
 
 _GRIP_PX = 7
-_POINTS_PER_SIDE = 10
 #: From so many frames on, outlines are drawn thin and plain: the map must follow the hand.
 _MANY = 60
 #: Up to so many frames the order of shooting is drawn as a path.
 _MOST_STEPS = 150
 _EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
-
-
-def planned_outlines(rig: Rig, frames: Sequence[GridFrame]) -> list[QPolygonF]:
-    """As ``outlines``; a shift lens stands elsewhere for each frame."""
-    if rig.motion == "lens-shift":
-        return [outlines(rig.lens_of(f), [f])[0] for f in frames]
-    return outlines(rig.lens(), frames)
-
-
-def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
-    """The frames' rims as polygons in degrees (azimuth, altitude), each continuous about its own yaw."""
-    if not frames:
-        return []
-    rays = lens.unproject(lens.rim_px(_POINTS_PER_SIDE))
-    rays = rays[np.isfinite(rays[:, 0])]
-    cameras = cameras_of(frames)
-    azimuth, altitude = azimuth_altitude(np.einsum("fij,nj->fni", cameras, rays))
-    yaw = np.array([f.yaw_deg for f in frames])[:, None]
-    az = yaw + (np.degrees(azimuth) - yaw + 180) % 360 - 180
-    alt = np.degrees(altitude)
-    up, down = (lens.sees(cameras.transpose(0, 2, 1) @ np.array([0.0, s, 0.0])) for s in (-1.0, 1.0))
-    return [
-        _cap(az[i], alt[i], 90.0 if up[i] else -90.0) if up[i] or down[i] else _polygon(az[i], alt[i])
-        for i in range(len(frames))
-    ]
-
-
-def _polygon(az: Array, alt: Array) -> QPolygonF:
-    return QPolygonF([QPointF(x, y) for x, y in zip(az.tolist(), alt.tolist())])
-
-
-def _cap(az: Array, alt: Array, pole: float) -> QPolygonF:
-    """A frame that holds a pole reaches over the whole width of the map."""
-    az = (az + 180) % 360 - 180
-    order = np.argsort(az)
-    az, alt = az[order], alt[order]
-    return _polygon(np.array([-180.0, *az, 180.0, 180.0, -180.0]), np.array([alt[0], *alt, alt[-1], pole, pole]))
-
-
-@dataclass(frozen=True)
-class JoinOnMap:
-    """A join's result as the map shows it, in degrees.
-
-    ``shapes`` are frames without a planned cell (pictures brought in), ``loose`` those that plan or grid
-    placed since nothing in them matches; ``links`` tie the middles of two frames, with a quality from 0 to 1.
-    """
-
-    shapes: tuple[QPolygonF, ...] = ()
-    loose: tuple[QPolygonF, ...] = ()
-    links: tuple[tuple[QPointF, QPointF, float], ...] = ()
 
 
 class MapView(QWidget):
@@ -119,8 +62,8 @@ class MapView(QWidget):
         self._shapes: list[QPolygonF] = []
         self._image: QImage | None = None
         self._drag: str | None = None
-        self._join = JoinOnMap()
-        self.show_links = False
+        self.join = JoinOnMap()
+        self.show_links = self.show_found = False
         state.changed.connect(self._refresh)
         self._refresh({"plan"})
 
@@ -133,7 +76,7 @@ class MapView(QWidget):
 
     def set_join(self, join: JoinOnMap) -> None:
         """Links and frames of a join to lie on the map."""
-        self._join = join
+        self.join = join
         self.update()
 
     def _refresh(self, topics: set[str]) -> None:
@@ -152,7 +95,7 @@ class MapView(QWidget):
             target_field.sweep_deg,
             target_field.high_deg - target_field.low_deg,
         )
-        for shape in (*self._shapes, *self._join.shapes):
+        for shape in (*self._shapes, *self.join.shapes):
             box = shape.boundingRect()
             if box.width() < 350:
                 shift = 360 * round((bounds.center().x() - box.center().x()) / 360)
@@ -222,7 +165,7 @@ class MapView(QWidget):
             for k in (-360, 0, 360):
                 painter.drawImage(target.translated(k * t.m11(), 0), self._image)
         self._paint_target_field(painter, t)
-        if self.show_links:  # below the frames, so that numbers stay readable
+        if self.show_found:  # below the frames, so that numbers stay readable
             self._paint_join(painter, t)
         self._paint_frames(painter, t)
         if self.editable:
@@ -315,12 +258,21 @@ class MapView(QWidget):
         """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        for shapes, style in ((self._join.shapes, Qt.PenStyle.SolidLine), (self._join.loose, Qt.PenStyle.DotLine)):
+        for shapes, style in ((self.join.shapes, Qt.PenStyle.SolidLine), (self.join.loose, Qt.PenStyle.DotLine)):
             painter.setPen(QPen(theme.colour("text", 200), 1.2, style))
             for shape in shapes:
                 for turn in self._turns(shape):
                     painter.drawPolygon(t.map(shape.translated(turn, 0)))
-        for a, b, quality in self._join.links:
+        painter.setFont(theme.font(theme.SMALL))
+        for shape, _where in self.join.missing:
+            for turn in self._turns(shape):
+                hole = t.map(shape.translated(turn, 0))
+                painter.setBrush(QBrush(theme.colour("warn", 160), Qt.BrushStyle.BDiagPattern))
+                painter.setPen(QPen(theme.colour("warn"), 1.6, Qt.PenStyle.DashLine))
+                painter.drawPolygon(hole)
+                self._paint_label(painter, hole.boundingRect().center() - QPointF(22, -5), "missing")
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for a, b, quality in self.join.links if self.show_links else ():
             style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine
             for tone, more in (("ground", 2.0), ("accent", 0.0)):
                 painter.setPen(QPen(theme.colour(tone, 230), 1.0 + 3 * quality + more, style))

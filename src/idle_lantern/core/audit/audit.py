@@ -23,6 +23,7 @@ from idle_lantern.core.base.errors import JoinError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.frameset import FrameSet, names_of
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.match.features import WorkingFrame
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.solve import Solution, solve
@@ -48,6 +49,7 @@ class RunReport:
     positions: tuple[Position, ...]
     missing: tuple[lattice.Missing, ...] = ()
     directions_deg: dict[Path, tuple[float, float, float]] = field(default_factory=dict)
+    lens: Lens | None = None
 
 
 @dataclass(frozen=True)
@@ -178,7 +180,7 @@ class _Audit:
                 self.findings.append(_featureless(positions[i].base.path))
         angles = lattice.angles_deg(poses)
         directions = {path: (float(a[0]), float(a[1]), float(a[2])) for path, a in zip(paths, angles)}
-        return RunReport(self.name, tuple(mine), tuple(lattice.missing(poses)), directions)
+        return RunReport(self.name, tuple(mine), tuple(lattice.missing(poses)), directions, poses.lenses[0])
 
 
 def _grey(info: FrameInfo) -> Array:

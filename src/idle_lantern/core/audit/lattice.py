@@ -81,11 +81,14 @@ def missing(poses: Poses) -> list[Missing]:
     """Frames that the even steps of the rows ask for and nobody shot."""
     rows = rows_of(poses)
     found: list[Missing] = []
+    # on the circle of the horizon, since rows that look up or down take wider steps
+    on_horizon = [s * math.cos(math.radians(r.pitch_deg)) for r in rows for s in np.diff(r.yaw_deg)]
+    everywhere = float(np.median(on_horizon)) if on_horizon else math.inf
     for r, row in enumerate(rows, 1):
         if abs(row.pitch_deg) > 65 or len(row.members) < 3:
             continue
         steps = np.diff(row.yaw_deg)
-        usual = float(np.median(steps))
+        usual = min(float(np.median(steps)), everywhere / math.cos(math.radians(row.pitch_deg)))
         column = 1
         for k, step in enumerate(steps):
             lost = max(0, round(float(step) / usual) - 1) if step > _GAP * usual else 0
