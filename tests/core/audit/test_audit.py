@@ -17,7 +17,7 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.merging.temperature import red_over_blue_ev
+from idle_lantern.core.merging.temperature import red_over_blue
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.surfaces import View
@@ -100,7 +100,7 @@ def test_a_third_of_an_ev_is_seen_without_metadata(tmp_path: Path, views: list[V
 
 def test_three_hundred_kelvin_are_seen_without_metadata(tmp_path: Path, views: list[View]):
     """Gains of a development for 5800 K where the light, and the others' setting, is 5500 K (black bodies)."""
-    step = 2.0 ** ((red_over_blue_ev(5500) - red_over_blue_ev(5800)) / 2)
+    step = 2.0 ** ((red_over_blue(5500) - red_over_blue(5800)) / 2)
     _shoot(tmp_path, views, at=1, gains=(step, 1.0, 1 / step))
     ((name, what, figure),) = _found(tmp_path)
     assert (name, what) == ("f01.jpg", "white_balance")
@@ -109,11 +109,11 @@ def test_three_hundred_kelvin_are_seen_without_metadata(tmp_path: Path, views: l
 
 def test_black_bodies_are_those_of_the_tables():
     """6504 K lies next to D65, which is white in sRGB (IEC 61966-2-1); 2856 K is CIE illuminant A, (0.4476, 0.4074)."""
-    assert red_over_blue_ev(6504) == pytest.approx(0, abs=0.12)
+    assert red_over_blue(6504) == pytest.approx(0, abs=0.12)
     x, y = 0.4476, 0.4074
     red = 3.2406 * x / y - 1.5372 - 0.4986 * (1 - x - y) / y
     blue = 0.0557 * x / y - 0.2040 + 1.0570 * (1 - x - y) / y
-    assert red_over_blue_ev(2856) == pytest.approx(np.log2(red / blue), abs=0.1)
+    assert red_over_blue(2856) == pytest.approx(np.log2(red / blue), abs=0.1)
 
 
 def test_settings_that_one_file_tells_otherwise_are_named(tmp_path: Path, views: list[View]):

@@ -25,7 +25,7 @@ from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare
 from idle_lantern.core.merging.radiance import Curve, merge
 from idle_lantern.core.merging.recipe import Exposure, Recipe
-from idle_lantern.core.merging.temperature import gains_for, grey_at, light_of, red_over_blue_ev
+from idle_lantern.core.merging.temperature import gains_for, grey_at, light_of, red_over_blue
 from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.cards import CardRun, write_card
 from idle_lantern.core.sim.diorama import ambrel_holm
@@ -251,6 +251,6 @@ def test_white_balance_by_kelvin_goes_there_and_back():
     assert red > 1 > blue
     # developed for lamp light, lamp light is as grey as daylight was
     lamp = gains_for(3000.0)
-    assert math.log2(lamp[0] / lamp[2]) == pytest.approx(red_over_blue_ev(5500) - red_over_blue_ev(3000))
+    assert math.log2(lamp[0] / lamp[2]) == pytest.approx(red_over_blue(5500) - red_over_blue(3000))
     grey = grey_at((0.4, 0.2, 0.1), (1, 1, 1))
     assert np.ptp(np.array(grey) * (0.4, 0.2, 0.1)) < 1e-9

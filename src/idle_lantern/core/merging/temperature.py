@@ -61,17 +61,17 @@ def kelvin_shift(red_over_blue_ev: float, far: float = 3000.0) -> float:
 
     Beyond all lights ``far`` with its sign.
     """
-    target = red_over_blue_ev(DAYLIGHT_K) - red_over_blue_ev
+    target = red_over_blue(DAYLIGHT_K) - red_over_blue_ev
     low, high = COOLEST_K, WARMEST_K
-    if not red_over_blue_ev(high) < target < red_over_blue_ev(low):
+    if not red_over_blue(high) < target < red_over_blue(low):
         return math.copysign(far, red_over_blue_ev)
     for _ in range(40):
         middle = (low + high) / 2
-        low, high = (middle, high) if red_over_blue_ev(middle) > target else (low, middle)
+        low, high = (middle, high) if red_over_blue(middle) > target else (low, middle)
     return (low + high) / 2 - DAYLIGHT_K
 
 
-def red_over_blue_ev(kelvin: float) -> float:
+def red_over_blue(kelvin: float) -> float:
     """Logarithm to base 2 of red over blue of a black body."""
     red, _green, blue = _rgb(kelvin)
     return math.log2(red / blue)
