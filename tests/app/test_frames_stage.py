@@ -11,11 +11,12 @@ import numpy as np
 import pytest
 from PIL import Image
 from PyQt6.QtCore import QPointF, Qt, QTimer
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 from tests.helpers.fields import retype
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.widgets.tables import pixels_of
@@ -222,6 +223,12 @@ def test_a_lens_that_a_join_found_is_kept_and_used(
     assert "Kept as Holm wide" in window.message_text()
     names = [choices.lens.itemText(i) for i in range(choices.lens.count())]
     assert names == ["found by the join", "from the lens database", "Holm wide"]
+    gear = GearDialog(window.desk.gear, lambda _e: None, window)
+    qtbot.addWidget(gear)
+    gear.fill(("measured-lens", "Holm wide"))
+    gear.show()
+    assert not gear.use_button.isVisible(), "a plan has the lens itself"
+    assert any("a corner lies −" in label.text() for label in gear.findChildren(QLabel)), "barrel"
     choices.lens.setCurrentIndex(1)
     choices.lens.activated.emit(1)
     settled(window)

@@ -13,6 +13,7 @@ from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.calibration.pattern import PAPERS_MM, write_pattern
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.gear.entries import Entry
 from idle_lantern.core.gear.library import Library, gear_file
@@ -35,6 +36,13 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     lens.add_argument("--save", metavar="NAME", help="keep the lens in the gear library under this name")
     lens.add_argument("--json", type=Path, metavar="FILE", help="write the lens for programs")
     lens.set_defaults(run=run_lens)
+    board = things.add_parser(
+        "board", help="write a chessboard to print", description="Writes a chessboard to print as PDF."
+    )
+    board.add_argument("--out", required=True, type=Path, metavar="FILE.pdf")
+    board.add_argument("--board", default="9x6", metavar="9x6", help="inner corners across and down")
+    board.add_argument("--paper", default="a4", choices=tuple(PAPERS_MM))
+    board.set_defaults(run=run_board)
 
 
 def run_lens(args: argparse.Namespace) -> int:
@@ -67,6 +75,16 @@ def run_lens(args: argparse.Namespace) -> int:
     else:
         corner = found.corner_sigma_px
         give(f"{found.sentence()}.\n" + (f"A corner is known to {corner:.2f} px.\n" if corner is not None else ""))
+    return DONE
+
+
+def run_board(args: argparse.Namespace) -> int:
+    """Write the board."""
+    check_writable(args.out)
+    corners = _board(args.board)
+    assert corners is not None
+    write_pattern(args.out, corners, args.paper)
+    give(f"{args.out}\n")
     return DONE
 
 

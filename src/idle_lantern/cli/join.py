@@ -79,6 +79,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         help="distortion, lateral colour and fall-off as known: 'database' (by the frames' metadata), the name of a measured "
         "lens in the gear library, or a file of calibrate lens --json; without it the join finds them",
     )
+    parser.add_argument(
+        "--light", action="store_true", help="with .tif: linear light as 32-bit floats, beyond white too"
+    )
     parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
     parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
     parser.add_argument(
@@ -151,6 +154,8 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
     if args.memory is not None and not 0.1 <= args.memory <= 100_000:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
     check_target(args.out, endings=JOIN_SUFFIXES)
+    if args.light and args.out.suffix.lower() not in (".tif", ".tiff", ".exr"):
+        raise InputError("Light as floats needs .tif or .exr", where=str(args.out), remedy="Name the picture so")
     if args.report is not None:
         check_writable(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]
@@ -173,6 +178,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         fresh=args.fresh,
         recipe=Recipe(args.brackets, development, args.repeats),
         asides=asides,
+        light=args.light,
     )
 
 

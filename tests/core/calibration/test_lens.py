@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
 
 import cv2
 import numpy as np
+import pypdf
 import pytest
 from PIL import Image
 from scipy.spatial.transform import Rotation
@@ -16,6 +18,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.calibration.board import calibrate_by_board, find_corners
+from idle_lantern.core.calibration.pattern import write_pattern
 from idle_lantern.core.calibration.sweep import calibrate_by_sweep
 from idle_lantern.core.geometry.lenses import Lens
 
@@ -123,3 +126,22 @@ def test_pictures_of_several_cameras_are_no_calibration(tmp_path: Path):
         image.resize((800, 600)).save(tmp_path / "large.png")
     with pytest.raises(InputError, match="several sizes"):
         calibrate_by_board([*paths[1:], tmp_path / "large.png"], BOARD)
+
+
+def test_the_board_that_is_printed_is_found_again(tmp_path: Path):
+    """Its own PDF, drawn by hand from the drawing commands in it, is a board for OpenCV's finder."""
+    side = write_pattern(tmp_path / "b.pdf", (7, 5), "a4")
+    page = pypdf.PdfReader(tmp_path / "b.pdf").pages[0]
+    content = page.get_contents().get_data().decode("latin-1")
+    boxes = [tuple(map(float, m)) for m in re.findall(r"([\d.]+) ([\d.]+) ([\d.]+) (-?[\d.]+) re f", content)]
+    assert len(boxes) == 24
+    to_mm = 25.4 / 72
+    assert {round(w * to_mm, 1) for _x, _y, w, _h in boxes} == {side}
+    scale = 3.0
+    grey = np.full((round(595 * scale), round(842 * scale)), 255, np.uint8)
+    for x, y, w, h in boxes:
+        top, bottom = sorted((y, y + h))
+        grey[round((595 - bottom) * scale) : round((595 - top) * scale), round(x * scale) : round((x + w) * scale)] = 0
+    assert find_corners(grey, (7, 5)) is not None
+    with pytest.raises(InputError, match="squares of"):
+        write_pattern(tmp_path / "c.pdf", (50, 40), "a4")

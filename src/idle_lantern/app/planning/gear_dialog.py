@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
-from dataclasses import fields
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,7 @@ from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.gear.entries import KINDS, Entry, entry_from, facts_of
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.geometry.lenses import MODELS
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.plan.brief import SUPPORTS
 
 _TITLES = {
@@ -39,6 +41,7 @@ _TITLES = {
     "filter": "Filters",
     "card": "Cards",
     "tripod": "Tripods",
+    "measured-lens": "Measured lenses",
 }
 #: How the facts are called where their names alone would not do.
 _FACTS = {
@@ -90,9 +93,11 @@ class GearDialog(QDialog):
         self.name.setAccessibleName("Name")
         self.message = label("", "warn", wrap=True, name="gear-message")
         self._facts = QVBoxLayout()
+        self.use_button = button("Use in this plan", self.use, main=True, name="gear-use")
+        self.save_button = button("Save", self.save, name="gear-save")
         buttons = row(
-            button("Use in this plan", self.use, main=True, name="gear-use"),
-            button("Save", self.save, name="gear-save"),
+            self.use_button,
+            self.save_button,
             button("Remove", self.remove, quiet=True, name="gear-remove"),
             None,
         )
@@ -153,6 +158,14 @@ class GearDialog(QDialog):
                 widget.deleteLater()
         facts, rows = facts_of(entry), []
         self._editors = {}
+        measured = isinstance(entry.facts, KnownLens)
+        for widget in (self.use_button, self.save_button):
+            widget.setVisible(not measured)
+        self.name.setReadOnly(measured)
+        if isinstance(entry.facts, KnownLens):  # what was measured is not to be typed
+            lines = [(title, label(text, "figure", wrap=True)) for title, text in measured_in_words(entry.facts)]
+            self._facts.addWidget(panel(form([(t, w) for t, w in lines]), "ground"))
+            return
         for fact in fields(KINDS[kind]):
             editor = self._editor(fact.name, facts[fact.name])
             editor.setObjectName(f"gear-{fact.name}")
@@ -234,10 +247,11 @@ class GearDialog(QDialog):
         def run() -> None:
             if self._shown is not None:
                 kind, name = self._shown
-                entry = self._read()
+                kept = None if kind == "measured-lens" else self._read()
                 self._library.remove(kind, name)
                 self.fill()
-                self._shown = (kind, entry.name)
+                if kept is not None:
+                    self._shown = (kind, kept.name)
                 self.message.setText(f"{name} is out of the library.")
 
         self._try(run)
@@ -259,6 +273,33 @@ class GearDialog(QDialog):
         count = self._library.take_text(read_text(path), path.name)
         self.fill()
         self.message.setText(f"{count} entries brought in.")
+
+
+def measured_in_words(lens: KnownLens) -> list[tuple[str, str]]:
+    """A measured lens line by line."""
+    corner = math.hypot(lens.width, lens.height) / 2
+    own = lens.for_frame(lens.width, lens.height)
+    assert own is not None
+    plain = replace(own, k1=0.0, k2=0.0, k3=0.0)
+    bent = float(own.radius_px(plain.angle_rad(corner))) / corner - 1
+    sigma = lens.focal_sigma * lens.focal_px
+    lines = [
+        ("Frame", f"{lens.width} × {lens.height} px" + (f", {lens.camera}" if lens.camera else "")),
+        (
+            "Focal length",
+            f"{units.measured(lens.focal_px, sigma)} px" + (f", told as {lens.focal_mm:g} mm" if lens.focal_mm else ""),
+        ),
+        ("Kind", lens.model),
+        ("Distortion", f"a corner lies {100 * bent:+.2f} % from where a plain lens has it".replace("-", "−")),
+    ]
+    if lens.corner_sigma_px:
+        lines.append(("Known to", f"{lens.corner_sigma_px:.2f} px in a corner"))
+    if lens.falloff is not None:
+        lines.append(("Fall-off", f"a corner gets {math.exp(sum(lens.falloff)):.0%} of the light"))
+    if lens.colour_shifts:
+        red, blue = (corner * sum(pair) for pair in (lens.lateral_red, lens.lateral_blue))
+        lines.append(("Lateral colour", f"red {red:+.1f} px, blue {blue:+.1f} px in a corner".replace("-", "−")))
+    return [*lines, ("Measured", lens.measured or "not told")]
 
 
 def _rail(text: str) -> list[tuple[float, float]]:

@@ -72,6 +72,7 @@ class JoinRequest:
 
     ``solution`` is taken as it is where a picture of known poses is wanted. With ``rough`` a first look is made
     and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
+    ``light`` writes linear light: OpenEXR always is, TIFF then holds floats.
     ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache; ``asked`` is more to
     be told of what was asked for.
     """
@@ -90,6 +91,7 @@ class JoinRequest:
     asides: tuple[Aside, ...] = ()
     prepared: Path | None = None
     asked: Mapping[str, str] = field(default_factory=dict)
+    light: bool = False
 
     def told(self) -> dict[str, Any]:
         """What it was asked for, so that a picture can be told from what is chosen later."""

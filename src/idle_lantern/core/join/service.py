@@ -87,10 +87,11 @@ def _as_light(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Prog
     """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
     check_target(request.target, endings=JOIN_SUFFIXES)
     ready = _ready(request, frames, progress)
-    if request.target.suffix.lower() != ".exr":
+    exr = request.target.suffix.lower() == ".exr"
+    if not (exr or request.light):
         return _joined(request, ready, sink, progress, begun)
     # loaded when light is wanted
-    from idle_lantern.core.deliver.exr import write_exr
+    from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 
     folder = request.prepared or prepared_folder()
     make_folder(folder)
@@ -98,7 +99,8 @@ def _as_light(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Prog
         shown = Path(scratch) / "shown.tif"
         result = _joined(replace(request, target=shown), ready, sink, progress, begun)
         with replacing(request.target) as part:
-            write_exr(open_picture(shown), part, ready.curve.light, progress)
+            write = write_exr if exr else write_float_tiff
+            write(open_picture(shown), part, ready.curve.light, progress)
     return replace(result, picture=request.target)
 
 

@@ -1,14 +1,15 @@
-"""OpenEXR read back by its own library: linear light, beyond white, with alpha."""
+"""Light in files read back by others: OpenEXR by its own library, TIFF by Pillow's neighbour OpenCV."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
+import cv2
 import numpy as np
 import OpenEXR
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.exr import write_exr
+from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 from idle_lantern.core.merging.radiance import Curve
 from idle_lantern.core.pictures.source import HeldPicture
 
@@ -33,3 +34,12 @@ def test_what_is_transparent_has_no_light(tmp_path: Path):
     assert channels["A"].pixels[:15].min() == 1
     assert channels["R"].pixels[15:].max() == 0
     assert channels["G"].pixels[3, 3] > 0.3
+
+
+def test_tiff_of_floats_holds_the_light_whole(tmp_path: Path):
+    light = np.geomspace(0.02, 8, 300 * 40 * 3).reshape(300, 40, 3).astype(np.float32)
+    curve = Curve(8.0)
+    write_float_tiff(HeldPicture(Picture(curve.shown(light))), tmp_path / "l.tif", curve.light)
+    back = cv2.imread(str(tmp_path / "l.tif"), cv2.IMREAD_UNCHANGED)[..., ::-1]
+    assert back.dtype == np.float32
+    assert np.abs(back / light - 1).max() < 3e-3
