@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.merging.temperature import red_over_blue
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
@@ -148,3 +150,66 @@ def test_a_missing_column_is_named_with_its_row(tmp_path: Path):
     (missing,) = run.missing
     assert (missing.row, missing.column) == (2, 3)
     assert missing.yaw_deg - run.directions_deg[tmp_path / "f00.jpg"][0] == pytest.approx(54, abs=2)
+
+
+def _spoilt(
+    folder: Path, views: list[View], spoil: Callable[[int, np.ndarray], np.ndarray]
+) -> dict[str, list[tuple[str, float]]]:
+    """Findings by file of frames whose linear light was changed by ``spoil(i, light)``."""
+    _shoot(folder, [replace(view, light=spoil(i, view.light.copy())) for i, view in enumerate(views)])
+    found: dict[str, list[tuple[str, float]]] = {}
+    for name, what, figure in _found(folder):
+        found.setdefault(name, []).append((what, figure))
+    return found
+
+
+def test_a_flare_that_one_frame_has_is_found(tmp_path: Path, views: list[View]):
+    """A veil of light over a tenth of the frame, additive as flare is."""
+    height, width = views[0].light.shape[:2]
+    v, u = np.mgrid[:height, :width]
+    veil = np.exp(-(((u - 0.3 * width) / (0.12 * width)) ** 2) - ((v - 0.7 * height) / (0.12 * height)) ** 2)
+    found = _spoilt(tmp_path, views, lambda i, light: light + (0.12 * veil[..., None] if i == 3 else 0))
+    assert set(found) == {"f03.jpg"}
+    ((what, figure),) = found["f03.jpg"]
+    assert what == "flare"
+    assert 0.22 < figure < 2
+
+
+def test_focus_that_moved_in_one_frame_is_told_from_blur(tmp_path: Path, views: list[View]):
+    """The run is focused far, so that its near part is soft; one frame is focused near."""
+
+    def focused(i: int, light: np.ndarray) -> np.ndarray:
+        soft = cv2.GaussianBlur(light, (0, 0), 1.4)
+        half = int(0.52 * len(light))
+        far, near = np.s_[:half], np.s_[half:]
+        light[near if i != 2 else far] = soft[near if i != 2 else far]
+        return light
+
+    found = _spoilt(tmp_path, views, focused)
+    assert [what for what, _figure in found["f02.jpg"]] == ["focus"]
+    assert set(found) == {"f02.jpg"}
+
+
+def test_the_band_of_a_polariser_is_found_in_a_wide_clear_sky(tmp_path: Path):
+    """Sky light falls by 1 - p cos^2 of the angle from the band (Malus), less so in blue, over 150 degrees of sky."""
+    angles = [(-75.0 + 30 * i, 8.0, 0.0) for i in range(6)]
+    height, width = CAMERA.lens.height, CAMERA.lens.width
+    v, u = np.mgrid[:height, :width]
+    rays = CAMERA.lens.unproject(np.stack([u, v], -1).reshape(-1, 2).astype(float))
+    scene = ambrel_holm(walkers=0)
+    views = []
+    for a in angles:
+        pose = Head(play_deg=0.2).pointed(*a)
+        azimuth, altitude = (np.degrees(x).reshape(height, width) for x in azimuth_altitude(rays @ pose.T))
+        view = CAMERA.view(scene, pose)
+        sky = altitude > 4
+        # a sky without clouds, from which the polariser takes its share
+        plain = np.stack([np.full_like(azimuth, 0.16), np.full_like(azimuth, 0.24), np.full_like(azimuth, 0.42)], -1)
+        taken = 0.72 * np.cos(np.radians(np.clip(azimuth - 10, -90, 90))) ** 2
+        plain *= 1 - taken[..., None] * (1.0, 0.9, 0.75)
+        views.append(replace(view, light=np.where(sky[..., None], plain, view.light).astype(np.float32)))
+    _shoot(tmp_path, views)
+    banded = [f for f in _audited(tmp_path).findings if f.what == "polariser"]
+    assert len(banded) == 1
+    assert banded[0].figure > 0.7
+    assert "near yaw 1" in banded[0].sentence or "near yaw 5" in banded[0].sentence

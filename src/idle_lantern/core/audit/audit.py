@@ -15,9 +15,11 @@ from idle_lantern.core.audit import lattice
 from idle_lantern.core.audit.dust import spots
 from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
 from idle_lantern.core.audit.findings import Finding, worst_first
+from idle_lantern.core.audit.focus import Refocused, refocused
 from idle_lantern.core.audit.overlaps import overlaps_of
 from idle_lantern.core.audit.settings import setting_findings
-from idle_lantern.core.audit.sharpness import Blur, blurs
+from idle_lantern.core.audit.sharpness import Blur, blurs, compared
+from idle_lantern.core.audit.veil import Flare, SkyBand, flares, sky_band
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import JoinError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
@@ -159,10 +161,19 @@ class _Audit:
             lambda i: _grey(solution.frames.infos[poses.frames[i]]), lambda g: int(g.nbytes), _KEPT_BYTES
         )
         self.progress.begin("look closely", 1)
-        soft = blurs(poses, overlaps, kept.load)
+        pairs = compared(poses, overlaps, kept.load)
+        soft = blurs(len(poses.frames), pairs)
         self.progress.advance()
         for i, blur in soft.items():
             self.findings.append(_blurred(paths[i], blur, positions[poses.frames[i]]))
+        for i, moved in refocused(pairs).items():
+            if i not in soft:
+                self.findings.append(_refocused(paths[i], moved, paths[moved.neighbour]))
+        for i, flare in flares(poses, overlaps, solution.working).items():
+            self.findings.append(_flared(paths[i], flare))
+        band = sky_band(poses, solution.working)
+        if band is not None:
+            self.findings.append(_polarised(paths[band.frame], band))
         told = {(f.path, f.what) for f in self.findings}
         for i, uneven in unevenness(poses, overlaps, solution.working).items():
             if abs(uneven.brighter_ev) > LEAST_EV and (paths[i], "exposure") not in told:
@@ -206,6 +217,30 @@ def _blurred(path: Path, blur: Blur, position: Position) -> Finding:
         return Finding(path, "shake", blur.shake_px, "px", sentence, remedy, blur.u, blur.v, cure)
     sentence = f"Softer than its neighbours by {blur.sigma_px:.1f} px over the same ground"
     return Finding(path, "blur", blur.sigma_px, "px", sentence, remedy, blur.u, blur.v, cure)
+
+
+def _refocused(path: Path, moved: Refocused, neighbour: Path) -> Finding:
+    return Finding(
+        path, "focus", moved.sigma_px, "px",
+        f"Focused elsewhere than {neighbour.name}: some things lost {moved.sigma_px:.1f} px of sharpness that others gained",
+        "Leave it out if its neighbours still overlap; lock the focus by hand for a run", moved.u, moved.v, "leave_out",
+    )  # fmt: skip
+
+
+def _flared(path: Path, flare: Flare) -> Finding:
+    return Finding(
+        path, "flare", flare.ev, "EV",
+        f"A veil of {flare.ev:.1f} EV lies over {100 * flare.share:.0f} % of it that its neighbours do not have there",
+        "Give the neighbour the way there, or shade the lens and shoot it again", flare.u, flare.v,
+    )  # fmt: skip
+
+
+def _polarised(path: Path, band: SkyBand) -> Finding:
+    return Finding(
+        path, "polariser", band.ev, "EV",
+        f"The sky has a band near yaw {(band.yaw_deg + 180) % 360 - 180:.0f}° that is {band.ev:.1f} EV darker and bluer than on either side",
+        "Wide skies come out even without a polariser; lift the band when finishing",
+    )  # fmt: skip
 
 
 def _uneven(path: Path, ev: float) -> Finding:

@@ -26,7 +26,7 @@ Array = NDArray[Any]
 _LARGE_PX, _SMALL_PX, _SMALL_BELOW_PX = 128, 64, 1500
 #: Cycles per pixel of the detail that counts.
 _BAND = (0.11, 0.32)
-_BAND_RAD = 2 * math.pi * 0.2
+BAND_RAD = 2 * math.pi * 0.2
 #: Cycles per pixel from which there is noise only, and the mean of exponentially spread power over its median.
 _FINEST, _MEAN_OF_MEDIAN = 0.52, 1.443
 #: Share of the band's power that is left at least when noise is taken off.
@@ -66,25 +66,52 @@ class Blur:
     v: float
 
 
-def blurs(poses: Poses, overlaps: Sequence[Overlap], grey: Callable[[int], Array]) -> dict[int, Blur]:
-    """Soft frames by their place in the poses. ``grey`` gives the full-size brightness of a place, 8 bit."""
+@dataclass(frozen=True)
+class Compared:
+    """Detail of two frames over the ground both show, patch by patch.
+
+    Attributes
+    ----------
+    i, j : int
+        Places of the frames in the poses.
+    ratios : (P, sectors)
+        Logarithm of the power of i against j.
+    strength : (P,)
+        Power in both.
+    points_i, points_j : (P, 2)
+        Middles of the patches.
+    """
+
+    i: int
+    j: int
+    ratios: Array
+    strength: Array
+    points_i: Array
+    points_j: Array
+
+
+def compared(poses: Poses, overlaps: Sequence[Overlap], grey: Callable[[int], Array]) -> list[Compared]:
+    """All overlaps with enough detail. ``grey`` gives the full-size brightness of a place, 8 bit."""
+    return [found for overlap in overlaps if (found := _compared(poses, overlap, grey)) is not None]
+
+
+def blurs(count: int, pairs_compared: Sequence[Compared]) -> dict[int, Blur]:
+    """Soft frames by their place among ``count``."""
     pairs: list[tuple[int, int]] = []
     losses: list[Array] = []
     each: list[float] = []
     where: dict[int, tuple[float, float]] = {}
-    for overlap in overlaps:
-        told = _compared(poses, overlap, grey)
-        if told is None:
-            continue
-        loss, unsure, best = told
-        pairs.append((overlap.i, overlap.j))
+    for pair in pairs_compared:
+        loss = np.median(pair.ratios, 0)
+        spread = 1.4826 * float(np.median(np.abs(pair.ratios - loss)))
+        best = int(pair.strength.argmax())
+        pairs.append((pair.i, pair.j))
         losses.append(loss)
-        each.append(unsure)
-        where.setdefault(overlap.i, best[0])
-        where.setdefault(overlap.j, best[1])
+        each.append(max(0.06, spread / math.sqrt(len(pair.ratios))))
+        for k, points in ((pair.i, pair.points_i), (pair.j, pair.points_j)):
+            where.setdefault(k, (float(points[best][0]), float(points[best][1])))
     if not pairs:
         return {}
-    count = len(poses.frames)
     doubt: Array = np.asarray(each)
     # logarithm of the power lost, by direction
     lost = -balanced(count, np.asarray(pairs), np.asarray(losses), 1 / doubt**2)
@@ -101,22 +128,22 @@ def _doubt_of(i: int, pairs: Sequence[tuple[int, int]], doubts: Array) -> float:
 def _blur_of(lost: Array, doubt: float, where: tuple[float, float]) -> Blur | None:
     mean = float(lost.mean())
     # of a Gaussian: power falls by exp(-w^2 s^2)
-    sigma = math.sqrt(max(0.0, float(lost.max()) if _shaken(lost) else mean)) / _BAND_RAD
+    sigma = math.sqrt(max(0.0, float(lost.max()) if _shaken(lost) else mean)) / BAND_RAD
     if sigma < LEAST_SIGMA_PX or lost.max() < _STANDS_OUT * doubt:
         return None
     shake, direction = 0.0, 0.0
     if _shaken(lost):
         shake = _length_of(float(lost.max()))
         direction = _direction_deg(lost)
-    return Blur(sigma, doubt / (2 * _BAND_RAD**2 * max(sigma, 0.1)), shake, direction, *where)
+    return Blur(sigma, doubt / (2 * BAND_RAD**2 * max(sigma, 0.1)), shake, direction, *where)
 
 
 def _length_of(loss: float) -> float:
     """Length of a straight move that loses so much power along it: the spectrum of a line is ``sin(x) / x``, x = w l / 2."""
-    low, high = 0.0, 0.95 * 2 * math.pi / _BAND_RAD
+    low, high = 0.0, 0.95 * 2 * math.pi / BAND_RAD
     for _ in range(30):
         middle = (low + high) / 2
-        x = max(1e-6, _BAND_RAD * middle / 2)
+        x = max(1e-6, BAND_RAD * middle / 2)
         low, high = (middle, high) if -2 * math.log(math.sin(x) / x) < loss else (low, middle)
     return low
 
@@ -133,8 +160,7 @@ def _direction_deg(lost: Array) -> float:
     return -math.degrees(math.atan2(y, x)) / 2
 
 
-def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> tuple[Array, float, Any] | None:
-    """Logarithm of the power of i against j by direction, its doubt, and the place in each frame that shows it best."""
+def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> Compared | None:
     at = _places(poses, overlap)
     if not len(at):
         return None
@@ -163,11 +189,8 @@ def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> t
         told.append((float(powers[0].sum() + powers[2].sum()), _log_ratio(powers), p, q))
     if len(told) < 2:
         return None
-    ratios = np.asarray([t[1] for t in told])
-    loss = np.median(ratios, 0)
-    spread = 1.4826 * float(np.median(np.abs(ratios - loss)))
-    best = max(told, key=lambda t: t[0])
-    return loss, max(0.06, spread / math.sqrt(len(told))), (tuple(map(float, best[2])), tuple(map(float, best[3])))
+    strength, ratios, points_i, points_j = (np.asarray(column) for column in zip(*told))
+    return Compared(overlap.i, overlap.j, ratios, strength, points_i, points_j)
 
 
 def _log_ratio(powers: Sequence[Array]) -> Array:
@@ -244,7 +267,7 @@ def _power(patch: Array) -> Array:
 def _as_even(side: int) -> Array:
     """Weights under which the power of photographs is much the same at all frequencies: it falls with their square."""
     return np.asarray(
-        (np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) * 2 * math.pi / _BAND_RAD) ** 2
+        (np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) * 2 * math.pi / BAND_RAD) ** 2
     )
 
 
