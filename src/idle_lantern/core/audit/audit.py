@@ -12,7 +12,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.audit import lattice
-from idle_lantern.core.audit.dust import spots
 from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
@@ -26,7 +25,7 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.frameset import FrameSet, names_of
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.match.features import WorkingFrame
+from idle_lantern.core.join.light.dust import alike_held, spots
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.merging.prepared import Place, prepare, prepared_folder
@@ -305,16 +304,13 @@ def _clipped(position: Position) -> Finding | None:
 
 def _dusty(solution: Solution, paths: Sequence[Path]) -> list[Finding]:
     """Spots on the sensor; frames that were held another way are compared among themselves only."""
-    by_hold: dict[tuple[int, ...], list[WorkingFrame]] = {}
-    for f, frame in zip(solution.poses.frames, solution.working):
-        info = solution.frames.infos[f]
-        by_hold.setdefault((info.width, info.height, info.metadata.orientation), []).append(frame)
-    frames = max(by_hold.values(), key=len, default=[])
+    infos = [solution.frames.infos[f] for f in solution.poses.frames]
+    frames = [solution.working[i] for i in alike_held(infos)]
     return [
         Finding(
             paths[0], "dust", 100 * spot.loss, "%",
             f"Dust on the sensor: a spot of {spot.size_px:.0f} px at the same place in {len(frames)} frames takes {100 * spot.loss:.0f} % of the light",
-            "Clean the sensor; where a neighbour shows the place clean, give that one the way", spot.u, spot.v,
+            "Clean the sensor; where a neighbour shows the place clean, the join lets that one show", spot.u, spot.v,
         )
         for spot in spots(frames)
     ]  # fmt: skip

@@ -64,6 +64,10 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
         "level": _level(solution),
         "known_lens": None if solution.known is None else asdict(solution.known),
         "falloff": {"terms": list(joined.vignetting), "corner": math.exp(sum(joined.vignetting))},
+        "dust": [
+            {"u": round(s.u, 1), "v": round(s.v, 1), "size_px": round(s.size_px, 1), "loss": round(s.loss, 3)}
+            for s in joined.dust
+        ],
         "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,

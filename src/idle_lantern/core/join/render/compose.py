@@ -23,6 +23,7 @@ from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.overview import make_overview, overview_pixels
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint, key_of
+from idle_lantern.core.join.light.dust import Spot, dust_masks, with_dust
 from idle_lantern.core.join.light.gains import solve_gains
 from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting
 from idle_lantern.core.join.options import JoinOptions
@@ -52,6 +53,7 @@ class Composed:
     vignetting: Vignetting
     timings_s: dict[str, float]
     space: str = "sRGB"
+    dust: tuple[Spot, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,10 @@ def plan_render(
     """
     clock = clock or Clock()
     poses = solution.poses
-    mine = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
+    infos = [solution.frames.infos[f] for f in poses.frames]
+    painted = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
+    dust, dusty = ([], {}) if rough else dust_masks(poses, infos, solution.working)
+    mine = with_dust(painted, dusty)
     with clock.stage("warp"):
         pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
         overview = make_overview(
@@ -90,7 +95,6 @@ def plan_render(
         gains = solve_gains(overview, len(poses.frames))
     with clock.stage("seams"):
         label = find_seams(overview, gains, progress)
-    infos = [solution.frames.infos[f] for f in poses.frames]
     if rough:
         pictures = tuple(w.picture for w in solution.working)
         frames: FramesInMemory | FilesOfFrames = FramesInMemory(pictures)
@@ -110,6 +114,7 @@ def plan_render(
         frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None),
         mine,
         blend=not rough,
+        dust=tuple(dust),
         lateral=(known.lateral_red, known.lateral_blue) if known is not None and known.colour_shifts else None,
         cache_bytes=min(CACHE_BYTES, options.memory() // 3),
     )
@@ -242,7 +247,7 @@ def compose_to_file(
                     part_file, info, row_by_row(noted()), how, kept=kept, kept_rows=rows, threads=options.threads
                 )
     box = coverage.rectangle()
-    return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name)
+    return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name, plan.dust)
 
 
 def _runner(solution: Solution, plan: RenderPlan, options: JoinOptions, store: DecodedFrames | None) -> ThreadRunner:

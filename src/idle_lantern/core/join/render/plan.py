@@ -26,6 +26,7 @@ from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.frames.reading import FrameInfo, read_again
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.light.dust import Spot
 from idle_lantern.core.join.light.vignetting import Vignetting, without_vignetting
 from idle_lantern.core.join.render.compositor import Compositor
 from idle_lantern.core.join.render.views import Levels
@@ -117,6 +118,8 @@ class RenderPlan:
         Blend along the seams; rough pictures do without.
     lateral : pair of (a, b) or None
         Lateral colour of red and blue, taken out as frames are sampled.
+    dust : tuple of Spot
+        Found on the sensor; ``masks`` hide it where another frame shows the place clean.
     cache_bytes : int
         Most memory for full frames.
     """
@@ -132,6 +135,7 @@ class RenderPlan:
     masks: Mapping[int, Mask] = field(default_factory=dict)
     blend: bool = True
     lateral: tuple[Lateral, Lateral] | None = None
+    dust: tuple[Spot, ...] = ()
     cache_bytes: int = CACHE_BYTES
 
     @property

@@ -1,8 +1,8 @@
-"""Dust on the sensor: dark spots at one place in every frame, whatever the frame shows."""
+"""Dust on the sensor: dark spots at one place in every frame, whatever the frame shows; left out where others are clean."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,7 +10,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.frames.masks import Mask, Masks
+from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.join.match.features import WorkingFrame
+from idle_lantern.core.join.solve.poses import Poses
 
 Array = NDArray[Any]
 
@@ -23,6 +26,8 @@ _LEAST_LOSS, _EACH, _ALIKE = 0.02, 0.35, 0.4
 _MOST_SPOTS = 12
 #: On a ring about a spot nothing is darker than this share of its depth.
 _RING = 0.35
+#: Round a spot so many times its size, and so many pixels more, is left out; masks are held so large at most.
+_WIDER, _RIM_PX, _MASK_PX = 0.8, 2.0, 1500
 
 
 @dataclass(frozen=True)
@@ -85,3 +90,60 @@ def _stands_alone(common: Array, x: float, y: float, area: int) -> bool:
     py = np.clip(np.rint(y + radius * np.sin(angles)).astype(int), 0, common.shape[0] - 1)
     depth = -float(common[round(y), round(x)])
     return depth > 0 and float(-common[py, px].min()) < _RING * depth
+
+
+def alike_held(infos: Sequence[FrameInfo]) -> list[int]:
+    """The largest number of frames that were held one way: only their sensors lie on each other."""
+    by_hold: dict[tuple[int, ...], list[int]] = {}
+    for i, info in enumerate(infos):
+        by_hold.setdefault((info.width, info.height, info.metadata.orientation), []).append(i)
+    return max(by_hold.values(), key=len, default=[])
+
+
+def dust_masks(poses: Poses, infos: Sequence[FrameInfo], working: Sequence[WorkingFrame]) -> tuple[list[Spot], Masks]:
+    """Spots of a set, and for each frame (by place in the poses) a mask over those that another frame shows clean."""
+    held = alike_held(infos)
+    found = spots([working[i] for i in held])
+    if not found:
+        return [], {}
+    at = np.array([(s.u, s.v) for s in found])
+    reach = np.array([_WIDER * s.size_px + _RIM_PX for s in found])
+    masks: dict[int, Mask] = {}
+    for i in held:
+        lens = poses.lenses[i]
+        world = lens.unproject(at) @ poses.world_from_camera[i].T
+        clean = np.zeros(len(found), bool)
+        for j in range(len(poses.lenses)):
+            if j == i or clean.all():
+                continue
+            seen, valid = poses.lenses[j].project(np.nan_to_num(world @ poses.world_from_camera[j]))
+            size = (poses.lenses[j].width - 1, poses.lenses[j].height - 1)
+            inside = valid & (seen >= 2 * reach[:, None]).all(1) & (seen <= size - 2 * reach[:, None]).all(1)
+            apart = np.linalg.norm(seen[:, None] - at[None], axis=2) > reach[:, None] + reach[None]
+            clean |= inside & (apart.all(1) if j in held else True)
+        if clean.any():
+            masks[i] = _discs(at[clean], reach[clean], lens.width, lens.height)
+    return found, masks
+
+
+def _discs(at: Array, reach: Array, width: int, height: int) -> Mask:
+    factor = min(1.0, _MASK_PX / max(width, height))
+    hide = np.zeros((max(1, round(height * factor)), max(1, round(width * factor))), np.uint8)
+    for (u, v), r in zip(at, reach):
+        place = round((u + 0.5) * factor - 0.5), round((v + 0.5) * factor - 0.5)
+        cv2.circle(hide, place, max(1, int(np.ceil(r * factor))), 255, -1)
+    return Mask(hide, np.zeros_like(hide))
+
+
+def with_dust(masks: Mapping[int, Mask], dust: Masks) -> dict[int, Mask]:
+    """What is painted and what dust spoils, together."""
+    result = dict(masks)
+    for i, mask in dust.items():
+        if i not in result:
+            result[i] = mask
+            continue
+        painted = result[i]
+        hide = cv2.resize(mask.hide, painted.hide.shape[::-1], interpolation=cv2.INTER_AREA)
+        # what was painted to be kept is kept
+        result[i] = Mask(np.where((hide > 60) & (painted.keep == 0), 255, painted.hide).astype(np.uint8), painted.keep)
+    return result
