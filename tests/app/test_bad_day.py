@@ -231,6 +231,12 @@ def test_another_place_is_offered_where_saving_fails(
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(tmp_path), ""))
     assert not window.outings.save_elsewhere()
     assert "not empty" in window.message_text()
+    # and so is a file, which raised an error of Python's own (found by 7 200 random clicks)
+    file = tmp_path / "plan.csv"
+    file.write_text("yaw,pitch")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(file), ""))
+    assert not window.outings.save_elsewhere()
+    assert "Is a file" in window.message_text()
     settled(window)
 
 

@@ -101,7 +101,10 @@ def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds:
         try:
             while done.steps < steps and time.monotonic() < end:
                 done.steps += 1
-                _one(window, rng)
+                try:
+                    _one(window, rng)
+                except Exception as error:  # what a click called directly raised is a fault like any other
+                    caught(type(error), error, error.__traceback__)
                 QApplication.processEvents()
                 if done.steps % max(1, min(500, steps // 20)) == 0:
                     _compare(window, done)

@@ -115,8 +115,15 @@ def copied(outing: Outing, folder: Path, target: Path) -> Outing:
     InputError
         ``target`` holds something already, or cannot be written.
     """
-    if target.exists() and any(target.iterdir()):
-        raise InputError("Is not empty", where=str(target), remedy="Choose an empty or a new folder")
+    try:
+        taken = target.exists() and (not target.is_dir() or any(target.iterdir()))
+    except OSError as error:
+        raise InputError(
+            f"Cannot be looked into ({error.strerror})", where=str(target), remedy="Choose another folder"
+        ) from error
+    if taken:
+        what = "Is not empty" if target.is_dir() else "Is a file"
+        raise InputError(what, where=str(target), remedy="Choose an empty or a new folder")
     make_folder(target)
     for name in assets_named(outing):
         for source in (folder / assets.FOLDER).glob(f"{name}.*"):
