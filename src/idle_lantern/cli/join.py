@@ -27,6 +27,8 @@ from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 from idle_lantern.core.merging.development import Development, read_development
+from idle_lantern.core.merging.film import KINDS as FILMS
+from idle_lantern.core.merging.film import measure_film
 from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, Exposure, Recipe
 from idle_lantern.core.optics.known import KnownLens, read_lens
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
@@ -78,6 +80,11 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         metavar="LENS",
         help="distortion, lateral colour and fall-off as known: 'database' (by the frames' metadata), the name of a measured "
         "lens in the gear library, or a file of calibrate lens --json; without it the join finds them",
+    )
+    parser.add_argument(
+        "--film",
+        choices=FILMS,
+        help="the frames are scans of film: borders are cut, and negatives turned, alike for all of them",
     )
     parser.add_argument(
         "--light", action="store_true", help="with .tif: linear light as 32-bit floats, beyond white too"
@@ -167,6 +174,8 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
     memory = None if args.memory is None else round(args.memory * 2**30)
     lens = _known_lens(args.lens, frames)
     development = read_development(args.develop) if args.develop else Development()
+    if args.film is not None:
+        development = replace(development, film=measure_film([f.path for f in found], args.film, progress))
     return JoinRequest(
         tuple(
             replace(frame, prior=known, mask=masks.get(name)) for frame, known, name in zip(found, prior, frames.names)

@@ -6,6 +6,7 @@ nobody asks a window what is open while the work runs.
 
 from __future__ import annotations
 
+import json
 import uuid
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
@@ -108,13 +109,14 @@ class JoinRequest:
 
 def development_told(development: Development) -> dict[str, Any]:
     """A development as a report tells what was asked for."""
-    return {**asdict(development), "white_balance": list(development.white_balance)}
+    told: dict[str, Any] = json.loads(json.dumps(asdict(development)))
+    return told
 
 
 def lens_told(lens: KnownLens | None) -> dict[str, Any] | None:
     """The same of a known lens."""
-    told = None if lens is None else asdict(lens)
-    return told and {k: list(v) if isinstance(v, tuple) else v for k, v in told.items()}
+    told: dict[str, Any] | None = None if lens is None else json.loads(json.dumps(asdict(lens)))
+    return told
 
 
 @dataclass(frozen=True)

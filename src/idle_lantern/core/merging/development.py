@@ -13,6 +13,7 @@ from idle_lantern.core.base.checks import within
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.strict_json import read_json
+from idle_lantern.core.merging.film import Film, film_from
 
 Array = NDArray[Any]
 
@@ -35,6 +36,8 @@ class Development:
     white_balance : gains of red, green and blue on linear light
     shadows, highlights : -1 to 1, lift or lower what is dark, or what is bright
     clipped : what becomes of a raw file's places where one colour is full
+    film : Film or None
+        The frames are scans of film: cut and turned into what was seen before anything else.
     """
 
     exposure_ev: float = 0.0
@@ -42,6 +45,7 @@ class Development:
     shadows: float = 0.0
     highlights: float = 0.0
     clipped: Literal["clip", "blend", "rebuild"] = "clip"
+    film: Film | None = None
 
     def __post_init__(self) -> None:
         for name, (low, high) in LIMITS.items():
@@ -54,7 +58,12 @@ class Development:
     @property
     def changes_nothing(self) -> bool:
         """Whether display values stay as they are."""
-        return (self.exposure_ev, self.white_balance, self.shadows, self.highlights) == (0.0, (1.0, 1.0, 1.0), 0.0, 0.0)
+        return self.film is None and (self.exposure_ev, self.white_balance, self.shadows, self.highlights) == (
+            0.0,
+            (1.0, 1.0, 1.0),
+            0.0,
+            0.0,
+        )
 
     def gains(self) -> Array:
         """Factors of linear red, green and blue."""
@@ -68,17 +77,24 @@ class Development:
 
     def table(self, full_scale: int = 255) -> Array:
         """What becomes of each display value, 0 to 1, by colour: (3, ``full_scale`` + 1)."""
-        light = srgb_to_linear(np.linspace(0, 1, full_scale + 1))
-        return np.stack([self.toned(np.clip(linear_to_srgb(light * gain), 0, 1)) for gain in self.gains()])
+        shown = np.broadcast_to(np.linspace(0, 1, full_scale + 1), (3, full_scale + 1))
+        light = srgb_to_linear(shown) if self.film is None else self.film.light(shown)
+        return self.toned(np.clip(linear_to_srgb(light * self.gains()[:, None]), 0, 1))
 
     def applied(self, picture: Picture) -> Picture:
         """A picture developed, 16 bit, so that no steps come up in a sky."""
         if self.changes_nothing:
             return picture
-        made = np.empty(picture.pixels.shape, np.uint16)
+        pixels, alpha = picture.pixels, picture.alpha
+        if self.film is not None:
+            left, top, width, height = self.film.box(picture.width, picture.height)
+            inside = np.s_[top : top + height, left : left + width]
+            pixels, alpha = pixels[inside], None if alpha is None else alpha[inside]
+        made = np.empty(pixels.shape, np.uint16)
         for c, shown in enumerate(self.table(picture.full_scale)):
-            made[..., c] = np.rint(shown * 65535).astype(np.uint16)[picture.pixels[..., c]]
-        alpha = picture.alpha
+            made[..., c] = np.rint(shown * 65535).astype(np.uint16)[pixels[..., c]]
+        if self.film is not None and self.film.kind == "grey":
+            made[...] = np.rint(made.mean(2)).astype(np.uint16)[..., None]
         if alpha is not None and alpha.dtype == np.uint8:
             alpha = alpha.astype(np.uint16) * 257
         return Picture(made, alpha, picture.icc)
@@ -95,12 +111,12 @@ def read_development(path: Path) -> Development:
     told = read_json(path)
     if not isinstance(told, dict) or told.get("schema", SCHEMA) != SCHEMA:
         raise InputError("Is no development of frames", where=str(path), remedy=f'Begin it with "schema": "{SCHEMA}"')
-    unknown = set(told) - {"schema", *LIMITS, "white_balance", "clipped"}
+    unknown = set(told) - {"schema", *LIMITS, "white_balance", "clipped", "film"}
     if unknown:
         raise InputError(
             f"Has the unknown value {sorted(unknown)[0]}",
             where=str(path),
-            remedy=f"Known are {', '.join(LIMITS)}, white_balance, clipped",
+            remedy=f"Known are {', '.join(LIMITS)}, white_balance, clipped, film",
         )
     values: dict[str, Any] = {}
     for name, (low, high) in LIMITS.items():
@@ -115,6 +131,8 @@ def read_development(path: Path) -> Development:
         if told["clipped"] not in ("clip", "blend", "rebuild"):
             raise InputError("clipped is none of clip, blend, rebuild", where=str(path), remedy="Choose one of them")
         values["clipped"] = told["clipped"]
+    if told.get("film") is not None:
+        values["film"] = film_from(told["film"], str(path))
     return Development(**values)
 
 

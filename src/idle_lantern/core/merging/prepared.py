@@ -27,6 +27,7 @@ from idle_lantern.core.base.picture import Picture, srgb_to_linear
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.decoders import raw
+from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.profiles import working_space
 from idle_lantern.core.frames.reading import FrameInfo, probe, read, thumbnail
 from idle_lantern.core.merging.aligning import as_sharp, on_base, unmoved
@@ -158,9 +159,14 @@ class _Maker:
         else:
             with contextlib.suppress(OSError):
                 target.touch()
+        film = self.recipe.development.film
+        width, height = place.base.width, place.base.height
+        metadata = replace(place.base.metadata, orientation=1)
+        if film is not None:  # what the copying camera tells is not what took the picture
+            (_left, _top, width, height), metadata = film.box(width, height), Metadata()
         return replace(
-            place.base, path=target, bits=16, plain_jpeg=False, raw=False, icc=self.space.icc,
-            metadata=replace(place.base.metadata, orientation=1),
+            place.base, path=target, bits=16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
+            metadata=metadata,
         )  # fmt: skip
 
     def _read(self, path: Path) -> Picture:
