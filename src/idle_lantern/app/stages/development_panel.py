@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -11,7 +12,7 @@ from PyQt6.QtWidgets import QWidget
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import frames_model as model
-from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
@@ -19,11 +20,13 @@ from idle_lantern.app.widgets.tables import bytes_of
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.temperature import PRESETS, gains_for, grey_at, light_of
 from idle_lantern.core.outing import edits
 
 _FIELD_PX = 96
+MEASURING = "Measuring the film"
 #: Raw places where a colour is full, in words.
 _CLIPPED = (("clip", "stays white"), ("blend", "blended"), ("rebuild", "rebuilt from the other colours"))
 
@@ -47,6 +50,17 @@ class DevelopmentPanel(QWidget):
         self.clipped.setObjectName("develop-clipped")
         self.clipped.addItems([words for _key, words in _CLIPPED])
         self.clipped.activated.connect(lambda i: self._apply("Where a colour is full", clipped=_CLIPPED[i][0]))
+        self.film = Chooser()
+        self.film.setObjectName("develop-film")
+        self.film.addItems([words for _kind, words in model.FILM_WORDS])
+        self.film.activated.connect(self._choose_film)
+        self.edges = [
+            self._field(f"Cut at the {side}", partial(model.write_cut, arrow), 0.002, partial(self._cut, k))
+            for k, (side, arrow) in enumerate(model.SIDES)
+        ]
+        for edge in self.edges:
+            edge.setFixedWidth(theme.scaled(72))
+        self._cuts = panel(row(label("cut", "dim"), *self.edges, None), "bare")
         self.pick_button = button("Pick a grey   [G]", self.pick, name="develop-pick")
         self.pick_button.setCheckable(True)
         self.plain_button = button("As taken", self.as_taken, quiet=True, name="develop-plain")
@@ -58,6 +72,9 @@ class DevelopmentPanel(QWidget):
             form([("Exposure", self.exposure), ("Shadows", self.shadows), ("Highlights", self.highlights)])
         )
         fields.addLayout(form([("Light", self.light), ("Temperature", self.kelvin), ("Tint", self.tint)]))
+        film_title = label("Film")
+        film_title.setBuddy(self.film)
+        self.film.setAccessibleName("Film")
         told = label(
             "All frames alike; the files stay as they are. Up and Down in a field change it by a step.",
             "dim",
@@ -66,6 +83,7 @@ class DevelopmentPanel(QWidget):
         layout = column(
             fields,
             row(self.clipped_title, self.clipped, None),
+            row(film_title, self.film, self._cuts, None),
             row(self.pick_button, self.plain_button, None),
             told,
         )
@@ -122,6 +140,44 @@ class DevelopmentPanel(QWidget):
         else:
             self.kelvin.setFocus()
 
+    def _choose_film(self, index: int) -> None:
+        kind = model.FILM_WORDS[index][0]
+        place, outing = self._state.place, self._state.outing
+        film = outing.development.film
+        if place is None or kind == ("" if film is None else film.kind):
+            return
+        if not kind:
+            self._apply("Develop: no film", film=None)
+            return
+        if not outing.frames_to_join():
+            self._desk.tell("Film is measured on its scans; bring them in first.")
+            self.show_development()
+            return
+
+        def failed(error: LanternError) -> None:
+            self._desk.tell(error.sentence)
+            self.show_development()
+
+        self._desk.start(
+            MEASURING,
+            lambda task: model.film_of_set(outing, place.folder, kind, task),
+            lambda found: self._state.apply_to(place, edits.develop("Develop: film", film=found)),
+            failed,
+        )
+
+    def _cut(self, side: int, share: float) -> None:
+        film = self._development.film
+        if film is None:
+            return
+        crop = list(film.crop)
+        crop[side] = share if side < 2 else 1 - share
+        try:
+            cut = replace(film, crop=(crop[0], crop[1], crop[2], crop[3]))
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            return
+        self._apply("Develop: cut the film's border", merge=f"cut {side}", film=cut)
+
     def pick(self) -> None:
         """Let a click on something grey in the picture set the white balance, or end that."""
         picking = self.pick_button.isChecked() and self._view.source is not None
@@ -155,10 +211,11 @@ class DevelopmentPanel(QWidget):
             shadows=plain.shadows,
             highlights=plain.highlights,
             clipped=plain.clipped,
+            film=None,
         )
 
     def _refresh(self, topics: set[str]) -> None:
-        if topics & {"development", "outing"}:
+        if topics & {"development", "outing"} or ("selection" in topics and self._development.film is not None):
             self.show_development()
 
     def show_development(self) -> None:
@@ -173,6 +230,14 @@ class DevelopmentPanel(QWidget):
         known = [k for k, (_name, k_) in enumerate(PRESETS) if abs(k_ - kelvin) < 1 and abs(tint) < 0.005]
         self.light.setCurrentIndex(known[0] if known else len(PRESETS))
         self.clipped.setCurrentIndex([key for key, _words in _CLIPPED].index(d.clipped))
+        self.film.setCurrentIndex([kind for kind, _words in model.FILM_WORDS].index(d.film.kind if d.film else ""))
+        self._cuts.setVisible(d.film is not None)
+        for k, edge in enumerate(self.edges):
+            crop = (0.0, 0.0, 1.0, 1.0) if d.film is None else d.film.crop
+            edge.show_value(round(crop[k] if k < 2 else 1 - crop[k], 4))
+        width, height = self._view.size_px
+        self._view.crop = None if d.film is None or not width else Rectangle(*d.film.box(width, height))
+        self._view.update()
         raw = model.has_raw(self._state.outing)
         self.clipped.setVisible(raw)
         self.clipped_title.setVisible(raw)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base import units
@@ -15,6 +15,7 @@ from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.merging.film import Film, Kind, measure_film
 from idle_lantern.core.merging.temperature import COOLEST_K, WARMEST_K
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
@@ -45,7 +46,7 @@ TOO_DARK, TOO_BRIGHT = 0.004, 250
 
 def parse_development(name: str, text: str) -> float:
     """A value of the development as people write it: EV, kelvin, or per cent."""
-    plain = text.strip().replace("−", "-").lower()
+    plain = text.strip("←↑→↓ ").replace("−", "-").lower()
     for unit in ("ev", "k", "%"):
         plain = plain.removesuffix(unit).strip()
     value = units.parse_number(plain.removeprefix("+"), name.lower(), "0.3" if name == "Exposure" else "20")
@@ -60,6 +61,32 @@ def write_ev(value: float) -> str:
 def write_percent(value: float) -> str:
     """A share with its sign."""
     return f"{100 * value:+.0f} %".replace("-", "−") if value else "0 %"
+
+
+#: Kinds of film in words.
+FILM_WORDS: tuple[tuple[str, str], ...] = (
+    ("", "no film"), ("negative", "colour negative"), ("grey", "black-and-white negative"), ("slide", "slide"),
+)  # fmt: skip
+
+
+#: Sides of a scan, each with the arrow that stands for it.
+SIDES = (("left", "←"), ("top", "↑"), ("right", "→"), ("bottom", "↓"))
+
+
+def write_cut(arrow: str, share: float) -> str:
+    """A share that is cut off at one side."""
+    return f"{arrow} {100 * share:.1f} %"
+
+
+def film_of_set(outing: Outing, folder: Path, kind: str, progress: Progress) -> Film:
+    """The conversion of the roll that an outing's frames are scans of.
+
+    Raises
+    ------
+    UnreadableFrame
+        A scan cannot be read.
+    """
+    return measure_film([document.resolve(folder, r) for r in outing.frames_to_join()], cast(Kind, kind), progress)
 
 
 def within_light(kelvin: float) -> float:
