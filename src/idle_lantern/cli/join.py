@@ -248,11 +248,11 @@ def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinF
         beside = [
             (look.path, ev) for i, (look, ev) in enumerate(zip(position.looks, position.ev)) if i != position.chosen
         ]
-        bracket = position.role == "bracket"
+        kind = position.role
         frames.append(
             JoinFrame(
                 position.base.path,
-                others=tuple(Exposure(path, ev if bracket else 0.0, again=not bracket) for path, ev in beside),
+                others=tuple(Exposure(path, ev, kind) for path, ev in beside if kind != "single"),
             )
         )
     return frames, tuple(asides)

@@ -110,6 +110,16 @@ def test_the_sample_of_version_4_opens_with_what_could_not_be_brought_together()
     assert (brief.target_field.zenith_frames, brief.target_field.nadir_frames) == (AS_NEEDED, 2)
 
 
+def test_the_sample_of_version_6_opens_and_develops_nothing():
+    outing = document.from_text((OLD / "outing-6.json").read_text(encoding="utf-8"))
+    before = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))
+    assert (outing.frames, outing.brief) == (before.frames, before.brief)
+    assert outing.choices.brackets == "fuse"
+    assert (outing.choices.repeats, outing.choices.twins) == ("sharpest", "raw")
+    assert outing.lens is None
+    assert outing.development.changes_nothing
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))
@@ -126,13 +136,13 @@ def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
         (lambda t: t[:-20], "damaged at line"),
         (lambda t: "", "damaged at line"),
         (lambda t: "[1, 2]", "no outing document"),
-        (lambda t: t.replace("outing/6", "outing/9"), "newer Idle Lantern"),
+        (lambda t: t.replace(f"outing/{schema.VERSION}", "outing/9"), "newer Idle Lantern"),
         (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "impossible value: Overlap"),
         (lambda t: t.replace('"focal_mm": 20.0', '"focal_mm": 99999'), "damaged at brief/rig/focal_mm"),
         (lambda t: t.replace('"frames": []', '"frames": [{"file": 3}]'), "damaged at frames/0/file"),
-        (lambda t: t.replace("outing/6", "outing/0"), "impossible version 0"),
-        (lambda t: t.replace("outing/6", "outing/²"), "no outing document"),
-        (lambda t: t.replace("outing/6", "outing/" + "9" * 5000), "newer Idle Lantern"),
+        (lambda t: t.replace(f"outing/{schema.VERSION}", "outing/0"), "impossible version 0"),
+        (lambda t: t.replace(f"outing/{schema.VERSION}", "outing/²"), "no outing document"),
+        (lambda t: t.replace(f"outing/{schema.VERSION}", "outing/" + "9" * 5000), "newer Idle Lantern"),
         (lambda t: "[" * 100_000, "nested too deep"),
         (lambda t: t.replace('"spare_ends": 0', '"spare_ends": 0.5'), "damaged at brief/target_field/spare_ends"),
         (lambda t: t.replace('"near_m": 5.0', '"near_m": 1' + "0" * 400), "too large to be used"),

@@ -98,7 +98,7 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
             document.mask_file(folder, outing, r.id),
             (
                 *(Exposure(file_of(other), ev) for other, ev in outing.exposures_beside(r.id)),
-                *(Exposure(file_of(other), again=True) for other in outing.taken_again(r.id)),
+                *(Exposure(file_of(other), kind=kind) for other, kind in outing.taken_again(r.id)),
             ),
         )
         for r, p in zip(refs, prior)
@@ -128,7 +128,7 @@ def has_brackets(outing: Outing) -> bool:
 
 def has_repeats(outing: Outing) -> bool:
     """Whether any position was taken again."""
-    return any(outing.taken_again(ref.id) for ref in outing.frames_to_join())
+    return any(kind == "repeat" for ref in outing.frames_to_join() for _other, kind in outing.taken_again(ref.id))
 
 
 def has_twins(outing: Outing) -> bool:

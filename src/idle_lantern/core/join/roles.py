@@ -39,6 +39,9 @@ def with_roles(report: dict[str, Any], request: JoinRequest) -> dict[str, Any]:
         row["ev"] = 0.0
         for exposure in frame.others:
             used = row["used"] and bool(request.recipe.used([exposure]))
+            if exposure.kind == "sensor-shift":
+                more.append(_beside(row, names[exposure.path], "sensor-shift", 0.0, reason=None, used=row["used"]))
+                continue
             why = f"taken again: {row['file']} is the sharpest" if exposure.again else f"{_WORDS['base']} {row['file']}"
             role = "repeat" if exposure.again else "bracket"
             more.append(_beside(row, names[exposure.path], role, exposure.ev, reason=None if used else why, used=used))

@@ -30,10 +30,12 @@ from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.profiles import working_space
 from idle_lantern.core.frames.reading import FrameInfo, probe, read, thumbnail
+from idle_lantern.core.frames.series import steps_of
 from idle_lantern.core.merging.aligning import as_sharp, on_base, unmoved
 from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.radiance import Curve, merge
 from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.merging.sensor_shift import combined
 
 Array = NDArray[Any]
 
@@ -112,7 +114,8 @@ class _Maker:
         self.balance = _common_balance([p.base.path for p in places if p.base.raw])
         self.space = working_space([p.base.icc for p in places])
         self.curve = Curve(_brightest(places)) if recipe.brackets == "merge" else Curve()
-        self.count = sum(any(not e.again for e in p.others) for p in places)
+        self.count = sum(any(e.kind == "bracket" for e in p.others) for p in places)
+        self.series = sum(any(e.kind == "sensor-shift" for e in p.others) for p in places)
         self.stacked = [1 + sum(e.again for e in p.others) for p in places if any(e.again for e in p.others)]
         self.raws = sum(p.base.raw for p in places)
         self._key = (recipe, self.balance, self.curve, self.space, code_fingerprint())
@@ -137,6 +140,8 @@ class _Maker:
             )
         elif self.count:
             told.append(f"Brackets of {self.count} positions fused.")
+        if self.series:
+            told.append(f"Sensor-shift series of {self.series} positions combined.")
         if self.stacked:
             n = sum(self.stacked) / len(self.stacked)
             told.append(
@@ -150,7 +155,7 @@ class _Maker:
         plain = not place.base.raw and not others and self.curve.white <= 1 and self.recipe.development.changes_nothing
         if plain:
             return place.base
-        files = [sha256_of(place.base.path), *((sha256_of(e.path), e.ev, e.again) for e in others)]
+        files = [sha256_of(place.base.path), *((sha256_of(e.path), e.ev, e.kind) for e in others)]
         name = hashlib.sha256(repr((files, self._key)).encode("utf-8", "surrogatepass")).hexdigest()[:32]
         target = folder / f"{name}.tif"
         if not target.exists():
@@ -160,10 +165,13 @@ class _Maker:
             with contextlib.suppress(OSError):
                 target.touch()
         film = self.recipe.development.film
-        width, height = place.base.width, place.base.height
+        # a sensor-shift series may have twice the pixels of its frames
+        width, height = (
+            _size_of(target) if any(e.kind == "sensor-shift" for e in others) else (place.base.width, place.base.height)
+        )
         metadata = replace(place.base.metadata, orientation=1)
         if film is not None:  # what the copying camera tells is not what took the picture
-            (_left, _top, width, height), metadata = film.box(width, height), Metadata()
+            (_left, _top, width, height), metadata = film.box(place.base.width, place.base.height), Metadata()
         return replace(
             place.base, path=target, bits=16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
             metadata=metadata,
@@ -177,6 +185,12 @@ class _Maker:
         return raw.pixels(path, how)
 
     def _picture(self, place: Place, others: Sequence[Exposure]) -> Picture:
+        series = [e for e in others if e.kind == "sensor-shift"]
+        if series:
+            paths = [place.base.path, *(e.path for e in series)]
+            moved = steps_of(paths) or ((0.0, 0.0),) * len(paths)
+            how = raw.Development(self.balance, self.recipe.development.clipped)
+            return self._finished(combined(paths, moved, how), None)
         base = self._read(place.base.path)
         if not others:
             return self._finished(base, None)
@@ -231,6 +245,12 @@ def _brightest(places: Sequence[Place]) -> float:
         value = float(srgb_to_linear(np.asarray(np.percentile(shown, _GLINTS) / 255)))
         most = max(most, value * 2.0**-darkest.ev)
     return most if most > _WHITE_ENOUGH else 1.0
+
+
+def _size_of(target: Path) -> tuple[int, int]:
+    with tifffile.TiffFile(target) as tiff:
+        page = tiff.pages.first
+        return int(page.imagewidth), int(page.imagelength)
 
 
 def _common_balance(raws: Sequence[Path]) -> tuple[float, float, float, float] | None:

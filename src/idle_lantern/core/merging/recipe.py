@@ -19,12 +19,18 @@ REPEATS: tuple[Repeats, ...] = ("sharpest", "stack")
 class Exposure:
     """Another exposure of a place; ``ev`` tells how much more it was exposed than the base.
 
-    One taken ``again`` was exposed alike: it is stacked, where that is asked for.
+    A ``repeat`` was exposed alike and is averaged where that is asked for; a frame of a ``sensor-shift`` series lies a
+    pixel or half of one beside the base and always goes in.
     """
 
     path: Path
     ev: float = 0.0
-    again: bool = False
+    kind: Literal["bracket", "repeat", "sensor-shift"] = "bracket"
+
+    @property
+    def again(self) -> bool:
+        """Whether it was taken again."""
+        return self.kind == "repeat"
 
 
 @dataclass(frozen=True)
@@ -37,4 +43,5 @@ class Recipe:
 
     def used(self, others: Sequence[Exposure]) -> tuple[Exposure, ...]:
         """Those of a place's other exposures that go into its frame."""
-        return tuple(e for e in others if (self.repeats == "stack" if e.again else self.brackets != "base"))
+        asked = {"bracket": self.brackets != "base", "repeat": self.repeats == "stack", "sensor-shift": True}
+        return tuple(e for e in others if asked[e.kind])

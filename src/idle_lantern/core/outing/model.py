@@ -9,7 +9,7 @@ import math
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Annotated
+from typing import Annotated, Literal
 
 from msgspec import Meta
 
@@ -32,6 +32,10 @@ Path = Annotated[str, Meta(min_length=1, max_length=4096)]
 def new_id() -> str:
     """An identity that no other thing has."""
     return uuid.uuid4().hex
+
+
+#: What frames of one place and exposure were taken for.
+Again = Literal["repeat", "sensor-shift"]
 
 
 @dataclass(frozen=True)
@@ -209,13 +213,14 @@ class Outing:
         refs = {ref.id: ref for ref in self.frames}
         return tuple((refs[f], ev) for f, ev in zip(group.frames, group.ev) if f != frame_id and f in refs)
 
-    def taken_again(self, frame_id: str) -> tuple[FrameRef, ...]:
-        """The other frames of the repeats that a frame stands for."""
-        group = next((g for g in self.groups if g.kind == "repeat" and g.chosen == frame_id), None)
+    def taken_again(self, frame_id: str) -> tuple[tuple[FrameRef, Again], ...]:
+        """The other frames of the repeats, or of the sensor-shift series, that a frame stands for."""
+        group = next((g for g in self.groups if g.kind in ("repeat", "sensor-shift") and g.chosen == frame_id), None)
         refs = {ref.id: ref for ref in self.frames}
         left_out = frozenset(self.choices.left_out)
         others = () if group is None else (f for f in group.frames if f != frame_id and f not in left_out)
-        return tuple(refs[f] for f in others if f in refs)
+        kind: Again = "repeat" if group is None or group.kind == "repeat" else "sensor-shift"
+        return tuple((refs[f], kind) for f in others if f in refs)
 
     def besides(self) -> frozenset[str]:
         """Frames for which another one of their bracket or series stands."""

@@ -11,9 +11,10 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.series import steps_of
 from idle_lantern.core.sorting.looks import Common, Look, common
 
-Role = Literal["single", "bracket", "repeat"]
+Role = Literal["single", "bracket", "repeat", "sensor-shift"]
 
 #: Steps smaller than this are no bracket: cameras step by thirds of an EV.
 _STEP_EV = 0.25
@@ -164,7 +165,7 @@ def _position(group: Sequence[_Member]) -> Position:
 
 
 def sharpest_chosen(position: Position) -> Position:
-    """Of repeats the sharpest stands for the place, measured at full size over the same ground.
+    """Of repeats the sharpest stands for the place, measured at full size over the same ground; series are told.
 
     Raises
     ------
@@ -173,6 +174,8 @@ def sharpest_chosen(position: Position) -> Position:
     """
     if position.role != "repeat":
         return position
+    if steps_of([look.path for look in position.looks]) is not None:
+        return replace(position, role="sensor-shift", chosen=0)
     energy = [_fine_energy(look.path) for look in position.looks]
     return replace(position, chosen=int(np.argmax(energy)))
 

@@ -86,6 +86,45 @@ def linear(path: Path, how: Development | None = None, *, half: bool = False) ->
     return np.asarray(developed)
 
 
+def camera_colours(path: Path, how: Development | None = None) -> tuple[Array, Array, Array]:
+    """A frame in the sensor's own colours, and what was seen of each.
+
+    Returns
+    -------
+    colours : (H, W, 3) uint16, linear, the mosaic filled in, in the sensor's primaries, not turned
+    seen : (H, W) uint8
+        Which of the three colours the sensor saw at each pixel.
+    to_srgb : (3, 3)
+        Linear sRGB from those colours, as LibRaw has it: by least squares over the frame itself.
+    """
+    import rawpy
+
+    how = how or Development()
+    balance: dict[str, Any] = {"use_camera_wb": True}
+    if how.white_balance is not None:
+        balance = {"user_wb": list(how.white_balance)}
+    common = dict(output_bps=16, gamma=(1, 1), no_auto_bright=True, adjust_maximum_thr=0.0, user_flip=0, **balance)
+    with _opened(path) as raw:
+        seen = raw.raw_colors_visible.copy()
+        own = raw.postprocess(output_color=rawpy.ColorSpace.raw, **common)
+        # the quarter of the frame in the middle says what the colours become
+        small = [
+            np.asarray(p, np.float64)[::7, ::7].reshape(-1, 3)
+            for p in (own, raw.postprocess(output_color=rawpy.ColorSpace.sRGB, **common))
+        ]
+    whole = (small[0].max(1) < 64000) & (small[1].max(1) < 64000) & (small[1].min(1) > 0)
+    to_srgb, *_ = np.linalg.lstsq(small[0][whole], small[1][whole], rcond=None)
+    seen[seen == 3] = 1
+    height, width = own.shape[:2]
+    return np.asarray(own), np.asarray(seen[:height, :width], np.uint8), np.asarray(to_srgb)
+
+
+def turn_of(path: Path) -> int:
+    """Quarter turns, counterclockwise, that bring a frame as the sensor had it upright."""
+    with _opened(path) as raw:
+        return _TURNS.get(raw.sizes.flip, 0)
+
+
 def white_balance_of(path: Path) -> tuple[float, float, float, float]:
     """The camera's multipliers of red, green, blue and second green, green counting one."""
     with _opened(path) as raw:
