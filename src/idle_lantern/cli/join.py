@@ -82,6 +82,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "lens in the gear library, or a file of calibrate lens --json; without it the join finds them",
     )
     parser.add_argument(
+        "--shift-lens", action="store_true", help="the camera stood still, its lens was shifted across the sensor"
+    )
+    parser.add_argument(
         "--film",
         choices=FILMS,
         help="the frames are scans of film: borders are cut, and negatives turned, alike for all of them",
@@ -181,7 +184,14 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
             replace(frame, prior=known, mask=masks.get(name)) for frame, known, name in zip(found, prior, frames.names)
         ),
         args.out,
-        JoinOptions(projection=args.projection, width_px=args.width, crop=args.crop, memory_bytes=memory, lens=lens),
+        JoinOptions(
+            projection=args.projection,
+            width_px=args.width,
+            crop=args.crop,
+            memory_bytes=memory,
+            lens=lens,
+            shifts=args.shift_lens,
+        ),
         report=args.report,
         checkpoints=checkpoints_folder(),
         fresh=args.fresh,

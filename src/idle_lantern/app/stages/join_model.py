@@ -108,7 +108,12 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
     return JoinRequest(
         frames,
         pictures / document.PICTURE,
-        JoinOptions(projection=outing.choices.projection, wanted=wanted, lens=outing.lens),
+        JoinOptions(
+            projection=outing.choices.projection,
+            wanted=wanted,
+            lens=outing.lens,
+            shifts=outing.rig.motion == "lens-shift",
+        ),
         report=pictures / document.REPORT,
         document_id=outing.id,
         solution=solution,

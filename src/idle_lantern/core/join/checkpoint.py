@@ -62,6 +62,7 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
         options.seed,
         sorted(options.wanted),
         options.lens,
+        options.shifts,
     )
     return key_of(files, frames.names, how, options.memory(), known)
 

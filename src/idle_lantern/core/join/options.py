@@ -43,6 +43,8 @@ class JoinOptions:
     lens : KnownLens or None
         A lens whose distortion, lateral colour and fall-off are known; frames that it does not fit, and tie points
         that contradict it, are told and solved for.
+    shifts : bool
+        The camera stood still and its lens was shifted: frames differ by a shift, not by a turn.
     """
 
     projection: str = "auto"
@@ -58,6 +60,7 @@ class JoinOptions:
     memory_bytes: int | None = None
     wanted: frozenset[int] = frozenset()
     lens: KnownLens | None = None
+    shifts: bool = False
 
     def points(self, *, quick: bool) -> int:
         """Most points of a frame in the quick first look, or in the thorough second one."""

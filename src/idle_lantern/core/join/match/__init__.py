@@ -7,5 +7,5 @@ Public here, each from the module named:
 - ``links``: ``Link``, ``best_tied``, ``groups_of``
 - ``pairs``: ``candidate_pairs``, ``match``, ``match_pair``
 - ``verify``: ``acceptable``, ``rotation_between``, ``verify``
-- ``lens_guess``: ``camera_groups``, ``guess_lenses``
+- ``lens_guess``: ``camera_groups``, ``guess_lenses``, ``known_lenses``
 """

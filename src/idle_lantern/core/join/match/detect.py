@@ -91,6 +91,22 @@ def detect_and_match(
     return Matched(working, features, links, lenses, size)
 
 
+def look_and_match(
+    frames: FrameSet,
+    store: DecodedFrames,
+    options: JoinOptions,
+    progress: Progress,
+    clock: Clock,
+    checkpoint: Checkpoint,
+) -> tuple[list[WorkingFrame], list[Features], list[Link]]:
+    """Reduced frames, their points, and matches that nothing has verified yet: for sets that do not turn."""
+    everything = list(range(len(frames)))
+    working, features = _points(store, everything, options.second_mp, options, progress, clock, checkpoint)
+    with clock.stage("match"):
+        raw = _matched(frames, everything, features, [None] * len(frames), options, progress)
+    return working, features, raw
+
+
 def seen_closer(count: int, links: Sequence[Link]) -> list[int]:
     """Frames of which a closer look is worth its cost: all where some stand apart, else those about a weak tie."""
     if len(groups_of(count, links)) > 1:

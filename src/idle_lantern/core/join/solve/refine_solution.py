@@ -106,6 +106,23 @@ def refine_solution(
     return refined, final, parallax
 
 
+def registered_links(
+    frames: FrameSet,
+    store: DecodedFrames,
+    corners: Sequence[Array],
+    poses: Poses,
+    links: Sequence[Link],
+    working_mp: float,
+    options: JoinOptions,
+    rng: np.random.Generator,
+    progress: Progress,
+) -> list[Link]:
+    """The links with their tie points where the patches about them lie at full size, under these poses."""
+    greys = greys_within(store, options)
+    pixel = working_px(frames, poses, working_mp)
+    return _Registrar(greys, corners, pixel, rng, options.threads, progress).registered(links, poses)
+
+
 @dataclass(frozen=True)
 class _Registrar:
     """Moves the tie points of links to where the patches about them lie, by a few threads."""

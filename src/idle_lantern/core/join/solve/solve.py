@@ -16,7 +16,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.checkpoint import Checkpoint
-from idle_lantern.core.join.match.detect import Matched, detect_and_match
+from idle_lantern.core.join.match.detect import Matched, detect_and_match, look_and_match
 from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
 from idle_lantern.core.join.match.lens_guess import camera_groups, known_lenses
 from idle_lantern.core.join.match.links import Link, groups_of
@@ -32,6 +32,7 @@ from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, placed
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.refine_solution import refine_solution, working_px
+from idle_lantern.core.join.solve.shifts import solve_shifts
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 from idle_lantern.core.optics.known import KnownLens
 
@@ -149,6 +150,11 @@ def solve(
     store = store or DecodedFrames(frames.infos, 0)
     rng = np.random.default_rng(options.seed)
     run = _Run(frames, options, known, progress, store, checkpoint, on_rough, Clock(), rng)
+    if options.shifts:
+        with one_thread_each():
+            solution = _by_shifts(run)
+        checkpoint.save("solution", solution)
+        return solution
     with one_thread_each():
         _show_as_planned(run)
         matched = detect_and_match(frames, store, options, known, rng, progress, run.clock, checkpoint)
@@ -159,6 +165,19 @@ def solve(
         solution = _completed(run, matched, tied)
     checkpoint.save("solution", solution)
     return solution
+
+
+def _by_shifts(run: _Run) -> Solution:
+    """Frames of a shift lens."""
+    working, features, raw = look_and_match(run.frames, run.store, run.options, run.progress, run.clock, run.checkpoint)
+    with run.clock.stage("refine"):
+        poses, links, groups = solve_shifts(
+            run.frames, run.store, features, raw, run.options.second_mp, run.options, run.rng, run.progress
+        )
+    reasons = _left_out(run.frames, features, groups, poses, {})
+    placed_by = dict.fromkeys(poses.frames, "features")
+    at = tuple(working[f] for f in poses.frames)
+    return Solution(run.frames, poses, tuple(links), groups, reasons, placed_by, field_of(poses), at, run.clock.seconds)
 
 
 def _show_as_planned(run: _Run) -> None:
