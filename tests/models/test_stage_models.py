@@ -204,6 +204,20 @@ def test_bringing_in_names_what_is_left(tmp_path: Path):
     assert "no picture" in frames_model.bring([tmp_path / "empty"], tmp_path, SILENT).message
 
 
+def test_a_file_with_two_circles_comes_in_as_two_frames(tmp_path: Path):
+    v, u = np.mgrid[:200, :400]
+    lit = np.hypot(u % 200 - 99.5, v - 99.5) < 94
+    pixels = np.where(lit[..., None], np.random.default_rng(2).integers(60, 220, (200, 400, 3)), 0).astype(np.uint8)
+    (tmp_path / "in").mkdir()
+    Image.fromarray(pixels).save(tmp_path / "in" / "both.png")
+    brought = frames_model.bring([tmp_path / "in"], tmp_path, SILENT)
+    assert "two circles" in brought.message
+    files = [tmp_path / f for run in brought.runs for p in run.positions for f in p.files]
+    assert len(files) == 2
+    halves = [probe(f) for f in files]
+    assert all(h.width == h.height and h.width >= 188 for h in halves)
+
+
 def test_contents_are_read_once_and_lost_files_left(tmp_path: Path):
     path = _jpeg(tmp_path / "frames" / "f0.jpg")
     outing = _outing(2)

@@ -18,6 +18,7 @@ from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import mask_path
+from idle_lantern.core.frames.two_circles import circles_of, split
 from idle_lantern.core.gear.library import Library, gear_file
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
@@ -29,6 +30,7 @@ from idle_lantern.core.join.solve.prior import prior_for, read_prior
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.film import KINDS as FILMS
 from idle_lantern.core.merging.film import measure_film
+from idle_lantern.core.merging.prepared import prepared_folder
 from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, Exposure, Recipe
 from idle_lantern.core.optics.known import KnownLens, read_lens
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
@@ -244,6 +246,9 @@ def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinF
         A folder is empty, a file is given twice or cannot be read.
     """
     paths = files_in(args.frames)
+    circles = circles_of(paths[0]) if len(paths) == 1 and paths[0].is_file() else None
+    if circles is not None:
+        return [JoinFrame(half) for half in split(paths[0], circles, prepared_folder())], ()
     found = (
         Grouped(tuple(paths))
         if args.no_groups

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -145,7 +146,8 @@ def bring(paths: list[Path], folder: Path, progress: Progress) -> Brought:
             files += pictures_in(path) if path.is_dir() else [path]
         except (LanternError, OSError) as error:
             faults.append(error.sentence if isinstance(error, LanternError) else f"{path}: cannot be read ({error}).")
-    card = sort(list(dict.fromkeys(files)), progress)
+    files, told = _halved(list(dict.fromkeys(files)), folder)
+    card = sort(files, progress)
     faults += [error.sentence for error in card.unreadable]
     runs = []
     beside = dict(card.twins)
@@ -162,7 +164,26 @@ def bring(paths: list[Path], folder: Path, progress: Progress) -> Brought:
             for p in run.positions
         )  # fmt: skip
         runs.append(BroughtRun(positions, _run_in_words(run)))
-    return Brought(tuple(runs), tuple(faults), _left_in_words(card))
+    return Brought(tuple(runs), tuple(faults), " ".join(filter(None, (told, _left_in_words(card)))))
+
+
+def _halved(files: list[Path], folder: Path) -> tuple[list[Path], str]:
+    """Files of cameras with two lenses as the two frames that they hold, written into the outing; and what to say of it."""
+    # loads what writes TIFF, which no start needs
+    from idle_lantern.core.frames.two_circles import circles_of, split
+
+    found: list[Path] = []
+    count = 0
+    for path in files:
+        circles = None
+        with contextlib.suppress(LanternError, OSError):  # what cannot be read is told where files are sorted
+            circles = circles_of(path)
+        if circles is None:
+            found.append(path)
+        else:
+            found += split(path, circles, folder / document.FRAMES)
+            count += 1
+    return found, f"{units.counted(count, 'file')} with two circles split into its two frames." if count else ""
 
 
 def _run_in_words(run: Run) -> str:

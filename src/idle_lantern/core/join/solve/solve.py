@@ -18,6 +18,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.match.detect import Matched, detect_and_match, look_and_match
 from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
+from idle_lantern.core.join.match.image_circle import image_circle_px
 from idle_lantern.core.join.match.lens_guess import camera_groups, known_lenses
 from idle_lantern.core.join.match.links import Link, groups_of
 from idle_lantern.core.join.match.verify import acceptable
@@ -33,6 +34,7 @@ from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, plac
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.refine_solution import refine_solution, working_px
 from idle_lantern.core.join.solve.shifts import solve_shifts
+from idle_lantern.core.join.solve.two_lenses import solve_back_to_back
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 from idle_lantern.core.optics.known import KnownLens
 
@@ -158,6 +160,10 @@ def solve(
     with one_thread_each():
         _show_as_planned(run)
         matched = detect_and_match(frames, store, options, known, rng, progress, run.clock, checkpoint)
+        back = _back_to_back(run, matched)
+        if back is not None:
+            checkpoint.save("solution", back)
+            return back
         tied = _tied(run, matched)
         _show_roughly(run, matched, tied)
         if options.refine:
@@ -178,6 +184,32 @@ def _by_shifts(run: _Run) -> Solution:
     placed_by = dict.fromkeys(poses.frames, "features")
     at = tuple(working[f] for f in poses.frames)
     return Solution(run.frames, poses, tuple(links), groups, reasons, placed_by, field_of(poses), at, run.clock.seconds)
+
+
+def _back_to_back(run: _Run, matched: Matched) -> Solution | None:
+    """Two circular frames that meet all round their rims, as cameras with two lenses take them."""
+    circle = image_circle_px(matched.working) if len(run.frames) == 2 else None
+    if circle is None:
+        return None
+    with run.clock.stage("refine"):
+        found = solve_back_to_back(
+            run.frames, run.store, matched.working, circle, matched.working_mp, run.options, run.rng, run.progress
+        )
+    if found is None:
+        return None
+    poses, links = found
+    placed_by = dict.fromkeys(poses.frames, "features")
+    return Solution(
+        run.frames,
+        poses,
+        tuple(links),
+        [[0, 1]],
+        {},
+        placed_by,
+        field_of(poses),
+        tuple(matched.working),
+        run.clock.seconds,
+    )
 
 
 def _show_as_planned(run: _Run) -> None:
