@@ -223,7 +223,7 @@ def test_repeats_averaged_have_less_noise_by_the_root_of_their_number_and_stay_s
     soft = tmp_path / "soft.png"
     pixels = cv2.GaussianBlur(read(paths[1]).pixels, (0, 0), 2.0)
     write(Picture(pixels), soft, WriteOptions(metadata=Metadata(focal_mm=24.0)))
-    others = tuple(Exposure(p, again=True) for p in (*paths[1:4], soft))
+    others = tuple(Exposure(p, kind="repeat") for p in (*paths[1:4], soft))
     place = Place(probe(paths[0]), others)
     assert not needs_preparing([place], Recipe())
     made = prepare([place], Recipe(repeats="stack"), tmp_path / "kept")

@@ -39,7 +39,7 @@ from idle_lantern.core.join.render.compose import Composed, rough_picture
 from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare, prepared_folder
+from idle_lantern.core.merging.prepared import SCRATCH, Place, needs_preparing, prepare, prepared_folder
 from idle_lantern.core.merging.radiance import Curve
 from idle_lantern.core.pictures.tiled import open_picture
 
@@ -95,7 +95,7 @@ def _as_light(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Prog
 
     folder = request.prepared or prepared_folder()
     make_folder(folder)
-    with tempfile.TemporaryDirectory(dir=folder, prefix="light-") as scratch:
+    with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
         shown = Path(scratch) / "shown.tif"
         result = _joined(replace(request, target=shown), ready, sink, progress, begun)
         with replacing(request.target) as part:

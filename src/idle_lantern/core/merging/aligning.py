@@ -41,27 +41,56 @@ class Laid:
     found: bool = True
 
 
-def on_base(base: Picture, other: Picture, focal_px: float | None = None, *, exactly: bool = False) -> Laid:
+@dataclass(frozen=True)
+class BaseLook:
+    """What of a base is needed to lay others on it: small, so that the base itself need not be held."""
+
+    width: int
+    height: int
+    full_scale: int
+    factor: float
+    shape: tuple[int, int]
+    points: Array
+    described: Array | None
+    linear: Array
+    middle: Array
+
+    @classmethod
+    def of(cls, base: Picture | BaseLook) -> BaseLook:
+        """The look of a picture."""
+        if isinstance(base, BaseLook):
+            return base
+        factor = _factor(base)
+        grey = _compared(base, factor)
+        points, described = _described(grey)
+        shape = grey.shape[0], grey.shape[1]
+        return cls(
+            base.width, base.height, base.full_scale, factor, shape, points, described, _linear(base), _middle(base)
+        )
+
+
+def on_base(base: Picture | BaseLook, other: Picture, focal_px: float | None = None, *, exactly: bool = False) -> Laid:
     """Lay ``other`` on ``base``: a turn of the camera where its focal length is known, else any plane move.
 
     What cannot be matched (burnt out, black) is taken to lie as it is. ``exactly`` is for frames exposed alike, which
     are averaged: what the matches leave is measured at full size.
     """
+    base = BaseLook.of(base)
     move = _move(base, other, focal_px)
     if move is None:
         return Laid(other, None, 0.0, found=False)
     laid = _laid(base, other, move, _STAYS_EXACTLY_PX if exactly else _STAYS_PX)
     if not exactly:
         return laid
-    right, down = _left_over(base, laid.picture)
+    right, down = _left_over(base.middle / base.full_scale, laid.picture)
     if math.hypot(right, down) < _STAYS_EXACTLY_PX:
         return laid
     return _laid(base, other, move @ np.array([[1, 0, right], [0, 1, down], [0, 0, 1.0]]), 0.0)
 
 
-def as_sharp(base: Picture, laid: Laid) -> bool:
+def as_sharp(base: Picture | BaseLook, laid: Laid) -> bool:
     """Whether a repeat shows nearly as much detail as its base, so that the mean of both loses none."""
-    one, two = (_detail(_middle(p)) for p in (base, laid.picture))
+    one, two = _detail(BaseLook.of(base).middle), _detail(_middle(laid.picture))
     return two > _AS_SHARP * one
 
 
@@ -78,15 +107,15 @@ def _detail(grey: Array) -> float:
     return float(np.quantile(np.abs(fine - coarse), 0.98))
 
 
-def _left_over(base: Picture, laid: Picture) -> tuple[float, float]:
+def _left_over(one: Array, laid: Picture) -> tuple[float, float]:
     """Pixels by which a laid picture still lies beside its base, in the middle."""
-    one, two = _middle(base) / base.full_scale, _middle(laid) / laid.full_scale
+    two = _middle(laid) / laid.full_scale
     window = cv2.createHanningWindow(one.shape[::-1], cv2.CV_32F)
     (right, down), response = cv2.phaseCorrelate(one, two, window)
     return (right, down) if response > _LEAST_RESPONSE and math.hypot(right, down) < _MOST_LEFT_PX else (0.0, 0.0)
 
 
-def _laid(base: Picture, other: Picture, move: Array, stays_px: float) -> Laid:
+def _laid(base: BaseLook, other: Picture, move: Array, stays_px: float) -> Laid:
     corners = np.array([[0, 0], [base.width - 1, 0], [0, base.height - 1], [base.width - 1, base.height - 1]], float)
     moved = cv2.perspectiveTransform(corners[None], move)[0]
     by = float(np.abs(moved - corners).max())
@@ -95,19 +124,17 @@ def _laid(base: Picture, other: Picture, move: Array, stays_px: float) -> Laid:
     size = (base.width, base.height)
     flags = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
     pixels = cv2.warpPerspective(other.pixels, move, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
-    inside = np.ones(other.pixels.shape[:2], np.float32)
-    weight = cv2.warpPerspective(inside, move, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
-    weight = (weight > 0.999).astype(np.float32)
+    inside = np.full(other.pixels.shape[:2], 255, np.uint8)
+    inside = cv2.warpPerspective(inside, move, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
+    weight = (inside == 255).astype(np.float32)
     return Laid(Picture(np.ascontiguousarray(pixels), None, other.icc), weight, by)
 
 
-def _move(base: Picture, other: Picture, focal_px: float | None) -> Array | None:
+def _move(base: BaseLook, other: Picture, focal_px: float | None) -> Array | None:
     """Homography from pixels of the base to those of the other, None where too little matches."""
-    factor = min(1.0, math.sqrt(_COMPARE_MP * 1e6 / (base.width * base.height)))
-    small = [_compared(p, factor) for p in (base, other)]
-    sift = cv2.SIFT.create(nfeatures=1500, contrastThreshold=0.01)
-    (k1, d1), (k2, d2) = (sift.detectAndCompute(grey, None) for grey in small)
-    if d1 is None or d2 is None or min(len(k1), len(k2)) < _LEAST_MATCHES:
+    p1, d1 = base.points, base.described
+    p2, d2 = _described(_compared(other, base.factor))
+    if d1 is None or d2 is None or min(len(p1), len(p2)) < _LEAST_MATCHES:
         return None
     pairs = [
         (m[0].queryIdx, m[0].trainIdx)
@@ -116,10 +143,10 @@ def _move(base: Picture, other: Picture, focal_px: float | None) -> Array | None
     ]
     if len(pairs) < _LEAST_MATCHES:
         return None
-    scale = base.width / small[0].shape[1], base.height / small[0].shape[0]
-    p = (np.array([k1[i].pt for i, _ in pairs]) + 0.5) * scale - 0.5
-    q = (np.array([k2[j].pt for _, j in pairs]) + 0.5) * scale - 0.5
-    tolerance = 1.5 / factor
+    scale = base.width / base.shape[1], base.height / base.shape[0]
+    p = (p1[[i for i, _ in pairs]] + 0.5) * scale - 0.5
+    q = (p2[[j for _, j in pairs]] + 0.5) * scale - 0.5
+    tolerance = 1.5 / base.factor
     homography, inliers = cv2.findHomography(p, q, cv2.USAC_MAGSAC, tolerance, maxIters=3000, confidence=0.999)
     if homography is None or int(inliers.sum()) < _LEAST_MATCHES:
         return None
@@ -129,7 +156,7 @@ def _move(base: Picture, other: Picture, focal_px: float | None) -> Array | None
     return _turn(p[keep], q[keep], focal_px, base)
 
 
-def _turn(p: Array, q: Array, focal_px: float, base: Picture) -> Array:
+def _turn(p: Array, q: Array, focal_px: float, base: BaseLook) -> Array:
     """The homography of a turn about the lens: ``K R K^-1`` (Hartley and Zisserman 2004, 8.4)."""
     centre = np.array([(base.width - 1) / 2, (base.height - 1) / 2])
 
@@ -143,6 +170,25 @@ def _turn(p: Array, q: Array, focal_px: float, base: Picture) -> Array:
     return np.asarray(k @ rotation @ np.linalg.inv(k))
 
 
+def _factor(picture: Picture) -> float:
+    """By how much pictures are reduced to be compared."""
+    return min(1.0, math.sqrt(_COMPARE_MP * 1e6 / (picture.width * picture.height)))
+
+
+def _described(grey: Array) -> tuple[Array, Array | None]:
+    """Places (N, 2) of a small picture, and their descriptors."""
+    found, described = cv2.SIFT.create(nfeatures=1500, contrastThreshold=0.01).detectAndCompute(grey, None)
+    return np.array([k.pt for k in found]).reshape(-1, 2), described
+
+
+def _linear(picture: Picture) -> Array:
+    """Linear light (h, w), small."""
+    factor = _factor(picture)
+    size = (max(8, round(picture.width * factor)), max(8, round(picture.height * factor)))
+    small = cv2.resize(picture.pixels, size, interpolation=cv2.INTER_AREA).astype(np.float32)
+    return np.asarray(srgb_to_linear(small.mean(2) / picture.full_scale))
+
+
 def _compared(picture: Picture, factor: float) -> Array:
     """Small and grey, alike for all exposures: every part stretched to the same contrast."""
     pixels = picture.pixels if picture.pixels.dtype == np.uint8 else (picture.pixels >> 8).astype(np.uint8)
@@ -153,24 +199,18 @@ def _compared(picture: Picture, factor: float) -> Array:
     return np.asarray(cv2.createCLAHE(3.0, (8, 8)).apply(grey))
 
 
-def unmoved(base: Picture, others: Sequence[Laid], steps_ev: Sequence[float]) -> list[Array | None]:
+def unmoved(base: Picture | BaseLook, others: Sequence[Laid], steps_ev: Sequence[float]) -> list[Array | None]:
     """For each picture that lies on the base, where it shows what the base shows: 0 where something moved.
 
     ``steps_ev`` tells how much more each was exposed than the base. Where the base is clipped or black it says nothing,
     and the others count.
     """
+    base = BaseLook.of(base)
     return [_unmoved(base, laid, ev) for laid, ev in zip(others, steps_ev)]
 
 
-def _unmoved(base: Picture, laid: Laid, ev: float) -> Array | None:
-    factor = min(1.0, math.sqrt(_COMPARE_MP * 1e6 / (base.width * base.height)))
-    size = (max(8, round(base.width * factor)), max(8, round(base.height * factor)))
-    one, two = (
-        srgb_to_linear(
-            cv2.resize(p.pixels, size, interpolation=cv2.INTER_AREA).astype(np.float32).mean(2) / p.full_scale
-        )
-        for p in (base, laid.picture)
-    )
+def _unmoved(base: BaseLook, laid: Laid, ev: float) -> Array | None:
+    one, two = base.linear, _linear(laid.picture)
     # what the other should show, as far as it can: black and full tell no more than that
     expected = np.clip(one * 2.0**ev, _LEAST_LIGHT, _MOST_LIGHT)
     off = np.abs(np.log2(np.clip(two, _LEAST_LIGHT, _MOST_LIGHT) / expected))

@@ -14,22 +14,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.merging.shelf import Held
 
 Array = NDArray[Any]
 
 #: Spread of what counts as well exposed about the middle of the scale (section 3.1 of the paper).
 _SIGMA = 0.2
 _SMALLEST_PX = 1
+_ROWS = 256
 _NEVER_ZERO = 1e-12
 
 
-def fuse(pictures: Sequence[Picture], weights: Sequence[Array | None] | None = None) -> Picture:
+def fuse(pictures: Sequence[Picture | Held], weights: Sequence[Array | None] | None = None) -> Picture:
     """One picture of exposures that lie on each other.
 
     Parameters
     ----------
     pictures : pictures of one size, display-encoded
-    weights : (H, W) from 0 to 1 for each, or None
+    weights : (H, W) from 0 to 1, or 0 to 255 as uint8, for each, or None
         Where an exposure must not count: what moved, or lies outside of it.
 
     Returns
@@ -37,41 +39,55 @@ def fuse(pictures: Sequence[Picture], weights: Sequence[Array | None] | None = N
     Picture
         16 bit where any of them is, or where there are several; the profile of the first.
     """
-    if len(pictures) == 1:
+    if len(pictures) == 1 and isinstance(pictures[0], Picture):
         return pictures[0]
     extra = weights or [None] * len(pictures)
     shares = _shares([_weight(p, w) for p, w in zip(pictures, extra)])
     height, width = shares[0].shape
     levels = max(1, int(np.log2(min(height, width) / _SMALLEST_PX)))
-    pyramids = [_smaller(share, levels) for share in shares]
-    del shares
+    # of a share half a float is enough: five exposures of 24 MP stay below 400 MB
+    pyramids = []
+    while shares:
+        pyramids.append([p.astype(np.float16) for p in _smaller(shares.pop(0), levels)])
     fused = np.empty((height, width, 3), np.uint16)
     for c in range(3):
         total: list[Array] | None = None
         for picture, pyramid in zip(pictures, pyramids):
             bands = _bands(picture.pixels[..., c].astype(np.float32) / picture.full_scale, levels)
-            weighted = [band * share for band, share in zip(bands, pyramid)]
+            weighted = [band * share.astype(np.float32) for band, share in zip(bands, pyramid)]
             total = weighted if total is None else [a + b for a, b in zip(total, weighted)]
         assert total is not None
         fused[..., c] = np.rint(np.clip(_collapsed(total), 0, 1) * 65535)
-    return Picture(fused, pictures[0].alpha if pictures[0].alpha is None else _deep(pictures[0].alpha), pictures[0].icc)
+    first = pictures[0]
+    if isinstance(first, Held):
+        return Picture(fused)
+    return Picture(fused, None if first.alpha is None else _deep(first.alpha), first.icc)
 
 
 def _deep(alpha: Array) -> Array:
     return alpha if alpha.dtype == np.uint16 else alpha.astype(np.uint16) * 257
 
 
-def _weight(picture: Picture, extra: Array | None) -> Array:
-    """Contrast times saturation times well-exposedness (equations 1 to 3), as float32."""
-    colours = picture.pixels.astype(np.float32) / picture.full_scale
-    grey = cv2.cvtColor(colours, cv2.COLOR_RGB2GRAY)
-    weight = np.abs(cv2.Laplacian(grey, cv2.CV_32F))
-    weight *= colours.std(2)
-    for c in range(3):
-        weight *= np.exp(-((colours[..., c] - 0.5) ** 2) / (2 * _SIGMA**2))
+def _weight(picture: Picture | Held, extra: Array | None) -> Array:
+    """Contrast times saturation times well-exposedness (equations 1 to 3), as float32; a few rows at a time."""
+    pixels = picture.pixels
+    height = pixels.shape[0]
+    weight = np.empty(pixels.shape[:2], np.float32)
+    for top in range(0, height, _ROWS):
+        # a row more on either side for the contrast; at the rim it is mirrored
+        low, high = max(0, top - 1), min(height, top + _ROWS + 1)
+        colours = pixels[low:high].astype(np.float32) / picture.full_scale
+        grey = cv2.cvtColor(colours, cv2.COLOR_RGB2GRAY)
+        part = np.abs(cv2.Laplacian(grey, cv2.CV_32F))
+        part *= colours.std(2)
+        for c in range(3):
+            part *= np.exp(-((colours[..., c] - 0.5) ** 2) / (2 * _SIGMA**2))
+        weight[top : top + _ROWS] = part[top - low : top - low + _ROWS]
     weight += _NEVER_ZERO
     if extra is not None:
-        weight = weight * extra + _NEVER_ZERO * 1e-3
+        scale = np.float32(1 / 255) if extra.dtype == np.uint8 else np.float32(1)
+        weight *= np.asarray(extra * scale, np.float32)
+        weight += np.float32(_NEVER_ZERO * 1e-3)
     return np.asarray(weight, np.float32)
 
 

@@ -9,6 +9,7 @@ import contextlib
 import hashlib
 import math
 import shutil
+import tempfile
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
@@ -31,11 +32,12 @@ from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.profiles import working_space
 from idle_lantern.core.frames.reading import FrameInfo, probe, read, thumbnail
 from idle_lantern.core.frames.series import steps_of
-from idle_lantern.core.merging.aligning import as_sharp, on_base, unmoved
+from idle_lantern.core.merging.aligning import BaseLook, as_sharp, on_base, unmoved
 from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.radiance import Curve, merge
 from idle_lantern.core.merging.recipe import Exposure, Recipe
 from idle_lantern.core.merging.sensor_shift import combined
+from idle_lantern.core.merging.shelf import Held, Shelf
 
 Array = NDArray[Any]
 
@@ -43,6 +45,8 @@ Array = NDArray[Any]
 _MOST_BYTES = 12_000_000_000
 _ROWS = 512
 _DAY_S = 86400
+#: How folders are called in which work lies that is under way.
+SCRATCH = "light-"
 #: Light beyond white that is not worth a curve.
 _WHITE_ENOUGH = 1.1
 
@@ -159,7 +163,7 @@ class _Maker:
         name = hashlib.sha256(repr((files, self._key)).encode("utf-8", "surrogatepass")).hexdigest()[:32]
         target = folder / f"{name}.tif"
         if not target.exists():
-            picture = self._picture(place, others)
+            picture = self._picture(place, others, folder)
             _write(picture, target)
         else:
             with contextlib.suppress(OSError):
@@ -184,49 +188,80 @@ class _Maker:
         how = raw.Development(self.balance, self.recipe.development.clipped)
         return raw.pixels(path, how)
 
-    def _picture(self, place: Place, others: Sequence[Exposure]) -> Picture:
+    def _picture(self, place: Place, others: Sequence[Exposure], folder: Path) -> Picture:
         series = [e for e in others if e.kind == "sensor-shift"]
         if series:
             paths = [place.base.path, *(e.path for e in series)]
             moved = steps_of(paths) or ((0.0, 0.0),) * len(paths)
             how = raw.Development(self.balance, self.recipe.development.clipped)
             return self._finished(combined(paths, moved, how), None)
-        base = self._read(place.base.path)
         if not others:
-            return self._finished(base, None)
-        focal_px = place.base.metadata.focal_px(base.width, base.height)
-        laid = [on_base(base, self._read(e.path), focal_px, exactly=e.again) for e in others]
-        kept = [k for k, e in enumerate(others) if not e.again or as_sharp(base, laid[k])]
-        others, laid = [others[k] for k in kept], [laid[k] for k in kept]
-        steps = [e.ev for e in others]
-        weights = unmoved(base, laid, steps)
-        pictures = [base, *(one.picture for one in laid)]
-        if self.recipe.brackets == "fuse" and not any(e.again for e in others):
-            return self.recipe.development.applied(fuse(pictures, [None, *weights]))
-        return self._finished(base, (pictures, [0.0, *steps], [None, *weights]))
+            return self._finished(self._read(place.base.path), None)
+        with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
+            bracket, alpha = self._laid(place, others, Shelf(Path(scratch)))
+            if self.recipe.brackets == "fuse" and not any(e.again for e in others):
+                fused = fuse(bracket.pictures, [None if w is None else w.pixels for w in bracket.weights])
+                return self.recipe.development.applied(replace(fused, alpha=alpha, icc=self.space.icc))
+            return self._finished(None, bracket, alpha)
 
-    def _finished(
-        self, base: Picture, bracket: tuple[list[Picture], list[float], list[Array | None]] | None
-    ) -> Picture:
+    def _laid(self, place: Place, others: Sequence[Exposure], shelf: Shelf) -> tuple[_Bracket, Array | None]:
+        """The exposures of a place on the shelf, each laid on the base as soon as it is read; and the base's alpha."""
+        focal_px = place.base.metadata.focal_px(place.base.width, place.base.height)
+        base = self._read(place.base.path)
+        look, alpha = BaseLook.of(base), base.alpha
+        pictures, evs = [shelf.put(base.pixels)], [0.0]
+        weights: list[Held | None] = [None]
+        del base  # one picture at a time
+        for exposure in others:
+            laid = on_base(look, self._read(exposure.path), focal_px, exactly=exposure.again)
+            if not exposure.again or as_sharp(look, laid):
+                (weight,) = unmoved(look, [laid], [exposure.ev])
+                pictures.append(shelf.put(laid.picture.pixels))
+                evs.append(exposure.ev)
+                weights.append(None if weight is None else shelf.put(np.rint(weight * 255).astype(np.uint8)))
+                del weight
+            del laid
+        return _Bracket(tuple(pictures), tuple(evs), tuple(weights)), alpha
+
+    def _finished(self, base: Picture | None, bracket: _Bracket | None, alpha: Array | None = None) -> Picture:
         """Light through the one development and the one curve; a few rows at a time, whatever the frame's size."""
-        if bracket is None and self.curve.white <= 1:
-            return self.recipe.development.applied(base)
-        pictures, evs, weights = bracket or ([base], [0.0], [None])
+        if base is not None:
+            if self.curve.white <= 1:
+                return self.recipe.development.applied(base)
+            alpha = base.alpha
+        shape = base.pixels.shape if base is not None else bracket.pictures[0].shape if bracket is not None else ()
         gains = self.recipe.development.gains()
-        made = np.empty((base.height, base.width, 3), np.uint16)
-        for top in range(0, base.height, _ROWS):
+        made = np.empty(shape, np.uint16)
+        for top in range(0, shape[0], _ROWS):
             rows = np.s_[top : top + _ROWS]
-            strips = [Picture(p.pixels[rows]) for p in pictures]
-            light = merge(strips, evs, [None if w is None else w[rows] for w in weights])
+            if base is not None:
+                light = merge([Picture(base.pixels[rows])], [0.0])
+            else:
+                assert bracket is not None
+                light = bracket.light(top, _ROWS)
             shown = self.curve.shown(light * gains)
             if self.recipe.development.shadows or self.recipe.development.highlights:
                 table = np.rint(self.recipe.development.toned(np.linspace(0, 1, 65536)) * 65535).astype(np.uint16)
                 shown = table[shown]
             made[rows] = shown
-        alpha = base.alpha
         if alpha is not None and alpha.dtype == np.uint8:
             alpha = alpha.astype(np.uint16) * 257
         return Picture(made, alpha, self.space.icc)
+
+
+@dataclass(frozen=True)
+class _Bracket:
+    """Exposures of a place that lie on each other, on disk, with where each counts (of 255)."""
+
+    pictures: tuple[Held, ...]
+    evs: tuple[float, ...]
+    weights: tuple[Held | None, ...]
+
+    def light(self, top: int, count: int) -> Array:
+        """Linear light of some rows."""
+        strips = [Picture(p.rows(top, count)) for p in self.pictures]
+        weights = [None if w is None else w.rows(top, count).astype(np.float32) / 255 for w in self.weights]
+        return merge(strips, self.evs, weights)
 
 
 #: What is brighter than this share of all does not stretch the curve: glints on water, the sun itself.
@@ -286,7 +321,7 @@ def _throw_old_away(folder: Path, used: set[Path]) -> None:
     """Keep what is used now, and of the rest the newest that fit."""
     total = 0
     with contextlib.suppress(OSError):
-        for left in folder.glob("light-*"):  # of a join that was killed
+        for left in folder.glob(f"{SCRATCH}*"):  # of a join that was killed
             if time.time() - left.stat().st_mtime > _DAY_S:
                 shutil.rmtree(left, ignore_errors=True)
         for path in sorted(folder.glob("*.tif"), key=lambda p: -p.stat().st_mtime):
