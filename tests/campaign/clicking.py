@@ -107,7 +107,10 @@ def click(steps: int, rng: Random, frames: list[Path], folder: Path, *, seconds:
                     caught(type(error), error, error.__traceback__)
                 QApplication.processEvents()
                 if done.steps % max(1, min(500, steps // 20)) == 0:
-                    _compare(window, done)
+                    try:
+                        _compare(window, done)
+                    except Exception as error:
+                        caught(type(error), error, error.__traceback__)
                     if steps > _LONG:
                         sys.stderr.write(f"{done.steps} steps, {done.rss_mib[-1]:.0f} MiB\n")
         finally:

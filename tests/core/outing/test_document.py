@@ -21,7 +21,8 @@ from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.outing import assets, document, edits, schema
 from idle_lantern.core.outing.index import OutingIndex
 from idle_lantern.core.outing.model import FrameRef, Outing
-from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.brief import Brief, Mark
+from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
@@ -332,3 +333,15 @@ def test_turning_takes_the_short_way():
     right, up = turn_to_next(plan.frames[-1], plan.frames[0])
     assert 0 < right < 60
     assert up == 0
+
+
+def test_what_could_not_be_read_again_is_not_written(tmp_path: Path):
+    """A remark on a mark with a very long name was put aside under a key that no reader took (found by 26 500 random clicks)."""
+    brief = Brief(scene=replace(Brief().scene, marks=(Mark("m" * 500, 0.0, 0.0, 90.0),)))
+    keys = [j.key for j in judge(make_plan(brief))]
+    assert any(key.startswith("seam-on-m") for key in keys)
+    document.save(replace(Outing("A", "2026", brief), put_aside=tuple(keys)), tmp_path)
+    kept = (tmp_path / document.DOCUMENT).read_bytes()
+    with pytest.raises(DocumentError, match="put_aside/0"):
+        document.save(Outing("A", "2026", put_aside=("k" * 201,)), tmp_path)
+    assert (tmp_path / document.DOCUMENT).read_bytes() == kept

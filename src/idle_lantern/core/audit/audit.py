@@ -112,7 +112,7 @@ class _Audit:
             return
         try:
             places = [Place(p.base.info) for p in self.positions]
-            infos = prepare(places, Recipe("base"), self.prepared, self.progress).infos
+            infos = prepare(places, Recipe("base", quick=True), self.prepared, self.progress).infos
             names = names_of([p.base.path for p in self.positions])
             self._parts(self.positions, infos, names)
         except JoinError:

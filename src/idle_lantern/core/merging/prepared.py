@@ -12,8 +12,10 @@ import shutil
 import tempfile
 import time
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -24,6 +26,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.fingerprint import code_fingerprint
+from idle_lantern.core.base.memory import give_back
 from idle_lantern.core.base.picture import Picture, srgb_to_linear
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.content import sha256_of
@@ -102,9 +105,12 @@ def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Pro
         raise InputError(f"Cannot be made ({error.strerror})", where=str(folder)) from error
     progress.begin("prepare", len(places))
     infos = []
-    for place in places:
-        infos.append(maker.made(place, folder))
-        progress.advance()
+    # quick ones are small enough for two at a time
+    with ThreadPoolExecutor(2 if recipe.quick else 1) as pool:
+        for info in pool.map(lambda place: maker.made(place, folder), places):
+            infos.append(info)
+            give_back()
+            progress.advance()
     _throw_old_away(folder, {info.path for info in infos})
     return Prepared(tuple(infos), maker.curve, maker.balance, tuple(maker.told()))
 
@@ -122,6 +128,8 @@ class _Maker:
         self.series = sum(any(e.kind == "sensor-shift" for e in p.others) for p in places)
         self.stacked = [1 + sum(e.again for e in p.others) for p in places if any(e.again for e in p.others)]
         self.raws = sum(p.base.raw for p in places)
+        self._lock = Lock()
+        self._to_srgb: Array | None = None
         self._key = (recipe, self.balance, self.curve, self.space, code_fingerprint())
 
     def told(self) -> list[str]:
@@ -164,7 +172,7 @@ class _Maker:
         target = folder / f"{name}.tif"
         if not target.exists():
             picture = self._picture(place, others, folder)
-            _write(picture, target)
+            _write(picture, target, packed=not self.recipe.quick)
         else:
             with contextlib.suppress(OSError):
                 target.touch()
@@ -177,7 +185,7 @@ class _Maker:
         if film is not None:  # what the copying camera tells is not what took the picture
             (_left, _top, width, height), metadata = film.box(place.base.width, place.base.height), Metadata()
         return replace(
-            place.base, path=target, bits=16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
+            place.base, path=target, bits=8 if self.recipe.quick and not others else 16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
             metadata=metadata,
         )  # fmt: skip
 
@@ -196,13 +204,25 @@ class _Maker:
             how = raw.Development(self.balance, self.recipe.development.clipped)
             return self._finished(combined(paths, moved, how), None)
         if not others:
-            return self._finished(self._read(place.base.path), None)
+            quick = (
+                raw.quick(place.base.path, self._matrix(place.base.path))
+                if self.recipe.quick and place.base.raw
+                else None
+            )
+            return quick or self._finished(self._read(place.base.path), None)
         with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
             bracket, alpha = self._laid(place, others, Shelf(Path(scratch)))
             if self.recipe.brackets == "fuse" and not any(e.again for e in others):
                 fused = fuse(bracket.pictures, [None if w is None else w.pixels for w in bracket.weights])
                 return self.recipe.development.applied(replace(fused, alpha=alpha, icc=self.space.icc))
             return self._finished(None, bracket, alpha)
+
+    def _matrix(self, path: Path) -> Array:
+        """The colours of the set's sensor, asked for once."""
+        with self._lock:
+            if self._to_srgb is None:
+                self._to_srgb = raw.look_matrix(path, raw.Development(self.balance))
+        return self._to_srgb
 
     def _laid(self, place: Place, others: Sequence[Exposure], shelf: Shelf) -> tuple[_Bracket, Array | None]:
         """The exposures of a place on the shelf, each laid on the base as soon as it is read; and the base's alpha."""
@@ -297,7 +317,7 @@ def _common_balance(raws: Sequence[Path]) -> tuple[float, float, float, float] |
     return red, green, blue, second
 
 
-def _write(picture: Picture, target: Path) -> None:
+def _write(picture: Picture, target: Path, *, packed: bool) -> None:
     pixels = picture.pixels if picture.alpha is None else np.dstack([picture.pixels, picture.alpha])
     needed = pixels.nbytes
     if shutil.disk_usage(target.parent).free < needed:
@@ -309,7 +329,8 @@ def _write(picture: Picture, target: Path) -> None:
     try:
         with replacing(target) as part:
             tifffile.imwrite(
-                part, pixels, photometric="rgb", compression="zstd", compressionargs={"level": 1}, predictor=True,
+                part, pixels, photometric="rgb", compression="zstd" if packed else None,
+                compressionargs={"level": 1} if packed else None, predictor=packed or None,
                 rowsperstrip=256, iccprofile=picture.icc, extrasamples=None if picture.alpha is None else ["unassalpha"],
                 metadata=None,
             )  # fmt: skip

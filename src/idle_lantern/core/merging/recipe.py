@@ -35,11 +35,12 @@ class Exposure:
 
 @dataclass(frozen=True)
 class Recipe:
-    """How frames are made ready, alike for all."""
+    """How frames are made ready, alike for all; ``quick`` to be measured only, in 8 bit."""
 
     brackets: Brackets = "merge"
     development: Development = field(default_factory=Development)
     repeats: Repeats = "sharpest"
+    quick: bool = False
 
     def used(self, others: Sequence[Exposure]) -> tuple[Exposure, ...]:
         """Those of a place's other exposures that go into its frame."""

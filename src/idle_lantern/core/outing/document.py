@@ -40,7 +40,11 @@ def save(outing: Outing, folder: Path) -> None:
     ------
     InputError
         It cannot be written; what was there stays.
+    DocumentError
+        It holds something that could not be read again; what was there stays.
     """
+    # frames come from files and are checked where they come in; all else a person may have typed
+    schema.checked(schema.plain(replace(outing, frames=())), str(folder / DOCUMENT))
     make_folder(folder)
     write_text(folder / DOCUMENT, to_text(outing))
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import shortened
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -18,6 +19,8 @@ from idle_lantern.core.plan.rows import frame_rays
 _LAND_SHARE = 1 / 3
 #: A plan may miss the wished overlap by so much before it is told: samples know it no better.
 _SHORT = 0.03
+#: Characters of a mark's name by which a remark on it is known.
+_MOST_NAMED = 80
 
 
 def judge_overlap(plan: Plan) -> Iterator[Judgement]:
@@ -172,9 +175,9 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
     for mark in plan.brief.scene.marks:
         if mark.keep_off_seams and not _whole_in_one(plan, mark.yaw_deg, mark.pitch_deg, mark.width_deg):
             yield Judgement(
-                f"seam-on-{mark.name}",
+                f"seam-on-{shortened(mark.name, _MOST_NAMED)}",
                 Severity.CARE,
-                f"No frame holds '{mark.name}' ({units.angle(mark.width_deg)} wide) well inside: a seam would cross it.",
+                f"No frame holds '{shortened(mark.name, _MOST_NAMED)}' ({units.angle(mark.width_deg)} wide) well inside: a seam would cross it.",
                 "Take more overlap, so that one frame holds it whole.",
                 "overlap-half",
             )
