@@ -98,7 +98,7 @@ def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Pro
     """
     if not needs_preparing(places, recipe):
         return Prepared(tuple(p.base for p in places))
-    maker = _Maker(places, recipe)
+    maker = _Maker(places, recipe, progress)
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     except OSError as error:
@@ -118,8 +118,9 @@ def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Pro
 class _Maker:
     """What is common to all places: white balance, curve, working space."""
 
-    def __init__(self, places: Sequence[Place], recipe: Recipe) -> None:
+    def __init__(self, places: Sequence[Place], recipe: Recipe, progress: Progress = SILENT) -> None:
         self.recipe = recipe
+        self._progress = progress
         places = [replace(p, others=recipe.used(p.others)) for p in places]
         self.balance = _common_balance([p.base.path for p in places if p.base.raw])
         self.space = working_space([p.base.icc for p in places])
@@ -131,6 +132,10 @@ class _Maker:
         self._lock = Lock()
         self._to_srgb: Array | None = None
         self._key = (recipe, self.balance, self.curve, self.space, code_fingerprint())
+
+    def _stop(self) -> None:
+        """The chance to stop, between steps: it waits for no more than one file."""
+        self._progress.advance(0)
 
     def told(self) -> list[str]:
         """What was done, in sentences."""
@@ -190,6 +195,7 @@ class _Maker:
         )  # fmt: skip
 
     def _read(self, path: Path) -> Picture:
+        self._stop()
         info = probe(path)
         if not info.raw:
             return self.space.take_in(read(path))
@@ -233,7 +239,11 @@ class _Maker:
         weights: list[Held | None] = [None]
         del base  # one picture at a time
         for exposure in others:
-            laid = on_base(look, self._read(exposure.path), focal_px, exactly=exposure.again)
+            other = self._read(exposure.path)
+            self._stop()
+            laid = on_base(look, other, focal_px, exactly=exposure.again)
+            del other
+            self._stop()
             if not exposure.again or as_sharp(look, laid):
                 (weight,) = unmoved(look, [laid], [exposure.ev])
                 pictures.append(shelf.put(laid.picture.pixels))
@@ -253,6 +263,7 @@ class _Maker:
         gains = self.recipe.development.gains()
         made = np.empty(shape, np.uint16)
         for top in range(0, shape[0], _ROWS):
+            self._stop()
             rows = np.s_[top : top + _ROWS]
             if base is not None:
                 light = merge([Picture(base.pixels[rows])], [0.0])
