@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import math
 import os
@@ -14,10 +15,11 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
-from PIL import Image
+from PIL import Image, ImageCms
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main", "join"]
@@ -81,11 +83,61 @@ def test_report_holds_what_the_contract_says(row_set: FrameFiles, tmp_path: Path
 
 
 def test_crop_leaves_no_gap(row_set: FrameFiles, tmp_path: Path):
-    done = _run(*row_set.paths[:4], "--out", tmp_path / "o.png", "--crop", "--report", tmp_path / "r.json")
+    done = _run(*row_set.paths[:4], "--out", tmp_path / "o.png", "--crop", "largest", "--report", tmp_path / "r.json")
     assert done.returncode == 0
     picture, report = read(tmp_path / "o.png"), json.loads((tmp_path / "r.json").read_text())
     assert picture.alpha is None
     assert (picture.width, picture.height) == (report["canvas"]["width"], report["canvas"]["height"])
+    assert report["crop"]["ratio"] is None
+
+
+def test_ratio_level_and_profile_are_as_asked(row_set: FrameFiles, tmp_path: Path):
+    """A 3:1 picture in Display P3, turned by some degrees; its colours are those of the same picture in sRGB."""
+    common = [*row_set.paths[:4], "--projection", "cylindrical"]
+    done = _run(*common, "--out", tmp_path / "a.png", "--report", tmp_path / "a.json", "--crop", "3:1")
+    assert done.returncode == 0, done.stderr
+    picture, report = read(tmp_path / "a.png"), json.loads((tmp_path / "a.json").read_text())
+    assert picture.alpha is None
+    assert picture.width == pytest.approx(3 * picture.height, abs=1.5)
+    assert (report["crop"]["width"], report["crop"]["height"]) == (picture.width, picture.height)
+    assert report["crop"]["ratio"] == 3
+    done = _run(
+        *common, "--out", tmp_path / "b.png", "--report", tmp_path / "b.json", "--crop", "3:1", "--profile", "p3"
+    )
+    assert done.returncode == 0, done.stderr
+    assert json.loads((tmp_path / "b.json").read_text())["profile"] == "Display P3"
+    with Image.open(tmp_path / "b.png") as wide, Image.open(tmp_path / "a.png") as plain:
+        profile = ImageCms.ImageCmsProfile(io.BytesIO(wide.info["icc_profile"]))
+        back = ImageCms.profileToProfile(wide, profile, ImageCms.createProfile("sRGB"))
+        apart = np.abs(np.asarray(back.convert("RGB")).astype(int) - np.asarray(plain.convert("RGB")))
+    assert np.median(apart) <= 1
+    assert np.quantile(apart, 0.99) <= 6
+    for level, turn in (("10,-3,2", (10, -3, 2)), ("0,0,0", (0, 0, 0))):
+        done = _run(*common, "--out", tmp_path / "c.png", "--report", tmp_path / "c.json", "--level", level)
+        assert done.returncode == 0, done.stderr
+        told = json.loads((tmp_path / "c.json").read_text())["frames"][0]["pose"]["rotation"]
+        upright = np.array(report["frames"][0]["pose"]["rotation"])
+        wanted = rotations.from_yaw_pitch_roll(*np.radians(turn)) @ upright
+        np.testing.assert_allclose(told, wanted, atol=1e-6)
+    done = _run(*common, "--out", tmp_path / "d.png", "--report", tmp_path / "d.json", "--level", "none")
+    assert np.allclose(
+        json.loads((tmp_path / "d.json").read_text())["frames"][0]["pose"]["rotation"], np.eye(3), atol=1e-9
+    )
+
+
+@pytest.mark.parametrize(
+    ("option", "value", "word"),
+    [
+        ("--crop", "wide", "no crop"),
+        ("--crop", "0:1", "no crop"),
+        ("--level", "1,2", "no level"),
+        ("--profile", "nowhere.icc", "nowhere.icc"),
+    ],
+)
+def test_what_cannot_be_asked_is_said(row_set: FrameFiles, tmp_path: Path, option: str, value: str, word: str):
+    done = _run(*row_set.paths[:2], "--out", tmp_path / "o.png", option, value)
+    assert done.returncode == 2
+    assert word in done.stderr
 
 
 @pytest.mark.parametrize(

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -15,15 +17,17 @@ from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import mask_path
+from idle_lantern.core.frames.profiles import WorkingSpace, named_space
 from idle_lantern.core.frames.two_circles import circles_of, split
 from idle_lantern.core.gear.library import Library, gear_file
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.checkpoint import checkpoints_folder
-from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.options import JoinOptions, Level
 from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
@@ -95,7 +99,24 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--light", action="store_true", help="with .tif: linear light as 32-bit floats, beyond white too"
     )
     parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
-    parser.add_argument("--crop", action="store_true", help="cut to the largest rectangle without gaps")
+    parser.add_argument(
+        "--crop",
+        default="none",
+        metavar="none|largest|W:H",
+        help="cut to the largest rectangle without gaps, or to the largest of a ratio like 3:1",
+    )
+    parser.add_argument(
+        "--level",
+        default="auto",
+        metavar="auto|none|YAW,PITCH,ROLL",
+        help="upright by itself (default), as the first frame stands, or turned by so many degrees from upright",
+    )
+    parser.add_argument(
+        "--profile",
+        default="keep",
+        metavar="keep|srgb|p3|FILE.icc",
+        help="colour space of the picture (default: the frames')",
+    )
     parser.add_argument(
         "--memory", type=float, metavar="GIB", help="most memory for pictures; default: a quarter of the machine"
     )
@@ -165,6 +186,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
     if args.memory is not None and not 0.1 <= args.memory <= 100_000:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
+    crop, ratio = _crop(args.crop)
     check_target(args.out, endings=JOIN_SUFFIXES)
     if args.light and args.out.suffix.lower() not in (".tif", ".tiff", ".exr"):
         raise InputError("Light as floats needs .tif or .exr", where=str(args.out), remedy="Name the picture so")
@@ -189,7 +211,10 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         JoinOptions(
             projection=args.projection,
             width_px=args.width,
-            crop=args.crop,
+            crop=crop != "none",
+            ratio=ratio,
+            level=_level(args.level),
+            profile=_profile(args.profile),
             memory_bytes=memory,
             lens=lens,
             shifts=args.shift_lens,
@@ -201,6 +226,36 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         asides=asides,
         light=args.light,
     )
+
+
+def _crop(told: str) -> tuple[str, float | None]:
+    """Whether and to what ratio of sides the picture is cut."""
+    if told in ("none", "largest"):
+        return told, None
+    sides = re.fullmatch(r"(\d+(?:\.\d+)?):(\d+(?:\.\d+)?)", told)
+    if sides is None or not all(0 < float(v) <= 1000 for v in sides.groups()):
+        raise InputError(f"'{told}' is no crop", remedy="Give none, largest, or a ratio of width to height like 3:1")
+    return "ratio", float(sides[1]) / float(sides[2])
+
+
+def _level(told: str) -> Level:
+    if told == "auto" or told == "none":
+        return "auto" if told == "auto" else "none"
+    try:
+        yaw, pitch, roll = (float(v) for v in told.split(","))
+    except ValueError:
+        yaw = pitch = roll = math.nan
+    if not all(math.isfinite(v) and abs(v) <= 360 for v in (yaw, pitch, roll)):
+        raise InputError(f"'{told}' is no level", remedy="Give auto, none, or three angles like 0,2.5,-1")
+    return yaw, pitch, roll
+
+
+def _profile(told: str) -> WorkingSpace | None:
+    if told == "keep":
+        return None
+    if told in ("srgb", "p3"):
+        return named_space(told)
+    return named_space(told, read_bytes(Path(told), remedy="Give keep, srgb, p3, or an ICC profile"))
 
 
 def _known_lens(told: str, frames: FrameSet) -> KnownLens | None:
@@ -278,6 +333,7 @@ def _inputs(args: argparse.Namespace) -> list[Path]:
     painted = list(args.masks.glob("*")) if args.masks is not None and args.masks.is_dir() else []
     frames = [p for path in args.frames for p in (sorted(path.iterdir()) if path.is_dir() else [path])]
     told = [p for p in (args.prior, args.develop) if p]
+    told += [Path(args.profile)] if args.profile not in ("keep", "srgb", "p3") else []
     told += [Path(args.lens)] if args.lens.lower().endswith(".json") else []
     return [*frames, *told, *painted]
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle, largest_rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle, largest_of_ratio, largest_rectangle
 
 
 def _brute_area(mask: np.ndarray) -> int:
@@ -48,3 +48,18 @@ def test_nothing_opaque_gives_nothing():
 
 def test_scaling_shrinks_to_whole_pixels_inside():
     assert Rectangle(1, 1, 3, 3).scaled(2.5) == Rectangle(3, 3, 7, 7)
+
+
+@given(arrays(bool, st.tuples(st.integers(4, 14), st.integers(4, 16))), st.sampled_from((0.5, 1.0, 1.5, 3.0)))
+def test_the_largest_of_a_ratio_is_that_of_trying_all(mask, ratio: float):
+    found = largest_of_ratio(mask, ratio)
+    best = 0
+    for height in range(1, mask.shape[0] + 1):
+        width = max(1, round(height * ratio))
+        for top in range(mask.shape[0] - height + 1):
+            for left in range(mask.shape[1] - width + 1):
+                if mask[top : top + height, left : left + width].all():
+                    best = max(best, height)
+    assert found.height == best
+    if best:
+        assert mask[found.top : found.top + found.height, found.left : found.left + found.width].all()

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.profiles import working_space
+from idle_lantern.core.frames.profiles import WorkingSpace, working_space
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 
 Array = NDArray[Any]
@@ -32,9 +32,11 @@ class DecodedFrames:
     of large ones each stage gets the quickest reading that serves it.
     """
 
-    def __init__(self, infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> None:
+    def __init__(
+        self, infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES, space: WorkingSpace | None = None
+    ) -> None:
         self.infos = infos
-        self.space = working_space([i.icc for i in infos])
+        self.space = space or working_space([i.icc for i in infos])
         self.keeps = keeps(infos, most_bytes)
         self._kept: dict[int, Picture] = {}
         self._lock = Lock()

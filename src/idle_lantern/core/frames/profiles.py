@@ -13,7 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import ImageCms
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.picture import Picture, srgb_to_linear
 
 Array = NDArray[Any]
 
@@ -36,6 +37,40 @@ class WorkingSpace:
         if not self.mixed or _space(picture.icc) == _space(self.icc):
             return Picture(picture.pixels, picture.alpha, self.icc)
         return Picture(_converted(picture.pixels, picture.icc or _srgb(), self.icc or _srgb()), picture.alpha, self.icc)
+
+
+def named_space(name: str, icc: bytes | None = None) -> WorkingSpace:
+    """The space ``srgb`` or ``p3`` (Display P3), or that of an ICC profile; frames in others are brought into it.
+
+    Raises
+    ------
+    InputError
+        The profile is none that pictures of red, green and blue can have.
+    """
+    if icc is None:
+        return WorkingSpace(*((SRGB, _srgb()) if name == "srgb" else ("Display P3", _display_p3())), mixed=True)
+    space = _space(icc)
+    try:
+        if ImageCms.ImageCmsProfile(io.BytesIO(icc)).profile.xcolor_space.strip() != "RGB":
+            raise InputError("Is no profile of red, green and blue", where=name, remedy="Give an RGB profile")
+    except (ImageCms.PyCMSError, OSError, ValueError, SyntaxError) as error:
+        raise InputError("Is no colour profile that can be read", where=name, remedy="Give an ICC profile") from error
+    return WorkingSpace(space.name, icc, mixed=True)
+
+
+def _display_p3() -> bytes:
+    """Display P3: the primaries of SMPTE EG 432-1 under D65, with the curve of sRGB (IEC 61966-2-1)."""
+    import imagecodecs  # half of a second to load
+
+    shown = np.linspace(0, 1, 1024)
+    return bytes(
+        imagecodecs.cms_profile(
+            "rgb",
+            whitepoint=[0.3127, 0.3290, 1.0],
+            primaries=[0.680, 0.320, 1.0, 0.265, 0.690, 1.0, 0.150, 0.060, 1.0],
+            transferfunction=np.rint(srgb_to_linear(shown) * 65535).astype(np.uint16),
+        )
+    )
 
 
 def working_space(profiles: Sequence[bytes | None]) -> WorkingSpace:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -56,18 +57,54 @@ def largest_rectangle(mask: NDArray[Any]) -> Rectangle:
     return best
 
 
-def inner_rectangle(alpha: NDArray[Any], working_px: int = 600) -> Rectangle:
+def largest_of_ratio(mask: NDArray[Any], ratio: float) -> Rectangle:
+    """Largest rectangle of true pixels in ``mask`` whose width is ``ratio`` times its height, to a pixel.
+
+    If one of some size fits anywhere, a smaller one does too: the size is found by halving, each tried everywhere at
+    once by sums over the mask.
+    """
+    mask = np.asarray(mask, dtype=bool)
+    rows, columns = mask.shape
+    sums = np.zeros((rows + 1, columns + 1), np.int64)
+    sums[1:, 1:] = mask.cumsum(0).cumsum(1)
+
+    def fits(height: int) -> Rectangle | None:
+        width = max(1, round(height * ratio))
+        if height < 1 or height > rows or width > columns:
+            return None
+        inside = sums[height:, width:] - sums[:-height, width:] - sums[height:, :-width] + sums[:-height, :-width]
+        at = np.argwhere(inside == width * height)
+        if not len(at):
+            return None
+        # of all places the one nearest to the middle of the mask
+        middle = at + np.array([(height - rows) / 2, (width - columns) / 2])
+        top, left = at[int((middle**2).sum(1).argmin())]
+        return Rectangle(int(left), int(top), width, height)
+
+    low, high, best = 0, rows, Rectangle(0, 0, 0, 0)
+    while low < high:
+        tried = (low + high + 1) // 2
+        found = fits(tried)
+        if found is None:
+            high = tried - 1
+        else:
+            low, best = tried, found
+    return best
+
+
+def inner_rectangle(alpha: NDArray[Any], working_px: int = 600, ratio: float | None = None) -> Rectangle:
     """Largest rectangle without gaps of a picture's alpha (H, W).
 
     Searched on a reduced mask whose pixels count only where every full pixel below
     them is opaque, so the result never holds a gap; it is at most one reduced pixel
-    smaller on each side than the best.
+    smaller on each side than the best. ``ratio`` asks for a width by height.
     """
     h, w = alpha.shape
     step = max(1, -(-max(h, w) // working_px))
     rows, columns = h // step, w // step
+    find = largest_rectangle if ratio is None else partial(largest_of_ratio, ratio=ratio)
     if rows == 0 or columns == 0:
-        return largest_rectangle(alpha > 0)
+        return find(alpha > 0)
     full = np.iinfo(alpha.dtype).max if alpha.dtype.kind in "ui" else 1
     blocks = alpha[: rows * step, : columns * step].reshape(rows, step, columns, step)
-    return largest_rectangle(blocks.min(axis=(1, 3)) >= full).scaled(step)
+    return find(blocks.min(axis=(1, 3)) >= full).scaled(step)

@@ -63,6 +63,7 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
         sorted(options.wanted),
         options.lens,
         options.shifts,
+        options.level,
     )
     return key_of(files, frames.names, how, options.memory(), known)
 

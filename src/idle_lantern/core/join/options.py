@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass
+from typing import Literal
 
+from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.optics.known import KnownLens
+
+Level = Literal["auto", "none"] | tuple[float, float, float]
 
 
 @dataclass(frozen=True)
@@ -33,6 +37,12 @@ class JoinOptions:
         Workers; OpenCV and BLAS run one thread inside each.
     crop : bool
         Cut the picture to the largest rectangle without gaps.
+    ratio : float or None
+        Width by height of that rectangle, where one is wished.
+    level : "auto", "none", or (yaw, pitch, roll) in degrees
+        Upright by what the frames show, as the first frame stands, or turned by so much from upright.
+    profile : WorkingSpace or None
+        Colour space of the picture; None keeps that of the frames.
     jpeg_quality : int
         Of a JPEG result.
     memory_bytes : int or None
@@ -56,6 +66,9 @@ class JoinOptions:
     seed: int = 1
     threads: int = max(1, min(8, os.cpu_count() or 1))
     crop: bool = False
+    ratio: float | None = None
+    level: Level = "auto"
+    profile: WorkingSpace | None = None
     jpeg_quality: int = 92
     memory_bytes: int | None = None
     wanted: frozenset[int] = frozenset()

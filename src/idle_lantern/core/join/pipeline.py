@@ -82,7 +82,8 @@ def join(
         target,
         options,
         progress,
-        store=store,
+        # geometry is found in the frames' own colours, whatever those of the picture are to be
+        store=store if options.profile is None else None,
         masks=masks,
         checkpoint=checkpoint,
         on_tile=on_tile,

@@ -31,7 +31,7 @@ SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
 
 
-def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, Any]:
+def report_of(solution: Solution, joined: Composed, *, crop: bool, ratio: float | None = None) -> dict[str, Any]:
     """The whole report of a finished join."""
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
@@ -71,6 +71,7 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool) -> dict[str, 
         "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
+        "crop": {"x": left, "y": top, "width": width, "height": height, "ratio": ratio},
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
         "peak_rss_mib": round(peak_rss_mib(), 1),
     }

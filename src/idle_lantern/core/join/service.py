@@ -218,7 +218,10 @@ def _of(frames: FrameSet, solution: Solution | None) -> Solution | None:
 
 
 def _report(request: JoinRequest, solution: Solution, made: Composed, took_s: float) -> dict[str, Any]:
-    report = {**report_of(solution, made, crop=request.options.crop), "took_s": round(took_s, 3)}
+    report = {
+        **report_of(solution, made, crop=request.options.crop, ratio=request.options.ratio),
+        "took_s": round(took_s, 3),
+    }
     if any(f.id for f in request.frames):
         report["frame_ids"] = [f.id for f in request.frames]
         report["asked"] = request.told()

@@ -101,7 +101,7 @@ def plan_render(
         sizes = [(p.width, p.height) for p in pictures]
     else:
         reduce = _reduction(poses, canvas)
-        frames = FilesOfFrames(tuple(infos), DecodedFrames(solution.frames.infos, 0).space, reduce)
+        frames = FilesOfFrames(tuple(infos), DecodedFrames(solution.frames.infos, 0, options.profile).space, reduce)
         sizes = [(-(-i.width // reduce), -(-i.height // reduce)) for i in infos]
     return RenderPlan(
         _of_size(poses, sizes),
@@ -151,7 +151,7 @@ def compose_picture(
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
                 coverage.add(tile, shown)
-    space = DecodedFrames(solution.frames.infos, 0).space
+    space = DecodedFrames(solution.frames.infos, 0, options.profile).space
     return Joined(
         canvas,
         plan.gains,
@@ -212,10 +212,10 @@ def compose_to_file(
         if options.crop:
             with clock.stage("warp"):
                 _fill(coverage, plan, options, progress)
-            region = coverage.rectangle()
+            region = coverage.rectangle(options.ratio)
         tiles = tiles_of(canvas, TILE, region)
         how = WriteOptions(jpeg_quality=options.jpeg_quality)
-        space = DecodedFrames(solution.frames.infos, 0).space
+        space = DecodedFrames(solution.frames.infos, 0, options.profile).space
         info = PyramidInfo(region.width, region.height, plan.dtype, not options.crop, "display", space.icc, how.dpi)
         with clock.stage("blend"), checkpoint.journal(_journal_name(plan, target, region, options)) as kept:
             done = 0 if kept is None else len(kept)
@@ -246,7 +246,7 @@ def compose_to_file(
                 write_strips(
                     part_file, info, row_by_row(noted()), how, kept=kept, kept_rows=rows, threads=options.threads
                 )
-    box = coverage.rectangle()
+    box = region if options.crop else coverage.rectangle()
     return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name, plan.dust)
 
 

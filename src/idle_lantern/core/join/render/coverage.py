@@ -51,12 +51,16 @@ class Coverage:
         """Whether nothing is missing anywhere."""
         return bool(self._covered.all())
 
-    def rectangle(self) -> Rectangle:
-        """The largest rectangle without gaps; all of the canvas where there are none."""
-        if self.complete:
+    def rectangle(self, ratio: float | None = None) -> Rectangle:
+        """The largest rectangle without gaps, of a width by height where one is asked for; all where there are none."""
+        if self.complete and ratio is None:
             return Rectangle(0, 0, *self._size)
-        found = inner_rectangle((self._covered * 255).astype(np.uint8))
+        found = inner_rectangle((self._covered * 255).astype(np.uint8), ratio=ratio)
         n = self.every
+        if ratio is not None:
+            return _of_ratio(
+                Rectangle(found.left * n, found.top * n, found.width * n, found.height * n), ratio, self._size
+            )
         right, bottom = ((found.left + found.width) * n, (found.top + found.height) * n)
         return Rectangle(
             found.left * n,
@@ -64,3 +68,16 @@ class Coverage:
             max(1, min(right, self._size[0]) - found.left * n),
             max(1, min(bottom, self._size[1]) - found.top * n),
         )
+
+
+def _of_ratio(box: Rectangle, ratio: float, size: tuple[int, int]) -> Rectangle:
+    """The box inside the canvas, its sides exactly in the ratio, about its own middle."""
+    width = min(box.width, size[0] - box.left)
+    height = min(box.height, size[1] - box.top)
+    fitted_width, fitted_height = min(width, round(height * ratio)), min(height, round(width / ratio))
+    return Rectangle(
+        box.left + (width - fitted_width) // 2,
+        box.top + (height - fitted_height) // 2,
+        max(1, fitted_width),
+        max(1, fitted_height),
+    )

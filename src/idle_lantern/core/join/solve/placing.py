@@ -50,6 +50,10 @@ def placed(
     ``working`` are reduced frames by index into the set, ``gone`` the frames that are left out on purpose.
     """
     placed_by, level = dict.fromkeys(poses.frames, "features"), None
+    if options.level == "none":
+        first = poses.world_from_camera[0].T
+        poses = replace(poses, world_from_camera=first @ poses.world_from_camera)
+        return poses, placed_by, None
     if any(prior[f] is not None for f in poses.frames):
         poses = to_prior(poses, prior)
         # known directions stay as they are told; what edges show is only how their axis leaned
@@ -59,6 +63,10 @@ def placed(
     poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
     poses = _with_regular(frames, poses, features, gone, options.wanted)
     placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
+    if options.level != "auto":
+        poses = centred(poses, field_of(poses).middle_rad)
+        turn = rotations.from_yaw_pitch_roll(*np.radians(options.level))
+        return replace(poses, world_from_camera=turn @ poses.world_from_camera), placed_by, level
     return centred(poses, field_of(poses).middle_rad), placed_by, level
 
 
