@@ -28,6 +28,7 @@ VIEWS = {
     "join-100",
     "masks",
     "deliver",
+    "develop",
     "logbook",
     "plan-support",
     "plan-exposure",

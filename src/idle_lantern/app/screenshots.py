@@ -25,6 +25,7 @@ from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.gear.library import Library
+from idle_lantern.core.merging.temperature import gains_for
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.kinds import kind_of
 from idle_lantern.core.sim.demo import make_demo_card
@@ -107,6 +108,13 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         settle()
         window.frames_stage.findings.list.step()
         shot("frames")
+        window.frames_stage.toggle_develop()
+        window.state.apply(
+            edits.develop("For the picture", exposure_ev=0.4, white_balance=gains_for(6500.0), shadows=0.25)
+        )
+        shot("develop")
+        window.state.undo()
+        window.frames_stage.toggle_develop()
         make_demo_card(Path(scratch) / "card", scale=0.25)
         brought = frames_model.bring([Path(scratch) / "card"], folder, SILENT)
         runs = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, window)

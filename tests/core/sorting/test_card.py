@@ -125,3 +125,16 @@ def test_plain_frames_are_left_as_they_are(tmp_path: Path):
     assert grouped(paths).positions is None
     Image.fromarray(np.zeros((40, 60, 3), np.uint8)).save(tmp_path / "plain.png")
     assert grouped([*paths, tmp_path / "plain.png"]).positions is not None
+
+
+def test_brackets_of_nothing_but_sky_are_told_by_their_pattern(tmp_path: Path):
+    """Four positions of clear sky, five exposures each: no look tells them apart, the exposures that go round do."""
+    runs = [CardRun([(-30.0 + 28 * i, 70.0, 0.0) for i in range(4)], brackets_ev=(0.0, -2.0, 2.0, -4.0, 4.0))]
+    shots = write_card(tmp_path, CAMERA, runs)
+    card = sort(pictures_in(tmp_path))
+    positions = [p for run in card.runs for p in run.positions]
+    assert [[f.name for f in p.files] for p in positions] == [
+        [s.name for s in shots[i : i + 5]] for i in range(0, 20, 5)
+    ]
+    assert {p.role for p in positions} == {"bracket"}
+    assert {p.ev for p in positions} == {(0.0, -2.0, 2.0, -4.0, 4.0)}

@@ -23,7 +23,7 @@ TITLES_PX = 84
 
 
 class ChoicesPanel(QWidget):
-    """Lens, brackets, repeats, raw or JPEG."""
+    """Lens, brackets, repeats, raw or JPEG; ``keep_button`` is placed by the stage."""
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
@@ -51,7 +51,6 @@ class ChoicesPanel(QWidget):
             title_widget = item.widget() if item is not None else None
             assert title_widget is not None
             self._rows[part] = title_widget
-        grid.addWidget(self.keep_button, len(self.parts) + 1, 1)
         self.setLayout(grid)
         self._state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._arm)

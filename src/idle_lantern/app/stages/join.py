@@ -90,7 +90,7 @@ class JoinStage(Stage):
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             scrolled(panel(column(self.findings, self.left_out, None), "ground")),
-            self.mask_button,
+            row(self.choices.keep_button, None, self.mask_button),
             row(None, self.deliver_button),
         )
         side_panel = panel(side, "ground")

@@ -242,7 +242,7 @@ def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere
     if why == "choices":
         return "This picture was made under other choices. Join again to follow them."
     if joined is not None:
-        return "Joined. The picture and its report are kept in the outing's folder."
+        return "Joined, and kept in the outing's folder with its report."
     n = len(outing.frames_to_join())
     if n < 2:
         return "Two frames at least are needed. Shoot them in Field or bring them in under Frames."

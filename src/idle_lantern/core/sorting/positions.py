@@ -18,6 +18,10 @@ Role = Literal["single", "bracket", "repeat", "sensor-shift"]
 
 #: Steps smaller than this are no bracket: cameras step by thirds of an EV.
 _STEP_EV = 0.25
+#: Exposures of brackets, and by how much those of one step differ at most.
+_BRACKETS, _SAME_EV = (2, 3, 4, 5, 7, 9), 0.1
+#: The pause between brackets is longer than that within one by this factor.
+_RHYTHM = 1.5
 #: Frames of one place lie within this share of their width; positions lie further apart.
 _SAME_SHIFT = 0.08
 #: Correlation of detail that frames of one place have, and below which places differ for certain.
@@ -56,6 +60,9 @@ class Position:
 
 def positions_of(looks: Sequence[Look]) -> list[Position]:
     """Positions of frames in the order taken."""
+    by_pattern = _by_pattern(looks)
+    if by_pattern is not None:
+        return [_position(group) for group in by_pattern]
     groups: list[list[_Member]] = []
     for look in looks:
         member = _member_of(groups[-1], look) if groups else None
@@ -64,6 +71,32 @@ def positions_of(looks: Sequence[Look]) -> list[Position]:
         else:
             groups[-1].append(member)
     return [_position(group) for group in _as_most(_without_guesses(groups))]
+
+
+def _by_pattern(looks: Sequence[Look]) -> list[list[_Member]] | None:
+    """The brackets of a run whose exposures go round in one pattern from end to end, whatever the frames show: sky, say.
+
+    None where the files do not tell their exposures, where anything breaks the pattern, or where frames of one
+    bracket would not have been taken at once.
+    """
+    exposures = [look.exposure_ev for look in looks]
+    values = [-e for e in exposures if e is not None]
+    if len(values) < len(looks) or any(look.info.metadata.taken_s is None for look in looks):
+        return None
+    for count in _BRACKETS:
+        pattern = values[:count]
+        if len(values) < 2 * count or len(values) % count or min(np.diff(np.sort(pattern))) < _STEP_EV:
+            continue
+        if any(abs(v - pattern[i % count]) > _SAME_EV for i, v in enumerate(values)):
+            continue
+        groups = [looks[i : i + count] for i in range(0, len(looks), count)]
+        within = [_apart_s(a, b) for group in groups for a, b in zip(group, group[1:])]
+        between = [_apart_s(one[-1], other[0]) for one, other in zip(groups, groups[1:])]
+        held = not any(_turned(a, b) for group in groups for a, b in zip(group, group[1:]))
+        # an automatic exposure may go round by chance, but not in the rhythm of a hand that turns the camera between
+        if held and max(within) <= _AT_ONCE_S and min(between) > _RHYTHM * max(max(within), 0.3):
+            return [[_Member(look, v - pattern[0], sure=True) for look, v in zip(group, pattern)] for group in groups]
+    return None
 
 
 @dataclass(frozen=True)
