@@ -1,17 +1,18 @@
-"""``idle-lantern calibrate lens``: measures a lens from a printed board, or from a set that joins well."""
+"""``idle-lantern calibrate``: a lens from a printed board or a set that joins well, the no-parallax point, a board to print."""
 
 from __future__ import annotations
 
 import argparse
 import json
+import math
 import re
 from datetime import date
 from pathlib import Path
 
-from idle_lantern.cli.ends import DONE, give, say
+from idle_lantern.cli.ends import CANNOT, DONE, give, say
 from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.calibration.pattern import PAPERS_MM, write_pattern
 from idle_lantern.core.frames.reading import probe
@@ -36,6 +37,15 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     lens.add_argument("--save", metavar="NAME", help="keep the lens in the gear library under this name")
     lens.add_argument("--json", type=Path, metavar="FILE", help="write the lens for programs")
     lens.set_defaults(run=run_lens)
+    pupil = things.add_parser(
+        "pupil",
+        help="the rail setting at which near and far move alike",
+        description="Measures the no-parallax point: for two rail settings or more a pair turned left and right, "
+        "something upright near, ground far behind it.",
+    )
+    pupil.add_argument("--at", nargs=3, action="append", required=True, metavar=("MM", "LEFT.jpg", "RIGHT.jpg"))
+    pupil.add_argument("--json", type=Path, metavar="FILE", help="write the setting for programs")
+    pupil.set_defaults(run=run_pupil)
     board = things.add_parser(
         "board", help="write a chessboard to print", description="Writes a chessboard to print as PDF."
     )
@@ -76,6 +86,37 @@ def run_lens(args: argparse.Namespace) -> int:
         corner = found.corner_sigma_px
         give(f"{found.sentence()}.\n" + (f"A corner is known to {corner:.2f} px.\n" if corner is not None else ""))
     return DONE
+
+
+def run_pupil(args: argparse.Namespace) -> int:
+    """Measure the no-parallax point."""
+    from idle_lantern.core.calibration.pupil import calibrate_pupil
+
+    pairs = [(_rail(mm), Path(left), Path(right)) for mm, left, right in args.at]
+    if args.json is not None:
+        check_outputs([args.json], [path for _mm, *both in pairs for path in both])
+        check_writable(args.json)
+    try:
+        found = calibrate_pupil(pairs, TerminalProgress({"match": 1.0}))
+    except JoinError as error:
+        say(error.sentence)
+        return CANNOT
+    if args.json is not None:
+        write_text(args.json, json.dumps(found.as_json(), indent=1))
+        give(f"{args.json}\n")
+    else:
+        give(f"{found.sentence()}\n")
+    return DONE
+
+
+def _rail(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not -500 <= value <= 500:
+        raise InputError(f"'{text}' is no rail setting", remedy="Give --at MM LEFT RIGHT, the setting in millimetres")
+    return value
 
 
 def run_board(args: argparse.Namespace) -> int:

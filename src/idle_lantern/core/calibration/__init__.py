@@ -1,8 +1,10 @@
-"""A lens measured by itself: from pictures of a printed board, or from a set that joins well.
+"""A lens measured by itself: from pictures of a printed board, or from a set that joins well; and its no-parallax point.
 
 Public here:
 
 - ``board``: calibrate_by_board
+- ``pattern``: write_pattern
+- ``pupil``: calibrate_pupil
 - ``sweep``: calibrate_by_sweep
 - ``result``: Calibration
 """

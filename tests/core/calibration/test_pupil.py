@@ -1,0 +1,104 @@
+"""The no-parallax point measured from pairs of the simulated camera, against where it was set."""
+
+from __future__ import annotations
+
+import json
+import math
+import subprocess
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from idle_lantern.core.base.errors import InputError, JoinError
+from idle_lantern.core.calibration.pupil import Pair, _fitted, calibrate_pupil
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.diorama import _masonry, ambrel_holm
+from idle_lantern.core.sim.surfaces import Diorama, Quad
+
+LENS = Lens("rectilinear", 1100, 1100, 640)
+META = Metadata(focal_mm=24.0, sensor_width_mm=24.0)
+TRUE_MM, NEAR_M = 81.0, 1.1
+TURN_DEG = 9.0
+
+
+def _with_post(near_m: float) -> Diorama:
+    """The island with an upright of brick in front of the camera."""
+    post = Quad((-0.06, -0.8, near_m), (1, 0, 0), (0, 1, 0), (0.12, 1.6), _masonry((0.5, 0.4, 0.35), 7, 0.05, 0.03))
+    island = ambrel_holm(walkers=0)
+    return replace(island, quads=[*island.quads, post])
+
+
+@pytest.fixture(scope="module")
+def pairs(tmp_path_factory: pytest.TempPathFactory) -> list[tuple[float, Path, Path]]:
+    """Three pairs before an upright near the camera."""
+    folder, scene, made = tmp_path_factory.mktemp("pupil"), _with_post(NEAR_M), []
+    for rail in (60.0, 75.0, 95.0):
+        camera = SimulatedCamera(LENS, 24.0, 24.0, pupil_m=(0, 0, (rail - TRUE_MM) / 1000))
+        files = []
+        for k, yaw in enumerate((-TURN_DEG, TURN_DEG)):
+            files.append(folder / f"at{rail:g}-{k}.jpg")
+            pose = Head(play_deg=0.3).pointed(yaw, 0, 0, shot=int(rail) + k)
+            write(
+                camera.expose(scene, pose, CameraSettings(), seed=k),
+                files[-1],
+                WriteOptions(jpeg_quality=95, metadata=META),
+            )
+        made.append((rail, *files))
+    return made
+
+
+def test_three_pairs_tell_the_setting_to_a_millimetre(pairs: list[tuple[float, Path, Path]]):
+    found = calibrate_pupil(pairs)
+    assert found.setting_mm == pytest.approx(TRUE_MM, abs=1.0)
+    assert abs(found.setting_mm - TRUE_MM) < 3 * found.sigma_mm
+    # by hand: axis off by e, turned by twice the angle, a thing at distance d before ground far away
+    for pair in found.pairs:
+        e = (pair.rail_mm - TRUE_MM) / 1000
+        turn = math.radians(TURN_DEG)
+        left, right = (np.arctan2(-e * math.sin(a), NEAR_M - e * math.cos(a)) - a for a in (-turn, turn))
+        plain = LENS.focal_px * (math.tan(right) - math.tan(left)) - LENS.focal_px * (math.tan(-turn) - math.tan(turn))
+        # the ground stands some metres behind the thing, not at infinity, and so takes a part of it along
+        assert 0.6 * abs(plain) - 0.4 < abs(pair.shift_px) < 1.1 * abs(plain) + 0.4
+
+
+def test_the_command_says_it_and_what_is_wrong(pairs: list[tuple[float, Path, Path]], tmp_path: Path):
+    command = [sys.executable, "-m", "idle_lantern.cli.main", "calibrate", "pupil"]
+    at = [text for rail, left, right in (pairs[0], pairs[2]) for text in ("--at", f"{rail:g}", str(left), str(right))]
+    done = subprocess.run([*command, *at, "--json", tmp_path / "p.json"], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "p.json").read_text())
+    assert told["schema"] == "idle-lantern/pupil-calibration/1"
+    assert told["setting_mm"] == pytest.approx(81, abs=2)
+    assert [set(p) for p in told["pairs"]] == [{"rail_mm", "shift_px", "sigma_px"}] * 2
+    for wrong, code, word in ((at[:4], 2, "one setting"), (["--at", "x", *at[2:]], 2, "no rail setting")):
+        done = subprocess.run([*command, *wrong], capture_output=True, text=True)
+        assert done.returncode == code, done.stderr
+        assert word in done.stderr
+
+
+def test_the_line_through_the_shifts_is_that_of_least_squares():
+    """Against numpy.polyfit with the same weights; its error by the law of propagation."""
+    pairs = [Pair(60.0, 4.1, 0.1), Pair(70.0, 2.05, 0.2), Pair(95.0, -2.9, 0.1)]
+    slope, level = np.polyfit(
+        [p.rail_mm for p in pairs], [p.shift_px for p in pairs], 1, w=[1 / p.sigma_px for p in pairs]
+    )
+    found = _fitted(pairs)
+    assert found.setting_mm == pytest.approx(-level / slope)
+    rng = np.random.default_rng(3)
+    tried = []
+    for _ in range(4000):
+        noisy = [p.shift_px + rng.normal(0, p.sigma_px) for p in pairs]
+        a, b = np.polyfit([p.rail_mm for p in pairs], noisy, 1, w=[1 / p.sigma_px for p in pairs])
+        tried.append(-b / a)
+    assert found.sigma_mm == pytest.approx(float(np.std(tried)), rel=0.6)
+    with pytest.raises(JoinError, match="too near"):
+        _fitted([Pair(60.0, 0.1, 0.2), Pair(61.0, 0.05, 0.2)])
+    with pytest.raises(InputError, match="one setting"):
+        calibrate_pupil([(60.0, Path("a"), Path("b"))])
