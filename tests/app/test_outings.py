@@ -42,7 +42,7 @@ def test_edits_save_themselves(qtbot: QtBot, window: Window):
 
 @pytest.mark.parametrize(
     ("text", "word"),
-    [("{broken", "damaged"), ('{"schema": "idle-lantern/outing/7"}', "newer"), ("[]", "no outing document")],
+    [("{broken", "damaged"), ('{"schema": "idle-lantern/outing/99"}', "newer"), ("[]", "no outing document")],
 )
 def test_a_damaged_outing_is_told_and_the_present_one_stays(window: Window, tmp_path: Path, text: str, word: str):
     (tmp_path / document.DOCUMENT).write_text(text)

@@ -184,7 +184,7 @@ def test_undo_while_it_joins_ends_in_the_picture_that_is_chosen(qtbot: QtBot, jo
     assert joined.join_stage.facts["size"].text().startswith(units.grouped(state.joined.canvas.width))
     assert joined.join_stage.view.crop == state.joined.crop
     assert joined.deliver_stage.view.source is state.picture
-    assert joined.join_stage.status.text().startswith("Joined.")
+    assert joined.join_stage.status.text().startswith("Joined,")
 
 
 def test_the_logbook_plans_nothing_twice(window: Window, settled: Callable, monkeypatch: pytest.MonkeyPatch):

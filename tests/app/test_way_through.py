@@ -96,7 +96,7 @@ def test_from_plan_to_saved_picture(
     assert rough[-1][1] == pytest.approx(full, rel=0.02), "it stands for the full size"
     assert window.join_stage.view.source is window.state.picture, "the full picture is shown at last"
     assert "of 4" in window.join_stage.facts["frames"].text()
-    assert window.join_stage.status.text().startswith("Joined.")
+    assert window.join_stage.status.text().startswith("Joined,")
 
     # the links lie on the map between neighbours, and nowhere else than in Join
     links = window.map.join.links

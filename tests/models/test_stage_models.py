@@ -133,7 +133,7 @@ def test_the_status_says_what_is_lacking():
 
     assert status(outing, joined, "12%: matching") == "12%: matching"
     assert "Another outing" in status(outing, None, elsewhere=True)
-    assert status(outing, joined).startswith("Joined.")
+    assert status(outing, joined).startswith("Joined,")
     assert "other choices" in status(edits.choose("x", projection="mercator").apply(outing), joined)
     assert "came or went" in status(edits.leave_out(outing.frames[0], True).apply(outing), joined)
     assert status(outing, None) == "3 frames are ready to be joined."

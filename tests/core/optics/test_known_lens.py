@@ -115,7 +115,8 @@ def _known(files: FrameFiles, **numbers: object) -> KnownLens:
 
 
 def test_a_known_lens_is_kept_and_a_wrong_one_told(grid_set: FrameFiles, tmp_path: Path):
-    frames = gather(grid_set.paths)
+    some = (*grid_set.paths[:3], *grid_set.paths[4:7])
+    frames = gather(some)
     for known, kept in ((_known(grid_set), True), (_known(grid_set, k1=0.04), False)):
         solution, made = join(frames, tmp_path / "p.jpg", JoinOptions(lens=known))
         assert (solution.known == known) is kept
