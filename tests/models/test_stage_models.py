@@ -34,7 +34,15 @@ from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import guide
 
-MODELS = ("deliver_model", "field_model", "frames_model", "join_model", "plan_model", "window_model")
+MODELS = (
+    "deliver_model",
+    "development_model",
+    "field_model",
+    "frames_model",
+    "join_model",
+    "plan_model",
+    "window_model",
+)
 
 
 @pytest.mark.parametrize("name", MODELS)

@@ -4,30 +4,26 @@ from __future__ import annotations
 
 import argparse
 import json
-import math
-import re
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from idle_lantern.cli.ends import BAD_INPUT, CANNOT, DONE, give, say, stopping
+from idle_lantern.cli.join_arguments import crop_of, known_lens_of, level_of, profile_of
 from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
-from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
-from idle_lantern.core.frames.frameset import FrameSet, gather
+from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
-from idle_lantern.core.frames.profiles import WorkingSpace, named_space
 from idle_lantern.core.frames.two_circles import circles_of, split
-from idle_lantern.core.gear.library import Library, gear_file
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.checkpoint import checkpoints_folder
-from idle_lantern.core.join.options import JoinOptions, Level
+from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
@@ -36,7 +32,6 @@ from idle_lantern.core.merging.film import KINDS as FILMS
 from idle_lantern.core.merging.film import measure_film
 from idle_lantern.core.merging.prepared import prepared_folder
 from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, Exposure, Recipe
-from idle_lantern.core.optics.known import KnownLens, read_lens
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
 ENDS = (Finished, Failed)
@@ -186,7 +181,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
     if args.memory is not None and not 0.1 <= args.memory <= 100_000:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
-    crop, ratio = _crop(args.crop)
+    crop, ratio = crop_of(args.crop)
     check_target(args.out, endings=JOIN_SUFFIXES)
     if args.light and args.out.suffix.lower() not in (".tif", ".tiff", ".exr"):
         raise InputError("Light as floats needs .tif or .exr", where=str(args.out), remedy="Name the picture so")
@@ -199,7 +194,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
     prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
     masks = _masks(args.masks, frames.names)
     memory = None if args.memory is None else round(args.memory * 2**30)
-    lens = _known_lens(args.lens, frames)
+    lens = known_lens_of(args.lens, frames)
     development = read_development(args.develop) if args.develop else Development()
     if args.film is not None:
         development = replace(development, film=measure_film([f.path for f in found], args.film, progress))
@@ -213,8 +208,8 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
             width_px=args.width,
             crop=crop != "none",
             ratio=ratio,
-            level=_level(args.level),
-            profile=_profile(args.profile),
+            level=level_of(args.level),
+            profile=profile_of(args.profile),
             memory_bytes=memory,
             lens=lens,
             shifts=args.shift_lens,
@@ -226,70 +221,6 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         asides=asides,
         light=args.light,
     )
-
-
-def _crop(told: str) -> tuple[str, float | None]:
-    """Whether and to what ratio of sides the picture is cut."""
-    if told in ("none", "largest"):
-        return told, None
-    sides = re.fullmatch(r"(\d+(?:\.\d+)?):(\d+(?:\.\d+)?)", told)
-    if sides is None or not all(0 < float(v) <= 1000 for v in sides.groups()):
-        raise InputError(f"'{told}' is no crop", remedy="Give none, largest, or a ratio of width to height like 3:1")
-    return "ratio", float(sides[1]) / float(sides[2])
-
-
-def _level(told: str) -> Level:
-    if told == "auto" or told == "none":
-        return "auto" if told == "auto" else "none"
-    try:
-        yaw, pitch, roll = (float(v) for v in told.split(","))
-    except ValueError:
-        yaw = pitch = roll = math.nan
-    if not all(math.isfinite(v) and abs(v) <= 360 for v in (yaw, pitch, roll)):
-        raise InputError(f"'{told}' is no level", remedy="Give auto, none, or three angles like 0,2.5,-1")
-    return yaw, pitch, roll
-
-
-def _profile(told: str) -> WorkingSpace | None:
-    if told == "keep":
-        return None
-    if told in ("srgb", "p3"):
-        return named_space(told)
-    return named_space(told, read_bytes(Path(told), remedy="Give keep, srgb, p3, or an ICC profile"))
-
-
-def _known_lens(told: str, frames: FrameSet) -> KnownLens | None:
-    """The lens that was asked for.
-
-    Raises
-    ------
-    InputError
-        It is not known, or does not fit the frames.
-    """
-    if not told:
-        return None
-    first = frames.infos[0]
-    if told == "database":
-        from idle_lantern.core.optics.database import lens_from_database  # a library of its own
-
-        known = lens_from_database(first.metadata, first.width, first.height)
-    elif told.lower().endswith(".json"):
-        known = read_lens(Path(told))
-    else:
-        measured = Library(gear_file()).measured_lenses()
-        if told not in measured:
-            names = ", ".join(sorted(measured)) or "none so far"
-            raise InputError(f"'{told}' is no measured lens of the gear library", remedy=f"There are: {names}")
-        known = measured[told]
-    if known.for_frame(first.width, first.height) is None or not known.fits_focal(first.metadata.focal_mm):
-        raise InputError(
-            f"The lens was measured for {known.width} x {known.height} pixels"
-            + (f" at {known.focal_mm:g} mm" if known.focal_mm else "")
-            + ", the frames are others",
-            where=told,
-            remedy="Let the join find the lens, or measure it at this setting",
-        )
-    return known
 
 
 def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinFrame], tuple[Aside, ...]]:

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
-from idle_lantern.app.stages import frames_model as model
+from idle_lantern.app.stages import development_model as model
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_view import PictureView
