@@ -161,6 +161,14 @@ def test_figures_of_a_picture():
     assert shown["lens"].startswith("rectilinear, f = 1000.0")
 
 
+def test_a_lens_that_the_frames_contradict_is_told():
+    asked = {"asked": {"lens": {"k1": 0.1}}, "known_lens": None}
+    assert "found anew" in join_model.lens_refused(SimpleNamespace(report=asked))
+    assert join_model.lens_refused(SimpleNamespace(report={**asked, "known_lens": {"k1": 0.1}})) == ""
+    assert join_model.lens_refused(SimpleNamespace(report={"asked": {"lens": None}})) == ""
+    assert join_model.lens_refused(None) == ""
+
+
 def test_frames_left_out_are_told_with_what_can_be_done():
     outing = _outing()
     joined = replace(_solved(_result(outing)), frame_ids=("id0", "id1", "id2", "id3"))

@@ -279,6 +279,13 @@ def findings(solution: Solution | None) -> str:
     return "\n".join(filter(None, told))
 
 
+def lens_refused(joined: JoinResult | None) -> str:
+    """That the lens which was chosen did not fit, where it did not."""
+    if joined is None or not (joined.report.get("asked") or {}).get("lens") or joined.report.get("known_lens"):
+        return ""
+    return "The lens that was chosen contradicts these frames: their distortion was found anew."
+
+
 def left_out(outing: Outing, joined: JoinResult | None) -> list[LeftOut]:
     """Each frame that is not in the picture with its reason, and those used on demand, with what can be done."""
     if joined is None or joined.solution is None:

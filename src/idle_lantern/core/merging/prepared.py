@@ -190,7 +190,7 @@ class _Maker:
         if film is not None:  # what the copying camera tells is not what took the picture
             (_left, _top, width, height), metadata = film.box(place.base.width, place.base.height), Metadata()
         return replace(
-            place.base, path=target, bits=8 if self.recipe.quick and not others else 16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
+            place.base, path=target, bits=8 if self.recipe.quick and place.base.raw and not others else 16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
             metadata=metadata,
         )  # fmt: skip
 
@@ -209,13 +209,11 @@ class _Maker:
             moved = steps_of(paths) or ((0.0, 0.0),) * len(paths)
             how = raw.Development(self.balance, self.recipe.development.clipped)
             return self._finished(combined(paths, moved, how), None)
+        if not others and self.recipe.quick and place.base.raw:
+            seen = raw.quick(place.base.path, self._matrix(place.base.path)) or self._read(place.base.path)
+            return _eight_bit(self.recipe.development.applied(seen))
         if not others:
-            quick = (
-                raw.quick(place.base.path, self._matrix(place.base.path))
-                if self.recipe.quick and place.base.raw
-                else None
-            )
-            return quick or self._finished(self._read(place.base.path), None)
+            return self._finished(self._read(place.base.path), None)
         with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
             bracket, alpha = self._laid(place, others, Shelf(Path(scratch)))
             if self.recipe.brackets == "fuse" and not any(e.again for e in others):
@@ -311,6 +309,13 @@ def _brightest(places: Sequence[Place]) -> float:
         value = float(srgb_to_linear(np.asarray(np.percentile(shown, _GLINTS) / 255)))
         most = max(most, value * 2.0**-darkest.ev)
     return most if most > _WHITE_ENOUGH else 1.0
+
+
+def _eight_bit(picture: Picture) -> Picture:
+    if picture.pixels.dtype == np.uint8:
+        return picture
+    alpha = None if picture.alpha is None else (picture.alpha >> 8).astype(np.uint8)
+    return Picture((picture.pixels >> 8).astype(np.uint8), alpha, picture.icc)
 
 
 def _size_of(target: Path) -> tuple[int, int]:
