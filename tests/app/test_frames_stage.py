@@ -214,7 +214,7 @@ def test_one_development_is_seen_everywhere_and_joined(
 def test_a_lens_that_a_join_found_is_kept_and_used(
     qtbot: QtBot, window: Window, settled: Callable[[Window], None], grid_set: FrameFiles
 ):
-    window.frames_stage.bring(list(grid_set.paths))
+    window.frames_stage.bring([*grid_set.paths[:3], *grid_set.paths[4:7]])
     settled(window)
     window.go("join")
     choices = window.join_stage.choices
@@ -262,7 +262,7 @@ def test_frames_taken_again_are_averaged_when_asked(
         tmp_path,
         CAMERA,
         [
-            CardRun(round_sweep(0, 3, 28), repeats=3),
+            CardRun(round_sweep(0, 2, 28), repeats=3),
         ],
     )
     window.frames_stage.bring([tmp_path])
@@ -280,7 +280,7 @@ def test_frames_taken_again_are_averaged_when_asked(
     settled(window)
     report = window.state.joined.report
     assert "averaged" in report["prepared"][0]
-    assert [row["used"] for row in report["frames"] if row["role"] == "repeat"] == [True] * 6
+    assert [row["used"] for row in report["frames"] if row["role"] == "repeat"] == [True] * 4
 
 
 def test_a_missing_frame_is_named_and_drawn_on_the_map(

@@ -36,7 +36,7 @@ def unpacked(name: str, version: str) -> Path:
                 [*command, "--no-binary", ":all:", "-d", str(root.parent), "-r", str(asked)],
                 capture_output=True,
                 text=True,
-                timeout=60,
+                timeout=25,
             )
         except subprocess.TimeoutExpired:
             pytest.skip(f"{name} {version} cannot be had: the registry does not answer")

@@ -45,7 +45,7 @@ class _KilledAfter(Silent):
 
 
 @pytest.mark.parametrize("ending", [".tif", ".png"])
-def test_twenty_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path: Path, ending: str):
+def test_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path: Path, ending: str):
     options = JoinOptions(width_px=4000)
     frames = gather(row_set.paths[:4])
     undisturbed, target, root = tmp_path / f"a{ending}", tmp_path / f"b{ending}", tmp_path / "left"
@@ -53,12 +53,12 @@ def test_twenty_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path:
     key = solving_key(frames, options, None)
     rng = np.random.default_rng(7)
     kills = finished = 0
-    while kills < 20:
+    while kills < 12:
         try:
             with checkpointed(root, key) as checkpoint:
-                progress = _KilledAfter(int(rng.integers(1, 12 if kills < 14 else 40)))
+                progress = _KilledAfter(int(rng.integers(1, 12 if kills < 9 else 40)))
                 again = join(frames, target, options, progress=progress, checkpoint=checkpoint)
-            # came through before the twentieth kill: the same, and once more from the start
+            # came through before the last kill: the same, and once more from the start
             assert target.read_bytes() == undisturbed.read_bytes()
             target.unlink()
             finished += 1
@@ -103,12 +103,12 @@ def test_finished_stages_are_not_done_again(row_set: FrameFiles, tmp_path: Path)
 def test_the_command_killed_outright_goes_on(row_set: FrameFiles, tmp_path: Path):
     """SIGKILL at random moments, as when the power goes; the same command again ends with the same picture."""
     out, undisturbed = tmp_path / "o.jpg", tmp_path / "u.jpg"
-    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", *map(str, row_set.paths[:4]), "--width", "7000"]
+    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", *map(str, row_set.paths[:4]), "--width", "5000"]
     start = time.monotonic()
     subprocess.run([*command, "--out", str(undisturbed), "--fresh"], check=True, capture_output=True)
     usual = time.monotonic() - start
     rng = np.random.default_rng(3)
-    for _ in range(4):
+    for _ in range(3):
         running = subprocess.Popen([*command, "--out", str(out)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         time.sleep(float(rng.uniform(0.3, 0.8)) * usual)
         os.kill(running.pid, signal.SIGKILL)
@@ -118,7 +118,7 @@ def test_the_command_killed_outright_goes_on(row_set: FrameFiles, tmp_path: Path
     subprocess.run([*command, "--out", str(out)], check=True, capture_output=True)
     assert out.read_bytes() == undisturbed.read_bytes()
     with Image.open(out) as image:
-        assert image.width == 7000
+        assert image.width == 5000
     assert [p.name for p in tmp_path.iterdir() if p.name.startswith(".")] == [], "half-written files are removed"
 
 

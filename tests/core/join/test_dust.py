@@ -35,7 +35,7 @@ def _frames(folder: Path, dusty: bool) -> list[Path]:
     rays = LENS.unproject(np.stack([u, v], -1).reshape(-1, 2).astype(float))
     left = np.ones((LENS.height, LENS.width))
     for x, y, radius, loss in SPOTS if dusty else ():
-        left *= 1 - loss / (1 + np.exp((np.hypot(u - x, v - y) - radius) * 2))
+        left *= 1 - loss / (1 + np.exp(np.minimum((np.hypot(u - x, v - y) - radius) * 2, 50)))
     paths = []
     folder.mkdir()
     for i in range(5):

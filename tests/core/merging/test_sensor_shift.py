@@ -24,20 +24,20 @@ from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.raw_files import write_dng
 from idle_lantern.core.sorting.card import sort
 
-LENS = Lens("rectilinear", 500, 480, 360)
+LENS = Lens("rectilinear", 340, 320, 240)
 #: Where the picture lies against the first frame, in the order of the exposures.
 WHOLE = ((0.0, 0.0), (1.0, 0.0), (1.0, 1.0), (0.0, 1.0))
 HALF = tuple((x + dx, y + dy) for dx, dy in ((0, 0), (0.5, 0), (0.5, 0.5), (0, 0.5)) for x, y in WHOLE)
-META = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 480 / 500, exposure_s=1 / 256, aperture=8.0, iso=100.0)
+META = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 320 / 340, exposure_s=1 / 256, aperture=8.0, iso=100.0)
 
 
 def _light(step: tuple[float, float], scale: int = 1) -> np.ndarray:
     """What falls on the sensor when the picture lies ``step`` right and down; ``scale`` times as fine."""
-    lens = replace(LENS.scaled(scale), width=480 * scale, height=360 * scale)
+    lens = replace(LENS.scaled(scale), width=320 * scale, height=240 * scale)
     # pixel (x, y) of the frame lies at (scale x, scale y) of the finer one
     half = (scale - 1) / 2
     lens = replace(lens, cx=step[0] * scale - half, cy=step[1] * scale - half)
-    camera = SimulatedCamera(lens, 24.0, 24.0 * 480 / 500)
+    camera = SimulatedCamera(lens, 24.0, 24.0 * 320 / 340)
     gain = 2.0 ** (SCENE_EV - CameraSettings().exposure_value)
     return camera.view(ambrel_holm(walkers=0), Head(play_deg=0).pointed(14, -6, 0)).light * gain
 
@@ -47,7 +47,7 @@ def _raws(folder: Path, steps: tuple[tuple[float, float], ...]) -> list[Path]:
     for k, step in enumerate(steps):
         rng = np.random.default_rng(k)
         paths.append(folder / f"s{k:02d}.dng")
-        write_dng(paths[-1], np.clip(_light(step) + rng.normal(0, 0.002, (360, 480, 3)), 0, 1), META)
+        write_dng(paths[-1], np.clip(_light(step) + rng.normal(0, 0.002, (240, 320, 3)), 0, 1), META)
     return paths
 
 
@@ -68,7 +68,7 @@ def test_four_raw_frames_give_every_pixel_its_own_colours(tmp_path: Path):
     place = Place(probe(paths[0]), tuple(Exposure(p, 0.0, "sensor-shift") for p in paths[1:]))
     made = prepare([place], Recipe(), tmp_path / "kept")
     assert "series of 1 position" in made.told[1]
-    assert (made.infos[0].width, made.infos[0].height) == (480, 360)
+    assert (made.infos[0].width, made.infos[0].height) == (320, 240)
 
 
 def test_sixteen_frames_by_halves_fill_a_grid_twice_as_fine(tmp_path: Path):
@@ -78,15 +78,15 @@ def test_sixteen_frames_by_halves_fill_a_grid_twice_as_fine(tmp_path: Path):
         write(Picture(np.rint(linear_to_srgb(np.clip(_light(step), 0, 1)) * 65535).astype(np.uint16)), paths[-1], WriteOptions(metadata=META))  # fmt: skip
     assert steps_of(paths) == HALF
     made = combined(paths, HALF)
-    assert (made.width, made.height) == (960, 720)
+    assert (made.width, made.height) == (640, 480)
     truth = _light((0.0, 0.0), 2)
-    enlarged = cv2.resize(read(paths[0]).pixels, (960, 720), interpolation=cv2.INTER_CUBIC) / 257
-    enlarged = cv2.warpAffine(enlarged, np.array([[1, 0, -0.5], [0, 1, -0.5]]), (960, 720))
+    enlarged = cv2.resize(read(paths[0]).pixels, (640, 480), interpolation=cv2.INTER_CUBIC) / 257
+    enlarged = cv2.warpAffine(enlarged, np.array([[1, 0, -0.5], [0, 1, -0.5]]), (640, 480))
     assert _miss(made.pixels / 257, truth) < 0.8 * _miss(enlarged, truth)
     place = Place(probe(paths[0]), tuple(Exposure(p, 0.0, "sensor-shift") for p in paths[1:]))
     info = prepare([place], Recipe(), tmp_path / "kept").infos[0]
-    assert (info.width, info.height) == (960, 720)
-    assert info.metadata.focal_px(info.width, info.height) == pytest.approx(1000, rel=1e-3)
+    assert (info.width, info.height) == (640, 480)
+    assert info.metadata.focal_px(info.width, info.height) == pytest.approx(680, rel=1e-3)
 
 
 def test_what_moved_meanwhile_is_taken_from_one_exposure(tmp_path: Path):
@@ -94,12 +94,12 @@ def test_what_moved_meanwhile_is_taken_from_one_exposure(tmp_path: Path):
     for k, step in enumerate(WHOLE):
         light = _light(step)
         if k in (1, 2):
-            light[100:200, 100:180] = 0.6  # somebody in white walks past
+            light[80:160, 80:150] = 0.6  # somebody in white walks past
         paths.append(tmp_path / f"s{k}.png")
         write(Picture(np.rint(linear_to_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)), paths[-1], WriteOptions(metadata=META))  # fmt: skip
     made = srgb_to_linear(combined(paths, WHOLE).pixels / 65535)
     truth = _light((0.0, 0.0))
-    assert np.abs(made - np.clip(truth, 0, 1))[110:190, 110:170].mean() < 0.02
+    assert np.abs(made - np.clip(truth, 0, 1))[90:150, 90:140].mean() < 0.02
 
 
 def test_series_and_repeats_on_a_card_are_told_apart(tmp_path: Path):
@@ -107,7 +107,7 @@ def test_series_and_repeats_on_a_card_are_told_apart(tmp_path: Path):
     folder.mkdir()
     _raws(folder, WHOLE)
     for k in range(4):
-        write_dng(folder / f"t{k}.dng", np.clip(_light((0.0, 0.0)) + np.random.default_rng(k).normal(0, 0.002, (360, 480, 3)), 0, 1), META)  # fmt: skip
+        write_dng(folder / f"t{k}.dng", np.clip(_light((0.0, 0.0)) + np.random.default_rng(k).normal(0, 0.002, (240, 320, 3)), 0, 1), META)  # fmt: skip
     # the two are one place: by themselves they are one group of eight repeats; each alone is told
     for prefix, role in (("s", "sensor-shift"), ("t", "repeat")):
         card = sort(sorted(folder.glob(f"{prefix}*.dng")))
