@@ -16,7 +16,7 @@ from idle_lantern.core.base.picture import Picture, srgb_to_linear
 Array = NDArray[Any]
 
 #: Frames are compared at this many million pixels.
-_COMPARE_MP = 2.0
+_COMPARE_MP = 1.2
 #: A move below this at the corners leaves frames as they are: no pixel is touched.
 _STAYS_PX = 0.35
 #: The same where frames are averaged; what matches can miss by at most, and how sure the rest is measured.

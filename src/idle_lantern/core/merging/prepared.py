@@ -237,10 +237,12 @@ class _Maker:
         weights: list[Held | None] = [None]
         del base  # one picture at a time
         for exposure in others:
+            give_back()
             other = self._read(exposure.path)
             self._stop()
             laid = on_base(look, other, focal_px, exactly=exposure.again)
             del other
+            give_back()
             self._stop()
             if not exposure.again or as_sharp(look, laid):
                 (weight,) = unmoved(look, [laid], [exposure.ev])
