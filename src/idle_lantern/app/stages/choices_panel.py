@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
 
 from PyQt6.QtWidgets import QInputDialog, QWidget
@@ -110,7 +111,9 @@ class ChoicesPanel(QWidget):
         elif name == model.DATABASE:
             self._look_up()
         elif before is None or before.lens != name or before.source == "database":
-            self._take(self._measured().get(name))
+            found = self._measured().get(name)
+            if found is not None:  # known by the name that the library has for it
+                self._take(replace(found, lens=name))
 
     def _take(self, lens: KnownLens | None) -> None:
         if lens != self._state.outing.lens:

@@ -130,6 +130,7 @@ class DevelopmentPanel(QWidget):
         try:
             kelvin = model.within_light(kelvin)
         except LanternError as error:
+            self.kelvin.mark_refused(error.sentence)
             self._desk.tell(error.sentence)
             return
         self._apply("Develop: white balance", merge=merge, white_balance=gains_for(kelvin, tint))
@@ -138,6 +139,7 @@ class DevelopmentPanel(QWidget):
         if index < len(PRESETS):
             self._balance(PRESETS[index][1], 0.0)
         else:
+            self.show_development()  # nothing is chosen yet: the temperature is to be typed
             self.kelvin.setFocus()
 
     def _choose_film(self, index: int) -> None:

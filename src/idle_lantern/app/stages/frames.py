@@ -7,7 +7,7 @@ from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog, QStackedWidget
+from PyQt6.QtWidgets import QFileDialog, QSizePolicy, QStackedWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -84,6 +84,7 @@ class FramesStage(Stage):
         details.setContentsMargins(0, 0, 0, 0)
         for page in (panel(column(details, None), "bare"), self.development):
             self.pages.addWidget(page)
+        self._show_page(0)
         self.develop_button = button("Develop   [V]", self.toggle_develop, quiet=True, name="develop")
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")
@@ -206,12 +207,23 @@ class FramesStage(Stage):
     def toggle_develop(self) -> None:
         """Change between what is known of the frame and the development of all."""
         other = 1 - self.pages.currentIndex()
-        self.pages.setCurrentIndex(other)
+        self._show_page(other)
         self.develop_button.setText("Facts   [V]" if other else "Develop   [V]")
         if other:
             self.development.exposure.setFocus()
         elif self.development.pick_button.isChecked():
             self.development.toggle_pick()
+
+    def _show_page(self, index: int) -> None:
+        """One of the pages under the picture; the other one takes no room from it."""
+        self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
+        for k in range(self.pages.count()):
+            page = self.pages.widget(k)
+            if page is not None:
+                tall = QSizePolicy.Policy.Preferred if k == index else QSizePolicy.Policy.Ignored
+                page.setSizePolicy(QSizePolicy.Policy.Preferred, tall)
+        self.pages.setCurrentIndex(index)
+        self.pages.updateGeometry()
 
     def remove(self) -> None:
         """Take the chosen frame out of the outing; its file stays."""
