@@ -173,8 +173,11 @@ def test_one_development_is_seen_everywhere_and_joined(
         icon = stage.list.item(0).icon().pixmap(60, 60).toImage()
         return pixels_of(stage.view.grab().toImage()).mean(), pixels_of(icon).mean()
 
-    view_before, icon_before = shown()
+    seen = stage.view.height()
     window.trigger("frames.develop")
+    assert stage.view.height() < seen, "the facts leave more room for the picture than the fields"
+    qtbot.waitUntil(lambda: stage.view.ready, timeout=10_000)
+    view_before, icon_before = shown()
     retype(qtbot, panel.exposure, "+1")
     for _ in range(3):
         qtbot.keyClick(panel.exposure, Qt.Key.Key_Up)

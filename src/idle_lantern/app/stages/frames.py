@@ -7,7 +7,7 @@ from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog, QSizePolicy, QStackedWidget
+from PyQt6.QtWidgets import QFileDialog
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -80,11 +80,9 @@ class FramesStage(Stage):
         details.setColumnStretch(1, 1)
         details.setColumnStretch(2, 0)
         self.development = DevelopmentPanel(desk, self.view, self.list)
-        self.pages = QStackedWidget()
         details.setContentsMargins(0, 0, 0, 0)
-        for page in (panel(column(details, None), "bare"), self.development):
-            self.pages.addWidget(page)
-        self._show_page(0)
+        self.about = panel(details, "bare")
+        self.development.hide()
         self.develop_button = button("Develop   [V]", self.toggle_develop, quiet=True, name="develop")
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
         self.zoom_text = label("", "dim")
@@ -98,7 +96,8 @@ class FramesStage(Stage):
                 button("100 %   [1]", self.view.show_full, quiet=True),
             ),
             self.view,
-            self.pages,
+            self.about,
+            self.development,
             row(self.out_button, self.remove_button, None, self.develop_button),
         )
         layout = row(margin=16, space=theme.SPACE * 3)
@@ -206,24 +205,15 @@ class FramesStage(Stage):
 
     def toggle_develop(self) -> None:
         """Change between what is known of the frame and the development of all."""
-        other = 1 - self.pages.currentIndex()
-        self._show_page(other)
+        other = self.development.isHidden()
+        # not a stack of pages: that is as tall as the tallest, and the picture above would be smaller than it need be
+        self.about.setVisible(not other)
+        self.development.setVisible(other)
         self.develop_button.setText("Facts   [V]" if other else "Develop   [V]")
         if other:
             self.development.exposure.setFocus()
         elif self.development.pick_button.isChecked():
             self.development.toggle_pick()
-
-    def _show_page(self, index: int) -> None:
-        """One of the pages under the picture; the other one takes no room from it."""
-        self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
-        for k in range(self.pages.count()):
-            page = self.pages.widget(k)
-            if page is not None:
-                tall = QSizePolicy.Policy.Preferred if k == index else QSizePolicy.Policy.Ignored
-                page.setSizePolicy(QSizePolicy.Policy.Preferred, tall)
-        self.pages.setCurrentIndex(index)
-        self.pages.updateGeometry()
 
     def remove(self) -> None:
         """Take the chosen frame out of the outing; its file stays."""
