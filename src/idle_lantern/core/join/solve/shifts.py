@@ -124,7 +124,7 @@ def _laid(poses: Poses, links: Sequence[Link]) -> Poses:
     middle = np.array([(poses.lenses[0].cx, poses.lenses[0].cy)])
     lenses = tuple(replace(lens, cx=float(x), cy=float(y)) for lens, (x, y) in zip(poses.lenses, at - at[0] + middle))
     rms = math.sqrt(float((weight * miss**2).sum() / weight.sum()))
-    return replace(poses, lenses=lenses, rms_px=rms, sigma_rad=np.zeros(len(at)))
+    return replace(poses, lenses=lenses, rms_px=rms)
 
 
 def _centred(poses: Poses) -> Poses:
