@@ -11,7 +11,10 @@ from pathlib import Path
 import pytest
 
 #: SHA-256 of what is fetched: a file of another content is none of ours.
-_PINNED = {("rawpipe", "0.19.3"): "733d899e2c9a09e1e81fd95c28c6e19642d8749a90058aeada206d2f6542b13f"}
+_PINNED = {
+    ("rawpipe", "0.19.3"): "733d899e2c9a09e1e81fd95c28c6e19642d8749a90058aeada206d2f6542b13f",
+    ("dngpy", "0.1.3"): "10d84ff5b1b3b3bd72e92e4fa94a02e90f5e2d369297d0e10f90be91fd2345a8",
+}
 
 
 def unpacked(name: str, version: str) -> Path:
@@ -33,10 +36,10 @@ def unpacked(name: str, version: str) -> Path:
         ]
         try:
             done = subprocess.run(
-                [*command, "--no-binary", ":all:", "-d", str(root.parent), "-r", str(asked)],
+                [*command, "--no-binary", name, "-d", str(root.parent), "-r", str(asked)],
                 capture_output=True,
                 text=True,
-                timeout=25,
+                timeout=60,
             )
         except subprocess.TimeoutExpired:
             pytest.skip(f"{name} {version} cannot be had: the registry does not answer")

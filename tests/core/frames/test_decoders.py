@@ -10,6 +10,7 @@ import numpy as np
 import pillow_heif
 import pytest
 import rawpy
+import tifffile
 from PIL import Image
 from tests.helpers.outside import unpacked
 
@@ -109,6 +110,47 @@ def test_a_mosaic_of_a_real_sensor_is_developed_as_a_plain_reckoning_does(tmp_pa
     write_dng(tmp_path / "real.dng", np.ascontiguousarray(light), META)
     half = raw.linear(tmp_path / "real.dng", half=True)[..., 1] / 65535
     assert np.corrcoef(half.ravel(), level[0::2, 1::2][: half.shape[0], : half.shape[1]].ravel())[0, 1] > 0.999
+
+
+def test_a_mosaic_packed_in_jpeg_xl_is_developed_as_the_plain_one(tmp_path: Path, dng: Path):
+    """Digital Negative 1.7: LibRaw cannot unpack it, and its colours are dealt out into quarters."""
+    with tifffile.TiffFile(dng) as plain:
+        first, sensor = plain.pages.first, plain.pages.first.pages[0]
+        mosaic = sensor.asarray()
+        facts = [
+            (t.code, t.dtype, t.count, t.value, True) for p in (first, sensor) for t in p.tags if t.code >= 33421
+            and t.code != 34665
+        ]  # fmt: skip
+    dealt = np.vstack([np.hstack([mosaic[r::2, c::2] for c in (0, 1)]) for r in (0, 1)])
+    packed = tmp_path / "packed.dng"
+    with tifffile.TiffWriter(packed) as tiff:
+        stream = imagecodecs.jpegxl_encode(dealt, lossless=True)
+        tiff.write(
+            iter([stream]), shape=dealt.shape, dtype=np.uint16, photometric="cfa", compression=52546, subfiletype=0,
+            rowsperstrip=len(dealt), extratags=[*facts, (50975, "I", 1, 2, True), (52547, "I", 1, 2, True)], metadata=None,
+        )  # fmt: skip
+    with rawpy.imread(str(packed)) as refused, pytest.raises(rawpy.LibRawError):
+        refused.postprocess()
+    assert np.array_equal(raw.linear(packed), raw.linear(dng))
+    info = probe(packed)
+    assert (info.width, info.height, info.raw) == (300, 200, True)
+    packed.write_bytes(packed.read_bytes()[:-5000])
+    with pytest.raises(UnreadableFrame, match=r"packed\.dng"):
+        read(packed)
+
+
+def test_one_photograph_packed_as_mosaic_and_as_bent_linear_light_is_the_same(tmp_path: Path):
+    """dngpy 0.1.3 (PyPI, MIT) carries files of the format's maker in JPEG XL: 01 and 03 show one photograph."""
+    folder = unpacked("dngpy", "0.1.3") / "extern" / "sample_files"
+    linear, mosaic = (
+        raw.linear(folder / name, half=True)
+        for name in ("01_jxl_linear_raw_integer.dng", "03_jxl_bayer_raw_integer.dng")
+    )
+    # the mosaic has a margin of (32, 20) pixels beside the picture (DefaultCropOrigin)
+    mosaic = mosaic[10 : 10 + 3168, 16 : 16 + 4752]
+    small = [cv2.resize(p, (475, 316), interpolation=cv2.INTER_AREA).astype(float) for p in (linear, mosaic)]
+    assert np.median(np.abs(small[0] / small[1] - 1)) < 0.02
+    assert np.corrcoef(small[0].ravel(), small[1].ravel())[0, 1] > 0.999
 
 
 def test_telephones_and_new_kinds_are_read_as_their_own_libraries_do(tmp_path: Path):

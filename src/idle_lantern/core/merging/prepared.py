@@ -330,7 +330,8 @@ def _common_balance(raws: Sequence[Path]) -> tuple[float, float, float, float] |
     """The middle of the camera's white balances: one for all, whatever it set from frame to frame."""
     if not raws:
         return None
-    each = np.array([raw.white_balance_of(path) for path in raws])
+    with ThreadPoolExecutor(2) as pool:  # LibRaw unpacks the mosaic before it tells
+        each = np.array(list(pool.map(raw.white_balance_of, raws)))
     red, green, blue, second = (float(v) for v in np.median(each, 0))
     return red, green, blue, second
 

@@ -20,6 +20,7 @@ from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
 from idle_lantern.core.frames.bounds import Claim, check_claim
 from idle_lantern.core.frames.decoders.head import Head
+from idle_lantern.core.frames.decoders.restated import restated
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 Array = NDArray[Any]
@@ -51,7 +52,7 @@ _HIGHLIGHTS = {"clip": 0, "blend": 2, "rebuild": 5}
 
 def head(path: Path) -> Head:
     """Size and facts; what cameras tell nowhere else is asked of LibRaw."""
-    with _opened(path) as raw:
+    with _opened(path, blank=True) as raw:
         width, height = raw.sizes.iwidth, raw.sizes.iheight
         if raw.sizes.flip in (5, 6) and raw.sizes.iwidth == raw.sizes.width:
             width, height = height, width
@@ -144,7 +145,7 @@ def quick(path: Path, to_srgb: Array, how: Development | None = None) -> Picture
         for x in range(2):
             c = int(pattern[y, x])
             values = (np.arange(65536) - black[c]) * (65535 * balance[c] / max(1.0, white - black[c]))
-            mosaic[y::2, x::2] = np.clip(values, 0, 65535).astype(np.uint16)[mosaic[y::2, x::2]]
+            mosaic[y::2, x::2] = cv2.LUT(mosaic[y::2, x::2], np.clip(values, 0, 65535).astype(np.uint16))
     codes = {
         (0, 0): cv2.COLOR_BayerBG2RGB,
         (0, 1): cv2.COLOR_BayerGB2RGB,
@@ -157,7 +158,7 @@ def quick(path: Path, to_srgb: Array, how: Development | None = None) -> Picture
     table = (_encoded() >> 8).astype(np.uint8)
     matrix = np.ascontiguousarray(to_srgb.T)
     for top in range(0, len(shown), 256):
-        shown[top : top + 256] = table[cv2.transform(colours[top : top + 256], matrix)]
+        shown[top : top + 256] = cv2.LUT(cv2.transform(colours[top : top + 256], matrix), table)
     return Picture(np.ascontiguousarray(np.rot90(shown, turn)) if turn else shown)
 
 
@@ -190,13 +191,13 @@ def camera_colours(path: Path, how: Development | None = None) -> tuple[Array, A
 
 def turn_of(path: Path) -> int:
     """Quarter turns, counterclockwise, that bring a frame as the sensor had it upright."""
-    with _opened(path) as raw:
+    with _opened(path, blank=True) as raw:
         return _TURNS.get(raw.sizes.flip, 0)
 
 
 def white_balance_of(path: Path) -> tuple[float, float, float, float]:
     """The camera's multipliers of red, green, blue and second green, green counting one."""
-    with _opened(path) as raw:
+    with _opened(path, blank=True) as raw:
         red, green, blue, second = (float(v) for v in raw.camera_whitebalance)
     if green <= 0 or red <= 0 or blue <= 0:
         return (1.0, 1.0, 1.0, 1.0)
@@ -207,7 +208,7 @@ def preview(path: Path) -> Picture | None:
     """The picture that the camera put into the file, upright; None where there is none that can be read."""
     import rawpy
 
-    with _opened(path) as raw, contextlib.suppress(rawpy.LibRawError, OSError, ValueError, SyntaxError):
+    with _opened(path, as_is=True) as raw, contextlib.suppress(rawpy.LibRawError, OSError, ValueError, SyntaxError):
         thumb = raw.extract_thumb()
         if thumb.format == rawpy.ThumbFormat.JPEG:
             with Image.open(io.BytesIO(thumb.data), formats=("JPEG",)) as image:
@@ -223,11 +224,13 @@ def preview(path: Path) -> Picture | None:
 
 
 @contextlib.contextmanager
-def _opened(path: Path) -> Iterator[Any]:
+def _opened(path: Path, *, blank: bool = False, as_is: bool = False) -> Iterator[Any]:
+    """LibRaw's view of a file; ``blank`` without pixels where those have to be unpacked first, ``as_is`` the file itself."""
     import rawpy  # a library of its own, which sets without raw never load
 
+    plain = None if as_is or path.suffix.lower() != ".dng" else restated(path, blank=blank)
     try:
-        with rawpy.imread(str(path)) as raw:
+        with rawpy.imread(str(path) if plain is None else plain) as raw:
             yield raw
     except (rawpy.LibRawFileUnsupportedError, rawpy.NotSupportedError) as error:
         raise UnreadableFrame(
