@@ -20,6 +20,7 @@ from scipy.spatial.transform import Rotation
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
 from idle_lantern.core.frames.masks import Mask
+from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
@@ -27,7 +28,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import choose_projection, make_canvas
 from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step
-from idle_lantern.core.join.light.gains import gain_table, solve_gains, with_gain
+from idle_lantern.core.join.light.gains import gain_table, solve_gains, told_gains, with_gain
 from idle_lantern.core.join.light.vignetting import NONE
 from idle_lantern.core.join.match.features import Features, WorkingFrame
 from idle_lantern.core.join.match.links import Link, best_tied, groups_of
@@ -353,6 +354,25 @@ def test_gains_undo_an_exposure_difference():
     gains = solve_gains(_overview([one, other], [0, 50], 150), 2)
     np.testing.assert_allclose(gains[0] / gains[1], factor, rtol=0.01)
     np.testing.assert_allclose(np.log(gains).mean(0), 0, atol=1e-9)
+
+
+def test_settings_tell_the_gain_where_overlaps_do_not():
+    """Three frames one stop apart; the third lies over the second where that is white. Twice the time is one EV (ISO 2720)."""
+    rng = np.random.default_rng(5)
+    told = told_gains([Metadata(exposure_s=s, aperture=8, iso=100).exposure_value for s in (1 / 100, 1 / 200, 1 / 50)])
+    np.testing.assert_allclose(told, (1, 2, 0.5))
+    light = rng.uniform(0.02, 0.2, (60, 240, 3))
+    light[:, 150:200] = 9.0
+    frames = [
+        np.rint(255 * linear_to_srgb(np.clip(light[:, x : x + 100] * 2 / g, 0, 1))).astype(np.uint8)
+        for x, g in zip((0, 50, 140), told)
+    ]
+    gains = solve_gains(_overview(frames, [0, 50, 140], 240), 3, told)
+    np.testing.assert_allclose(gains / gains[0], np.repeat([[1], [2], [0.5]], 3, 1), rtol=0.02)
+    evened = [
+        np.rint(255 * linear_to_srgb(np.clip(light[:, x : x + 100], 0, 1))).astype(np.uint8) for x in (0, 50, 140)
+    ]
+    np.testing.assert_allclose(solve_gains(_overview(evened, [0, 50, 140], 240), 3, told), 1, rtol=0.02)
 
 
 def test_gain_table_works_in_linear_light():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import cv2
@@ -19,16 +20,33 @@ _ENOUGH_PIXELS = 20
 _EVERY = 3
 #: A median of so many pixels is known to a thousandth.
 _SAMPLES = 4000
-#: Frames that nothing ties keep gain 1; the pull is far weaker than any overlap.
+#: Frames that nothing ties keep the gain that their exposure tells; the pull is far weaker than any overlap.
 _PRIOR_WEIGHT = 1e-3
+#: What overlaps do not confirm must not blow a frame up.
+_MOST_TOLD_EV = 3.0
 
 
-def solve_gains(overview: Overview, count: int) -> Array:
+def told_gains(exposures_ev: Sequence[float | None]) -> Array:
+    """Gains (F,) by the settings alone: twice for each EV that a frame let in less light than the middle one.
+
+    Frames of which no settings are known count as the middle one.
+    """
+    known = [ev for ev in exposures_ev if ev is not None]
+    if not known:
+        return np.ones(len(exposures_ev))
+    middle = float(np.median(known))
+    apart = np.asarray([0.0 if ev is None else ev - middle for ev in exposures_ev])
+    return np.asarray(2.0 ** np.clip(apart, -_MOST_TOLD_EV, _MOST_TOLD_EV))
+
+
+def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Array:
     """Gains (F, 3) that bring overlapping frames to the same light, geometric mean 1.
 
     For each overlap the median ratio of linear values counts (things that moved
     do not), weighted by the square root of its size; least squares in logarithms.
+    Frames whose overlaps tell nothing (clipped, black, too small) get what the settings say, ``told`` (F,).
     """
+    before = np.zeros((count, 3)) if told is None else np.log(told)[:, None].repeat(3, 1)
     rows, right, weights = [], [], []
     patches = overview.patches
     shape = (overview.canvas.height, overview.canvas.width)
@@ -57,13 +75,15 @@ def solve_gains(overview: Overview, count: int) -> Array:
             rows.append(row)
             right.append(np.median(ratio, axis=0))
             weights.append(np.sqrt(size))
+    used = sorted({p.frame for p in patches})
     if not rows:
-        return np.ones((count, 3))
+        return np.asarray(np.exp(before - before[used].mean(0)))
+    if np.median(np.abs(right - np.asarray(rows) @ before)) > np.median(np.abs(right)):
+        before = np.zeros_like(before)  # somebody evened the frames before, and left the settings in the files
     weight = np.asarray(weights)[:, None] / max(weights)
     matrix = np.concatenate([np.asarray(rows) * weight, np.eye(count) * _PRIOR_WEIGHT])
-    target = np.concatenate([np.asarray(right) * weight, np.zeros((count, 3))])
+    target = np.concatenate([np.asarray(right) * weight, before * _PRIOR_WEIGHT])
     log_gain = np.linalg.lstsq(matrix, target, rcond=None)[0]
-    used = sorted({p.frame for p in patches})
     log_gain -= log_gain[used].mean(0)
     return np.asarray(np.exp(log_gain))
 

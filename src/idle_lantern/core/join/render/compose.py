@@ -24,7 +24,7 @@ from idle_lantern.core.join.canvas.overview import make_overview, overview_pixel
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint, key_of
 from idle_lantern.core.join.light.dust import Spot, dust_masks, with_dust
-from idle_lantern.core.join.light.gains import solve_gains
+from idle_lantern.core.join.light.gains import solve_gains, told_gains
 from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.coverage import Coverage
@@ -92,7 +92,8 @@ def plan_render(
         own = None if known is None else known.falloff
         vignetting = own if own is not None else solve_vignetting(overview, len(poses.frames))
         overview = even_overview(overview, vignetting)
-        gains = solve_gains(overview, len(poses.frames))
+        told = told_gains([info.metadata.exposure_value for info in infos])
+        gains = solve_gains(overview, len(poses.frames), told)
     with clock.stage("seams"):
         label = find_seams(overview, gains, progress)
     if rough:
