@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+import shutil
 import subprocess
 import sys
 import tarfile
@@ -17,9 +19,53 @@ _PINNED = {
 }
 
 
+#: The same for what Debian keeps of a package's source: release, and the SHA-256 of the archive as its makers gave it out.
+_DEBIAN = {
+    ("exiv2", "0.27.6"): ("bookworm", "f16ee5ff08b6994c66106109417857f13e711fca100ac43c6a403d4f02b59602"),
+}
+
+
+def debian_source(name: str, version: str) -> Path:
+    """The unpacked source of a Debian package, by the machine's own apt, whose lists stay as they are."""
+    root = _cache() / f"{name}-{version}"
+    if root.is_dir():
+        return root
+    release, pinned = _DEBIAN[name, version]
+    apt = _cache() / "apt"
+    for folder in ("lists/partial", "cache/archives/partial", "parts"):
+        (apt / folder).mkdir(parents=True, exist_ok=True)
+    ask = ["apt-get", "indextargets", "Created-By: Packages", "Component: main", "--format", "$(REPO_URI)"]
+    where = (
+        subprocess.run(ask, capture_output=True, text=True, check=False).stdout.split() if shutil.which(ask[0]) else []
+    )
+    mirror = next((uri for uri in where if uri.rstrip("/").endswith("/debian")), None)
+    if mirror is None:
+        pytest.skip(f"the source of {name} cannot be had: no Debian archive is known here")
+    (apt / "parts" / "source.list").write_text(f"deb-src {mirror} {release} main\n")
+    own = [f"Dir::Etc::sourceparts={apt}/parts", "Dir::Etc::sourcelist=/dev/null", f"Dir::State::lists={apt}/lists"]
+    options = [word for one in (*own, f"Dir::Cache={apt}/cache") for word in ("-o", one)]
+    archive = apt / f"{name}_{version}.orig.tar.gz"
+    for command in (["update"], ["source", "--download-only", name]):
+        try:
+            done = subprocess.run(
+                ["apt-get", "-q", *options, *command], cwd=apt, capture_output=True, text=True, timeout=60
+            )
+        except subprocess.TimeoutExpired:
+            pytest.skip(f"the source of {name} cannot be had: the archive does not answer")
+    if not archive.is_file() or hashlib.sha256(archive.read_bytes()).hexdigest() != pinned:
+        pytest.skip(f"the source of {name} {version} cannot be had: {done.stderr.strip()[-200:]}")
+    with tarfile.open(archive) as packed:
+        packed.extractall(_cache(), filter="data")
+    return root
+
+
+def _cache() -> Path:
+    return Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "idle-lantern-tests"
+
+
 def unpacked(name: str, version: str) -> Path:
     """The unpacked source of a package; the test is skipped with the reason where it cannot be had."""
-    root = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "idle-lantern-tests" / f"{name}-{version}"
+    root = _cache() / f"{name}-{version}"
     if not root.is_dir():
         pinned = _PINNED[name, version]
         asked = root.parent / f"{name}.txt"

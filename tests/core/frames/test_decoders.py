@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from datetime import datetime, timedelta
+from fractions import Fraction
 from pathlib import Path
 
 import cv2
@@ -12,7 +15,7 @@ import pytest
 import rawpy
 import tifffile
 from PIL import Image
-from tests.helpers.outside import unpacked
+from tests.helpers.outside import debian_source, unpacked
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.frames.decoders import raw
@@ -151,6 +154,67 @@ def test_one_photograph_packed_as_mosaic_and_as_bent_linear_light_is_the_same(tm
     small = [cv2.resize(p, (475, 316), interpolation=cv2.INTER_AREA).astype(float) for p in (linear, mosaic)]
     assert np.median(np.abs(small[0] / small[1] - 1)) < 0.02
     assert np.corrcoef(small[0].ravel(), small[1].ravel())[0, 1] > 0.999
+
+
+def test_facts_of_many_makes_are_told_as_another_program_tells_them():
+    """The source of exiv2 0.27.6 (GPL-2+) carries pictures of many cameras and what that program says of them."""
+    folder = debian_source("exiv2", "0.27.6") / "test" / "data"
+    said: dict[str, dict[str, str]] = {}
+    for line in (folder / "exiv2-test.out").read_text("latin-1").splitlines():
+        found = re.match(r"(\d{8}_\d{6})\S*\s+(Exposure time|Aperture|Focal length|ISO speed)\s*: (\S.*)", line)
+        if found:
+            # what it says is of copies whose clocks were put back
+            taken = datetime.strptime(found[1], "%Y%m%d_%H%M%S") + timedelta(hours=12, minutes=1, seconds=1)
+            said.setdefault(f"{taken:%Y:%m:%d %H:%M:%S}", {}).setdefault(found[2], found[3].strip())
+    names = {
+        "Exposure time": "exposure_s", "Aperture": "aperture", "Focal length": "focal_mm", "ISO speed": "iso",
+    }  # fmt: skip
+    cameras = set()
+    for path in sorted(folder.glob("exiv2-*.jpg")):
+        try:
+            told = probe(path).metadata
+        except UnreadableFrame:  # a few are of one pixel, or of none
+            continue
+        there = said.get(told.taken or "", {})
+        for name, mine in names.items():
+            number = re.match(r"F?([\d./]+)", there.get(name, ""))
+            value = getattr(told, mine)
+            if number and value is not None:
+                assert value == pytest.approx(float(Fraction(number[1])), rel=0.02), (path.name, name)
+                cameras.add(told.camera)
+    assert len(cameras) >= 10
+    phone = probe(folder / "IMG_1361.dng")
+    assert (phone.width, phone.height, phone.raw, phone.metadata.focal_mm) == (3024, 4032, True, 4.2)
+    for name, size in (
+        ("IMG_3578.heic", (4032, 3024)),
+        ("2021-02-13-1929.heic", (3024, 4032)),
+        ("Canon.HIF", (2400, 1600)),
+    ):
+        info = probe(folder / name)
+        assert (info.width, info.height) == size
+        assert read(folder / name).pixels.shape[:2] == (info.height, info.width)
+
+
+@pytest.mark.parametrize(("bits", "kind"), [(10, np.uint16), (16, np.float16)])
+def test_jpeg_xl_of_odd_depth_and_of_half_floats(tmp_path: Path, bits: int, kind: type):
+    """Both came out black: ten bits were taken for sixteen, and half floats end at 65504."""
+    ramp = np.linspace(0, 1, 64 * 64 * 3, dtype=np.float32).reshape(64, 64, 3)
+    samples = ramp.astype(np.float16) if kind is np.float16 else np.rint(ramp * 1023).astype(np.uint16)
+    path = tmp_path / "odd.jxl"
+    path.write_bytes(imagecodecs.jpegxl_encode(samples, lossless=True, bitspersample=bits))
+    assert probe(path).bits == 16
+    assert np.abs(read(path).pixels / 65535 - ramp).max() < 1e-3
+
+
+def test_facts_packed_in_jpeg_xl_are_read(tmp_path: Path):
+    """ISO/IEC 18181-2: a brob box holds another one, packed by Brotli."""
+    exif = Image.Exif()
+    exif.get_ifd(0x8769)[37386] = 35.0
+    body = b"Exif" + imagecodecs.brotli_encode(b"\0\0\0\0" + exif.tobytes()[6:])
+    made = imagecodecs.jpegxl_encode(np.zeros((40, 60, 3), np.uint8), usecontainer=True)
+    box = (8 + len(body)).to_bytes(4, "big") + b"brob" + body
+    (tmp_path / "p.jxl").write_bytes(made + box)
+    assert probe(tmp_path / "p.jxl").metadata.focal_mm == 35
 
 
 def test_telephones_and_new_kinds_are_read_as_their_own_libraries_do(tmp_path: Path):

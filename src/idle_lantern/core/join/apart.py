@@ -29,8 +29,9 @@ from idle_lantern.core.join.asking import Event, Failed, Finished, JoinRequest, 
 
 _STOP = b"stop"
 _HEAD_BYTES = 8
-#: How often a stop is looked for, how long a stopped process may take to tidy up, how long an idle one stays.
-_LOOK_S, _TIDY_S, _IDLE_S = 0.1, 3.0, 180.0
+#: How often a stop is looked for, how long a stopped process may take to come out of what it is in (LibRaw cannot be
+#: interrupted; a killed join leaves no half file), how long a closed one may, how long an idle one stays.
+_LOOK_S, _STOP_S, _TIDY_S, _IDLE_S = 0.1, 0.8, 3.0, 180.0
 
 
 class JoinWorker:
@@ -128,7 +129,7 @@ class JoinWorker:
         process = self._process
         if process is None or process.stdin is None or process.stdout is None:
             return
-        killer = threading.Timer(_TIDY_S, process.kill)
+        killer = threading.Timer(_STOP_S, process.kill)
         killer.start()
         try:
             _put(process.stdin, _STOP)

@@ -18,6 +18,8 @@ from idle_lantern.core.frames.decoders.head import Head, of_samples
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 _STREAM = b"\xff\x0a"
+#: A camera's facts take some kilobytes; packed ones must not become a flood.
+_MOST_PACKED_BYTES, _MOST_EXIF_BYTES = 1_000_000, 4_000_000
 _SIDEWAYS = (5, 6, 7, 8)
 #: Width of a picture by its height, by the code of the header (ISO/IEC 18181-1, SizeHeader).
 _RATIOS = {1: (1, 1), 2: (12, 10), 3: (4, 3), 4: (3, 2), 5: (16, 9), 6: (5, 4), 7: (2, 1)}
@@ -29,13 +31,17 @@ def head(path: Path) -> Head:
     with open(path, "rb") as file:
         for kind, start, size in _boxes(file, path.stat().st_size):
             file.seek(start)
-            if kind == b"Exif" and size > 12:
+            if kind == b"brob" and 4 < size < _MOST_PACKED_BYTES and file.read(4) == b"Exif":
+                kind, body = b"Exif", bytes(imagecodecs.brotli_decode(file.read(size - 4), out=_MOST_EXIF_BYTES))
+            elif kind == b"Exif" and size > 12:
                 body = file.read(size)
+            if kind == b"Exif" and size > 12:
                 exif = Image.Exif()
                 exif.load(b"Exif\0\0" + body[4 + int(struct.unpack(">I", body[:4])[0]) :])
             elif kind in (b"jxlc", b"jxlp") and not stream:
                 stream = file.read(min(size, 64))[4 if kind == b"jxlp" else 0 :]
     width, height, bits = _of_stream(stream)
+    bits = 8 if bits <= 8 else 16
     check_claim(path, Claim(width, height, 4, 2))
     metadata = from_exif(exif, max(width, height)) if exif is not None else Metadata()
     return Head(width, height, bits, replace(metadata, orientation=1))
@@ -45,8 +51,22 @@ def pixels(path: Path) -> Picture:
     """The picture; values of 32 bit from 0 to 1."""
     samples = np.asarray(imagecodecs.jpegxl_decode(path.read_bytes()))
     if samples.dtype.kind == "f":
-        samples = np.rint(np.clip(np.nan_to_num(samples), 0, 1) * 65535).astype(np.uint16)
+        whole = np.clip(np.nan_to_num(samples.astype(np.float32)), 0, 1)
+        samples = np.rint(whole * 65535).astype(np.uint16)
+    elif samples.dtype == np.uint16 and (most := 2 ** _bits_of(path) - 1) < 65535:
+        # the decoder leaves values of 9 to 15 bit as they are
+        table = np.rint(np.minimum(np.arange(65536) / most, 1) * 65535).astype(np.uint16)
+        samples = np.take(table, samples)
     return of_samples(samples)
+
+
+def _bits_of(path: Path) -> int:
+    with open(path, "rb") as file:
+        for kind, start, size in _boxes(file, path.stat().st_size):
+            if kind in (b"jxlc", b"jxlp"):
+                file.seek(start)
+                return _of_stream(file.read(min(size, 64))[4 if kind == b"jxlp" else 0 :])[2]
+    return 16
 
 
 def _boxes(file: BinaryIO, length: int) -> Iterator[tuple[bytes, int, int]]:
@@ -112,5 +132,5 @@ def _of_stream(data: bytes) -> tuple[int, int, int]:
             bits.size()
         if bits.take(2):  # a preview or an animation: what follows them is of no size known here
             return *((height, width) if orientation in _SIDEWAYS else (width, height)), 16
-    deep = bool(bits.take(1)) or (8, 10, 12, 0)[bits.take(2)] != 8
-    return *((height, width) if orientation in _SIDEWAYS else (width, height)), 16 if deep else 8
+    deep = 16 if bits.take(1) else (8, 10, 12, 0)[bits.take(2)] or 1 + bits.take(6)
+    return *((height, width) if orientation in _SIDEWAYS else (width, height)), deep
