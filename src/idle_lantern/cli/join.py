@@ -118,6 +118,10 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.set_defaults(run=run)
 
 
+#: Suspicion from which a place is told, and how many places at most.
+_LIKELY, _TOLD = 0.5, 5
+
+
 def _masks(folder: Path | None, names: Sequence[str]) -> dict[str, Path]:
     """The painted masks of a folder, by the name of their frame."""
     if folder is None:
@@ -158,6 +162,7 @@ def run(args: argparse.Namespace) -> int:
     for row in end.result.report["frames"]:
         if row["reason"] and row.get("role") not in ("twin", "bracket"):  # these are many and as they should be
             say(f"left out {row['file']}: {row['reason']}")
+    _tell_suspects(end.result.report.get("suspects", ()))
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")
         return BAD_INPUT
@@ -167,6 +172,15 @@ def run(args: argparse.Namespace) -> int:
         say(f"{error.sentence} The picture is there: {args.out}.")
         return BAD_INPUT
     return DONE
+
+
+def _tell_suspects(suspects: Sequence[dict[str, Any]]) -> None:
+    """The places to look at first; all of them are in the report."""
+    likely = [s for s in suspects if s["suspicion"] >= _LIKELY]
+    for s in likely[:_TOLD]:
+        say(f"look at {s['u']}, {s['v']}: {s['sentence']} ({', '.join(s['frames'][:2])})")
+    if len(likely) > _TOLD:
+        say(f"and at {len(likely) - _TOLD} places more: --report tells them all")
 
 
 def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:

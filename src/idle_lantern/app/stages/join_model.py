@@ -51,6 +51,7 @@ STAGES_IN_WORDS = {
     "warp": "laying frames on the canvas",
     "seams": "choosing seams",
     "blend": "blending and writing",
+    "suspects": "looking the picture over",
 }
 
 

@@ -15,9 +15,7 @@ from idle_lantern.core.audit import lattice
 from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
-from idle_lantern.core.audit.overlaps import overlaps_of
 from idle_lantern.core.audit.settings import setting_findings
-from idle_lantern.core.audit.sharpness import Blur, blurs, compared
 from idle_lantern.core.audit.veil import Flare, SkyBand, flares, sky_band
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import JoinError, LanternError
@@ -28,6 +26,8 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.light.dust import alike_held, spots
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.join.suspects.overlaps import overlaps_of
+from idle_lantern.core.join.suspects.sharpness import Blur, blurs, compared
 from idle_lantern.core.merging.prepared import Place, prepare, prepared_folder
 from idle_lantern.core.merging.recipe import Recipe
 from idle_lantern.core.sorting.card import Card

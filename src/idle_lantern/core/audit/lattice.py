@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.audit.overlaps import Overlap
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.suspects.overlaps import Overlap
 
 Array = NDArray[Any]
 

@@ -10,11 +10,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.audit.overlaps import Overlap
 from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.match.features import WorkingFrame
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.suspects.overlaps import Overlap
 
 Array = NDArray[Any]
 

@@ -40,7 +40,8 @@ STAGE_WEIGHTS = {
     "refine": 0.16,
     "warp": 0.03,
     "seams": 0.05,
-    "blend": 0.36,
+    "blend": 0.30,
+    "suspects": 0.06,
 }
 
 

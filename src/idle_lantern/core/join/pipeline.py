@@ -23,11 +23,15 @@ from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import Composed, compose_to_file
+from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.join.suspects.find import find_suspects
+from idle_lantern.core.join.suspects.suspect import Suspect
 
 Array = NDArray[Any]
 
@@ -45,11 +49,12 @@ def join(
     on_rough: Callable[[Solution, DecodedFrames], None] | None = None,
     on_solved: Callable[[Solution, Canvas], None] | None = None,
     on_tile: Callable[[Tile], None] | None = None,
+    on_suspects: Callable[[list[Suspect]], None] | None = None,
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete.
 
     A ``solution`` that is given is not solved again. ``on_rough`` gets what is known early, ``on_solved`` the
-    final geometry before the picture is made, ``on_tile`` each tile of it.
+    final geometry before the picture is made, ``on_tile`` each tile of it, ``on_suspects`` the places that should be looked at.
 
     Raises
     ------
@@ -76,6 +81,11 @@ def join(
     check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos))
     if on_solved is not None:
         on_solved(solved, canvas)
+
+    def look_over(plan: RenderPlan, overview: Overview) -> None:
+        if on_suspects is not None:
+            on_suspects(find_suspects(plan, overview, threads=options.threads, progress=progress))
+
     made = compose_to_file(
         solved,
         canvas,
@@ -87,6 +97,7 @@ def join(
         masks=masks,
         checkpoint=checkpoint,
         on_tile=on_tile,
+        before_it_stands=look_over,
     )
     return solved, made
 

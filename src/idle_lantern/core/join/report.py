@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -25,14 +26,22 @@ from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.join.suspects.suspect import Suspect
 from idle_lantern.core.optics.known import known_from
 
 SCHEMA = "idle-lantern/join-report/1"
-_STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "write")
+_STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "suspects", "write")
 
 
-def report_of(solution: Solution, joined: Composed, *, crop: bool, ratio: float | None = None) -> dict[str, Any]:
-    """The whole report of a finished join."""
+def report_of(
+    solution: Solution,
+    joined: Composed,
+    *,
+    crop: bool,
+    ratio: float | None = None,
+    suspects: Sequence[Suspect] = (),
+) -> dict[str, Any]:
+    """The whole report of a finished join; ``suspects`` are places of the whole canvas."""
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
     canvas, box = joined.canvas, joined.crop
@@ -68,6 +77,8 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool, ratio: float 
             {"u": round(s.u, 1), "v": round(s.v, 1), "size_px": round(s.size_px, 1), "loss": round(s.loss, 3)}
             for s in joined.dust
         ],
+        "suspects": _suspects(suspects, names, left, top, width, height),
+        "invented_px": 0,
         "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
@@ -75,6 +86,33 @@ def report_of(solution: Solution, joined: Composed, *, crop: bool, ratio: float 
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
         "peak_rss_mib": round(peak_rss_mib(), 1),
     }
+
+
+def _suspects(
+    suspects: Sequence[Suspect], names: Sequence[str], left: int, top: int, width: int, height: int
+) -> list[dict[str, Any]]:
+    """Those that the picture still shows after its crop, in its own pixels."""
+    rows = []
+    for s in suspects:
+        if (
+            left - s.width / 2 < s.u < left + width + s.width / 2
+            and top - s.height / 2 < s.v < top + height + s.height / 2
+        ):
+            rows.append(
+                {
+                    "u": round(s.u - left),
+                    "v": round(s.v - top),
+                    "width": round(s.width),
+                    "height": round(s.height),
+                    "kind": s.kind,
+                    "suspicion": round(s.suspicion, 3),
+                    "frames": [names[f] for f in s.frames],
+                    "sentence": s.sentence,
+                    "figure": round(s.figure, 3),
+                    "unit": s.unit,
+                }
+            )
+    return rows
 
 
 def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -39,6 +39,7 @@ from idle_lantern.core.join.render.compose import Composed, rough_picture
 from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.join.suspects.suspect import Suspect
 from idle_lantern.core.merging.prepared import SCRATCH, Place, needs_preparing, prepare, prepared_folder
 from idle_lantern.core.merging.radiance import Curve
 from idle_lantern.core.pictures.tiled import open_picture
@@ -166,6 +167,7 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
     prior = [f.prior for f in request.frames]
     masks = _masks(request)
     shown: list[bool] = []
+    suspects: list[Suspect] = []
 
     def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
         shown.append(True)
@@ -192,8 +194,9 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
             on_rough=show_rough if request.rough else None,
             on_solved=solved,
             on_tile=lambda tile: sink(TileDone(*ids, tile)),
+            on_suspects=suspects.extend,
         )
-        report = _report(request, solution, made, time.monotonic() - begun)
+        report = _report(request, solution, made, suspects, time.monotonic() - begun)
         report = with_roles(report, request)
         if told:
             report["prepared"] = list(told)
@@ -217,9 +220,11 @@ def _of(frames: FrameSet, solution: Solution | None) -> Solution | None:
     return replace(solution, frames=frames)
 
 
-def _report(request: JoinRequest, solution: Solution, made: Composed, took_s: float) -> dict[str, Any]:
+def _report(
+    request: JoinRequest, solution: Solution, made: Composed, suspects: Sequence[Suspect], took_s: float
+) -> dict[str, Any]:
     report = {
-        **report_of(solution, made, crop=request.options.crop, ratio=request.options.ratio),
+        **report_of(solution, made, crop=request.options.crop, ratio=request.options.ratio, suspects=suspects),
         "took_s": round(took_s, 3),
     }
     if any(f.id for f in request.frames):

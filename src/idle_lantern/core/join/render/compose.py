@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.overview import make_overview, overview_pixels
+from idle_lantern.core.join.canvas.overview import Overview, make_overview, overview_pixels
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint, key_of
 from idle_lantern.core.join.light.dust import Spot, dust_masks, with_dust
@@ -73,7 +73,21 @@ def plan_render(
     masks: Masks | None = None,
     rough: bool = False,
 ) -> RenderPlan:
-    """Reckon light and seams: all that tiles are made from.
+    """Reckon light and seams: all that tiles are made from; as ``lay_out``."""
+    return lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough)[0]
+
+
+def lay_out(
+    solution: Solution,
+    canvas: Canvas,
+    options: JoinOptions,
+    *,
+    progress: Progress = SILENT,
+    clock: Clock | None = None,
+    masks: Masks | None = None,
+    rough: bool = False,
+) -> tuple[RenderPlan, Overview]:
+    """Light and seams, and the small frames on a small canvas of which they were reckoned.
 
     ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones.
     """
@@ -104,8 +118,8 @@ def plan_render(
         reduce = _reduction(poses, canvas)
         frames = FilesOfFrames(tuple(infos), DecodedFrames(solution.frames.infos, 0, options.profile).space, reduce)
         sizes = [(-(-i.width // reduce), -(-i.height // reduce)) for i in infos]
-    return RenderPlan(
-        _of_size(poses, sizes),
+    plan = RenderPlan(
+        poses.of_size(sizes),
         canvas,
         frames,
         label,
@@ -119,6 +133,7 @@ def plan_render(
         lateral=(known.lateral_red, known.lateral_blue) if known is not None and known.colour_shifts else None,
         cache_bytes=min(CACHE_BYTES, options.memory() // 3),
     )
+    return plan, overview
 
 
 def compose_picture(
@@ -188,10 +203,12 @@ def compose_to_file(
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
     on_tile: Callable[[Tile], None] | None = None,
+    before_it_stands: Callable[[RenderPlan, Overview], None] | None = None,
 ) -> Composed:
     """Make the picture of a solution tile by tile into a file: memory does not grow with it.
 
-    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. ``on_tile`` is told each tile that is made.
+    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. ``on_tile`` is told each tile that is made,
+    ``before_it_stands`` what all of them were made from, when they are made and the file has not taken its place yet.
 
     Raises
     ------
@@ -206,7 +223,7 @@ def compose_to_file(
     tiff = is_tiff(target)
     with one_thread_each(), replacing(target) as part_file:
         checkpoint.note_part(part_file)
-        plan = plan_render(solution, canvas, options, progress=progress, clock=clock, masks=masks)
+        plan, overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks)
         runner = _runner(solution, plan, options, store)
         coverage = Coverage(canvas, TILE)
         region = Rectangle(0, 0, canvas.width, canvas.height)
@@ -247,6 +264,9 @@ def compose_to_file(
                 write_strips(
                     part_file, info, row_by_row(noted()), how, kept=kept, kept_rows=rows, threads=options.threads
                 )
+        if before_it_stands is not None:
+            with clock.stage("suspects"):
+                before_it_stands(plan, overview)
     box = region if options.crop else coverage.rectangle()
     return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name, plan.dust)
 
@@ -286,16 +306,3 @@ def _reduction(poses: Poses, canvas: Canvas) -> int:
     while reduce < 8 and 2 * reduce <= spare * 1.02:
         reduce *= 2
     return reduce
-
-
-def _of_size(poses: Poses, sizes: Sequence[tuple[int, int]]) -> Poses:
-    """The same poses for frames resized to (width, height) each."""
-    lenses = tuple(
-        replace(lens.scaled(width / lens.width), width=width, height=height)
-        for lens, (width, height) in zip(poses.lenses, sizes)
-    )
-    bends = tuple(
-        None if bend is None else bend * np.float32(small.width / lens.width)
-        for bend, small, lens in zip(poses.bends, lenses, poses.lenses)
-    )
-    return replace(poses, lenses=lenses, bends=bends)

@@ -55,6 +55,18 @@ class Poses:
             bends=tuple(self.bends[i] for i in at) if self.bends else (),
         )
 
+    def of_size(self, sizes: Sequence[tuple[int, int]]) -> Poses:
+        """The same poses for frames resized to (width, height) each."""
+        lenses = tuple(
+            replace(lens.scaled(width / lens.width), width=width, height=height)
+            for lens, (width, height) in zip(self.lenses, sizes)
+        )
+        bends = tuple(
+            None if bend is None else bend * np.float32(small.width / lens.width)
+            for bend, small, lens in zip(self.bends, lenses, self.lenses)
+        )
+        return replace(self, lenses=lenses, bends=bends)
+
     def bend(self, i: int) -> Array | None:
         """The local warp of the i-th frame, if it has one."""
         return self.bends[i] if self.bends else None

@@ -17,8 +17,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.audit.overlaps import Overlap, balanced
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.suspects.overlaps import Overlap, balanced
 
 Array = NDArray[Any]
 

@@ -1,0 +1,8 @@
+"""A picture that was made -> the places in it that a careful eye would look at first, and why.
+
+Public here, each from the module named:
+
+- ``suspect``: ``Suspect``
+- ``find``: ``find_suspects``
+- ``overlaps``: ``Overlap``, ``overlaps_of``; ``sharpness``: ``compared``, ``blurs``
+"""

@@ -1,0 +1,261 @@
+"""What two frames show on either side of the seam between them, window by window: shift, light, and what one alone shows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.suspects.look import Look, Shown
+
+Array = NDArray[Any]
+
+#: Side of a window and length of seam that it stands for, in pixels of the look.
+_SIDE, _CELL = 192, 128
+#: How far from the seam what the frames show counts, and the part of a window that both must show.
+_NEAR_PX, _LEAST_SHARED = 40.0, 0.3
+#: Display values between which light is compared.
+_DARK, _BRIGHT = 12, 245
+#: A difference that counts, in display values, beside so much of the steepest slope there (a fine step lies under it).
+_DIFFERENT, _OF_SLOPE = 14.0, 0.9
+#: Errors of neighbouring pixels go together: a patch of so many counts once.
+_CORRELATED = 12.0
+
+
+@dataclass(frozen=True)
+class SeamWindow:
+    """A piece of seam between places ``a`` and ``b`` of the poses, about (x, y) of the look's canvas."""
+
+    a: int
+    b: int
+    x: float
+    y: float
+
+    @property
+    def tile(self) -> Tile:
+        """The window round it."""
+        return Tile(round(self.x) - _SIDE // 2, round(self.y) - _SIDE // 2, _SIDE, _SIDE)
+
+
+@dataclass(frozen=True)
+class SeamReading:
+    """What a window tells, in pixels of the look.
+
+    Attributes
+    ----------
+    shift_px, shift_sigma_px : float
+        Of b against a along the direction that the ground there tells best.
+    uneven_px : float
+        How much more the shift is on one side of the window than on the other: near and far things disagree.
+    light_ev, light_sigma_ev : float
+        b against a in EV, mean of the colours.
+    colour_ev : float
+        Largest difference of one colour from that mean.
+    cut_px : float
+        Area of what only one of both shows, where the seam runs through it.
+    """
+
+    window: SeamWindow
+    shift_px: float = 0.0
+    shift_sigma_px: float = math.inf
+    uneven_px: float = 0.0
+    light_ev: float = 0.0
+    light_sigma_ev: float = math.inf
+    colour_ev: float = 0.0
+    cut_px: float = 0.0
+
+
+def seam_windows(label: Array, canvas: Canvas) -> list[SeamWindow]:
+    """Windows along all seams of a label, on ``canvas`` of which the label is a reduction."""
+    h, w = label.shape
+    sx, sy = canvas.width / w, canvas.height / h
+    right = np.roll(label, -1, 1) if canvas.full_circle else np.concatenate([label[:, 1:], label[:, -1:]], 1)
+    down = np.concatenate([label[1:], label[-1:]])
+    rows = []
+    for other, dx, dy in ((right, 0.5, 0.0), (down, 0.0, 0.5)):
+        at = np.argwhere((label != other) & (label >= 0) & (other >= 0))
+        if len(at):
+            one, two = label[tuple(at.T)], other[tuple(at.T)]
+            x, y = (at[:, 1] + dx + 0.5) * sx - 0.5, (at[:, 0] + dy + 0.5) * sy - 0.5
+            rows.append(np.stack([np.minimum(one, two), np.maximum(one, two), x, y], 1))
+    if not rows:
+        return []
+    points = np.concatenate(rows)
+    cells = np.concatenate([points[:, :2], np.floor(points[:, 2:] / _CELL)], 1).astype(int)
+    _unique, member = np.unique(cells, axis=0, return_inverse=True)
+    found = []
+    for k in range(int(member.max()) + 1):
+        mine = points[member.ravel() == k]
+        a, b = int(mine[0, 0]), int(mine[0, 1])
+        middle = mine[:, 2:].mean(0)
+        x, y = mine[np.abs(mine[:, 2:] - middle).sum(1).argmin(), 2:]
+        found.append(SeamWindow(a, b, float(x), float(y)))
+    return found
+
+
+def read_seam(look: Look, label: Array, window: SeamWindow) -> SeamReading | None:
+    """Compare the two frames of a window; None where they share too little of it."""
+    tile = window.tile
+    one, two = look.window(window.a, tile), look.window(window.b, tile)
+    if one is None or two is None:
+        return None
+    both = cv2.erode((one.inside & two.inside).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+    if both.mean() < _LEAST_SHARED:
+        return None
+    seam = _distance_px(look, label, window)
+    weight = both * np.exp(-((seam / _NEAR_PX) ** 2))
+    grey = [cv2.cvtColor(s.pixels, cv2.COLOR_RGB2GRAY).astype(np.float32) for s in (one, two)]
+    light = _light(one, two, weight)
+    moved = _shift(grey[0], grey[1], weight)
+    step = np.zeros(2) if moved is None else moved.step
+    gain = 2.0 ** (-light[0] / 2.2) if math.isfinite(light[1]) else 1.0
+    cut = _cut(one.pixels, _moved(two.pixels.astype(np.float32) * np.float32(gain), step), both, seam)
+    if moved is None:
+        return SeamReading(window, 0.0, math.inf, 0.0, *light, cut)
+    return SeamReading(window, moved.along, moved.sigma, moved.uneven, *light, cut)
+
+
+@dataclass(frozen=True)
+class _Moved:
+    """Shift of one frame against the other, its part in directions that are told, that part's doubt, and quarters' largest."""
+
+    step: Array
+    along: float
+    sigma: float
+    uneven: float
+
+
+def _shift(one: Array, two: Array, weight: Array) -> _Moved | None:
+    """Shift of the second against the first by least squares (Lucas and Kanade 1981), robust, by detail only."""
+    fine = [g - cv2.GaussianBlur(g, (0, 0), 6.0) for g in (one, two)]
+    fine = [cv2.GaussianBlur(f, (0, 0), 1.0) for f in fine]
+    start, _response = cv2.phaseCorrelate((fine[0] * weight).astype(np.float32), (fine[1] * weight).astype(np.float32))
+    best = None
+    for first in (np.zeros(2), np.asarray(start)) if np.hypot(*start) > 0.4 else (np.zeros(2),):
+        found = _least_squares(fine[0], fine[1], weight, first) if np.hypot(*first) < 24 else None
+        if found is not None and (best is None or found[2] < best[2]):
+            best = found
+    if best is None:
+        return None
+    step, normal, misfit = best
+    values, vectors = np.linalg.eigh(normal)
+    sigma = np.sqrt(misfit * _CORRELATED / np.maximum(values, 1e-9))
+    along = vectors.T @ step
+    sure = sigma < 0.25
+    if not sure.any():
+        return None
+    halves = _uneven(fine[0], _moved(fine[1], step), weight)
+    return _Moved(step, float(np.hypot.reduce(along[sure])), float(np.hypot.reduce(sigma[sure])), halves)
+
+
+def _least_squares(one: Array, two: Array, weight: Array, step: Array) -> tuple[Array, Array, float] | None:
+    gx, gy = (cv2.Scharr(one, cv2.CV_32F, *d) / 32 for d in ((1, 0), (0, 1)))
+    slope = gx**2 + gy**2
+    normal, misfit = np.eye(2), math.inf
+    for _ in range(8):
+        miss = _moved(two, step) - one
+        usual = 1.4826 * float(np.median(np.abs(miss[weight > 0.2]))) + 0.3 if (weight > 0.2).any() else 1.0
+        w = weight / (1 + (miss / (3 * usual)) ** 2)
+        normal = np.array([[(w * gx * gx).sum(), (w * gx * gy).sum()], [(w * gx * gy).sum(), (w * gy * gy).sum()]])
+        if normal[0, 0] + normal[1, 1] < 50 * float(w.sum()) * 1e-2 or float(slope.max()) == 0:
+            return None
+        side = np.array([(w * gx * miss).sum(), (w * gy * miss).sum()])
+        change = np.linalg.solve(normal + np.eye(2) * 1e-3 * np.trace(normal), side)
+        step = step - np.clip(change, -2, 2)
+        misfit = float((w * miss**2).sum() / max(1e-6, w.sum()))
+        if np.abs(change).max() < 0.01:
+            break
+    return (step, normal, misfit) if np.hypot(*step) < 26 else None
+
+
+def _uneven(one: Array, two: Array, weight: Array) -> float:
+    """How far apart quarters of the window lie that are shifted differently."""
+    half = _SIDE // 2
+    steps = []
+    for rows in (slice(0, half), slice(half, None)):
+        for columns in (slice(0, half), slice(half, None)):
+            at = (rows, columns)
+            found = _least_squares(one[at], two[at], weight[at], np.zeros(2)) if weight[at].sum() > 200 else None
+            if found is not None:
+                values, vectors = np.linalg.eigh(found[1])
+                sigma = math.sqrt(found[2] * _CORRELATED / max(values[1], 1e-9))
+                if sigma < 0.15:
+                    steps.append(float(vectors[:, 1] @ found[0]))
+    return max(map(abs, steps), default=0.0)
+
+
+def _moved(pixels: Array, step: Array) -> Array:
+    matrix = np.array([[1, 0, step[0]], [0, 1, step[1]]], np.float32)
+    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+    return np.asarray(cv2.warpAffine(pixels, matrix, pixels.shape[1::-1], flags=flags, borderMode=cv2.BORDER_REPLICATE))
+
+
+def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
+    """b against a in EV where neither is dark or full: mean of the colours, its doubt, the colour that differs most."""
+    small = [
+        cv2.resize(s.pixels.astype(np.float32), None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
+        for s in (one, two)
+    ]
+    weight = cv2.resize(weight, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
+    usable = (weight > 0.1) & np.all([(s.min(-1) > _DARK) & (s.max(-1) < _BRIGHT) for s in small], axis=0)
+    if usable.sum() < 60:
+        return 0.0, math.inf, 0.0
+    linear = [srgb_to_linear(s[usable] / 255) for s in small]
+    ratio = np.log2(linear[1] / linear[0])
+    middle = np.median(ratio, 0)
+    spread = 1.4826 * float(np.median(np.abs(ratio.mean(1) - np.median(ratio.mean(1)))))
+    mean = float(middle.mean())
+    return mean, spread / math.sqrt(max(1.0, usable.sum() / 20)) + 0.002, float(np.abs(middle - mean).max())
+
+
+def _cut(one: Array, two: Array, both: Array, seam: Array) -> float:
+    """Area of the largest thing that only one shows and that the seam runs through; by the colour that tells it best."""
+    smooth = [cv2.GaussianBlur(p.astype(np.float32), (0, 0), 1.5) for p in (one, two)]
+    slope = np.maximum(*(cv2.dilate(_slope(s.mean(-1)), np.ones((3, 3), np.uint8)) for s in smooth))
+    differs = np.abs(smooth[0] - smooth[1]).max(-1)
+    marked = ((differs > _DIFFERENT + _OF_SLOPE * slope) & both).astype(np.uint8)
+    marked = cv2.morphologyEx(marked, cv2.MORPH_CLOSE, np.ones((5, 5), np.uint8))
+    count, labels, stats, _centres = cv2.connectedComponentsWithStats(marked)
+    crossed = np.bincount(labels[seam < 1.5], minlength=count)
+    near = np.bincount(labels[seam < 12], minlength=count)
+    through = [k for k in range(1, count) if crossed[k] >= 4 and stats[k, cv2.CC_STAT_AREA] >= 1.5 * crossed[k]]
+    return float(max((near[k] for k in through), default=0))
+
+
+def _slope(smooth: Array) -> Array:
+    """Display values per pixel."""
+    return np.asarray(np.hypot(cv2.Sobel(smooth, cv2.CV_32F, 1, 0), cv2.Sobel(smooth, cv2.CV_32F, 0, 1)) / 8)
+
+
+def _distance_px(look: Look, label: Array, window: SeamWindow) -> Array:
+    """Distance of each pixel of a window from the seam between its two frames."""
+    h, w = label.shape
+    tile, canvas = window.tile, look.canvas
+    x = np.floor((np.arange(tile.left, tile.left + tile.width) + 0.5) * w / canvas.width).astype(int)
+    y = np.clip(np.floor((np.arange(tile.top, tile.top + tile.height) + 0.5) * h / canvas.height).astype(int), 0, h - 1)
+    x = x % w if canvas.full_circle else np.clip(x, 0, w - 1)
+    part = label[np.ix_(y, x)]
+    mine = (part == window.a).astype(np.uint8)
+    rim = cv2.dilate(mine, np.ones((3, 3), np.uint8)) & (part == window.b).astype(np.uint8)
+    if not rim.any():
+        return np.full(part.shape, 1e6, np.float32)
+    return np.asarray(cv2.distanceTransform(1 - rim, cv2.DIST_L2, 3))
+
+
+def merged(places: Sequence[tuple[float, float]], reach: float) -> list[list[int]]:
+    """Places that lie within ``reach`` of each other, chained, by their numbers."""
+    points = np.asarray(places, float).reshape(-1, 2)
+    group = list(range(len(points)))
+    for i in range(len(points)):
+        for j in np.flatnonzero(np.abs(points[:i] - points[i]).max(1) <= reach):
+            old, new = group[i], group[int(j)]
+            group = [new if g == old else g for g in group]
+    return [[i for i, g in enumerate(group) if g == k] for k in sorted(set(group))]

@@ -1,0 +1,153 @@
+"""Things that stand in two places of the picture, or that a seam cuts: what moved between two frames.
+
+Worked out on the reduced canvas of the seams. Where two frames differ by more than slopes explain, one of them shows a
+figure and the other the ground behind it. Two such places, each shown by another frame, are one figure twice where what
+is shown is alike in both, and stands out from what is round it more than what is hidden does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
+from idle_lantern.core.join.light.gains import gain_table, with_gain
+
+Array = NDArray[Any]
+
+#: A difference that counts, in display values, beside so much of the steepest slope there; and pixels of a figure at least.
+_DIFFERENT, _OF_SLOPE, _LEAST = 22.0, 1.3, 10
+#: Two figures are one: alike in colour, size and height within these (display values, times, times its own height).
+_SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 26.0, 2.2, 1.2
+#: Share of a figure that must lie in one frame's part of the picture to be shown by it.
+_SHOWN = 0.75
+#: Display values by which two figures together stand out more than the grounds they hide.
+_STANDS = 12.0
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A place where two frames differ, in pixels of the reduced canvas, and what the picture shows there.
+
+    ``frame`` is the one that the picture shows, ``other`` the one it hides; ``box`` is column, row, width and height;
+    ``colour`` what is shown, ``stands`` how much more that stands out from its surroundings than what is hidden.
+    """
+
+    frame: int
+    other: int
+    box: tuple[int, int, int, int]
+    area: int
+    colour: Array
+    stands: float
+
+
+@dataclass(frozen=True)
+class Doubled:
+    """One figure shown by two frames."""
+
+    one: Figure
+    two: Figure
+    alike: float
+
+
+def figures(overview: Overview, gains: Array, label: Array) -> list[Figure]:
+    """What moved between each two frames that overlap."""
+    even = [_even(p, gains) for p in overview.patches]
+    found = []
+    for i, others in enumerate(meeting(overview)):
+        for j in others:
+            found += _between(overview, i, j, even, label)
+    return found
+
+
+def doubled(found: Sequence[Figure]) -> list[Doubled]:
+    """Figures that the picture shows in two places, from two frames."""
+    pairs = []
+    for n, one in enumerate(found):
+        for two in found[n + 1 :]:
+            if (one.frame, one.other) != (two.other, two.frame) or one.stands + two.stands < _STANDS:
+                continue
+            colour = float(np.abs(one.colour - two.colour).max())
+            size = max(one.area, two.area) / max(1, min(one.area, two.area))
+            tall = max(one.box[3], two.box[3])
+            height = abs(one.box[1] + one.box[3] / 2 - two.box[1] - two.box[3] / 2) / max(1, tall)
+            if colour < _SAME_COLOUR and size < _SAME_SIZE and height < _SAME_HEIGHT:
+                alike = 1 - (colour / _SAME_COLOUR + (size - 1) / (_SAME_SIZE - 1) + height / _SAME_HEIGHT) / 3
+                pairs.append(Doubled(one, two, alike))
+    # a figure stands in two places, not in three pairs of them
+    taken: set[int] = set()
+    told = []
+    for pair in sorted(pairs, key=lambda p: -p.alike):
+        if taken.isdisjoint((id(pair.one), id(pair.two))):
+            taken |= {id(pair.one), id(pair.two)}
+            told.append(pair)
+    return told
+
+
+def _even(patch: Patch, gains: Array) -> Array:
+    return np.asarray(
+        cv2.GaussianBlur(with_gain(patch.pixels, gain_table(gains[patch.frame], 255)).astype(np.float32), (3, 3), 0)
+    )
+
+
+def _between(overview: Overview, i: int, j: int, even: Sequence[Array], label: Array) -> list[Figure]:
+    one, two = overview.patches[i], overview.patches[j]
+    columns = np.intersect1d(one.columns, two.columns, assume_unique=True)
+    top = max(one.top, two.top)
+    bottom = min(one.top + one.inside.shape[0], two.top + two.inside.shape[0])
+    if not len(columns) or bottom <= top:
+        return []
+    width = overview.canvas.width
+    gap = np.flatnonzero(np.diff(columns) > 1)
+    if len(gap):  # across the end of a full circle
+        columns = np.concatenate([columns[gap[-1] + 1 :], columns[: gap[-1] + 1]])
+    parts = []
+    for patch, pixels in ((one, even[i]), (two, even[j])):
+        at = np.searchsorted(patch.columns, columns) if (np.diff(patch.columns) > 0).all() else _places(patch, columns)
+        rows = slice(top - patch.top, bottom - patch.top)
+        parts.append((pixels[rows][:, at], patch.inside[rows][:, at]))
+    (a, in_a), (b, in_b) = parts
+    both = cv2.erode((in_a & in_b).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    if both.sum() < 4 * _LEAST:
+        return []
+    slope = np.maximum(_steepest(a), _steepest(b))
+    differs = np.abs(a - b).max(-1)
+    marked = ((differs > _DIFFERENT + _OF_SLOPE * slope) & both).astype(np.uint8)
+    marked = cv2.morphologyEx(marked, cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
+    count, labels, stats, _centres = cv2.connectedComponentsWithStats(marked)
+    winner = label[top:bottom][:, columns]
+    told = []
+    for k in range(1, count):
+        x, y, w, h, area = (int(v) for v in stats[k])
+        if area < _LEAST or area > 0.2 * both.sum():
+            continue
+        mine = labels == k
+        ring = (cv2.dilate(mine.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0) & ~mine & both
+        if ring.sum() < _LEAST:
+            continue
+        colours = [p[mine].mean(0) for p in (a, b)]
+        stands = [float(np.abs(c - np.median(p[ring], 0)).max()) for c, p in zip(colours, (a, b))]
+        shown, hidden = (0, 1) if (winner[mine] == one.frame).mean() > _SHOWN else (1, 0)
+        pair = (one.frame, two.frame)
+        if (winner[mine] == pair[shown]).mean() < _SHOWN:
+            continue  # the seam runs through it, or a third frame shows the place
+        box = (int(columns[x]) % width, top + y, w, h)
+        told.append(Figure(pair[shown], pair[hidden], box, area, colours[shown], stands[shown] - stands[hidden]))
+    return told
+
+
+def _places(patch: Patch, columns: Array) -> Array:
+    """Where canvas columns stand in a patch that runs across the end of a full circle."""
+    order = np.argsort(patch.columns)
+    return np.asarray(order[np.searchsorted(patch.columns[order], columns)])
+
+
+def _steepest(pixels: Array) -> Array:
+    grey = pixels.mean(-1)
+    slope = np.hypot(cv2.Sobel(grey, cv2.CV_32F, 1, 0), cv2.Sobel(grey, cv2.CV_32F, 0, 1)) / 8
+    return np.asarray(cv2.dilate(slope, np.ones((3, 3), np.uint8)))

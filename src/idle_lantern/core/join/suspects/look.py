@@ -1,0 +1,84 @@
+"""The frames of a picture as they lie under it, at the size at which it is looked over."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
+from idle_lantern.core.join.light.gains import gain_table, with_gain
+from idle_lantern.core.join.light.vignetting import without_vignetting
+from idle_lantern.core.join.render.plan import FilesOfFrames, RenderPlan
+
+Array = NDArray[Any]
+
+#: Frames of more pixels are looked at by halves: a fault of a pixel and a half still shows there.
+_LARGE = 5_000_000
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A frame on a window of the canvas: colours (h, w, 3) uint8 with even light, and where it shows anything, bool."""
+
+    pixels: Array
+    inside: Array
+
+
+class Look:
+    """Frames with even light, on the canvas reduced by ``shrink``."""
+
+    def __init__(self, plan: RenderPlan) -> None:
+        largest = max(lens.width * lens.height for lens in plan.poses.lenses)
+        self.shrink = 2 if largest > _LARGE else 1
+        self.plan = plan
+        sizes = [(-(-n.width // self.shrink), -(-n.height // self.shrink)) for n in plan.poses.lenses]
+        self.poses = plan.poses.of_size(sizes)
+        self.canvas: Canvas = plan.canvas.scaled(1 / self.shrink) if self.shrink > 1 else plan.canvas
+        self._tables = [gain_table(g, 255) for g in plan.gains]
+        self._frames = SizedCache(self._load, lambda p: int(p.nbytes), plan.cache_bytes)
+        self._step = grid_step(self.canvas)
+
+    def colours(self, k: int) -> Array:
+        """The k-th frame, (H, W, 3) uint8, fall-off and gain evened."""
+        return self._frames.load(k)
+
+    def grey(self, k: int) -> Array:
+        """Its brightness."""
+        return np.asarray(cv2.cvtColor(self.colours(k), cv2.COLOR_RGB2GRAY))
+
+    def window(self, k: int, tile: Tile) -> Shown | None:
+        """The k-th frame on a tile of the reduced canvas; None where it shows nothing."""
+        lens = self.poses.lenses[k]
+        directions = coarse_directions(self.canvas, tile, self._step)
+        found = frame_map(
+            directions,
+            lens,
+            self.poses.world_from_camera[k],
+            (tile.height, tile.width),
+            self._step,
+            bend=self.poses.bend(k),
+        )
+        if found is None:
+            return None
+        places, inside = found
+        mask = self.plan.masks.get(k)
+        if mask is not None:
+            inside &= ~mask.hidden_at(places, lens)
+        return Shown(sample(self.colours(k), places, cv2.INTER_LINEAR), inside) if inside.any() else None
+
+    def _load(self, k: int) -> Array:
+        frames, lens = self.plan.frames, self.poses.lenses[k]
+        if self.shrink > 1 and isinstance(frames, FilesOfFrames):
+            frames = replace(frames, reduce=frames.reduce * self.shrink)
+        pixels = frames.load(k).pixels
+        if pixels.dtype == np.uint16:
+            pixels = (pixels >> 8).astype(np.uint8)
+        if pixels.shape[:2] != (lens.height, lens.width):
+            pixels = np.asarray(cv2.resize(pixels, (lens.width, lens.height), interpolation=cv2.INTER_AREA))
+        return with_gain(without_vignetting(pixels, lens, self.plan.vignetting), self._tables[k])

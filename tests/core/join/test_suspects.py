@@ -1,0 +1,177 @@
+"""Faults seeded into frames whose join is known are among the first suspects, and clean sets have none."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.render.compose import lay_out
+from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.join.suspects.along_seams import merged
+from idle_lantern.core.join.suspects.find import find_suspects
+from idle_lantern.core.join.suspects.holes import holes
+from idle_lantern.core.join.suspects.suspect import Suspect, likely, ranked
+
+Array = NDArray[Any]
+Change = Callable[[list[Array], "_Joined"], None]
+
+
+class _Joined:
+    """A set with its solution, and where a seam of it runs."""
+
+    def __init__(self, files: tuple[Path, ...]) -> None:
+        self.files = files
+        self.solution: Solution = solve(gather(files), JoinOptions(threads=2))
+        self.canvas: Canvas = make_canvas(self.solution.poses, self.solution.seen)
+        plan, _overview = lay_out(self.solution, self.canvas, JoinOptions())
+        self.label = plan.label
+        h, w = self.label.shape
+        self.scale = self.canvas.width / w
+        middle = [
+            (int(y), int(x)) for y, x in np.argwhere(self.label[:, :-1] != self.label[:, 1:]) if abs(y - h / 2) < h / 8
+        ]
+        inside = [(y, x) for y, x in middle if min(self.label[y, x], self.label[y, x + 1]) >= 0]
+        self.row, self.column = min(inside, key=lambda p: abs(p[1] - w / 2))
+        self.a, self.b = (int(self.label[self.row, self.column + d]) for d in (0, 1))
+
+    @property
+    def seam(self) -> tuple[float, float]:
+        """A place on the seam, in pixels of the canvas."""
+        return (self.column + 1) * self.scale, (self.row + 0.5) * self.scale
+
+    def in_frame(self, k: int, u: float, v: float) -> tuple[int, int]:
+        poses = self.solution.poses
+        ray = self.canvas.directions(np.array([[u, v]])) @ poses.world_from_camera[k]
+        pixel, _valid = poses.lenses[k].project(ray)
+        return round(float(pixel[0, 0])), round(float(pixel[0, 1]))
+
+
+@lru_cache(maxsize=1)
+def _joined(files: tuple[Path, ...]) -> _Joined:
+    return _Joined(files)
+
+
+def _suspects(solution: Solution, canvas: Canvas) -> list[Suspect]:
+    plan, overview = lay_out(solution, canvas, JoinOptions(threads=2))
+    return find_suspects(plan, overview, threads=2)
+
+
+def _soft(frames: list[Array], at: _Joined) -> None:
+    frames[at.b] = cv2.GaussianBlur(frames[at.b], (0, 0), 1.5)
+
+
+def _brighter_band(frames: list[Array], at: _Joined) -> None:
+    """3 % more light over a third of a frame."""
+    height = len(frames[at.b])
+    factor = np.ones((height, 1, 1), np.float32)
+    factor[height // 3 : 2 * height // 3] = 1.03
+    frames[at.b] = np.rint(np.clip((frames[at.b] / 255.0) ** 2.2 * factor, 0, 1) ** (1 / 2.2) * 255).astype(np.uint8)
+
+
+def _figure_twice(frames: list[Array], at: _Joined) -> None:
+    u, v = at.seam
+    for k, side in ((at.a, -1), (at.b, 1)):
+        x, y = at.in_frame(k, u + side * 42, v)
+        cv2.rectangle(frames[k], (x - 7, y - 22), (x + 7, y + 22), (150, 30, 40), -1)
+        cv2.circle(frames[k], (x, y - 30), 7, (150, 30, 40), -1)
+
+
+def _thing_moved(frames: list[Array], at: _Joined) -> None:
+    """A long thing right across the overlap, eleven pixels lower in one of both frames."""
+    u, v = at.seam
+    for k, down in ((at.a, 0), (at.b, 11)):
+        for along in range(-170, 170, 2):
+            cv2.circle(frames[k], at.in_frame(k, u + along, v + down), 4, (150, 40, 30), -1)
+
+
+@pytest.mark.parametrize(
+    ("kind", "change"),
+    [("soft", _soft), ("colour", _brighter_band), ("double", _figure_twice), ("cut", _thing_moved)],
+)
+def test_a_fault_in_the_frames_is_the_first_suspect(row_set: FrameFiles, tmp_path: Path, kind: str, change: Change):
+    at = _joined(row_set.paths)
+    frames = [read(p).pixels.copy() for p in row_set.paths]
+    change(frames, at)
+    files = []
+    for path, pixels in zip(row_set.paths, frames):
+        cv2.imwrite(str(tmp_path / path.name), pixels[..., ::-1], [cv2.IMWRITE_JPEG_QUALITY, 95])
+        files.append(tmp_path / path.name)
+    found = _suspects(replace(at.solution, frames=gather(files), working=_working(at.solution, files)), at.canvas)
+    first = found[0]
+    assert first.kind == kind
+    assert first.suspicion > 0.5
+    assert {at.a, at.b} & set(first.frames)
+    if kind in ("double", "cut"):  # the others are anywhere along the frame's seams
+        u, v = at.seam
+        assert abs(first.u - u) < first.width / 2 + 60
+        assert abs(first.v - v) < first.height / 2 + 60
+
+
+def _working(solution: Solution, files: list[Path]) -> Any:
+    from idle_lantern.core.frames.decoded import DecodedFrames
+    from idle_lantern.core.join.match.features import working_frame
+
+    store = DecodedFrames(gather(files).infos, 0)
+    return tuple(working_frame(f, store, 0.2) for f in range(len(files)))
+
+
+def test_a_step_of_a_pixel_and_a_half_is_the_first_suspect(row_set: FrameFiles):
+    """One frame turned up by 1.5 px after the solving; of its two seams the second counts as the same fault again."""
+    at = _joined(row_set.paths)
+    poses = at.solution.poses
+    turned = poses.world_from_camera.copy()
+    turned[at.b] = turned[at.b] @ rotations.about_x(1.5 / poses.lenses[at.b].focal_px)
+    found = _suspects(replace(at.solution, poses=replace(poses, world_from_camera=turned)), at.canvas)
+    assert found[0].kind == "step"
+    assert found[0].figure == pytest.approx(1.5, abs=0.3)
+    assert at.b in found[0].frames
+    assert [s.suspicion for s in found] == sorted((s.suspicion for s in found), reverse=True)
+
+
+@pytest.mark.parametrize("name", ["row_set", "sphere_set"])
+def test_a_clean_set_has_no_suspect(name: str, request: pytest.FixtureRequest):
+    files: FrameFiles = request.getfixturevalue(name)
+    at = _joined(files.paths)
+    assert [s for s in _suspects(at.solution, at.canvas) if s.suspicion > 0.5] == []
+
+
+def test_holes_are_gaps_with_picture_round_them_and_bites_but_no_rims():
+    label = np.full((80, 160), -1, np.int16)
+    label[5:75, 4:156] = 0
+    frame_px = 40 * 60
+    assert holes(label, frame_px, full_circle=False) == []
+    label[30:42, 50:66] = -1
+    (hole,) = holes(label, frame_px, full_circle=False)
+    assert (hole.box, hole.area, hole.enclosed) == ((50, 30, 16, 12), 192, True)
+    label[30:42, 50:66] = 0
+    label[5:40, 100:112] = -1  # a frame of the upper row was forgotten
+    (bite,) = holes(label, frame_px, full_circle=False)
+    assert not bite.enclosed
+    assert abs(bite.box[0] - 100) <= 2
+    # a full circle closes: what looks like a rim on both sides is one gap
+    ring = np.zeros((60, 200), np.int16)
+    ring[20:30, :6] = ring[20:30, -6:] = -1
+    (seam,) = holes(ring, frame_px, full_circle=True)
+    assert (seam.box[2], seam.enclosed) == (12, True)
+
+
+def test_ranking_names_each_fault_once_first():
+    assert likely(1.0, 1.0, 0.1) == pytest.approx(0.5)
+    one = Suspect(0, 0, 10, 10, "step", 0.9, (3, 2), "")
+    again, other = replace(one, u=500, suspicion=0.89), replace(one, kind="soft", frames=(5,), suspicion=0.7)
+    assert ranked([again, other, one], 0.1) == [one, other, replace(again, suspicion=0.89 * 0.7)]
+    assert merged([(0, 0), (500, 0), (90, 10), (170, 0)], 100) == [[0, 2, 3], [1]]
