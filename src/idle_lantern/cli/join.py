@@ -23,6 +23,7 @@ from idle_lantern.core.frames.two_circles import circles_of, split
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.checkpoint import checkpoints_folder
+from idle_lantern.core.join.match.by_hand import read_points
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
@@ -105,6 +106,12 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         default="auto",
         metavar="auto|none|YAW,PITCH,ROLL",
         help="upright by itself (default), as the first frame stands, or turned by so many degrees from upright",
+    )
+    parser.add_argument(
+        "--points",
+        type=Path,
+        metavar="POINTS.json",
+        help="tie points set by hand, believed whatever features say (docs/formats/points.md)",
     )
     parser.add_argument(
         "--profile",
@@ -227,6 +234,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
             memory_bytes=memory,
             lens=lens,
             shifts=args.shift_lens,
+            tie_points=read_points(args.points, frames) if args.points else (),
         ),
         report=args.report,
         checkpoints=checkpoints_folder(),
@@ -277,7 +285,7 @@ def _inputs(args: argparse.Namespace) -> list[Path]:
     """Every file that the command reads."""
     painted = list(args.masks.glob("*")) if args.masks is not None and args.masks.is_dir() else []
     frames = [p for path in args.frames for p in (sorted(path.iterdir()) if path.is_dir() else [path])]
-    told = [p for p in (args.prior, args.develop) if p]
+    told = [p for p in (args.prior, args.develop, args.points) if p]
     told += [Path(args.profile)] if args.profile not in ("keep", "srgb", "p3") else []
     told += [Path(args.lens)] if args.lens.lower().endswith(".json") else []
     return [*frames, *told, *painted]

@@ -13,6 +13,16 @@ Level = Literal["auto", "none"] | tuple[float, float, float]
 
 
 @dataclass(frozen=True)
+class TiePoint:
+    """One thing in two frames, set by hand: frames by index into the set, places in full-resolution pixels."""
+
+    a: int
+    xy_a: tuple[float, float]
+    b: int
+    xy_b: tuple[float, float]
+
+
+@dataclass(frozen=True)
 class JoinOptions:
     """Options of a join, each default with its reason.
 
@@ -53,6 +63,8 @@ class JoinOptions:
     lens : KnownLens or None
         A lens whose distortion, lateral colour and fall-off are known; frames that it does not fit, and tie points
         that contradict it, are told and solved for.
+    tie_points : tuple of TiePoint
+        Set by hand, and believed.
     shifts : bool
         The camera stood still and its lens was shifted: frames differ by a shift, not by a turn.
     """
@@ -74,6 +86,7 @@ class JoinOptions:
     wanted: frozenset[int] = frozenset()
     lens: KnownLens | None = None
     shifts: bool = False
+    tie_points: tuple[TiePoint, ...] = ()
 
     def points(self, *, quick: bool) -> int:
         """Most points of a frame in the quick first look, or in the thorough second one."""

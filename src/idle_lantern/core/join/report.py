@@ -70,7 +70,9 @@ def report_of(
             "reason": canvas.reason,
         },
         "parallax": _parallax(solution),
+        "pupil": _pupil(solution),
         "level": _level(solution),
+        "lean": _lean(solution),
         "known_lens": None if solution.known is None else asdict(solution.known),
         "falloff": {"terms": list(joined.vignetting), "corner": math.exp(sum(joined.vignetting))},
         "dust": [
@@ -291,6 +293,35 @@ def _parallax(solution: Solution) -> dict[str, Any] | None:
         "share_sigma": _plain(found.near_sigma),
         "largest_px": found.largest_px,
         "in_words": found.sentence(),
+    }
+
+
+#: Distance for which the offset of the pupil is told; it grows with that of the nearest things.
+_PUPIL_AT_M = 2.0
+
+
+def _pupil(solution: Solution) -> dict[str, Any] | None:
+    """The same in millimetres, if the nearest things that were matched stand so far off."""
+    found = solution.parallax
+    if found is None:
+        return None
+    sigma = found.near_sigma * _PUPIL_AT_M * 1000
+    return {
+        "offset_mm": round(found.offset_mm(_PUPIL_AT_M), 2),
+        "for_distance_m": _PUPIL_AT_M,
+        "sigma_mm": None if math.isnan(sigma) else round(sigma, 2),
+    }
+
+
+def _lean(solution: Solution) -> dict[str, Any] | None:
+    """How the turning axis leaned, where edges in the frames tell the vertical."""
+    found = solution.level
+    if found is None:
+        return None
+    return {
+        "deg": math.degrees(found.lean_rad),
+        "towards_yaw_deg": math.degrees(found.lean_toward_rad),
+        "sigma_deg": _plain(math.degrees(found.sigma_rad)),
     }
 
 

@@ -37,6 +37,8 @@ class Link:
     sqrt_information : (M, 2, 2) or (0, 2, 2)
         What misses in frame b are multiplied with so that all are known alike: ``BEST_PX`` over the
         standard error, by direction. Empty while all are.
+    by_hand : bool
+        A person set its points: nothing throws them out.
     """
 
     a: int
@@ -47,6 +49,7 @@ class Link:
     inlier: Array = field(default_factory=lambda: np.zeros(0, bool))
     rms_px: float = 0.0
     sqrt_information: Array = field(default_factory=lambda: np.zeros((0, 2, 2)))
+    by_hand: bool = False
 
     @property
     def sigma_px(self) -> Array:
@@ -98,7 +101,7 @@ def best_tied(links: Sequence[Link], world_from_camera: Mapping[int, Array]) -> 
         way = [_way_to(world_from_camera[f], world_from_camera[g]) for f, g in (ends, ends[::-1])]
         fresh = any(all(_between_ways(w, other) > _SAME_WAY_RAD for other in ways[f]) for f, w in zip(ends, way))
         apart = part[link.a] != part[link.b]
-        if apart or fresh or min(len(ways[f]) for f in ends) < _STRONGEST:
+        if link.by_hand or apart or fresh or min(len(ways[f]) for f in ends) < _STRONGEST:
             kept.append(link)
             for f, w in zip(ends, way):
                 ways[f].append(w)

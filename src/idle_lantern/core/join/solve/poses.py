@@ -82,6 +82,6 @@ def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
     b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
     pixels, valid = poses.lenses[b].project(poses.lenses[a].unproject(link.points_a) @ b_from_a.T)
     miss = np.where(valid, np.linalg.norm(pixels - link.points_b, axis=1), np.inf)
-    inlier = miss < tolerance_px
+    inlier = miss < (math.inf if link.by_hand else tolerance_px)
     rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
     return replace(link, b_from_a=b_from_a, inlier=inlier, rms_px=rms)

@@ -15,6 +15,7 @@ from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import FISHEYES, MODELS, Lens
+from idle_lantern.core.join.match.by_hand import SIGMA_PX
 from idle_lantern.core.join.match.lens_guess import camera_groups, known_lenses
 from idle_lantern.core.join.match.links import Link, best_tied
 from idle_lantern.core.join.options import JoinOptions
@@ -46,6 +47,8 @@ _PARALLAX_SCALE_PX = 0.5
 _NO_BETTER_PX = 1.0
 #: Full-size greys held meanwhile.
 _GREY_BYTES = 400_000_000
+#: Patches from which points set by hand are made finer.
+_SURE_OF_IT = 12
 
 
 def working_px(frames: FrameSet, poses: Poses, working_mp: float) -> float:
@@ -142,11 +145,32 @@ class _Registrar:
             link = reassigned(item[0], poses, _NEAR_THINGS * self.pixel)
             a, b = self.greys.load(link.a), self.greys.load(link.b)
             own = np.random.default_rng(item[1])
+            if link.by_hand:
+                return _with_patches(link, register_tie_points(link, a, b, poses, own, more_a=self.corners[link.a]))
             return register_tie_points(link, a, b, poses, own, _FEATURE_MISS * self.pixel, self.corners[link.a])
 
         self.progress.begin("refine", len(links))
         seeds = self.rng.integers(0, 2**31, len(links)).tolist()
         return mapped(one, list(zip(links, seeds)), self.threads, self.progress)
+
+
+def _with_patches(by_hand: Link, registered: Link) -> Link:
+    """Points set by hand, and beside them the patches that agree where these put them, as long as there are enough to tell."""
+    found = registered.inlier & (registered.sigma_px < SIGMA_PX)
+    found[: len(by_hand.points_a)] = False
+    if found.sum() < _SURE_OF_IT:
+        return by_hand
+    points_a, points_b, known = (
+        np.concatenate([own, more[found]])
+        for own, more in (
+            (by_hand.points_a, registered.points_a),
+            (by_hand.points_b, registered.points_b),
+            (by_hand.sqrt_information, registered.sqrt_information),
+        )
+    )
+    return replace(
+        by_hand, points_a=points_a, points_b=points_b, inlier=np.ones(len(points_a), bool), sqrt_information=known
+    )
 
 
 def _freed_of_parallax(

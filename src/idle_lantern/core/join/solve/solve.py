@@ -16,6 +16,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.checkpoint import Checkpoint
+from idle_lantern.core.join.match.by_hand import links_by_hand
 from idle_lantern.core.join.match.detect import Matched, detect_and_match, look_and_match
 from idle_lantern.core.join.match.features import Features, WorkingFrame, working_frame
 from idle_lantern.core.join.match.image_circle import image_circle_px
@@ -65,7 +66,7 @@ class Solution:
     reasons : dict of int to str
         Why a frame is left out.
     placed_by : dict of int to str
-        ``features``, ``plan`` or ``grid`` for each frame of ``poses``.
+        ``features``, ``plan``, ``grid`` or ``manual`` for each frame of ``poses``.
     seen : Field
         What part of the sphere the frames cover.
     working : tuple of WorkingFrame
@@ -227,7 +228,8 @@ def _show_as_planned(run: _Run) -> None:
 
 def _tied(run: _Run, matched: Matched) -> _Tied:
     """The largest group adjusted, without false links and without repeats."""
-    n, links = len(run.frames), matched.links
+    n = len(run.frames)
+    links = [*matched.links, *links_by_hand(run.options.tie_points, matched.lenses)]
     groups = groups_of(n, links)
     main = groups[0]
     if len(main) < 2:
@@ -299,6 +301,9 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         with run.clock.stage("refine"):
             poses = fitted_where_loose(poses, placed_by, run.store, run.options, run.progress)
     reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same)
+    by_features = {f for k in matched.links for f in (k.a, k.b)}
+    for f in {f for p in run.options.tie_points for f in (p.a, p.b)} & set(poses.frames) - by_features:
+        placed_by[f] = "manual"
     for f in run.options.wanted & reasons.keys():
         reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
     return Solution(

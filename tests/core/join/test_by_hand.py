@@ -1,0 +1,111 @@
+"""Tie points set by hand: a frame that no features tie joins by two or three of them."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.cli.main import main
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.match.by_hand import links_by_hand, read_points
+from idle_lantern.core.join.options import TiePoint
+from idle_lantern.core.sim.truth import registration_error_px
+
+LAST = 7
+
+
+@pytest.fixture
+def veiled_set(row_set: FrameFiles, tmp_path: Path) -> FrameFiles:
+    """The row whose last frame is so soft and faint that no feature ties it."""
+    meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 680 / row_set.lens.focal_px)
+    paths = []
+    for i, path in enumerate(row_set.paths):
+        picture = read(path)
+        if i == LAST:
+            rng = np.random.default_rng(1)
+            soft = cv2.GaussianBlur(picture.pixels.astype(np.float32), (0, 0), 9) * 0.2 + 100
+            noisy = np.clip(soft + rng.normal(0, 8, soft.shape), 0, 255).astype(np.uint8)
+            picture = replace(picture, pixels=noisy)
+        paths.append(tmp_path / path.name)
+        write(picture, paths[-1], WriteOptions(jpeg_quality=95, metadata=meta))
+    return replace(row_set, paths=tuple(paths))
+
+
+def _true_pairs(files: FrameFiles, a: int, b: int, places: list[tuple[float, float]]) -> list[TiePoint]:
+    """What really is the same in two frames: the simulator's own geometry."""
+    turn = files.cameras[b].T @ files.cameras[a]
+    xy_b, valid = files.lens.project(files.lens.unproject(np.array(places)) @ turn.T)
+    assert valid.all()
+    return [TiePoint(a, p, b, (float(q[0]), float(q[1]))) for p, q in zip(places, xy_b)]
+
+
+@pytest.mark.parametrize("count", [2, 3])
+def test_a_frame_that_nothing_ties_joins_by_a_few_points(veiled_set: FrameFiles, tmp_path: Path, count: int):
+    """Points as set at 100 %: half a pixel off at most. Common practice, no source: three such points place a frame."""
+    places = [(430.0, 120.0), (445.0, 560.0), (400.0, 330.0)][:count]
+    rng = np.random.default_rng(3)
+    rows = []
+    for p in _true_pairs(veiled_set, LAST - 1, LAST, places):
+        off = rng.uniform(-0.4, 0.4, 2)
+        rows.append(
+            {
+                "a": veiled_set.paths[p.a].name, "xy_a": p.xy_a, "b": veiled_set.paths[p.b].name,
+                "xy_b": [p.xy_b[0] + off[0], p.xy_b[1] + off[1]],
+            }
+        )  # fmt: skip
+    points, report = tmp_path / "points.json", tmp_path / "r.json"
+    points.write_text(json.dumps(rows))
+    command = ["join", *map(str, veiled_set.paths), "--out", str(tmp_path / "o.jpg"), "--report", str(report)]
+    assert main(command) == 0
+    assert not json.loads(report.read_text())["frames"][LAST]["used"]
+    assert main([*command, "--points", str(points)]) == 0
+    told = json.loads(report.read_text())
+    row = told["frames"][LAST]
+    assert (row["used"], row["placed_by"]) == (True, "manual")
+    used = [f for f in told["frames"] if f["used"]]
+    lenses = [Lens(**f["lens"], width=f["width"], height=f["height"]) for f in used]
+    solved = [np.array(f["pose"]["rotation"]) for f in used]
+    errors = registration_error_px(veiled_set.lens, list(veiled_set.cameras), lenses, solved)
+    assert np.sqrt((np.asarray(errors) ** 2).mean()) < 0.5
+
+
+def test_two_points_fix_the_turn_and_one_keeps_the_roll(row_set: FrameFiles):
+    lenses = [row_set.lens] * 8
+    pairs = _true_pairs(row_set, 2, 3, [(420.0, 200.0), (440.0, 500.0)])
+    (link,) = links_by_hand(pairs, lenses)
+    true = row_set.cameras[3].T @ row_set.cameras[2]
+    assert np.degrees(np.arccos(np.clip((np.trace(link.b_from_a @ true.T) - 1) / 2, -1, 1))) < 0.02
+    (single,) = links_by_hand([TiePoint(3, pairs[0].xy_b, 2, pairs[0].xy_a)], lenses)
+    assert (single.a, single.b) == (2, 3)
+    seen = single.b_from_a @ row_set.lens.unproject(single.points_a)[0]
+    assert np.degrees(np.arccos(seen @ row_set.lens.unproject(single.points_b)[0])) < 1.0
+
+
+@pytest.mark.parametrize(
+    ("text", "word"),
+    [
+        ("{}", "list"),
+        ('[{"a": "f00.jpg"}]', "point 1"),
+        ('[{"a": "f00.jpg", "xy_a": [1, 2], "b": "none.jpg", "xy_b": [1, 2]}]', "none.jpg"),
+        ('[{"a": "f00.jpg", "xy_a": [1, 2], "b": "f01.jpg", "xy_b": [1, 9000]}]', "outside"),
+        ('[{"a": "f00.jpg", "xy_a": [1, 2], "b": "f00.jpg", "xy_b": [1, 2]}]', "itself"),
+        ('[{"a": "f00.jpg", "xy_a": [1, 1e999], "b": "f01.jpg", "xy_b": [1, 2]}]', "p.json"),
+    ],
+)
+def test_points_that_are_none_are_refused_in_a_sentence(row_set: FrameFiles, tmp_path: Path, text: str, word: str):
+    (tmp_path / "p.json").write_text(text)
+    with pytest.raises(InputError) as caught:
+        read_points(tmp_path / "p.json", gather(row_set.paths))
+    assert word in caught.value.sentence
