@@ -201,6 +201,40 @@ ACTIONS: tuple[Action, ...] = (
         ready=lambda w: w.join_stage.can_mask(),
         needs="There are no frames to paint on. Shoot some, or bring pictures in under Frames.",
     ),
+    *(
+        Action(
+            f"walk.{name}",
+            title,
+            "Join",
+            keys,
+            run,
+            "join",
+            (lambda w: w.join_stage.walk.can_walk())
+            if name in ("next", "before", "seams")
+            else (lambda w: w.join_stage.walk.has_stop()),
+            needs="There is no place to look at: join first, or go to a place with N.",
+        )
+        for name, title, keys, run in (
+            ("next", "Go to the next suspicious place", "N", lambda w: w.join_stage.walk.step()),
+            ("before", "Go to the suspicious place before", "Shift+N", lambda w: w.join_stage.walk.step(-1)),
+            ("good", "Call this place good", "G", lambda w: w.join_stage.walk.say("good")),
+            ("mend", "Mark this place to be mended", "M", lambda w: w.join_stage.walk.say("mend")),
+            ("later", "Leave this place for later", "L", lambda w: w.join_stage.walk.say("later")),
+            ("blink", "Blink the frames of this place", "B", lambda w: w.join_stage.walk.toggle_blink()),
+            ("seams", "Draw the seams, or not", "S", lambda w: w.join_stage.walk.toggle_seams()),
+            ("take", "Try the next frame at this place", "T", lambda w: w.join_stage.walk.try_next()),
+        )
+    ),
+    Action(
+        "walk.use",
+        "Use the frame that is tried here",
+        "Join",
+        "Return",
+        lambda w: w.join_stage.walk.use(),
+        "join",
+        lambda w: w.join_stage.walk.can_use(),
+        needs="No frame is being tried at this place: press T.",
+    ),
     Action(
         "work.cancel",
         "Stop the work that runs",

@@ -56,7 +56,7 @@ class OutingPlace:
 class AppState(QObject):
     """The one place of state in the window.
 
-    ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``, ``development``,
+    ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``, ``verdicts``, ``development``,
     ``outing``, ``selection``, ``join``, ``map``, ``saved``.
     """
 
@@ -278,6 +278,8 @@ class AppState(QObject):
             topics.add("choices")
         if after.masks != before.masks:
             topics.add("masks")
+        if after.verdicts != before.verdicts:
+            topics.add("verdicts")
         if after.development != before.development:
             topics |= {"choices", "development"}
         if after.lens != before.lens:

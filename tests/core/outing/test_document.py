@@ -121,6 +121,12 @@ def test_the_sample_of_version_6_opens_and_develops_nothing():
     assert outing.development.changes_nothing
 
 
+def test_the_sample_of_version_7_opens_and_has_no_verdicts():
+    outing = document.from_text((OLD / "outing-7.json").read_text(encoding="utf-8"))
+    assert (outing.name, outing.verdicts) == ("Sample of version 7", ())
+    assert outing.choices.brackets == "fuse"
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))

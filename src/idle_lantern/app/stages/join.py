@@ -14,6 +14,7 @@ from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
+from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
@@ -58,6 +59,7 @@ class JoinStage(Stage):
         )
         self.left_out.linkActivated.connect(self._put_back)
         self.mask_button = button("Hide or keep parts of frames ...", self.open_masks, quiet=True, name="join-masks")
+        self.walk = WalkBar(desk, self.view)
         self._lay_out()
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._show_status)
@@ -96,7 +98,7 @@ class JoinStage(Stage):
         side_panel = panel(side, "ground")
         side_panel.setFixedWidth(380)
         layout = row(margin=16, space=theme.SPACE * 2)
-        layout.addWidget(panel(column(self.view, tools), "ground"), 1)
+        layout.addWidget(panel(column(self.view, self.walk, tools), "ground"), 1)
         layout.addWidget(side_panel)
         self.setLayout(layout)
 

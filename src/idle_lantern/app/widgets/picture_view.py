@@ -13,6 +13,7 @@ from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
+from idle_lantern.app.widgets.over_picture import OverPicture
 from idle_lantern.app.widgets.tables import mapped_image, pixels_of
 from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -49,6 +50,7 @@ class PictureView(QWidget):
         self._full_size = (0, 0)
         self._grab: QPointF | None = None
         self.crop: Rectangle | None = None
+        self.over: OverPicture | None = None
         self.placeholder = ""
         self._table: Array | None = None
         self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
@@ -189,6 +191,8 @@ class PictureView(QWidget):
             painter.drawRect(box)
             painter.setPen(QPen(theme.colour("accent"), 1.4, Qt.PenStyle.DashLine))
             painter.drawRect(box)
+        if self.over is not None:
+            self.over.draw(painter, self.to_widget)
         painter.end()
 
     def _paint_picture(self, painter: QPainter) -> None:

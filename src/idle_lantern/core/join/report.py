@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
+import cv2
 import numpy as np
 
 from idle_lantern.core.base.errors import InputError
@@ -50,7 +51,7 @@ def report_of(
     )
     return {
         "schema": SCHEMA,
-        "frames": [_frame(solution, joined, f) for f in range(len(names))],
+        "frames": [_frame(solution, joined, f, (left, top)) for f in range(len(names))],
         "groups": [[names[f] for f in g] for g in solution.groups if len(g) > 1],
         "links": [
             {"a": k.a, "b": k.b, "matches": len(k.points_a), "inliers": k.inliers, "rms_px": _plain(k.rms_px)}
@@ -236,7 +237,7 @@ def crop_of(report: dict[str, Any]) -> Rectangle:
     return Rectangle(int(box["left"]), int(box["top"]), int(box["width"]), int(box["height"]))
 
 
-def _frame(solution: Solution, joined: Composed, f: int) -> dict[str, Any]:
+def _frame(solution: Solution, joined: Composed, f: int, corner: tuple[int, int]) -> dict[str, Any]:
     info = solution.frames.infos[f]
     row: dict[str, Any] = {
         "file": solution.frames.names[f],
@@ -270,6 +271,7 @@ def _frame(solution: Solution, joined: Composed, f: int) -> dict[str, Any]:
             "rotation": rotation.tolist(),
         }
         row["gain"] = [float(g) for g in joined.gains[i]]
+        row["shown_px"] = _outlines(joined, i, corner)
         if math.isfinite(lens.circle_px):
             row["image_circle_px"] = lens.circle_px
         poses = solution.poses
@@ -298,6 +300,30 @@ def _parallax(solution: Solution) -> dict[str, Any] | None:
 
 #: Distance for which the offset of the pupil is told; it grows with that of the nearest things.
 _PUPIL_AT_M = 2.0
+
+
+#: Outlines keep within so many pixels of the reduced canvas on which seams are cut, and are traced on so many times as many:
+#: those of neighbours then run within a quarter of such a pixel.
+_OUTLINE_PX, _FINER = 0.75, 4
+
+
+def _outlines(joined: Composed, i: int, corner: tuple[int, int]) -> list[list[list[int]]]:
+    """What the picture shows of a frame, as polygons [u, v] of the picture; blends reach a little beyond."""
+    mine = joined.label == i
+    rows, columns = np.flatnonzero(mine.any(1)), np.flatnonzero(mine.any(0))
+    if not len(rows):
+        return []
+    top, left = int(rows[0]), int(columns[0])
+    part = mine[top : rows[-1] + 1, left : columns[-1] + 1].astype(np.uint8)
+    fine = np.pad(np.kron(part, np.ones((_FINER, _FINER), np.uint8)), 1)
+    found, _tree = cv2.findContours(fine, cv2.RETR_LIST, cv2.CHAIN_APPROX_SIMPLE)
+    height, width = joined.label.shape
+    scale = np.array([joined.canvas.width / width, joined.canvas.height / height])
+    outlines = [cv2.approxPolyDP(c, _OUTLINE_PX * _FINER, True)[:, 0] for c in found if len(c) > 2]
+    first = np.array([left, top])
+    return [
+        np.rint(((c - 0.5) / _FINER + first) * scale - 0.5 - np.array(corner)).astype(int).tolist() for c in outlines
+    ]
 
 
 def _pupil(solution: Solution) -> dict[str, Any] | None:

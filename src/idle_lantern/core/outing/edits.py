@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing.model import CaptureGroup, FrameRef, MaskRef, Outing
+from idle_lantern.core.outing.model import CaptureGroup, FrameRef, MaskRef, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
@@ -209,6 +209,27 @@ def paint(frame: str, name: str, asset: str | None) -> Edit:
         return replace(outing, masks=others if asset is None else (*others, MaskRef(frame, asset)))
 
     return Edit(f"Paint on {name}" if asset else f"Clear the paint on {name}", apply)
+
+
+def paint_several(title: str, painted: Mapping[str, str | None]) -> Edit:
+    """Let mask assets stand for what is painted on some frames; None for nothing."""
+
+    def apply(outing: Outing) -> Outing:
+        others = tuple(m for m in outing.masks if m.frame not in painted)
+        return replace(
+            outing, masks=(*others, *(MaskRef(f, asset) for f, asset in painted.items() if asset is not None))
+        )
+
+    return Edit(title, apply)
+
+
+def judge_place(verdict: Verdict, before: Verdict | None = None) -> Edit:
+    """Say of a suspicious place whether it is good; ``before`` is what was said of it so far."""
+    words = {"good": "Call a place good", "mend": "Mark a place to be mended", "later": "Leave a place for later"}
+    return Edit(
+        words[verdict.verdict],
+        lambda o: replace(o, verdicts=(*(v for v in o.verdicts if v not in (before, verdict)), verdict)),
+    )
 
 
 def skip_frame(number: int, skip: bool) -> Edit:

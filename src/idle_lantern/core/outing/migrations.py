@@ -103,6 +103,11 @@ def _to_7(document: Document) -> Document:
     return {k: v for k, v in document.items() if k not in ("lens", "development")}
 
 
+def _to_8(document: Document) -> Document:
+    """Version 8 only added verdicts on places of the picture, none by default."""
+    return document
+
+
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
@@ -111,4 +116,6 @@ def _id_of(text: str) -> str:
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 
-_STEPS: dict[int, Callable[[Document], Document]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7}
+_STEPS: dict[int, Callable[[Document], Document]] = {
+    1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7, 7: _to_8,
+}  # fmt: skip

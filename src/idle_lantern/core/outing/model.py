@@ -115,6 +115,22 @@ class CropBox:
 
 
 @dataclass(frozen=True)
+class Verdict:
+    """What was said of a suspicious place of the joined picture.
+
+    The place is told by its direction, so that it stays in another projection; ``figure`` is what was measured there:
+    where another join measures something else the verdict no longer holds.
+    """
+
+    kind: Annotated[str, Meta(pattern="^(double|cut|step|soft|colour|wedge|hole|invented|parallax)$")]
+    frames: tuple[Id, ...]
+    yaw_deg: Degrees
+    pitch_deg: Degrees
+    figure: Annotated[float, Meta(ge=-1e9, le=1e9)]
+    verdict: Annotated[str, Meta(pattern="^(good|mend|later)$")]
+
+
+@dataclass(frozen=True)
 class JoinChoices:
     """What the photographer chose for the join and the delivery.
 
@@ -140,7 +156,7 @@ class Outing:
     elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
     ``masks`` hold what is painted on frames. ``lens`` is a lens that is known before the join, None where the
-    join is to find it; ``development`` is that of all frames. ``groups``, ``points``, ``poses``, ``crop_box`` and the
+    join is to find it; ``development`` is that of all frames; ``verdicts`` are on suspicious places of the picture. ``groups``, ``points``, ``poses``, ``crop_box`` and the
     reference to a finish recipe (an asset) are filled by the parts of the program that make them.
     """
 
@@ -162,6 +178,7 @@ class Outing:
     lens: KnownLens | None = None
     development: Development = field(default_factory=Development)
     finish: Sha256 | None = None
+    verdicts: tuple[Verdict, ...] = ()
 
     @property
     def rig(self) -> Rig:

@@ -95,8 +95,12 @@ def even_overview(overview: Overview, vignetting: Vignetting) -> Overview:
 
 
 def _even_patch(patch: Patch, vignetting: Vignetting) -> Patch:
-    brighter = np.exp(-patch.radius2 * (vignetting[0] + patch.radius2 * vignetting[1])).astype(np.float32)
-    return replace(patch, pixels=_even(patch.pixels, brighter))
+    return replace(patch, pixels=evened_at(patch.pixels, patch.radius2, vignetting))
+
+
+def evened_at(pixels: Array, radius2: Array, vignetting: Vignetting) -> Array:
+    """Pixels (H, W, 3) that stand at squared radii (H, W) of their frame (shares of the half diagonal), fall-off taken out."""
+    return _even(pixels, np.exp(-radius2 * (vignetting[0] + radius2 * vignetting[1])).astype(np.float32))
 
 
 def _samples(overview: Overview) -> tuple[Array, Array, Array, Array]:

@@ -23,7 +23,7 @@ Array = NDArray[Any]
 #: A difference that counts, in display values, beside so much of the steepest slope there; and pixels of a figure at least.
 _DIFFERENT, _OF_SLOPE, _LEAST = 22.0, 1.3, 10
 #: Two figures are one: alike in colour, size and height within these (display values, times, times its own height).
-_SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 26.0, 2.2, 1.2
+_SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 30.0, 3.2, 1.2
 #: Share of a figure that must lie in one frame's part of the picture to be shown by it.
 _SHOWN = 0.75
 #: Display values by which two figures together stand out more than the grounds they hide.

@@ -1,0 +1,217 @@
+"""The walk along the suspects of a joined picture, as plain values: no Qt, tested without a window."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.frames.masks import mask_bytes, read_mask
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.render.single import frame_alone, frames_showing, let_show
+from idle_lantern.core.outing import assets, document
+from idle_lantern.core.outing.edits import Edit, paint_several
+from idle_lantern.core.outing.model import Outing, Verdict
+
+Array = NDArray[Any]
+
+KINDS_IN_WORDS = {
+    "double": "Double", "cut": "Cut", "step": "Step", "soft": "Soft", "colour": "Band", "wedge": "Dark wedge",
+    "hole": "Hole", "invented": "Invented", "parallax": "Parallax",
+}  # fmt: skip
+VERDICTS_IN_WORDS = {"good": "called good", "mend": "to be mended", "later": "left for later", "": "not judged yet"}
+#: A verdict holds within this angle, or within the place's own size, and while the figure is within this share.
+_SAME_PLACE_DEG, _SAME_FIGURE = 0.4, 0.35
+#: Pixels shown round a place that is looked at frame by frame, and the largest side of what is shown.
+_ROUND_PX, _MOST_PX = 260, 2200
+#: A place that is given to a frame is so much larger than the suspect.
+_WIDER = 1.25
+
+
+@dataclass(frozen=True)
+class Stop:
+    """A suspect of the open picture. ``frames`` are ids of the outing, ``names`` the files; ``verdict`` is empty while nothing is said."""
+
+    u: float
+    v: float
+    width: float
+    height: float
+    kind: str
+    suspicion: float
+    frames: tuple[str, ...]
+    names: tuple[str, ...]
+    sentence: str
+    figure: float
+    yaw_deg: float
+    pitch_deg: float
+    said: Verdict | None = None
+
+    @property
+    def verdict(self) -> str:
+        """What was said of it."""
+        return "" if self.said is None else self.said.verdict
+
+
+def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[Stop, ...]:
+    """The suspects of a picture in the order of the walk, with what was said of them."""
+    if joined is None:
+        return ()
+    files = [str(row["file"]) for row in joined.report.get("frames", ())]
+    ids = dict(zip(files, joined.frame_ids))
+    found = []
+    for row in joined.report.get("suspects", ()):
+        ray = joined.canvas.directions(np.array([float(row["u"]), float(row["v"])]))
+        azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
+        frames = tuple(ids[name] for name in row["frames"] if name in ids)
+        stop = Stop(
+            float(row["u"]), float(row["v"]), float(row["width"]), float(row["height"]), str(row["kind"]),
+            float(row["suspicion"]), frames, tuple(row["frames"]), str(row["sentence"]), float(row.get("figure", 0)),
+            azimuth, altitude,
+        )  # fmt: skip
+        found.append(
+            _with_verdict(stop, outing, math.degrees(max(stop.width, stop.height) / 2 / joined.canvas.px_per_rad))
+        )
+    return tuple(found)
+
+
+def _with_verdict(stop: Stop, outing: Outing, half_deg: float) -> Stop:
+    within = max(_SAME_PLACE_DEG, half_deg)
+    for said in reversed(outing.verdicts):
+        across = (said.yaw_deg - stop.yaw_deg + 180) % 360 - 180
+        near = math.hypot(across * math.cos(math.radians(stop.pitch_deg)), said.pitch_deg - stop.pitch_deg) <= within
+        alike = abs(said.figure - stop.figure) <= _SAME_FIGURE * max(abs(said.figure), abs(stop.figure)) + 1e-9
+        if said.kind == stop.kind and set(said.frames[:2]) == set(stop.frames[:2]) and near and alike:
+            return replace(stop, said=said)
+    return stop
+
+
+def verdict_on(stop: Stop, word: str) -> Verdict:
+    """Something said of a suspect."""
+    return Verdict(stop.kind, stop.frames, round(stop.yaw_deg, 4), round(stop.pitch_deg, 4), stop.figure, word)
+
+
+def next_open(stops: Sequence[Stop], at: int, step: int = 1) -> int:
+    """The next stop on the way that is not called good, -1 where there is none; from ``at``, round and round."""
+    for n in range(1, len(stops) + 1):
+        k = (at + step * n) % len(stops)
+        if stops[k].verdict != "good":
+            return k
+    return -1
+
+
+def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
+    """How the walk stands, in a sentence."""
+    if joined is None or "suspects" not in joined.report:
+        return ""
+    if not stops:
+        return "Nothing in this picture looks suspicious."
+    likely = sum(s.suspicion >= 0.5 for s in stops)
+    said = [s.verdict for s in stops]
+    told = f"{len(stops)} place{'s' * (len(stops) != 1)} to look at, {likely} of them likely faults"
+    parts = [
+        f"{said.count(w)} {words}"
+        for w, words in (("good", "good"), ("mend", "to mend"), ("later", "for later"))
+        if w in said
+    ]
+    return f"{told}: {', '.join(parts)}." if parts else f"{told}."
+
+
+def seams_of(joined: JoinResult | None) -> list[list[tuple[float, float]]]:
+    """Outlines of what the picture shows of each frame, in its pixels."""
+    if joined is None:
+        return []
+    rows = joined.report.get("frames", ())
+    return [[(float(u), float(v)) for u, v in outline] for row in rows for outline in row.get("shown_px") or ()]
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A frame that shows a place: its number in the poses, id and file name."""
+
+    at: int
+    frame: str
+    name: str
+
+
+def candidates(stop: Stop, joined: JoinResult | None) -> tuple[Candidate, ...]:
+    """The frames that show the middle of a place, in the order in which they are tried: the others that the suspect names
+    come first, the one to blame last."""
+    if joined is None or joined.solution is None:
+        return ()
+    solution = joined.solution
+    showing = frames_showing(solution.poses, joined.canvas, stop.u, stop.v)
+    rows = [
+        Candidate(i, joined.frame_ids[f], solution.frames.names[f])
+        for i in showing
+        if (f := solution.poses.frames[i]) < len(joined.frame_ids)
+    ]
+    return tuple(sorted(rows, key=lambda c: (c.frame in stop.frames[:1], c.frame not in stop.frames)))
+
+
+def tile_about(stop: Stop, joined: JoinResult) -> Tile:
+    """The window of the picture that is looked at with a stop."""
+    width = min(_MOST_PX, round(stop.width) + 2 * _ROUND_PX)
+    height = min(_MOST_PX, round(stop.height) + 2 * _ROUND_PX)
+    left, top = max(0, round(stop.u - width / 2)), max(0, round(stop.v - height / 2))
+    right, bottom = min(joined.canvas.width, left + width), min(joined.canvas.height, top + height)
+    return Tile(left, top, right - left, bottom - top)
+
+
+def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
+    """A frame by itself on a window of the picture, (h, w, 4) uint8.
+
+    Raises
+    ------
+    UnreadableFrame
+        Its file is gone or damaged.
+    """
+    solution = joined.solution
+    assert solution is not None
+    f = solution.poses.frames[candidate.at]
+    row = joined.report["frames"][f]
+    terms = joined.report.get("falloff", {}).get("terms", (0.0, 0.0))
+    picture = read(solution.frames.infos[f].path)
+    return frame_alone(
+        solution.poses, joined.canvas, candidate.at, picture, np.asarray(row["gain"], float),
+        (float(terms[0]), float(terms[1])), tile,
+    )  # fmt: skip
+
+
+def area_of(stop: Stop) -> tuple[float, float, float, float]:
+    """The ellipse that is given to one frame: middle and half axes in pixels of the picture."""
+    return stop.u, stop.v, max(24.0, stop.width / 2 * _WIDER), max(24.0, stop.height / 2 * _WIDER)
+
+
+def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, candidate: Candidate) -> Edit:
+    """The edit that lets a frame show at a place; what was painted elsewhere stays.
+
+    Raises
+    ------
+    InputError
+        The frames of the join are gone, or a mask cannot be read or kept.
+    """
+    solution = joined.solution
+    if solution is None:
+        raise InputError("The frames of this join are gone", remedy="Join again")
+    ids = {i: joined.frame_ids[f] for i, f in enumerate(solution.poses.frames) if f < len(joined.frame_ids)}
+    before = {}
+    for i, frame in ids.items():
+        file = document.mask_file(folder, outing, frame)
+        if file is not None:
+            before[i] = read_mask(file)
+    changed = let_show(solution.poses, joined.canvas, candidate.at, area_of(stop), before)
+    painted: Mapping[str, str | None] = {
+        ids[i]: assets.put(folder, mask_bytes(m), document.MASK_ASSET) if m.hide.any() or m.keep.any() else None
+        for i, m in changed.items()
+        if i in ids
+    }
+    return paint_several(f"Let {candidate.name} show at a place", painted)
