@@ -15,6 +15,7 @@ from PIL import Image
 from tests.helpers.outings import bring_frames
 
 from idle_lantern.app.stages import deliver_model, field_model, frames_model, join_model, plan_model, window_model
+from idle_lantern.app.widgets.map_shapes import outlines
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.frames.content import sha256_of
@@ -30,6 +31,7 @@ from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import guide
@@ -331,3 +333,11 @@ def test_the_line_of_stages_tells_what_each_lacks():
     assert window_model.lacks(plan, outing, state, joined)["deliver"] == "4.8 MP"
     other = edits.choose("x", projection="mercator").apply(outing)
     assert window_model.lacks(plan, other, state, joined)["join"] == "choices changed since"
+
+
+def test_a_lens_that_sees_less_than_its_frame_is_drawn_by_what_it_sees():
+    """An orthographic fisheye ends at 90 degrees; a frame whose whole rim lies beyond that has no rim to be drawn by."""
+    (shape,) = outlines(Lens("orthographic", 300, 1200, 900), [GridFrame(1, 1, 1, 20.0, 0.0)])
+    azimuths = [p.x() for p in shape]
+    assert len(azimuths) > 20
+    assert all(-180 <= a <= 180 for a in azimuths)

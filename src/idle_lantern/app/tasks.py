@@ -11,7 +11,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QCoreApplication, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from idle_lantern.core.base.errors import Cancelled, LanternError
-from idle_lantern.core.base.memory import is_out_of_memory
+from idle_lantern.core.base.memory import give_back, is_out_of_memory
 from idle_lantern.core.base.progress import StageClock
 
 log = logging.getLogger(__name__)
@@ -174,6 +174,8 @@ class TaskRunner(QObject):
         task.deleteLater()
         if not self._tasks:
             self._tick.stop()
+            if not task.quiet:
+                give_back()  # what large work held must not stay with a window that is open all day
         self.changed.emit()
 
     @property

@@ -11,10 +11,16 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.solve import shifts
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 
@@ -61,3 +67,20 @@ def test_turned_frames_are_no_shifted_ones(shifted: list[Path], tmp_path: Path, 
     done = subprocess.run([*command, "--out", tmp_path / "p.tif"], capture_output=True, text=True)
     assert done.returncode == 3
     assert "by a shift alone" in done.stderr
+
+
+def test_a_frame_whose_points_contradict_each_other_does_not_hang_in_the_air(row_set, monkeypatch):
+    """Half of a link's points moved one way, half the other: none is left after the first round, and there was no equation for it."""
+    rng = np.random.default_rng(1)
+    at = rng.uniform(50, 400, (40, 2))
+    plain = [Link(0, 1, at, at + np.array([30, 0])), Link(1, 2, at, at + np.array([28, 4]))]
+    torn = at + np.where(np.arange(40) % 2, 20.0, -20.0)[:, None] * np.array([1, 0])
+    fine = [replace(plain[0], inlier=np.ones(40, bool)), replace(plain[1], points_b=torn, inlier=np.ones(40, bool))]
+    monkeypatch.setattr(shifts, "registered_links", lambda *a, **k: fine)
+    frames = gather(row_set.paths[:3])
+    poses, _links, groups = shifts.solve_shifts(
+        frames, DecodedFrames(frames.infos, 0), [], plain, 0.7, JoinOptions(), rng, SILENT
+    )
+    assert poses.frames == (0, 1, 2)
+    assert groups[0] == [0, 1, 2]
+    assert np.isfinite([lens.cx for lens in poses.lenses]).all()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -37,6 +38,8 @@ def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
         return []
     rays = lens.unproject(lens.rim_px(_POINTS_PER_SIDE))
     rays = rays[np.isfinite(rays[:, 0])]
+    if len(rays) < 3:  # all that the lens sees lies inside the frame
+        rays = _circle(lens)
     cameras = cameras_of(frames)
     azimuth, altitude = azimuth_altitude(np.einsum("fij,nj->fni", cameras, rays))
     yaw = np.array([f.yaw_deg for f in frames])[:, None]
@@ -47,6 +50,15 @@ def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
         _cap(az[i], alt[i], 90.0 if up[i] else -90.0) if up[i] or down[i] else _polygon(az[i], alt[i])
         for i in range(len(frames))
     ]
+
+
+def _circle(lens: Lens) -> Array:
+    """Rays round the edge of what a lens sees, (N, 3)."""
+    theta = 0.999 * min(lens.limit_rad, math.pi)
+    phi = np.linspace(0, 2 * math.pi, 4 * _POINTS_PER_SIDE, endpoint=False)
+    return np.stack(
+        [math.sin(theta) * np.cos(phi), math.sin(theta) * np.sin(phi), np.full(len(phi), math.cos(theta))], -1
+    )
 
 
 def _polygon(az: Array, alt: Array) -> QPolygonF:

@@ -73,7 +73,10 @@ def solve_shifts(
         inside = fine
         for _ in range(2):
             poses = _laid(poses, inside)
-            inside = [reassigned(k, poses, _WORST_PX) for k in inside]
+            agreeing = [reassigned(k, poses, _WORST_PX) for k in inside]
+            if set(groups_of(len(frames), [k for k in agreeing if k.inliers])[0]) != set(main):
+                break  # a frame would hang in the air: it stays where its points put it
+            inside = agreeing
     return _centred(poses), [k for k in inside if k.inliers], groups
 
 
