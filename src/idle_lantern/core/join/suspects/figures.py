@@ -23,11 +23,15 @@ Array = NDArray[Any]
 #: A difference that counts, in display values, beside so much of the steepest slope there; and pixels of a figure at least.
 _DIFFERENT, _OF_SLOPE, _LEAST = 22.0, 1.3, 10
 #: Two figures are one: alike in colour, size and height within these (display values, times, times its own height).
-_SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 30.0, 3.2, 1.2
+_SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 34.0, 5.0, 1.2
+#: How much taller one may be; and the share of a figure's pixels that differ most, by which its colour is told.
+_SAME_TALL, _CORE = 2.2, 0.5
 #: Share of a figure that must lie in one frame's part of the picture to be shown by it.
 _SHOWN = 0.75
 #: Display values by which two figures together stand out more than the grounds they hide.
 _STANDS = 12.0
+#: Display values by which the shown must be more alike than the hidden.
+_MORE_ALIKE = 10.0
 
 
 @dataclass(frozen=True)
@@ -35,7 +39,7 @@ class Figure:
     """A place where two frames differ, in pixels of the reduced canvas, and what the picture shows there.
 
     ``frame`` is the one that the picture shows, ``other`` the one it hides; ``box`` is column, row, width and height;
-    ``colour`` what is shown, ``stands`` how much more that stands out from its surroundings than what is hidden.
+    ``colour`` what is shown and ``hidden`` what is not, ``stands`` how much more the first stands out from its surroundings.
     """
 
     frame: int
@@ -43,6 +47,7 @@ class Figure:
     box: tuple[int, int, int, int]
     area: int
     colour: Array
+    hidden: Array
     stands: float
 
 
@@ -70,13 +75,18 @@ def doubled(found: Sequence[Figure]) -> list[Doubled]:
     pairs = []
     for n, one in enumerate(found):
         for two in found[n + 1 :]:
-            if (one.frame, one.other) != (two.other, two.frame) or one.stands + two.stands < _STANDS:
+            if (one.frame, one.other) != (two.other, two.frame):
                 continue
-            colour = float(np.abs(one.colour - two.colour).max())
+            colour, hidden = (
+                float(np.abs(x - y).max()) for x, y in ((one.colour, two.colour), (one.hidden, two.hidden))
+            )
+            # the figure is what is the same in both places; where ground and figure both are, it stands out
+            if colour + _MORE_ALIKE > hidden and one.stands + two.stands < _STANDS:
+                continue
             size = max(one.area, two.area) / max(1, min(one.area, two.area))
-            tall = max(one.box[3], two.box[3])
+            tall, low = max(one.box[3], two.box[3]), min(one.box[3], two.box[3])
             height = abs(one.box[1] + one.box[3] / 2 - two.box[1] - two.box[3] / 2) / max(1, tall)
-            if colour < _SAME_COLOUR and size < _SAME_SIZE and height < _SAME_HEIGHT:
+            if colour < _SAME_COLOUR and size < _SAME_SIZE and height < _SAME_HEIGHT and tall < _SAME_TALL * low:
                 alike = 1 - (colour / _SAME_COLOUR + (size - 1) / (_SAME_SIZE - 1) + height / _SAME_HEIGHT) / 3
                 pairs.append(Doubled(one, two, alike))
     # a figure stands in two places, not in three pairs of them
@@ -130,14 +140,20 @@ def _between(overview: Overview, i: int, j: int, even: Sequence[Array], label: A
         ring = (cv2.dilate(mine.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0) & ~mine & both
         if ring.sum() < _LEAST:
             continue
-        colours = [p[mine].mean(0) for p in (a, b)]
+        # the core of it: at its rim figure and ground are mixed
+        core = mine & (differs >= np.quantile(differs[mine], _CORE))
+        colours = [np.median(p[core], 0) for p in (a, b)]
         stands = [float(np.abs(c - np.median(p[ring], 0)).max()) for c, p in zip(colours, (a, b))]
         shown, hidden = (0, 1) if (winner[mine] == one.frame).mean() > _SHOWN else (1, 0)
         pair = (one.frame, two.frame)
         if (winner[mine] == pair[shown]).mean() < _SHOWN:
             continue  # the seam runs through it, or a third frame shows the place
         box = (int(columns[x]) % width, top + y, w, h)
-        told.append(Figure(pair[shown], pair[hidden], box, area, colours[shown], stands[shown] - stands[hidden]))
+        told.append(
+            Figure(
+                pair[shown], pair[hidden], box, area, colours[shown], colours[hidden], stands[shown] - stands[hidden]
+            )
+        )
     return told
 
 

@@ -1,0 +1,77 @@
+"""Light in each direction, as a meter would read it: exposure settings and linear values of the pictures.
+
+EV at ISO 100 = log2(N² / t) - log2(ISO / 100) (ISO 2720; APEX). A meter makes what it reads the middle grey of 18 %, so light that
+fills the sensor by 18 % at a setting of some EV reads just that EV.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.scouting.ground import Glance
+
+Array = NDArray[Any]
+
+_GREY = 0.18
+#: Luminance of linear sRGB (IEC 61966-2-1; Rec. ITU-R BT.709).
+_LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+#: Azimuths that one reading stands for, and altitudes that a meter held level takes in.
+STEP_DEG, _UP_DEG = 10.0, 25.0
+#: Display values from which a pixel is full, and up to which it is black; shares of them that make a reading a bound.
+_FULL, _BLACK, _CLIPPED, _DROWNED = 250, 4, 0.08, 0.5
+_LEAST_PIXELS = 60
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What a meter reads towards an azimuth; ``bound`` says whether it is at least or at most so much."""
+
+    azimuth_deg: float
+    ev: float
+    bound: Literal["ok", "at least", "at most"]
+
+
+def readings_of(glances: Sequence[Glance]) -> list[Reading]:
+    """Readings by azimuth, of all pictures that tell their exposure; several that show a direction are averaged."""
+    light: dict[int, list[tuple[float, float, float, float]]] = {}
+    for glance in glances:
+        if glance.ev is None:
+            continue
+        level = np.isfinite(glance.azimuth_deg) & (np.abs(glance.altitude_deg) <= _UP_DEG)
+        if level.sum() < _LEAST_PIXELS:
+            level = np.isfinite(glance.azimuth_deg)  # a look far up or down: all of it
+        bins = np.floor(glance.azimuth_deg[level] / STEP_DEG).astype(int)
+        pixels = glance.pixels[level]
+        luminance = srgb_to_linear(pixels.astype(np.float32) / 255) @ _LUMINANCE
+        full, black = pixels.max(1) >= _FULL, pixels.max(1) <= _BLACK
+        for b in np.unique(bins):
+            mine = bins == b
+            if mine.sum() >= _LEAST_PIXELS:
+                mean = max(float(luminance[mine].mean()), 1e-6)
+                ev = glance.ev + math.log2(mean / _GREY)
+                light.setdefault(int(b), []).append(
+                    (ev, float(full[mine].mean()), float(black[mine].mean()), float(mine.sum()))
+                )
+    return [_reading(b, seen) for b, seen in sorted(light.items())]
+
+
+def _reading(b: int, seen: list[tuple[float, float, float, float]]) -> Reading:
+    whole = [s for s in seen if s[1] < _CLIPPED and s[2] < _DROWNED]
+    azimuth = (b + 0.5) * STEP_DEG
+    if whole:
+        weights = np.array([s[3] for s in whole])
+        # a mean of light, not of its logarithm
+        mean = float((2.0 ** np.array([s[0] for s in whole]) * weights).sum() / weights.sum())
+        return Reading(azimuth, math.log2(mean), "ok")
+    # of several bounds the tightest
+    clipped = [s[0] for s in seen if s[1] >= _CLIPPED]
+    return (
+        Reading(azimuth, max(clipped), "at least") if clipped else Reading(azimuth, min(s[0] for s in seen), "at most")
+    )

@@ -1,0 +1,70 @@
+"""What scouting pictures tell, for programs and for people."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from idle_lantern.core.base import units
+from idle_lantern.core.scouting.detail import Detail
+from idle_lantern.core.scouting.ground import Ground
+from idle_lantern.core.scouting.readings import Reading
+
+SCHEMA = "idle-lantern/scout-report/1"
+#: A cell with less of it to match by is called bare.
+BARE = 0.15
+
+
+def as_json(
+    ground: Ground, readings: Sequence[Reading], details: Sequence[Detail], facing_deg: float | None
+) -> dict[str, Any]:
+    """The scout report of the contract."""
+    canvas = ground.canvas
+    return {
+        "schema": SCHEMA,
+        "ground": {
+            "projection": canvas.projection.name,
+            "parameters": dict(canvas.projection.parameters),
+            "width": canvas.width,
+            "height": canvas.height,
+            "px_per_rad": canvas.px_per_rad,
+            "centre_px": list(canvas.centre_px),
+            "rotation": canvas.canvas_from_world.tolist(),
+            "full_circle": canvas.full_circle,
+        },
+        "horizon": {
+            "pitch_deg": round(ground.pitch_deg, 4),
+            "roll_deg": round(ground.roll_deg, 4),
+            "sigma_deg": round(ground.sigma_deg, 4),
+        },
+        "readings": [[r.azimuth_deg, round(r.ev, 3), r.bound] for r in readings],
+        "detail": [[d.azimuth_deg, d.altitude_deg, round(d.share, 3)] for d in details],
+        "facing_deg": None if facing_deg is None else round(facing_deg, 3),
+        "told": list(ground.told),
+    }
+
+
+def as_text(ground: Ground, readings: Sequence[Reading], details: Sequence[Detail], facing_deg: float | None) -> str:
+    """The same for people."""
+    canvas = ground.canvas
+    lines = [
+        f"{len(ground.paths)} picture{'s' * (len(ground.paths) != 1)}: a {canvas.projection.name} ground of "
+        f"{units.grouped(canvas.width)} x {units.grouped(canvas.height)} px",
+        f"Horizon: pitch {ground.pitch_deg:+.1f}°, roll {ground.roll_deg:+.1f}°, known to {ground.sigma_deg:.1f}°",
+        f"Facing: {facing_deg:.0f}°" if facing_deg is not None else "Facing: not known; --sun X,Y with --at tells it",
+        *ground.told,
+    ]
+    if readings:
+        lines.append("Light (EV at ISO 100):")
+        words = {"ok": "", "at least": " at least", "at most": " at most"}
+        lines += [f"  {r.azimuth_deg:+6.0f}°{words[r.bound]} {r.ev:.1f}" for r in readings]
+        each = [r.ev for r in readings]
+        lines.append(f"  from {min(each):.1f} to {max(each):.1f}: {max(each) - min(each):.1f} EV apart")
+    else:
+        lines.append("Light: the files do not tell their exposure")
+    bare = [d for d in details if d.share < BARE]
+    if bare:
+        where = ", ".join(f"{d.azimuth_deg:+.0f}°/{d.altitude_deg:+.0f}°" for d in bare[:12])
+        more = f" and {len(bare) - 12} more" if len(bare) > 12 else ""
+        lines.append(f"Hardly anything to match (azimuth/altitude): {where}{more}")
+    return "\n".join(lines) + "\n"
