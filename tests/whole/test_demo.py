@@ -26,6 +26,7 @@ VIEWS = {
     "runs",
     "join",
     "join-100",
+    "join-walk",
     "masks",
     "deliver",
     "develop",

@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
+from PIL import Image, ImageFilter
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
@@ -47,6 +48,12 @@ def _living_in(home: str) -> Iterator[None]:
             os.environ.pop(name, None)
             if value is not None:
                 os.environ[name] = value
+
+
+def _soften(path: Path) -> None:
+    """A frame whose focus was touched: the demo's own join has nothing to walk along."""
+    with Image.open(path) as image:
+        image.filter(ImageFilter.GaussianBlur(1.8)).save(path, quality=95, exif=image.getexif())
 
 
 def render_views(outing: Path, target: Path) -> list[Path]:
@@ -141,6 +148,13 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         shot("deliver")
         window.go("logbook")
         shot("logbook")
+        _soften(window.state.path_of(window.state.outing.frames[4]))
+        window.go("join")
+        window.join_stage.run_join()
+        settle()
+        window.join_stage.walk.step()
+        shot("join-walk")
+        window.join_stage.view.fit()
         window.state.apply(
             edits.set_target_field("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
         )
