@@ -21,9 +21,9 @@ from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import lay_out
 from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.join.suspects.along_seams import merged
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
+from idle_lantern.core.join.suspects.seam_suspects import merged
 from idle_lantern.core.join.suspects.suspect import Suspect, likely, ranked
 
 Array = NDArray[Any]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +14,7 @@ from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.suspects.look import Look, Shown
+from idle_lantern.core.join.suspects.shift import moved, shift
 
 Array = NDArray[Any]
 
@@ -22,16 +22,12 @@ Array = NDArray[Any]
 _SIDE, _CELL = 192, 128
 #: How far from the seam what the frames show counts, and the part of a window that both must show.
 _NEAR_PX, _LEAST_SHARED = 40.0, 0.3
-#: A shift below this is none, so that near and far cannot disagree about it.
-_STEP_PX = 0.3
 #: Display values between which light is compared.
 _DARK, _BRIGHT = 12, 245
 #: A difference that counts, in display values, beside so much of the steepest slope there (a fine step lies under it).
 _DIFFERENT, _OF_SLOPE = 14.0, 0.9
 #: Windows that differ by no more than so many pixels of the full picture's shift, beside so many display values of noise, are alike.
 _QUIET_PX, _QUIET_LEVELS, _QUIET_SIGMA_PX = 0.45, 0.5, 0.1
-#: Errors of neighbouring pixels go together: a patch of so many counts once.
-_CORRELATED = 12.0
 
 
 @dataclass(frozen=True)
@@ -122,12 +118,12 @@ def read_seam(look: Look, label: Array, window: SeamWindow) -> SeamReading | Non
     differs = cv2.absdiff(one.pixels, two.pixels)
     if _alike(grey[0], grey[1] * gain, differs, weight, both & (seam < _NEAR_PX), _QUIET_PX / look.shrink):
         return SeamReading(window, 0.0, _QUIET_SIGMA_PX, 0.0, *light)
-    moved = _shift(grey[0], grey[1], weight)
-    step = np.zeros(2) if moved is None else moved.step
-    cut = _cut(one.pixels, _moved(two.pixels.astype(np.float32) * gain, step), both, seam)
-    if moved is None:
+    found = shift(grey[0], grey[1], weight)
+    step = np.zeros(2) if found is None else found.step
+    cut = _cut(one.pixels, moved(two.pixels.astype(np.float32) * gain, step), both, seam)
+    if found is None:
         return SeamReading(window, 0.0, math.inf, 0.0, *light, cut)
-    return SeamReading(window, moved.along, moved.sigma, moved.uneven, *light, cut)
+    return SeamReading(window, found.along, found.sigma, found.uneven, *light, cut)
 
 
 def _alike(one: Array, two: Array, differs: Array, weight: Array, near: Array, quiet_px: float) -> bool:
@@ -143,81 +139,6 @@ def _alike(one: Array, two: Array, differs: Array, weight: Array, near: Array, q
         return False
     smooth = cv2.blur(differs, (5, 5))[near]
     return not len(smooth) or int(smooth.max()) < _DIFFERENT
-
-
-@dataclass(frozen=True)
-class _Moved:
-    """Shift of one frame against the other, its part in directions that are told, that part's doubt, and quarters' largest."""
-
-    step: Array
-    along: float
-    sigma: float
-    uneven: float
-
-
-def _shift(one: Array, two: Array, weight: Array) -> _Moved | None:
-    """Shift of the second against the first by least squares (Lucas and Kanade 1981), robust, by detail only."""
-    fine = [g - cv2.GaussianBlur(g, (0, 0), 6.0) for g in (one, two)]
-    fine = [cv2.GaussianBlur(f, (0, 0), 1.0) for f in fine]
-    start, _response = cv2.phaseCorrelate((fine[0] * weight).astype(np.float32), (fine[1] * weight).astype(np.float32))
-    best = None
-    for first in (np.zeros(2), np.asarray(start)) if np.hypot(*start) > 0.4 else (np.zeros(2),):
-        found = _least_squares(fine[0], fine[1], weight, first) if np.hypot(*first) < 24 else None
-        if found is not None and (best is None or found[2] < best[2]):
-            best = found
-    if best is None:
-        return None
-    step, normal, misfit = best
-    values, vectors = np.linalg.eigh(normal)
-    sigma = np.sqrt(misfit * _CORRELATED / np.maximum(values, 1e-9))
-    along = vectors.T @ step
-    sure = sigma < 0.25
-    if not sure.any():
-        return None
-    halves = _uneven(fine[0], _moved(fine[1], step), weight) if np.hypot(*step) > _STEP_PX else 0.0
-    return _Moved(step, float(np.hypot.reduce(along[sure])), float(np.hypot.reduce(sigma[sure])), halves)
-
-
-def _least_squares(one: Array, two: Array, weight: Array, step: Array) -> tuple[Array, Array, float] | None:
-    gx, gy = (cv2.Scharr(one, cv2.CV_32F, *d) / 32 for d in ((1, 0), (0, 1)))
-    slope = gx**2 + gy**2
-    normal, misfit = np.eye(2), math.inf
-    for _ in range(8):
-        miss = _moved(two, step) - one
-        usual = 1.4826 * float(np.median(np.abs(miss[weight > 0.2]))) + 0.3 if (weight > 0.2).any() else 1.0
-        w = weight / (1 + (miss / (3 * usual)) ** 2)
-        normal = np.array([[(w * gx * gx).sum(), (w * gx * gy).sum()], [(w * gx * gy).sum(), (w * gy * gy).sum()]])
-        if normal[0, 0] + normal[1, 1] < 50 * float(w.sum()) * 1e-2 or float(slope.max()) == 0:
-            return None
-        side = np.array([(w * gx * miss).sum(), (w * gy * miss).sum()])
-        change = np.linalg.solve(normal + np.eye(2) * 1e-3 * np.trace(normal), side)
-        step = step - np.clip(change, -2, 2)
-        misfit = float((w * miss**2).sum() / max(1e-6, w.sum()))
-        if np.abs(change).max() < 0.01:
-            break
-    return (step, normal, misfit) if np.hypot(*step) < 26 else None
-
-
-def _uneven(one: Array, two: Array, weight: Array) -> float:
-    """How far apart quarters of the window lie that are shifted differently."""
-    half = _SIDE // 2
-    steps = []
-    for rows in (slice(0, half), slice(half, None)):
-        for columns in (slice(0, half), slice(half, None)):
-            at = (rows, columns)
-            found = _least_squares(one[at], two[at], weight[at], np.zeros(2)) if weight[at].sum() > 200 else None
-            if found is not None:
-                values, vectors = np.linalg.eigh(found[1])
-                sigma = math.sqrt(found[2] * _CORRELATED / max(values[1], 1e-9))
-                if sigma < 0.15:
-                    steps.append(float(vectors[:, 1] @ found[0]))
-    return max(map(abs, steps), default=0.0)
-
-
-def _moved(pixels: Array, step: Array) -> Array:
-    matrix = np.array([[1, 0, step[0]], [0, 1, step[1]]], np.float32)
-    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
-    return np.asarray(cv2.warpAffine(pixels, matrix, pixels.shape[1::-1], flags=flags, borderMode=cv2.BORDER_REPLICATE))
 
 
 def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
@@ -278,14 +199,3 @@ def _distance_px(look: Look, label: Array, window: SeamWindow) -> Array:
     if not rim.any():
         return np.full(part.shape, 1e6, np.float32)
     return np.asarray(cv2.distanceTransform(1 - rim, cv2.DIST_L2, 3))
-
-
-def merged(places: Sequence[tuple[float, float]], reach: float) -> list[list[int]]:
-    """Places that lie within ``reach`` of each other, chained, by their numbers."""
-    points = np.asarray(places, float).reshape(-1, 2)
-    group = list(range(len(points)))
-    for i in range(len(points)):
-        for j in np.flatnonzero(np.abs(points[:i] - points[i]).max(1) <= reach):
-            old, new = group[i], group[int(j)]
-            group = [new if g == old else g for g in group]
-    return [[i for i, g in enumerate(group) if g == k] for k in sorted(set(group))]
