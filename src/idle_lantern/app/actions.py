@@ -215,8 +215,8 @@ ACTIONS: tuple[Action, ...] = (
             needs="There is no place to look at: join first, or go to a place with N.",
         )
         for name, title, keys, run in (
-            ("next", "Go to the next suspicious place", "N", lambda w: w.join_stage.walk.step()),
-            ("before", "Go to the suspicious place before", "Shift+N", lambda w: w.join_stage.walk.step(-1)),
+            ("next", "Next suspicious place", "N", lambda w: w.join_stage.walk.step()),
+            ("before", "Suspicious place before", "Shift+N", lambda w: w.join_stage.walk.step(-1)),
             ("good", "Call this place good", "G", lambda w: w.join_stage.walk.say("good")),
             ("mend", "Mark this place to be mended", "M", lambda w: w.join_stage.walk.say("mend")),
             ("later", "Leave this place for later", "L", lambda w: w.join_stage.walk.say("later")),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
@@ -11,6 +11,15 @@ from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QW
 from idle_lantern.app import theme
 from idle_lantern.app.actions import ACTIONS, Action, by_id, shown_keys
 from idle_lantern.app.widgets.basics import column, label
+
+
+def _place(action: Action) -> str:
+    return f"in {action.stage.capitalize()}" if action.stage else ""
+
+
+def _whole_words(action: Action, words: Sequence[str]) -> int:
+    """How many of the words stand in a title as they were written: what is meant comes before what only holds the letters."""
+    return len(set(words) & set(action.title.lower().split()))
 
 
 class ActionFinder(QDialog):
@@ -41,8 +50,8 @@ class ActionFinder(QDialog):
         self.list.clear()
         self.why.clear()
         words = text.lower().split()
-        for action in ACTIONS:
-            place = f"in {action.stage.capitalize()}" if action.stage else ""
+        for action in sorted(ACTIONS, key=lambda a: -_whole_words(a, words)):
+            place = _place(action)
             if all(w in f"{action.title} {action.menu} {place}".lower() for w in words):
                 keys = shown_keys(action)
                 item = QListWidgetItem("   ".join(t for t in (action.title, place, f"[{keys}]" if keys else "") if t))
