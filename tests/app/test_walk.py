@@ -74,7 +74,7 @@ def test_a_doubled_figure_is_found_and_shown_once_by_keys(qtbot: QtBot, doubled:
     qtbot.waitUntil(lambda: view.over is not None and view.over.layer is not None, timeout=5000)
     assert doubled.findChild(QPushButton, "walk-use").isVisible()
     solution = doubled.state.solution
-    qtbot.keyClick(doubled, Qt.Key.Key_Return)
+    qtbot.keyClick(doubled, Qt.Key.Key_U)
     settled(doubled)
     assert doubled.state.solution is solution, "nothing was matched again"
     assert _figures(doubled) == 1

@@ -229,7 +229,7 @@ ACTIONS: tuple[Action, ...] = (
         "walk.use",
         "Use the frame that is tried here",
         "Join",
-        "Return",
+        "U",
         lambda w: w.join_stage.walk.use(),
         "join",
         lambda w: w.join_stage.walk.can_use(),

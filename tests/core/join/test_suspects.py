@@ -18,8 +18,10 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import lay_out
+from idle_lantern.core.join.render.compose import compose_picture, lay_out
+from idle_lantern.core.join.render.single import frame_alone, frames_showing, let_show
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
@@ -147,6 +149,39 @@ def test_a_clean_set_has_no_suspect(name: str, request: pytest.FixtureRequest):
     files: FrameFiles = request.getfixturevalue(name)
     at = _joined(files.paths)
     assert [s for s in _suspects(at.solution, at.canvas) if s.suspicion > 0.5] == []
+
+
+def test_a_frame_alone_lies_as_the_picture_shows_it_and_is_let_show_elsewhere(row_set: FrameFiles):
+    at = _joined(row_set.paths)
+    poses = at.solution.poses
+    joined = compose_picture(at.solution, at.canvas, JoinOptions(threads=2))
+    u, v = at.seam
+    k = poses.frames[at.b]
+    tile = Tile(round(u) + 60, round(v) - 40, 80, 80)
+    picture = read(row_set.paths[k])
+    alone = frame_alone(poses, at.canvas, at.b, picture, joined.gains[at.b], joined.vignetting, tile)
+    assert alone is not None
+    shown = joined.picture.pixels[tile.top : tile.top + 80, tile.left : tile.left + 80].astype(int)
+    assert alone[..., 3].all()
+    assert np.abs(alone[..., :3] - shown).mean() < 1.0
+    assert (
+        frame_alone(poses, at.canvas, at.b, picture, joined.gains[at.b], joined.vignetting, Tile(0, 0, 20, 20)) is None
+    )
+    assert {at.a, at.b} <= set(frames_showing(poses, at.canvas, u, v))
+    # where the one frame shows now, the other is let show
+    place = u + 25, v
+    before = at.label[round(place[1] / at.scale), round(place[0] / at.scale)]
+    other = at.a if before == at.b else at.b
+    masks = let_show(poses, at.canvas, other, (*place, 24.0, 30.0), {})
+    assert set(masks) == {other}
+    plan, _overview = lay_out(
+        at.solution, at.canvas, JoinOptions(), masks={poses.frames[i]: m for i, m in masks.items()}
+    )
+    assert plan.label[round(place[1] / at.scale), round(place[0] / at.scale)] == other
+    # given to the first again, the other keeps nothing there
+    back = let_show(poses, at.canvas, int(before), (*place, 24.0, 30.0), masks)
+    assert not back[other].keep.any()
+    assert back[int(before)].keep.any()
 
 
 def test_holes_are_gaps_with_picture_round_them_and_bites_but_no_rims():

@@ -35,6 +35,7 @@ class WalkBar(QWidget):
         self._alone: dict[str, LayerShown] = {}
         self._shown = 0
         self._taking = -1
+        self._asked = 0
         self._blink = QTimer(self)
         self._blink.setInterval(_BLINK_MS)
         self._blink.timeout.connect(self._blink_on)
@@ -46,7 +47,7 @@ class WalkBar(QWidget):
         self.blink_button = button("Blink   [B]", self.toggle_blink, quiet=True, name="walk-blink")
         self.seams_button = button("Seams   [S]", self.toggle_seams, quiet=True, name="walk-seams")
         self.take_button = button("Other frame   [T]", self.try_next, quiet=True, name="walk-take")
-        self.use_button = button("Use it   [Return]", self.use, main=True, name="walk-use")
+        self.use_button = button("Use it   [U]", self.use, main=True, name="walk-use")
         layout = column(
             self.told,
             row(
@@ -158,19 +159,22 @@ class WalkBar(QWidget):
         if stop is None or joined is None or joined.solution is None:
             return
         tile = model.tile_about(stop, joined)
+        asked = self._asked
         rectangle = QRectF(tile.left, tile.top, tile.width, tile.height)
-        wanted = self._candidates()[:4]
+        wanted = self._candidates()
 
         def work(task: Any) -> None:
             for candidate in wanted:
                 task.advance(0)
+                if asked != self._asked:  # the walk has gone on
+                    return
                 pixels = model.alone(joined, candidate, tile)
                 if pixels is not None:
                     task.hand_over((candidate, pixels))
 
         def came(product: Any) -> None:
             candidate, pixels = product
-            if self.stop is stop or (self.stop is not None and (self.stop.u, self.stop.v) == (stop.u, stop.v)):
+            if asked == self._asked:
                 self._alone[candidate.frame] = LayerShown(to_qimage(pixels), rectangle, candidate.name)
                 if 0 <= self._taking < len(wanted) and wanted[self._taking] == candidate:
                     self._lay(candidate, stop)
@@ -203,6 +207,7 @@ class WalkBar(QWidget):
     def _leave(self) -> None:
         self._leave_layer()
         self._alone.clear()
+        self._asked += 1
 
     def _follow(self, topics: set[str]) -> None:
         if not topics & {"join", "verdicts", "outing"}:

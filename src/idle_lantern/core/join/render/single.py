@@ -74,16 +74,19 @@ def let_show(
     ``area`` is its middle and half axes (u, v, a, b), ``masks`` what is painted so far, by place in the poses.
     """
     changed = {}
-    for k, lens in enumerate(poses.lenses):
-        before = masks.get(k)
-        shape = _mask_shape(lens.width, lens.height) if before is None else (before.hide.shape[0], before.hide.shape[1])
+    for k in sorted({i, *masks}):  # the others have nothing painted, and need nothing
+        lens, before = poses.lenses[k], masks.get(k)
+        shape = _mask_shape(lens.width, lens.height) if before is None else (len(before.hide), before.hide.shape[1])
         inside = _ellipse_in_frame(poses, canvas, k, area, shape)
-        if not inside.any() or (k != i and before is None):
+        if not inside.any():
             continue
-        hide, keep = (np.zeros(shape, np.uint8),) * 2 if before is None else (before.hide, before.keep)
-        mine = np.where(inside, 255 if k == i else 0, keep).astype(np.uint8)
-        changed[k] = Mask(np.where(inside & (k == i), 0, hide).astype(np.uint8), mine)
-    return {k: m for k, m in changed.items() if k == i or not _same(m, masks[k])}
+        nothing = np.zeros(shape, np.uint8)
+        hide, keep = (nothing, nothing) if before is None else (before.hide, before.keep)
+        kept = np.where(inside, 255 if k == i else 0, keep).astype(np.uint8)
+        after = Mask(np.where(inside & (k == i), 0, hide).astype(np.uint8), kept)
+        if before is None or not _same(after, before):
+            changed[k] = after
+    return changed
 
 
 def _same(one: Mask, other: Mask) -> bool:
