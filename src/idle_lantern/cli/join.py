@@ -169,7 +169,7 @@ def run(args: argparse.Namespace) -> int:
     for row in end.result.report["frames"]:
         if row["reason"] and row.get("role") not in ("twin", "bracket"):  # these are many and as they should be
             say(f"left out {row['file']}: {row['reason']}")
-    _tell_suspects(end.result.report.get("suspects", ()))
+    _tell_suspects(end.result.report.get("suspects") or ())
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")
         return BAD_INPUT

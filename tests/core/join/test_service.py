@@ -18,6 +18,7 @@ from idle_lantern.core.base.paths import check_outputs, identity
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join import pipeline
 from idle_lantern.core.join.asking import (
     Event,
     Failed,
@@ -128,6 +129,20 @@ def test_results_come_back_from_disk(row_set: FrameFiles, tmp_path: Path):
         (tmp_path / "o.json").write_text(damage)
         with pytest.raises(InputError, match="report of the last join is damaged"):
             load_result(tmp_path / "o.tif", tmp_path / "o.json", paths.get)
+
+
+def test_a_fault_in_looking_the_picture_over_does_not_cost_it(
+    row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+):
+    def fails(*_a: object, **_k: object) -> None:
+        raise IndexError("nobody expected this")
+
+    monkeypatch.setattr(pipeline, "find_suspects", fails)
+    end = _events(_request(row_set, tmp_path))[-1]
+    assert isinstance(end, Finished)
+    assert end.result.report["suspects"] is None, "nothing found is another thing than nobody looked"
+    assert "nobody expected this" in caplog.text
+    assert (tmp_path / "o.tif").is_file()
 
 
 def test_masks_and_damaged_frames_end_in_one_failure(row_set: FrameFiles, tmp_path: Path):

@@ -68,7 +68,7 @@ def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[Stop, ...]:
     files = [str(row["file"]) for row in joined.report.get("frames", ())]
     ids = dict(zip(files, joined.frame_ids))
     found = []
-    for row in joined.report.get("suspects", ()):
+    for row in joined.report.get("suspects") or ():
         ray = joined.canvas.directions(np.array([float(row["u"]), float(row["v"])]))
         azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
         frames = tuple(ids[name] for name in row["frames"] if name in ids)
@@ -112,6 +112,8 @@ def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
     """How the walk stands, in a sentence."""
     if joined is None or "suspects" not in joined.report:
         return ""
+    if joined.report["suspects"] is None:
+        return "This picture could not be looked over: look along its seams yourself."
     if not stops:
         return "Nothing in this picture looks suspicious."
     likely = sum(s.suspicion >= 0.5 for s in stops)

@@ -7,6 +7,7 @@ the command line and scripts run it as a whole, with a report and events.
 
 from __future__ import annotations
 
+import logging
 import shutil
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -14,7 +15,7 @@ from typing import Any
 
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.targets import check_target
@@ -34,6 +35,7 @@ from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.suspect import Suspect
 
 Array = NDArray[Any]
+log = logging.getLogger(__name__)
 
 
 def join(
@@ -83,8 +85,16 @@ def join(
         on_solved(solved, canvas)
 
     def look_over(plan: RenderPlan, overview: Overview) -> None:
-        if on_suspects is not None:
-            on_suspects(find_suspects(plan, overview, threads=options.threads, progress=progress))
+        if on_suspects is None:
+            return
+        try:
+            found = find_suspects(plan, overview, threads=options.threads, progress=progress)
+        except (Cancelled, LanternError):
+            raise
+        except Exception:  # the picture is made: a fault in looking it over must not cost it
+            log.exception("looking the picture over")
+            return
+        on_suspects(found)
 
     made = compose_to_file(
         solved,

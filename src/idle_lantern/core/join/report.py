@@ -40,9 +40,9 @@ def report_of(
     *,
     crop: bool,
     ratio: float | None = None,
-    suspects: Sequence[Suspect] = (),
+    suspects: Sequence[Suspect] | None = None,
 ) -> dict[str, Any]:
-    """The whole report of a finished join; ``suspects`` are places of the whole canvas."""
+    """The whole report of a finished join; ``suspects`` are places of the whole canvas, None where nobody looked."""
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
     canvas, box = joined.canvas, joined.crop
@@ -80,7 +80,7 @@ def report_of(
             {"u": round(s.u, 1), "v": round(s.v, 1), "size_px": round(s.size_px, 1), "loss": round(s.loss, 3)}
             for s in joined.dust
         ],
-        "suspects": _suspects(suspects, names, left, top, width, height),
+        "suspects": None if suspects is None else _suspects(suspects, names, left, top, width, height),
         "invented_px": 0,
         "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},

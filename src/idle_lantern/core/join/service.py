@@ -167,7 +167,7 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
     prior = [f.prior for f in request.frames]
     masks = _masks(request)
     shown: list[bool] = []
-    suspects: list[Suspect] = []
+    looked: list[Sequence[Suspect]] = []
 
     def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
         shown.append(True)
@@ -194,9 +194,9 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
             on_rough=show_rough if request.rough else None,
             on_solved=solved,
             on_tile=lambda tile: sink(TileDone(*ids, tile)),
-            on_suspects=suspects.extend,
+            on_suspects=looked.append,
         )
-        report = _report(request, solution, made, suspects, time.monotonic() - begun)
+        report = _report(request, solution, made, looked[0] if looked else None, time.monotonic() - begun)
         report = with_roles(report, request)
         if told:
             report["prepared"] = list(told)
@@ -221,7 +221,7 @@ def _of(frames: FrameSet, solution: Solution | None) -> Solution | None:
 
 
 def _report(
-    request: JoinRequest, solution: Solution, made: Composed, suspects: Sequence[Suspect], took_s: float
+    request: JoinRequest, solution: Solution, made: Composed, suspects: Sequence[Suspect] | None, took_s: float
 ) -> dict[str, Any]:
     report = {
         **report_of(solution, made, crop=request.options.crop, ratio=request.options.ratio, suspects=suspects),
