@@ -3,6 +3,8 @@
 Public here, each from the module named:
 
 - ``ground``: ``Ground``, ``Glance``, ``make_ground``
-- ``readings``: ``readings_of``; ``detail``: ``detail_of``; ``facing``: ``by_compass``, ``by_sun``
+- ``readings``: ``readings_of``
+- ``detail``: ``detail_of``
+- ``facing``: ``by_compass``, ``by_sun``
 - ``report``: ``as_json``, ``as_text``
 """

@@ -4,5 +4,6 @@ Public here, each from the module named:
 
 - ``suspect``: ``Suspect``
 - ``find``: ``find_suspects``
-- ``overlaps``: ``Overlap``, ``overlaps_of``; ``sharpness``: ``compared``, ``blurs``
+- ``overlaps``: ``Overlap``, ``overlaps_of``
+- ``sharpness``: ``compared``, ``blurs``
 """
