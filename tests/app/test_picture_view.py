@@ -10,6 +10,7 @@ from PyQt6.QtCore import QPointF
 from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
 
+from idle_lantern.app.widgets import tile_loader
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.pictures.source import HeldPicture
@@ -70,3 +71,19 @@ def test_a_pixel_of_the_picture_is_one_of_the_screen_at_100_percent(qtbot: QtBot
         for dx in (-1, 0, 1)
     ]
     assert min(int(np.abs(seen.astype(int) - part).max()) for part in near) == 0
+
+
+def test_tiles_of_a_picture_that_is_gone_are_not_kept(qtbot: QtBot, view: PictureView):
+    """They filled the cache of all views until others pushed them out: a window that is open all day held them for nothing."""
+    noise = np.random.default_rng(3).integers(0, 255, (1500, 1900, 3), dtype=np.uint8)
+    view.set_source(HeldPicture(Picture(noise)))
+    qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+    view.show_full()
+    qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+    serial = view._serial
+    assert any(key[0] == serial for key in tile_loader._cache)
+    view.set_source(HeldPicture(Picture(noise[::2])))
+    qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+    assert not any(key[0] == serial for key in tile_loader._cache)
+    view.stop()
+    assert not any(key[0] in (serial, view._serial) for key in tile_loader._cache)

@@ -59,11 +59,18 @@ class TileLoader(QObject):
         self._broken: set[Key] = set()
 
     def set_source(self, source: PictureSource | None) -> int:
-        """Read from another picture; returns its serial number. What is under way for the old one is dropped."""
+        """Read from another picture; returns its serial number. What is under way for the old one is dropped.
+
+        Its tiles go too: the same picture shown again gets another number, and nobody would ask for them.
+        """
         with self._lock:
+            old = self._serial
             self._source, self._serial = source, next(_serials)
             self._wanted.clear()
             self._broken.clear()
+        with _cache_lock:
+            for key in [key for key in _cache if key[0] == old]:
+                del _cache[key]
         return self._serial
 
     def want(self, keys: Sequence[Key]) -> None:
@@ -107,7 +114,7 @@ class TileLoader(QObject):
             present = key[0] == self._serial
             if image is None:
                 self._broken.add(key)
-        if image is not None:
+        if image is not None and present:
             with _cache_lock:
                 _cache[key] = image
         if present:
