@@ -140,6 +140,12 @@ def test_a_step_of_a_pixel_and_a_half_is_the_first_suspect(row_set: FrameFiles):
     found = _suspects(replace(at.solution, poses=replace(poses, world_from_camera=turned)), at.canvas)
     assert found[0].kind == "step"
     assert found[0].figure == pytest.approx(1.5, abs=0.3)
+    plan, overview = lay_out(
+        replace(at.solution, poses=replace(poses, world_from_camera=turned)), at.canvas, JoinOptions()
+    )
+    by_parallax = find_suspects(plan, overview, parallax=True)
+    assert by_parallax[0].kind == "parallax"
+    assert "no-parallax point" in by_parallax[0].sentence
     assert at.b in found[0].frames
     assert [s.suspicion for s in found] == sorted((s.suspicion for s in found), reverse=True)
 

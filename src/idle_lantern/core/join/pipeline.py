@@ -88,7 +88,9 @@ def join(
         if on_suspects is None:
             return
         try:
-            found = find_suspects(plan, overview, threads=options.threads, progress=progress)
+            found = find_suspects(
+                plan, overview, parallax=solved.parallax is not None, threads=options.threads, progress=progress
+            )
         except (Cancelled, LanternError):
             raise
         except Exception:  # the picture is made: a fault in looking it over must not cost it

@@ -34,12 +34,13 @@ def find_suspects(
     plan: RenderPlan,
     overview: Overview,
     *,
+    parallax: bool = False,
     threads: int = 1,
     progress: Progress = SILENT,
 ) -> list[Suspect]:
     """Places of the picture that ``plan`` makes which a careful eye should see, most suspicious first.
 
-    ``overview`` is what the plan's seams were cut on.
+    ``overview`` is what the plan's seams were cut on; ``parallax`` tells that the camera turned beside its no-parallax point.
 
     Raises
     ------
@@ -57,7 +58,7 @@ def find_suspects(
             r for r in mapped(lambda w: read_seam(look, plan.label, w), windows, threads, progress) if r is not None
         ]
         found = [
-            *steps(look, readings),
+            *steps(look, readings, parallax=parallax),
             *bands(look, readings),
             *cuts(look, readings),
             *_doubles(look, overview, plan.label),

@@ -19,12 +19,14 @@ _CUT_PX = (90.0, 18.0)
 _STEP_DOUBT_PX, _LIGHT_DOUBT_EV = 0.3, 0.012
 #: Shift differing within a window by so much more than it is: near and far disagree.
 _PARALLAX = 1.8
+#: A quarter of a window is less surely shifted than all of it.
+_OF_UNEVEN = 0.6
 #: Share of the half diagonal from which dark light is a corner's.
 _CORNER = 0.72
 
 
 def _groups(readings: Sequence[SeamReading], figures_of: Sequence[float], half: float) -> list[list[int]]:
-    """Neighbouring windows of one seam that are over a third of what is half suspicious, together."""
+    """Neighbouring windows of one seam that are over 70 % of what is half suspicious, together."""
     over = [n for n, f in enumerate(figures_of) if f > 0.7 * half]
     groups = []
     for pair in sorted({(readings[n].window.a, readings[n].window.b) for n in over}):
@@ -40,23 +42,27 @@ def _box(readings: Sequence[SeamReading], group: Sequence[int]) -> tuple[float, 
     return (min(x) + max(x)) / 2, (min(y) + max(y)) / 2, max(x) - min(x) + 96, max(y) - min(y) + 96
 
 
-def steps(look: Look, readings: Sequence[SeamReading]) -> list[Suspect]:
-    """Seams across which things are shifted, or near and far things disagree."""
-    each = [r.shift_px * look.shrink if r.shift_sigma_px * look.shrink < _STEP_DOUBT_PX else 0.0 for r in readings]
+def steps(look: Look, readings: Sequence[SeamReading], *, parallax: bool = False) -> list[Suspect]:
+    """Seams across which things are shifted, or near and far things disagree; under ``parallax`` all such shifts are of it."""
+    known = [r.shift_sigma_px * look.shrink < _STEP_DOUBT_PX for r in readings]
+    # near and far may disagree about a shift that is none on the whole
+    each = [
+        look.shrink * max(r.shift_px, _OF_UNEVEN * r.uneven_px) if sure else 0.0 for r, sure in zip(readings, known)
+    ]
     blame = _blame(readings, each, _STEP_PX[0])
     told = []
     for group in _groups(readings, each, _STEP_PX[0]):
         worst = max(group, key=lambda n: each[n])
         reading, px = readings[worst], each[worst]
-        near = reading.uneven_px * look.shrink > _PARALLAX * max(px, 0.6) and reading.uneven_px * look.shrink > 1.2
-        kind: Kind = "parallax" if near else "step"
+        apart = reading.uneven_px > _PARALLAX * max(reading.shift_px, 0.6 / look.shrink)
+        kind: Kind = "parallax" if apart or parallax else "step"
         a, b = _most_to_blame(reading, blame)
-        sentence = (
-            f"Near and far things disagree by up to {reading.uneven_px * look.shrink:.1f} px across the seam: the camera turned beside its no-parallax point"
-            if near
-            else f"What crosses the seam is shifted by {px:.1f} px: a line that runs through shows a step"
-        )
-        figure = reading.uneven_px * look.shrink if near else px
+        figure = look.shrink * max(reading.shift_px, reading.uneven_px if apart else 0.0)
+        if kind == "parallax":
+            what = "Near and far things disagree" if apart else "Near things are shifted"
+            sentence = f"{what} by {figure:.1f} px across the seam: the camera turned beside its no-parallax point"
+        else:
+            sentence = f"What crosses the seam is shifted by {figure:.1f} px: a line that runs through shows a step"
         told.append(Suspect(*_box(readings, group), kind, likely(px, *_STEP_PX), (a, b), sentence, figure, "px"))
     return told
 

@@ -14,8 +14,6 @@ Array = NDArray[Any]
 
 #: Errors of neighbouring pixels go together: a patch of so many counts once.
 _CORRELATED = 12.0
-#: A shift below this is none, so that near and far cannot disagree about it.
-_STEP_PX = 0.3
 #: Detail is what is finer than this blur and coarser than that, in pixels.
 _COARSE_PX, _FINE_PX = 6.0, 1.0
 #: Where correlation of phases puts the shift is tried too, from here on and up to there.
@@ -55,7 +53,7 @@ def shift(one: Array, two: Array, weight: Array) -> Moved | None:
     sure = sigma < _KNOWN_PX
     if not sure.any():
         return None
-    halves = _uneven(fine[0], moved(fine[1], step), weight) if np.hypot(*step) > _STEP_PX else 0.0
+    halves = _uneven(fine[0], moved(fine[1], step), weight)
     return Moved(step, float(np.hypot.reduce(along[sure])), float(np.hypot.reduce(sigma[sure])), halves)
 
 
