@@ -14,9 +14,11 @@ from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.targets import WriteOptions, check_target
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.frameset import gather, in_people_order, pictures_in
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.frames.reading import probe, read, read_again
+from idle_lantern.core.frames.reading import probe, read, read_again, sound_jpeg
+from idle_lantern.core.sim.raw_files import write_dng
 
 
 @pytest.fixture
@@ -223,3 +225,26 @@ def test_names_are_told_apart_and_sorted_as_people_count(tmp_path: Path, colours
     assert in_people_order(["f10.jpg", "f2.jpg", "F1.jpg"], str) == ["F1.jpg", "f2.jpg", "f10.jpg"]
     (tmp_path / "one" / "note.txt").write_text("x")
     assert [p.name for p in pictures_in(tmp_path / "one")] == ["a.jpg"]
+
+
+def test_a_file_that_goes_while_a_set_is_looked_at_is_told_in_a_sentence(tmp_path: Path):
+    """A card pulled out, or a folder moved: the second look at a JPEG, and whatever is asked of a raw file."""
+    Image.new("RGB", (120, 80)).save(tmp_path / "a.jpg")
+    write_dng(tmp_path / "b.dng", np.full((60, 90, 3), 0.3, np.float32), Metadata())
+    info = probe(tmp_path / "a.jpg")
+    assert sound_jpeg(info)
+    (tmp_path / "a.jpg").unlink()
+    assert not sound_jpeg(info)
+    (tmp_path / "b.dng").unlink()
+    asks = (
+        raw.white_balance_of,
+        raw.turn_of,
+        raw.look_matrix,
+        raw.linear,
+        lambda p: raw.quick(p, np.eye(3)),
+        raw.preview,
+    )
+    for ask in asks:
+        with pytest.raises(UnreadableFrame) as caught:
+            ask(tmp_path / "b.dng")
+        assert "b.dng" in caught.value.sentence

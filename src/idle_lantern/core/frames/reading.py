@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
@@ -146,12 +147,16 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
 
 
 def sound_jpeg(info: FrameInfo) -> bool:
-    """Whether a file is a plain JPEG that ends as it should, so that the quick decoder may read it first."""
+    """Whether a file is a plain JPEG that ends as it should, so that the quick decoder may read it first.
+
+    One that cannot be opened any more (a card pulled out, a folder moved) is none: reading it then says what is wrong.
+    """
     if not info.plain_jpeg:
         return False
-    with open(info.path, "rb") as stream:
+    with contextlib.suppress(OSError), open(info.path, "rb") as stream:
         stream.seek(-2, io.SEEK_END)
         return stream.read() == b"\xff\xd9"
+    return False
 
 
 def _sound(picture: Picture) -> Picture:

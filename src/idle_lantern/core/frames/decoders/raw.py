@@ -18,6 +18,7 @@ from PIL import Image
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.frames.boundary import told
 from idle_lantern.core.frames.bounds import Claim, check_claim
 from idle_lantern.core.frames.decoders.head import Head
 from idle_lantern.core.frames.decoders.restated import restated
@@ -228,16 +229,17 @@ def _opened(path: Path, *, blank: bool = False, as_is: bool = False) -> Iterator
     """LibRaw's view of a file; ``blank`` without pixels where those have to be unpacked first, ``as_is`` the file itself."""
     import rawpy  # a library of its own, which sets without raw never load
 
-    plain = None if as_is or path.suffix.lower() != ".dng" else restated(path, blank=blank)
-    try:
-        with rawpy.imread(str(path) if plain is None else plain) as raw:
-            yield raw
-    except (rawpy.LibRawFileUnsupportedError, rawpy.NotSupportedError) as error:
-        raise UnreadableFrame(
-            "Is a raw file of a kind that cannot be developed here",
-            where=path.name,
-            remedy="Convert it to DNG or TIFF with the camera's own program",
-        ) from error
+    with told(path):  # a card may be pulled out at any moment, whoever asks
+        plain = None if as_is or path.suffix.lower() != ".dng" else restated(path, blank=blank)
+        try:
+            with rawpy.imread(str(path) if plain is None else plain) as raw:
+                yield raw
+        except (rawpy.LibRawFileUnsupportedError, rawpy.NotSupportedError) as error:
+            raise UnreadableFrame(
+                "Is a raw file of a kind that cannot be developed here",
+                where=path.name,
+                remedy="Convert it to DNG or TIFF with the camera's own program",
+            ) from error
 
 
 @lru_cache(maxsize=1)
