@@ -14,6 +14,7 @@ from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.scouting.detail import detail_of
 from idle_lantern.core.scouting.facing import by_compass, by_sun, position_of
 from idle_lantern.core.scouting.ground import Ground, make_ground
@@ -97,8 +98,6 @@ def _facing(args: argparse.Namespace, ground: Ground) -> float | None:
 
 def _time(told: str | None, ground: Ground) -> datetime.datetime:
     if told is None:
-        from idle_lantern.core.frames.reading import probe
-
         taken = probe(ground.paths[0]).metadata.taken
         if taken is None:
             raise InputError("The files do not tell when they were taken", remedy="Give --at like 2026-05-14T18:40")

@@ -14,11 +14,13 @@ import pytest
 from numpy.typing import NDArray
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import compose_picture, lay_out
 from idle_lantern.core.join.render.single import frame_alone, frames_showing, let_show
@@ -124,9 +126,6 @@ def test_a_fault_in_the_frames_is_the_first_suspect(row_set: FrameFiles, tmp_pat
 
 
 def _working(solution: Solution, files: list[Path]) -> Any:
-    from idle_lantern.core.frames.decoded import DecodedFrames
-    from idle_lantern.core.join.match.features import working_frame
-
     store = DecodedFrames(gather(files).infos, 0)
     return tuple(working_frame(f, store, 0.2) for f in range(len(files)))
 

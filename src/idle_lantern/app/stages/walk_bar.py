@@ -47,12 +47,12 @@ class WalkBar(QWidget):
         self.blink_button = button("Blink   [B]", self.toggle_blink, quiet=True, name="walk-blink")
         self.seams_button = button("Seams   [S]", self.toggle_seams, quiet=True, name="walk-seams")
         self.take_button = button("Other frame   [T]", self.try_next, quiet=True, name="walk-take")
-        self.use_button = button("Use it   [U]", self.use, main=True, name="walk-use")
+        self.use_button = button("Use it   [U]", self.use, name="walk-use")
         layout = column(
             self.told,
             row(
                 self.next_button, self.good_button, self.mend_button, self.later_button, self.blink_button,
-                self.take_button, self.use_button, None, self.seams_button,
+                self.take_button, self.use_button, None,
             ),
         )  # fmt: skip
         layout.setContentsMargins(0, 0, 0, 0)
@@ -236,7 +236,7 @@ class WalkBar(QWidget):
         if stop is not None:
             said = f", {model.VERDICTS_IN_WORDS[stop.verdict]}" if stop.verdict else ""
             told = (
-                f"Place {self.at + 1} of {len(self._stops)}: {model.KINDS_IN_WORDS[stop.kind]}, suspicion {stop.suspicion:.0%}{said}. "
+                f"Place {self.at + 1} of {len(self._stops)}: {model.KINDS_IN_WORDS[stop.kind]}, suspicion {100 * stop.suspicion:.0f} %{said}. "
                 f"{stop.sentence}. Frames: {', '.join(stop.names[:3])}."
             )
             found = self._candidates() if self.can_use() else ()

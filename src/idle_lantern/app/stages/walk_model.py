@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.masks import mask_bytes, read_mask
-from idle_lantern.core.frames.reading import read
+from idle_lantern.core.frames.reading import read_again
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.canvas.warp import Tile
@@ -181,7 +181,7 @@ def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
     f = solution.poses.frames[candidate.at]
     row = joined.report["frames"][f]
     terms = joined.report.get("falloff", {}).get("terms", (0.0, 0.0))
-    picture = read(solution.frames.infos[f].path)
+    picture = read_again(solution.frames.infos[f])
     return frame_alone(
         solution.poses, joined.canvas, candidate.at, picture, np.asarray(row["gain"], float),
         (float(terms[0]), float(terms[1])), tile,

@@ -6,7 +6,7 @@ import contextlib
 import datetime
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -75,17 +75,8 @@ def by_sun(
     azimuth = math.degrees(math.atan2(ray[0], ray[2]))
     altitude = math.degrees(math.asin(max(-1.0, min(1.0, float(-ray[1])))))
     site = Site(latitude_deg=place[0], longitude_deg=place[1], date=f"{local:%Y-%m-%d}", start=f"{local:%H:%M}")
-    if local.tzinfo is not None:
-        offset = (local.utcoffset() or datetime.timedelta()).total_seconds() / 3600
-    else:
-        offset = place_offset_h(site)
-    site = Site(
-        latitude_deg=place[0],
-        longitude_deg=place[1],
-        date=f"{local:%Y-%m-%d}",
-        start=f"{local:%H:%M}",
-        utc_offset_h=offset,
-    )
+    told = local.utcoffset()
+    site = replace(site, utc_offset_h=place_offset_h(site) if told is None else told.total_seconds() / 3600)
     sun = sun_at(site, local.replace(tzinfo=None))
     miss = altitude - sun.altitude_deg
     if abs(miss) > max(_NO_SUN_DEG, 3 * ground.sigma_deg):

@@ -71,8 +71,16 @@ class Glance:
 class Ground:
     """The rough picture of a place.
 
-    ``pitch_deg`` and ``roll_deg`` are how its canvas stands against the horizon, as of a camera; ``told`` says in sentences
-    what was taken for granted.
+    Attributes
+    ----------
+    canvas, picture
+        The rough picture, 8 bit; of one photograph the canvas has the photograph's own pixels and the picture is a smaller one.
+    glances : tuple of Glance
+        The pictures it is made of, in the order of ``paths``; ``middles_deg`` are the azimuths they look towards.
+    pitch_deg, roll_deg, sigma_deg : float
+        How the canvas stands against the horizon, as of a camera, and how well that is known.
+    told : tuple of str
+        In sentences what was taken for granted.
     """
 
     canvas: Canvas

@@ -63,20 +63,6 @@ class Joined(Composed):
     picture: Picture = Picture(np.zeros((1, 1, 3), np.uint8))  # noqa: RUF009 a picture is frozen
 
 
-def plan_render(
-    solution: Solution,
-    canvas: Canvas,
-    options: JoinOptions,
-    *,
-    progress: Progress = SILENT,
-    clock: Clock | None = None,
-    masks: Masks | None = None,
-    rough: bool = False,
-) -> RenderPlan:
-    """Reckon light and seams: all that tiles are made from; as ``lay_out``."""
-    return lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough)[0]
-
-
 def lay_out(
     solution: Solution,
     canvas: Canvas,
@@ -146,7 +132,7 @@ def compose_picture(
     store: DecodedFrames | None = None,
     masks: Masks | None = None,
 ) -> Joined:
-    """Make the picture of a solution on a canvas in memory; parameters as of ``plan_render``.
+    """Make the picture of a solution on a canvas in memory; parameters as of ``lay_out``.
 
     Raises
     ------
@@ -156,7 +142,7 @@ def compose_picture(
     options = options or JoinOptions()
     clock = Clock()
     with one_thread_each():
-        plan = plan_render(solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough)
+        plan, _overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough)
         with clock.stage("blend"):
             size = TILE // 2 if rough else TILE
             tiles, coverage = tiles_of(canvas, size), Coverage(canvas, size)

@@ -28,6 +28,10 @@ Array = NDArray[Any]
 LEAST_SUSPICION = 0.15
 #: Half suspicious, and over what the suspicion rises: softness.
 _SOFT_PX = (0.95, 0.1)
+#: A step or band over more than so many times the area of a cut or double, and so many pixels of the look more, is a fault of its own.
+_MOST_WIDER, _MOST_MORE_PX = 6, 40_000
+#: Side of the place at which softness is shown, in pixels of the look.
+_SOFT_PLACE_PX = 200.0
 
 
 def find_suspects(
@@ -84,7 +88,8 @@ def _apart(found: Sequence[Suspect]) -> list[Suspect]:
         for s in found
         if s.kind not in ("step", "parallax", "colour", "wedge")
         or not any(
-            o.meets(s) and o.suspicion > 0.5 and s.width * s.height < 6 * o.width * o.height + 40_000 for o in strong
+            o.meets(s) and o.suspicion > 0.5 and s.width * s.height < _MOST_WIDER * o.width * o.height + _MOST_MORE_PX
+            for o in strong
         )
     ]
 
@@ -119,7 +124,7 @@ def _soft(look: Look, label: Array) -> list[Suspect]:
         others = [c.j if c.i == i else c.i for c in found if i in (c.i, c.j)]
         told.append(
             Suspect(
-                *at, 200.0, 200.0, "soft", likely(sigma, *_SOFT_PX), (i, *others[:2]),
+                *at, _SOFT_PLACE_PX, _SOFT_PLACE_PX, "soft", likely(sigma, *_SOFT_PX), (i, *others[:2]),
                 f"Softer than its neighbours by {sigma:.1f} px" + (", shaken" if blur.shake_px else "") + ": a neighbour that shows the place may serve better",
                 sigma, "px",
             )

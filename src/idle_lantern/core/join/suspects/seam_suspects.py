@@ -23,23 +23,29 @@ _PARALLAX = 1.8
 _OF_UNEVEN = 0.6
 #: Share of the half diagonal from which dark light is a corner's.
 _CORNER = 0.72
+#: Windows of a seam that lie so near each other are one place, of pixels of the look; a place reaches so far beyond its windows' middles.
+_TOGETHER_PX, _ROUND_PX = 200.0, 48.0
+#: Shift below which near and far are not compared with it, in full pixels; and of half the suspicion, what a neighbour must have to belong to a place.
+_LEAST_SHIFT_PX, _BELONGS = 0.6, 0.7
 
 
 def _groups(readings: Sequence[SeamReading], figures_of: Sequence[float], half: float) -> list[list[int]]:
     """Neighbouring windows of one seam that are over 70 % of what is half suspicious, together."""
-    over = [n for n, f in enumerate(figures_of) if f > 0.7 * half]
+    over = [n for n, f in enumerate(figures_of) if f > _BELONGS * half]
     groups = []
     for pair in sorted({(readings[n].window.a, readings[n].window.b) for n in over}):
         mine = [n for n in over if (readings[n].window.a, readings[n].window.b) == pair]
         places = [(readings[n].window.x, readings[n].window.y) for n in mine]
-        groups += [[mine[k] for k in g] for g in merged(places, 200)]
+        groups += [[mine[k] for k in g] for g in merged(places, _TOGETHER_PX)]
     return groups
 
 
 def _box(readings: Sequence[SeamReading], group: Sequence[int]) -> tuple[float, float, float, float]:
+    """Middle, width and height of a group of windows, in pixels of the look."""
     x = [readings[n].window.x for n in group]
     y = [readings[n].window.y for n in group]
-    return (min(x) + max(x)) / 2, (min(y) + max(y)) / 2, max(x) - min(x) + 96, max(y) - min(y) + 96
+    wide, high = (max(v) - min(v) + 2 * _ROUND_PX for v in (x, y))
+    return (min(x) + max(x)) / 2, (min(y) + max(y)) / 2, wide, high
 
 
 def steps(look: Look, readings: Sequence[SeamReading], *, parallax: bool = False) -> list[Suspect]:
@@ -54,7 +60,7 @@ def steps(look: Look, readings: Sequence[SeamReading], *, parallax: bool = False
     for group in _groups(readings, each, _STEP_PX[0]):
         worst = max(group, key=lambda n: each[n])
         reading, px = readings[worst], each[worst]
-        apart = reading.uneven_px > _PARALLAX * max(reading.shift_px, 0.6 / look.shrink)
+        apart = reading.uneven_px > _PARALLAX * max(reading.shift_px, _LEAST_SHIFT_PX / look.shrink)
         kind: Kind = "parallax" if apart or parallax else "step"
         a, b = _most_to_blame(reading, blame)
         figure = look.shrink * max(reading.shift_px, reading.uneven_px if apart else 0.0)
@@ -108,14 +114,15 @@ def _radius(look: Look, k: int, reading: SeamReading) -> float:
 def cuts(look: Look, readings: Sequence[SeamReading]) -> list[Suspect]:
     """Seams that run through something."""
     each = [r.cut_px for r in readings]
-    return [
-        Suspect(
-            *_box(readings, group), "cut", likely(max(each[n] for n in group), *_CUT_PX),
-            (readings[group[0]].window.a, readings[group[0]].window.b),
-            "The seam runs through something that only one of the two frames shows: it may be cut", max(each[n] for n in group), "px²",
-        )
-        for group in _groups(readings, each, _CUT_PX[0])
-    ]  # fmt: skip
+    told = []
+    for group in _groups(readings, each, _CUT_PX[0]):
+        worst = max(group, key=lambda n: each[n])
+        window, area = readings[worst].window, each[worst]
+        sentence = "The seam runs through something that only one of the two frames shows: it may be cut"
+        frames = (window.a, window.b)
+        full = area * look.shrink**2
+        told.append(Suspect(*_box(readings, group), "cut", likely(area, *_CUT_PX), frames, sentence, full, "px²"))
+    return told
 
 
 def _blame(readings: Sequence[SeamReading], each: Sequence[float], half: float) -> dict[int, int]:
