@@ -35,7 +35,7 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
 def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Shot]], tmp_path: Path):
     folder, shots = card
     done = _run("frames", folder, "--json", tmp_path / "r.json")
-    assert done.returncode in (0, 1), done.stderr
+    assert done.returncode == 0, done.stderr
     assert done.stdout == f"{tmp_path / 'r.json'}\n"
     told = json.loads((tmp_path / "r.json").read_text())
     (run,) = told["runs"]
@@ -43,6 +43,8 @@ def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Sho
     assert [p["ev"] for p in run["positions"]] == [pytest.approx([0, -2, 2], abs=0.1)] * 4
     assert sorted(told["bookends"]) == sorted(s.name for s in shots if s.role == "bookend")
     assert len(told["twins"]) == 14
+    # where a neighbour's rim fell, it seemed darker than it is, and sharp and clean frames had a veil
+    assert told["findings"] == []
     words = _run("frames", folder)
     assert "4 brackets" in words.stdout
     assert "2 bookends" in words.stdout

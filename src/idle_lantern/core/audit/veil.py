@@ -117,7 +117,10 @@ def _light(frame: WorkingFrame) -> tuple[Array, Array]:
 def _at(light: tuple[Array, Array], frame: WorkingFrame, points: Array) -> tuple[Array, Array]:
     scale = np.asarray(frame.scale)
     there = ((points + 0.5) / scale - 0.5).astype(np.float32)[None]
-    value, detail = (cv2.remap(m.astype(np.float32), there, None, cv2.INTER_LINEAR)[0] for m in light)
+    value, detail = (
+        cv2.remap(m.astype(np.float32), there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0]
+        for m in light
+    )
     return value, detail
 
 
@@ -187,9 +190,17 @@ def _sky(poses: Poses, working: Sequence[WorkingFrame], i: int) -> tuple[Array, 
     azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(world))
     linear = srgb_to_linear(frame.picture.pixels.astype(np.float32) / frame.picture.full_scale)
     there = ((points + 0.5) / np.asarray(frame.scale) - 0.5).astype(np.float32)[None]
-    smooth = cv2.remap(cv2.GaussianBlur(linear, (0, 0), 2.5), there, None, cv2.INTER_LINEAR)[0]
+    smooth = cv2.remap(
+        cv2.GaussianBlur(linear, (0, 0), 2.5), there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
+    )[0]
     logs = np.log2(np.maximum(cv2.GaussianBlur(linear[..., 1], (0, 0), 1.0), 1e-4))
-    uneven = cv2.remap(np.abs(logs - cv2.GaussianBlur(logs, (0, 0), 4.0)), there, None, cv2.INTER_LINEAR)[0]
+    uneven = cv2.remap(
+        np.abs(logs - cv2.GaussianBlur(logs, (0, 0), 4.0)),
+        there,
+        None,
+        cv2.INTER_LINEAR,
+        borderMode=cv2.BORDER_REPLICATE,
+    )[0]
     red, green, blue = (np.maximum(smooth[:, c], 1e-4) for c in range(3))
     sky = (altitude > _SKY_DEG[0]) & (altitude < _SKY_DEG[1]) & (blue > 1.15 * red) & (uneven < 0.06) & (blue < 0.95)
     return azimuth[sky], np.log2(green[sky]), np.log2(blue[sky] / red[sky]), np.full(int(sky.sum()), i)
