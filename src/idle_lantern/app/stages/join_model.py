@@ -118,6 +118,7 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
         report=pictures / document.REPORT,
         document_id=outing.id,
         solution=solution,
+        earlier=pictures / document.PICTURE,
         rough=True,
         checkpoints=checkpoints_folder(),
         recipe=Recipe(

@@ -72,7 +72,8 @@ class Aside:
 class JoinRequest:
     """Everything a join may depend on.
 
-    ``solution`` is taken as it is where a picture of known poses is wanted. With ``rough`` a first look is made
+    ``solution`` is taken as it is where a picture of known poses is wanted; what of an ``earlier`` picture stays the same is
+    then taken over, and with its report what was suspected there. With ``rough`` a first look is made
     and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
     ``light`` writes linear light: OpenEXR always is, TIFF then holds floats.
     ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache; ``asked`` is more to
@@ -86,6 +87,7 @@ class JoinRequest:
     document_id: str = ""
     request_id: str = field(default_factory=lambda: uuid.uuid4().hex)
     solution: Solution | None = field(default=None, compare=False)
+    earlier: Path | None = None
     rough: bool = False
     checkpoints: Path | None = None
     fresh: bool = False

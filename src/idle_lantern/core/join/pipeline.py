@@ -30,6 +30,7 @@ from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import Composed, compose_to_file
 from idle_lantern.core.join.render.plan import RenderPlan
+from idle_lantern.core.join.render.rework import EarlierPicture
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.suspect import Suspect
@@ -48,6 +49,8 @@ def join(
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
     solution: Solution | None = None,
+    earlier: EarlierPicture | None = None,
+    known_suspects: Sequence[Suspect] = (),
     on_rough: Callable[[Solution, DecodedFrames], None] | None = None,
     on_solved: Callable[[Solution, Canvas], None] | None = None,
     on_tile: Callable[[Tile], None] | None = None,
@@ -55,7 +58,8 @@ def join(
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete.
 
-    A ``solution`` that is given is not solved again. ``on_rough`` gets what is known early, ``on_solved`` the
+    A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
+    ``known_suspects`` of it where nothing changed. ``on_rough`` gets what is known early, ``on_solved`` the
     final geometry before the picture is made, ``on_tile`` each tile of it, ``on_suspects`` the places that should be looked at.
 
     Raises
@@ -84,12 +88,18 @@ def join(
     if on_solved is not None:
         on_solved(solved, canvas)
 
-    def look_over(plan: RenderPlan, overview: Overview) -> None:
+    def look_over(plan: RenderPlan, overview: Overview, changed: Sequence[Tile] | None) -> None:
         if on_suspects is None:
             return
         try:
             found = find_suspects(
-                plan, overview, parallax=solved.parallax is not None, threads=options.threads, progress=progress
+                plan,
+                overview,
+                parallax=solved.parallax is not None,
+                changed=changed,
+                known=known_suspects,
+                threads=options.threads,
+                progress=progress,
             )
         except (Cancelled, LanternError):
             raise
@@ -108,6 +118,7 @@ def join(
         store=store if options.profile is None else None,
         masks=masks,
         checkpoint=checkpoint,
+        earlier=earlier,
         on_tile=on_tile,
         before_it_stands=look_over,
     )

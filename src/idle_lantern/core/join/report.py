@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -86,6 +86,7 @@ def report_of(
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
         "cropped": crop,
         "crop": {"x": left, "y": top, "width": width, "height": height, "ratio": ratio},
+        "tiles": {"made": len(joined.made), "of": joined.tiles},
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
         "peak_rss_mib": round(peak_rss_mib(), 1),
     }
@@ -116,6 +117,25 @@ def _suspects(
                 }
             )
     return rows
+
+
+def suspects_of(report: Mapping[str, Any], names: Sequence[str]) -> tuple[Suspect, ...]:
+    """The suspects of a report of an uncropped picture of these frames.
+
+    Raises
+    ------
+    KeyError, TypeError, ValueError
+        It is no such report.
+    """
+    index = {name: f for f, name in enumerate(names)}
+    return tuple(
+        Suspect(
+            float(row["u"]), float(row["v"]), float(row["width"]), float(row["height"]), row["kind"],
+            float(row["suspicion"]), tuple(index[name] for name in row["frames"]), str(row["sentence"]),
+            float(row["figure"]), str(row["unit"]),
+        )
+        for row in report["suspects"] or ()
+    )  # fmt: skip
 
 
 def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> dict[str, Any]:

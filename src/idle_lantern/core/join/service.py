@@ -36,7 +36,8 @@ from idle_lantern.core.join.checkpoint import checkpointed, solving_key
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.join.render.compose import Composed, rough_picture
-from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of
+from idle_lantern.core.join.render.rework import EarlierPicture
+from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of, suspects_of
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.join.suspects.suspect import Suspect
@@ -166,13 +167,15 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
     options = request.options
     prior = [f.prior for f in request.frames]
     masks = _masks(request)
+    earlier = None if request.solution is None else EarlierPicture.open(request.earlier)
     shown: list[bool] = []
     looked: list[Sequence[Suspect]] = []
 
     def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
         shown.append(True)
         canvas = make_canvas(found.poses, found.seen, options.projection, options.width_px)
-        rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks)
+        light = None if earlier is None else earlier.made.light
+        rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks, light)
         sink(RoughReady(*ids, rough, canvas))
 
     def solved(found: Solution, canvas: Canvas) -> None:
@@ -191,6 +194,8 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
             masks=masks,
             checkpoint=checkpoint,
             solution=_of(frames, request.solution),
+            earlier=earlier,
+            known_suspects=() if earlier is None else _known_suspects(request.report, frames),
             on_rough=show_rough if request.rough else None,
             on_solved=solved,
             on_tile=lambda tile: sink(TileDone(*ids, tile)),
@@ -218,6 +223,16 @@ def _of(frames: FrameSet, solution: Solution | None) -> Solution | None:
     if solution is None or solution.frames.infos == frames.infos:
         return solution
     return replace(solution, frames=frames)
+
+
+def _known_suspects(report: Path | None, frames: FrameSet) -> tuple[Suspect, ...]:
+    """What the report of the earlier picture suspects; nothing where it cannot be read."""
+    if report is None:
+        return ()
+    try:
+        return suspects_of(read_json(report), frames.names)
+    except (LanternError, ValueError, KeyError, TypeError, AttributeError, OverflowError):
+        return ()
 
 
 def _report(

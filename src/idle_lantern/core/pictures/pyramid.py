@@ -87,12 +87,22 @@ class PyramidInfo:
         return levels
 
 
+class Earlier(Protocol):
+    """A pyramid of the same form, of which tiles are taken over as they are packed."""
+
+    def packed(self, level: int, row: int, column: int) -> bytes:
+        """A tile's bytes."""
+
+    def whole(self, level: int, row: int, column: int) -> Array:
+        """A tile (TILE, TILE, C), nothing beyond the picture's rim."""
+
+
 @dataclass(frozen=True)
 class PackedTile:
-    """A tile ready to be written, and its half for the level below."""
+    """A tile ready to be written, and its half for the level below; None where the tile is that of an earlier picture."""
 
     data: bytes
-    half: Array
+    half: Array | None
 
 
 def packed(pixels: Array, alpha: Array | None) -> PackedTile:
@@ -109,11 +119,18 @@ def packed(pixels: Array, alpha: Array | None) -> PackedTile:
 
 
 def write_pyramid(
-    path: Path, info: PyramidInfo, tiles: Iterable[PackedTile], *, kept: Kept | None = None, threads: int = 2
+    path: Path,
+    info: PyramidInfo,
+    tiles: Iterable[PackedTile],
+    *,
+    kept: Kept | None = None,
+    earlier: Earlier | None = None,
+    threads: int = 2,
 ) -> None:
     """Write tiles, row by row from the left, as they come.
 
     ``kept`` holds packed tiles of an earlier run, which come before those of ``tiles``, and takes the new ones.
+    Tiles without a half are those of ``earlier``; below them only what they share with others is packed anew.
     The big variant is taken where the uncompressed picture and its halves would pass 4 GiB.
 
     Raises
@@ -156,7 +173,7 @@ def write_pyramid(
             above, above_size = below, (width, height)
             width, height = max(1, info.width >> level), max(1, info.height >> level)
             below = _Blocks(files[level % 2], -(-width // TILE), info)
-            assembled = _assembled(above, above_size, (width, height), info)
+            assembled = _assembled(above, above_size, (width, height), info, earlier, level)
             ready = in_order(_packed_whole, assembled, pool, threads + 2)
             tiff.write(
                 _level_pieces(ready, -(-width // TILE), below if level < info.halvings else None),
@@ -190,8 +207,13 @@ class _Blocks:
         self._shape = (TILE // 2, TILE // 2, info.channels)
         self._dtype = np.dtype(info.dtype)
         self._bytes = int(np.prod(self._shape)) * self._dtype.itemsize
+        #: Tiles that are those of an earlier picture: nothing is put by of them.
+        self.same: set[tuple[int, int]] = set()
 
-    def put(self, row: int, column: int, block: Array) -> None:
+    def put(self, row: int, column: int, block: Array | None) -> None:
+        if block is None:
+            self.same.add((row, column))
+            return
         self._stream.seek((row * self._columns + column) * self._bytes)
         self._stream.write(np.ascontiguousarray(block).tobytes())
 
@@ -200,7 +222,9 @@ class _Blocks:
         return np.frombuffer(self._stream.read(self._bytes), self._dtype).reshape(self._shape)
 
 
-def _packed_whole(tile: Array) -> PackedTile:
+def _packed_whole(tile: Array | bytes) -> PackedTile:
+    if isinstance(tile, bytes):
+        return PackedTile(tile, None)
     return PackedTile(packed_tile(tile), _half_of(tile))
 
 
@@ -250,17 +274,29 @@ def _half_of(tile: Array) -> Array:
 
 
 def _assembled(
-    above: _Blocks, above_size: tuple[int, int], size: tuple[int, int], info: PyramidInfo
-) -> Iterator[Array]:
-    """Tiles of a level from the four halves that lie in each."""
+    above: _Blocks,
+    above_size: tuple[int, int],
+    size: tuple[int, int],
+    info: PyramidInfo,
+    earlier: Earlier | None,
+    level: int,
+) -> Iterator[Array | bytes]:
+    """Tiles of a level from the four halves that lie in each; packed where all four are those of the earlier picture."""
     most_columns, most_rows = (-(-side // TILE) for side in above_size)
     half = TILE // 2
     for row in range(-(-size[1] // TILE)):
         for column in range(-(-size[0] // TILE)):
-            tile = np.zeros((TILE, TILE, info.channels), info.dtype)
-            for dy in (0, 1):
-                for dx in (0, 1):
-                    r, c = 2 * row + dy, 2 * column + dx
-                    if r < most_rows and c < most_columns:
-                        tile[dy * half : (dy + 1) * half, dx * half : (dx + 1) * half] = above.get(r, c)
+            parts = [(dy, dx) for dy in (0, 1) for dx in (0, 1)]
+            parts = [(dy, dx) for dy, dx in parts if 2 * row + dy < most_rows and 2 * column + dx < most_columns]
+            new = [(dy, dx) for dy, dx in parts if (2 * row + dy, 2 * column + dx) not in above.same]
+            if earlier is None or len(new) == len(parts):
+                tile = np.zeros((TILE, TILE, info.channels), info.dtype)
+            elif not new:
+                yield earlier.packed(level, row, column)
+                continue
+            else:
+                tile = earlier.whole(level, row, column)
+            for dy, dx in new:
+                block = above.get(2 * row + dy, 2 * column + dx)
+                tile[dy * half : (dy + 1) * half, dx * half : (dx + 1) * half] = block
             yield tile

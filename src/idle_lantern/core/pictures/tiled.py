@@ -44,7 +44,8 @@ class TiledPicture:
                     _ = level.dataoffsets, level.decode  # reads the tables while the file is open
                 icc = page.tags.get(34675)
                 self.icc = bytes(icc.value) if icc is not None else None
-                self.encoding = _encoding_of(page.description)
+                self.told = _told_in(page.description)
+                self.encoding = "linear" if self.told.get("encoding") == "linear" else "display"
                 self.tile_px, self.channels = int(page.tilewidth), int(page.samplesperpixel)
                 self.dtype = np.dtype(page.dtype)
                 self.sizes = tuple((int(p.imagewidth), int(p.imagelength)) for p in self._pages)
@@ -90,6 +91,22 @@ class TiledPicture:
         h, w = min(self.tile_px, height - row * self.tile_px), min(self.tile_px, width - column * self.tile_px)
         return np.asarray(tile[:h, :w])
 
+    def packed(self, level: int, row: int, column: int) -> bytes:
+        """A tile as it is packed in the file.
+
+        Raises
+        ------
+        InputError
+            It cannot be read.
+        """
+        page = self._pages[level]
+        index = row * -(-self.sizes[level][0] // self.tile_px) + column
+        try:
+            assert self._file is not None
+            return os.pread(self._file, page.databytecounts[index], page.dataoffsets[index])
+        except OSError as error:
+            raise InputError("A part of the picture is damaged", where=str(self.path), remedy="Join again") from error
+
     def __del__(self) -> None:
         # whoever still reads a tile holds the picture, so the file is closed when nobody does
         if self._file is not None:
@@ -110,9 +127,10 @@ def open_picture(path: Path) -> PictureSource:
     return HeldPicture(read(path))
 
 
-def _encoding_of(description: str) -> str:
+def _told_in(description: str) -> dict[str, Any]:
+    """What a picture of ours tells of itself; nothing where it is somebody else's."""
     try:
         told = json.loads(description)
-    except ValueError:
-        return "display"
-    return "linear" if isinstance(told, dict) and told.get("encoding") == "linear" else "display"
+    except (ValueError, RecursionError):
+        return {}
+    return told if isinstance(told, dict) else {}

@@ -29,6 +29,14 @@ from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, s
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.coverage import Coverage
 from idle_lantern.core.join.render.plan import CACHE_BYTES, FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner
+from idle_lantern.core.join.render.rework import (
+    EarlierPicture,
+    Light,
+    light_of,
+    made_from,
+    same_tiles,
+    write_made_from,
+)
 from idle_lantern.core.join.render.tiles import row_by_row, there_and_back, tiles_of
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.poses import Poses
@@ -44,7 +52,10 @@ _ROUGH_PX, _ROUGHER = 1_000_000, 8
 
 @dataclass(frozen=True)
 class Composed:
-    """How a picture was made of a solution; ``crop`` is the largest rectangle without gaps."""
+    """How a picture was made of a solution; ``crop`` is the largest rectangle without gaps.
+
+    ``made`` are those of its ``tiles`` tiles that were made for it and not taken over from an earlier picture.
+    """
 
     canvas: Canvas
     gains: Array
@@ -54,6 +65,8 @@ class Composed:
     timings_s: dict[str, float]
     space: str = "sRGB"
     dust: tuple[Spot, ...] = ()
+    tiles: int = 0
+    made: tuple[Tile, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -72,10 +85,12 @@ def lay_out(
     clock: Clock | None = None,
     masks: Masks | None = None,
     rough: bool = False,
+    light: Light | None = None,
 ) -> tuple[RenderPlan, Overview]:
     """Light and seams, and the small frames on a small canvas of which they were reckoned.
 
-    ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones.
+    ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones;
+    ``light`` is that of an earlier picture, held while it is of the same frames.
     """
     clock = clock or Clock()
     poses = solution.poses
@@ -89,11 +104,15 @@ def lay_out(
             poses, solution.working, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
         )
         known = solution.known
-        own = None if known is None else known.falloff
-        vignetting = own if own is not None else solve_vignetting(overview, len(poses.frames))
-        overview = even_overview(overview, vignetting)
-        told = told_gains([info.metadata.exposure_value for info in infos])
-        gains = solve_gains(overview, len(poses.frames), told)
+        if light is not None and light.of == light_of(poses, solution.frames, options.profile):
+            vignetting, gains = light.vignetting, light.gains
+            overview = even_overview(overview, vignetting)
+        else:
+            own = None if known is None else known.falloff
+            vignetting = own if own is not None else solve_vignetting(overview, len(poses.frames))
+            overview = even_overview(overview, vignetting)
+            told = told_gains([info.metadata.exposure_value for info in infos])
+            gains = solve_gains(overview, len(poses.frames), told)
     with clock.stage("seams"):
         label = find_seams(overview, gains, progress)
     if rough:
@@ -131,6 +150,7 @@ def compose_picture(
     rough: bool = False,
     store: DecodedFrames | None = None,
     masks: Masks | None = None,
+    light: Light | None = None,
 ) -> Joined:
     """Make the picture of a solution on a canvas in memory; parameters as of ``lay_out``.
 
@@ -142,7 +162,9 @@ def compose_picture(
     options = options or JoinOptions()
     clock = Clock()
     with one_thread_each():
-        plan, _overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough)
+        plan, _overview = lay_out(
+            solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough, light=light
+        )
         with clock.stage("blend"):
             size = TILE // 2 if rough else TILE
             tiles, coverage = tiles_of(canvas, size), Coverage(canvas, size)
@@ -172,10 +194,11 @@ def rough_picture(
     options: JoinOptions | None = None,
     progress: Progress = SILENT,
     masks: Masks | None = None,
+    light: Light | None = None,
 ) -> Joined:
     """A first look at a solution: from its reduced frames, on the canvas reduced to what a window shows."""
     small = canvas.scaled(min(1.0, math.sqrt(_ROUGH_PX / (canvas.width * canvas.height))))
-    return compose_picture(solution, small, options, progress, rough=True, masks=masks)
+    return compose_picture(solution, small, options, progress, rough=True, masks=masks, light=light)
 
 
 def compose_to_file(
@@ -188,13 +211,16 @@ def compose_to_file(
     store: DecodedFrames | None = None,
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
+    earlier: EarlierPicture | None = None,
     on_tile: Callable[[Tile], None] | None = None,
-    before_it_stands: Callable[[RenderPlan, Overview], None] | None = None,
+    before_it_stands: Callable[[RenderPlan, Overview, Sequence[Tile] | None], None] | None = None,
 ) -> Composed:
     """Make the picture of a solution tile by tile into a file: memory does not grow with it.
 
-    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. ``on_tile`` is told each tile that is made,
-    ``before_it_stands`` what all of them were made from, when they are made and the file has not taken its place yet.
+    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. Of an ``earlier`` picture of the same frames a
+    pyramid takes the light, and every tile that would come out the same. ``on_tile`` is told each tile that is there,
+    ``before_it_stands`` what all of them were made from and which were made, None for all, when they are there and the
+    file has not taken its place yet.
 
     Raises
     ------
@@ -209,7 +235,8 @@ def compose_to_file(
     tiff = is_tiff(target)
     with one_thread_each(), replacing(target) as part_file:
         checkpoint.note_part(part_file)
-        plan, overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks)
+        light = None if earlier is None else earlier.made.light
+        plan, overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, light=light)
         runner = _runner(solution, plan, options, store)
         coverage = Coverage(canvas, TILE)
         region = Rectangle(0, 0, canvas.width, canvas.height)
@@ -221,30 +248,47 @@ def compose_to_file(
         how = WriteOptions(jpeg_quality=options.jpeg_quality)
         space = DecodedFrames(solution.frames.infos, 0, options.profile).space
         info = PyramidInfo(region.width, region.height, plan.dtype, not options.crop, "display", space.icc, how.dpi)
+        made_of = made_from(plan, tiles, info, light_of(plan.poses, solution.frames, options.profile)) if tiff else None
+        same = frozenset() if made_of is None else same_tiles(made_of, earlier)
+        full = [not info.alpha] * len(tiles)
+        remade = tuple(tile for i, tile in enumerate(tiles) if i not in same)
+        index = {(tile.left, tile.top): i for i, tile in enumerate(tiles)}
         with clock.stage("blend"), checkpoint.journal(_journal_name(plan, target, region, options)) as kept:
             done = 0 if kept is None else len(kept)
             skip = done if tiff else done * info.columns
             if (
                 skip and not options.crop
             ):  # what a killed run made is not made again, but where it has gaps must be known
-                _fill(coverage, plan, options, SILENT, tiles[:skip])
+                full[:skip] = _fill(coverage, plan, options, SILENT, tiles[:skip])
             ahead = there_and_back(tiles[skip:])
+            anew = tuple(tile for tile in ahead if index[tile.left, tile.top] not in same)
 
             def finished(pixels: Array, alpha: Array) -> tuple[PackedTile | tuple[Array, Array], Array]:
                 shown = alpha if info.alpha else None
                 return (packed(pixels, shown) if tiff else (pixels, alpha)), alpha
 
+            def there() -> Iterator[Any]:
+                made = runner.run(plan, anew, finished)
+                for tile in ahead:
+                    i = index[tile.left, tile.top]
+                    if i in same and earlier is not None:
+                        data = earlier.packed(0, i // info.columns, i % info.columns)
+                        yield PackedTile(data, None), earlier.alpha(i, tile, info)
+                    else:
+                        yield next(made)
+
             def noted() -> Iterator[tuple[Tile, Any]]:
-                made = runner.run(plan, ahead, finished)
-                for (product, alpha), tile in zip(_counted(made, len(tiles), progress, skip), ahead):
+                for (product, alpha), tile in zip(_counted(there(), len(tiles), progress, skip), ahead):
+                    full[index[tile.left, tile.top]] = bool(alpha.all())
                     if not options.crop:
                         coverage.add(tile, alpha)
                     if on_tile is not None:
                         on_tile(tile)
                     yield tile, product
 
-            if tiff:
-                write_pyramid(part_file, info, row_by_row(noted()), kept=kept, threads=options.threads)
+            if tiff and made_of is not None:
+                write_pyramid(part_file, info, row_by_row(noted()), kept=kept, earlier=earlier, threads=options.threads)
+                write_made_from(part_file, info, made_of, full)
             else:
                 rows = min(done * TILE, region.height)
                 write_strips(
@@ -252,9 +296,20 @@ def compose_to_file(
                 )
         if before_it_stands is not None:
             with clock.stage("suspects"):
-                before_it_stands(plan, overview)
+                before_it_stands(plan, overview, remade if same else None)
     box = region if options.crop else coverage.rectangle()
-    return Composed(canvas, plan.gains, plan.label, box, plan.vignetting, clock.seconds, space.name, plan.dust)
+    return Composed(
+        canvas,
+        plan.gains,
+        plan.label,
+        box,
+        plan.vignetting,
+        clock.seconds,
+        space.name,
+        plan.dust,
+        len(tiles),
+        remade,
+    )
 
 
 def _runner(solution: Solution, plan: RenderPlan, options: JoinOptions, store: DecodedFrames | None) -> ThreadRunner:
@@ -273,11 +328,16 @@ def _counted(made: Iterator[Any], count: int, progress: Progress, done: int = 0)
 
 def _fill(
     coverage: Coverage, plan: RenderPlan, options: JoinOptions, progress: Progress, tiles: Sequence[Tile] | None = None
-) -> None:
-    """Reckon where the picture has pixels without making them."""
+) -> list[bool]:
+    """Reckon where the picture has pixels without making them, and which tiles have no gap."""
     compositor = plan.compositor(plan.even_frame)
-    wanted = tiles_of(plan.canvas) if tiles is None else tiles
-    mapped(lambda tile: coverage.add(tile, compositor.covered(tile)), wanted, options.threads, progress)
+
+    def filled(tile: Tile) -> bool:
+        alpha = compositor.covered(tile)
+        coverage.add(tile, alpha)
+        return bool(alpha.all())
+
+    return mapped(filled, tiles_of(plan.canvas) if tiles is None else tiles, options.threads, progress)
 
 
 def _journal_name(plan: RenderPlan, target: Path, region: Rectangle, options: JoinOptions) -> str:

@@ -11,6 +11,7 @@ light bright sides would bleed into dark ones.
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections.abc import Callable
 from typing import Any
@@ -85,7 +86,7 @@ class Compositor:
         self.lateral = lateral
         self.with_alpha, self.masks, self.blend = with_alpha, masks or {}, blend
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
-        self.full_scale = full_scale
+        self.full_scale, self.gains = full_scale, gains
         self.dtype = np.uint8 if full_scale == 255 else np.uint16
         self.tables = [gain_table(g, full_scale) if np.abs(g - 1).max() > 1e-3 else None for g in gains]
         self.reach = [reach_rad(lens) for lens in poses.lenses]
@@ -105,6 +106,31 @@ class Compositor:
     def covered(self, tile: Tile) -> Array:
         """Alpha (H, W) of one tile, without making its pixels."""
         return np.where(self._piece(tile, 1).winner >= 0, self.full_scale, 0).astype(self.dtype)
+
+    def made_from(self, tile: Tile) -> object:
+        """What decides the pixels of one tile beside what all tiles have in common: who wins there and round it, and of
+        each frame near it the gain and what is painted hidden. Two plans that agree in it make the same tile."""
+        big = self._with_halo(tile)
+        step = grid_step(self.canvas)
+        directions = coarse_directions(self.canvas, big, step)
+        near = [(k, self.gains[k].tobytes(), self._hidden_near(k, directions)) for k in self._near(directions)]
+        return hashlib.sha256(self._label_part(big)[0].tobytes()).hexdigest(), near
+
+    def _hidden_near(self, k: int, directions: Array) -> bytes:
+        """The part of a frame's mask that a tile can touch."""
+        if k not in self.masks:
+            return b""
+        lens, hide = self.poses.lenses[k], self.masks[k].hide
+        pixels, valid = lens.project(np.nan_to_num(directions) @ self.poses.world_from_camera[k])
+        pixels = pixels[valid & np.isfinite(directions[..., 0])]
+        if len(pixels) == 0:
+            return b""
+        scale = np.array([hide.shape[1] / lens.width, hide.shape[0] / lens.height])
+        # local warps move places by a few pixels
+        low = np.floor((pixels.min(0) - 16) * scale).astype(int) - 2
+        high = np.ceil((pixels.max(0) + 16) * scale).astype(int) + 3
+        part = hide[max(0, low[1]) : max(0, high[1]), max(0, low[0]) : max(0, high[0])]
+        return hashlib.sha256(part.tobytes()).digest() if part.any() else b""
 
     def _piece(self, tile: Tile, every: int, spread: int = 0) -> Piece:
         """Views and winners at every ``every``-th pixel of a tile.

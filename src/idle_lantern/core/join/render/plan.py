@@ -144,14 +144,20 @@ class RenderPlan:
         return np.uint8 if self.full_scale == 255 else np.uint16
 
     @cached_property
-    def key(self) -> str:
-        """A name for all that decides a pixel."""
+    def common(self) -> str:
+        """A name for what decides all tiles alike: canvas, geometry, files, fall-off."""
         c, p = self.canvas, self.poses
         shape = (c.projection, c.width, c.height, c.px_per_rad, c.centre_px, c.canvas_from_world.tobytes())
         turned = (p.world_from_camera.tobytes(), p.lenses, [b.tobytes() for b in p.bends if b is not None])
+        light = (self.vignetting, self.full_scale, self.blend, self.lateral, self.label.shape)
+        parts = (shape, turned, light, sorted(self.with_alpha), self.frames.identity)
+        return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
+
+    @cached_property
+    def key(self) -> str:
+        """A name for all that decides a pixel."""
         painted = [(k, m.hide.tobytes(), m.keep.tobytes()) for k, m in sorted(self.masks.items())]
-        light = (self.gains.tobytes(), self.vignetting, self.label.tobytes(), self.full_scale, self.blend, self.lateral)
-        parts = (shape, turned, painted, light, sorted(self.with_alpha), self.frames.identity)
+        parts = (self.common, painted, self.gains.tobytes(), self.label.tobytes())
         return hashlib.sha256(repr(parts).encode()).hexdigest()
 
     def even_frame(self, k: int, picture: Picture | None = None) -> Levels:

@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.join.canvas.overview import Overview
+from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.render.plan import RenderPlan
-from idle_lantern.core.join.suspects.along_seams import read_seam, seam_windows
+from idle_lantern.core.join.suspects.along_seams import SeamWindow, read_seam, seam_windows
 from idle_lantern.core.join.suspects.figures import doubled, figures
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.look import Look
@@ -26,6 +27,8 @@ Array = NDArray[Any]
 
 #: What is less suspicious is not told.
 LEAST_SUSPICION = 0.15
+#: Frames that share less of their ground are not compared for softness: others tell more.
+_LEAST_SHARED = 0.06
 #: Half suspicious, and over what the suspicion rises: softness.
 _SOFT_PX = (0.95, 0.1)
 #: A step or band over more than so many times the area of a cut or double, and so many pixels of the look more, is a fault of its own.
@@ -39,12 +42,16 @@ def find_suspects(
     overview: Overview,
     *,
     parallax: bool = False,
+    changed: Sequence[Tile] | None = None,
+    known: Sequence[Suspect] = (),
     threads: int = 1,
     progress: Progress = SILENT,
 ) -> list[Suspect]:
     """Places of the picture that ``plan`` makes which a careful eye should see, most suspicious first.
 
     ``overview`` is what the plan's seams were cut on; ``parallax`` tells that the camera turned beside its no-parallax point.
+    Where only ``changed`` tiles are other than in an earlier picture, only they are looked at, and what was ``known`` of the
+    others stays.
 
     Raises
     ------
@@ -57,6 +64,9 @@ def find_suspects(
         look = Look(plan)
         windows = seam_windows(plan.label, look.canvas)
         windows.sort(key=lambda w: (w.a, w.b, w.y))
+        areas = None if changed is None else [_area(tile) for tile in changed]
+        if areas is not None:
+            windows = [w for w in windows if _in_areas(_at_full_size(_place(w), look, plan), areas)]
         progress.begin("suspects", len(windows))
         readings = [
             r for r in mapped(lambda w: read_seam(look, plan.label, w), windows, threads, progress) if r is not None
@@ -66,15 +76,45 @@ def find_suspects(
             *bands(look, readings),
             *cuts(look, readings),
             *_doubles(look, overview, plan.label),
-            *_soft(look, plan.label),
+            *_soft(look, plan.label, None if changed is None else _winners(plan, changed), threads),
             *_holes(look, overview, plan.label),
         ]
-    frames = plan.poses.frames
-    shrink = plan.canvas.width / look.canvas.width
-    return ranked([_at_full_size(s, shrink, frames) for s in _apart(found)], LEAST_SUSPICION)
+    told = [_at_full_size(s, look, plan) for s in _apart(found)]
+    if areas is None:
+        return ranked(told, LEAST_SUSPICION)
+    new = ranked([s for s in told if _in_areas(s, areas)], LEAST_SUSPICION)
+    return sorted([*new, *(s for s in known if not _in_areas(s, areas))], key=lambda s: -s.suspicion)
 
 
-def _at_full_size(suspect: Suspect, shrink: float, frames: Sequence[int]) -> Suspect:
+def _area(tile: Tile) -> Suspect:
+    """A tile as a place."""
+    u, v = tile.left + (tile.width - 1) / 2, tile.top + (tile.height - 1) / 2
+    return Suspect(u, v, tile.width, tile.height, "hole", 0, (), "")
+
+
+def _place(window: SeamWindow) -> Suspect:
+    tile = window.tile
+    return Suspect(window.x, window.y, tile.width, tile.height, "step", 0, (), "")
+
+
+def _in_areas(suspect: Suspect, areas: Sequence[Suspect]) -> bool:
+    return any(suspect.meets(area) for area in areas)
+
+
+def _winners(plan: RenderPlan, tiles: Sequence[Tile]) -> frozenset[int]:
+    """Frames that show something in some tiles."""
+    h, w = plan.label.shape
+    fx, fy = w / plan.canvas.width, h / plan.canvas.height
+    shown: set[int] = set()
+    for t in tiles:
+        rows = slice(int(t.top * fy), int((t.top + t.height) * fy) + 1)
+        columns = slice(int(t.left * fx), int((t.left + t.width) * fx) + 1)
+        shown |= set(np.unique(plan.label[rows, columns]).tolist())
+    return frozenset(shown - {-1})
+
+
+def _at_full_size(suspect: Suspect, look: Look, plan: RenderPlan) -> Suspect:
+    frames, shrink = plan.poses.frames, plan.canvas.width / look.canvas.width
     u, v = ((x + 0.5) * shrink - 0.5 for x in (suspect.u, suspect.v))
     at = tuple(frames[k] for k in suspect.frames)
     return replace(suspect, u=u, v=v, width=suspect.width * shrink, height=suspect.height * shrink, frames=at)
@@ -112,9 +152,11 @@ def _doubles(look: Look, overview: Overview, label: Array) -> list[Suspect]:
     return told
 
 
-def _soft(look: Look, label: Array) -> list[Suspect]:
+def _soft(look: Look, label: Array, among: frozenset[int] | None, threads: int) -> list[Suspect]:
+    """Frames softer than their neighbours, all or those ``among`` the given ones."""
     poses = look.poses
-    found = compared(poses, overlaps_of(poses), look.grey)
+    overlaps = [o for o in overlaps_of(poses, _LEAST_SHARED) if among is None or (o.i in among or o.j in among)]
+    found = compared(poses, overlaps, look.grey, threads)
     told = []
     for i, blur in blurs(len(poses.frames), found).items():
         sigma = blur.sigma_px * look.shrink

@@ -17,8 +17,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.suspects.overlaps import Overlap, balanced
+from idle_lantern.core.join.workers import mapped
 
 Array = NDArray[Any]
 
@@ -90,9 +92,12 @@ class Compared:
     points_j: Array
 
 
-def compared(poses: Poses, overlaps: Sequence[Overlap], grey: Callable[[int], Array]) -> list[Compared]:
+def compared(
+    poses: Poses, overlaps: Sequence[Overlap], grey: Callable[[int], Array], threads: int = 1
+) -> list[Compared]:
     """All overlaps with enough detail. ``grey`` gives the full-size brightness of a place, 8 bit."""
-    return [found for overlap in overlaps if (found := _compared(poses, overlap, grey)) is not None]
+    every = mapped(lambda overlap: _compared(poses, overlap, grey), overlaps, threads, SILENT)
+    return [found for found in every if found is not None]
 
 
 def blurs(count: int, pairs_compared: Sequence[Compared]) -> dict[int, Blur]:
