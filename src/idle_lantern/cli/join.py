@@ -102,6 +102,17 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         help="cut to the largest rectangle without gaps, or to the largest of a ratio like 3:1",
     )
     parser.add_argument(
+        "--rim",
+        default="none",
+        choices=("none", "stretch", "fill"),
+        help="gaps at the rim: left (default), taken up by a warp, or filled with what is invented and told in the report",
+    )
+    parser.add_argument(
+        "--invent-anything",
+        action="store_true",
+        help="with --rim fill: also where more than sky, grass or water reaches the rim",
+    )
+    parser.add_argument(
         "--level",
         default="auto",
         metavar="auto|none|YAW,PITCH,ROLL",
@@ -164,6 +175,8 @@ def run(args: argparse.Namespace) -> int:
     assert isinstance(end, Finished)
     for sentence in end.result.report.get("prepared", ()):
         say(sentence)
+    if end.result.report["rim"]:
+        say(end.result.report["rim"]["sentence"])
     if args.lens and end.result.report.get("known_lens") is None:
         say("The lens that was given does not fit the frames: its distortion was found anew.")
     for row in end.result.report["frames"]:
@@ -229,6 +242,8 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
             width_px=args.width,
             crop=crop != "none",
             ratio=ratio,
+            rim=args.rim,
+            invent_anything=args.invent_anything,
             level=level_of(args.level),
             profile=profile_of(args.profile),
             memory_bytes=memory,

@@ -69,7 +69,7 @@ def test_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path: Path, 
         again = join(frames, target, options, checkpoint=checkpoint)
     assert finished <= 6, "nearly every run was killed"
     assert target.read_bytes() == undisturbed.read_bytes()
-    one, other = report_of(solution, joined, crop=False), report_of(*again, crop=False)
+    one, other = report_of(solution, joined), report_of(*again)
     for report in (one, other):
         for changing in ("timings_s", "peak_rss_mib"):
             del report[changing]

@@ -244,5 +244,5 @@ def test_looks_of_two_kinds_make_one_solution(row_set: FrameFiles, monkeypatch: 
     solution = solve(gather(row_set.paths))
     assert len(solution.poses.frames) == 8
     canvas = make_canvas(solution.poses, solution.seen, width_px=300)
-    report = report_of(solution, compose_picture(solution, canvas, rough=True), crop=False)
+    report = report_of(solution, compose_picture(solution, canvas, rough=True))
     assert rms(row_set.error_px(report)) < 0.05

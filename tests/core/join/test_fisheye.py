@@ -36,9 +36,7 @@ def test_mapping_is_found_from_the_matches(model: str, focal_px: float, tmp_path
     assert len(solution.poses.frames) == 6
     assert found.model == model
     assert found.focal_px == pytest.approx(focal_px, rel=3e-3)
-    report = report_of(
-        solution, compose_picture(solution, make_canvas(solution.poses, solution.seen, width_px=600)), crop=False
-    )
+    report = report_of(solution, compose_picture(solution, make_canvas(solution.poses, solution.seen, width_px=600)))
     assert rms(files.error_px(report)) < 0.1
 
 

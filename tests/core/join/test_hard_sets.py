@@ -30,7 +30,7 @@ HARD_PX = 0.15
 
 def _errors(files: FrameFiles, solution: Solution) -> np.ndarray:
     canvas = make_canvas(solution.poses, solution.seen, width_px=300)
-    return files.error_px(report_of(solution, compose_picture(solution, canvas, rough=True), crop=False))
+    return files.error_px(report_of(solution, compose_picture(solution, canvas, rough=True)))
 
 
 def test_night_noise_at_fifteen_per_cent_overlap(tmp_path: Path):

@@ -41,7 +41,7 @@ PROMISED_PX = 0.05
 def _joined(files: FrameFiles, folder: Path, **options):
     solution, made = join(gather(files.paths), folder / "out.tif", JoinOptions(**options))
     joined = SimpleNamespace(canvas=made.canvas, crop=made.crop, picture=read(folder / "out.tif"))
-    return report_of(solution, made, crop=False), joined
+    return report_of(solution, made), joined
 
 
 def test_row_registers_exactly_and_shows_the_true_picture(row_set: FrameFiles, tmp_path: Path):
@@ -145,7 +145,7 @@ def test_sideways_files_are_turned_by_their_orientation(row_set: FrameFiles, tmp
             target.write_bytes(path.read_bytes())
         paths.append(target)
     solution, joined = join(gather(paths), tmp_path / "out.tif")
-    report = report_of(solution, joined, crop=False)
+    report = report_of(solution, joined)
     assert rms(row_set.error_px(report)) < PROMISED_PX
 
 
@@ -356,7 +356,7 @@ def test_a_small_memory_gives_the_same_picture_in_tiles(row_set: FrameFiles, tmp
     assert picture.shape[:2] == (composed.crop.height, composed.crop.width)
     assert picture.shape[2] == 3, "without gaps there is no alpha"
     assert picture.shape[0] * picture.shape[1] > 0.6 * (tifffile.imread(whole)[..., 3] > 0).sum()
-    assert report_of(solution, composed, crop=False)["canvas"]["width"] == tifffile.imread(whole).shape[1]
+    assert report_of(solution, composed)["canvas"]["width"] == tifffile.imread(whole).shape[1]
 
 
 def test_a_failure_while_writing_tiles_leaves_nothing(row_set: FrameFiles, tmp_path: Path):
@@ -403,10 +403,10 @@ def test_a_report_is_enough_for_another_projection(row_set: FrameFiles, tmp_path
     solution = solve(frames)
     canvas = make_canvas(solution.poses, solution.seen, "cylindrical")
     joined = compose_picture(solution, canvas)
-    told = json.loads(json.dumps(report_of(solution, joined, crop=False)))
+    told = json.loads(json.dumps(report_of(solution, joined)))
     again = solution_of(told, frames, JoinOptions().working_mp)
     np.testing.assert_allclose(again.poses.world_from_camera, solution.poses.world_from_camera, atol=1e-12)
-    assert report_of(again, joined, crop=False)["links"] == told["links"]
+    assert report_of(again, joined)["links"] == told["links"]
     other = make_canvas(again.poses, again.seen, "equirectangular")
     fresh = make_canvas(solution.poses, solution.seen, "equirectangular")
     assert (other.width, other.height) == (fresh.width, fresh.height)

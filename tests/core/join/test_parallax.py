@@ -133,7 +133,7 @@ def test_near_fence_with_the_axis_off_the_pupil(tmp_path: Path):
     assert 20 < solution.parallax.offset_mm(3.0) < 40
     canvas = make_canvas(solution.poses, solution.seen)
     joined = compose_picture(solution, canvas)
-    report = report_of(solution, joined, crop=False)
+    report = report_of(solution, joined)
     assert rms(files.error_px(report)) < 0.4
     assert "back" in report["parallax"]["in_words"]
     again = solution_of(report, frames, 0.2)

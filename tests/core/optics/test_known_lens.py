@@ -123,7 +123,7 @@ def test_a_known_lens_is_kept_and_a_wrong_one_told(grid_set: FrameFiles, tmp_pat
         lens = solution.poses.lenses[0]
         assert (lens.k1 == known.k1) is kept
         assert lens.k1 == pytest.approx(-0.05, abs=0.01)
-        report = report_of(solution, made, crop=False)
+        report = report_of(solution, made)
         assert rms(grid_set.error_px(report)) < 0.3
         assert (report["known_lens"] is not None) is kept
 

@@ -50,6 +50,7 @@ STAGES_IN_WORDS = {
     "refine": "placing points exactly",
     "warp": "laying frames on the canvas",
     "seams": "choosing seams",
+    "rim": "blending, to fill the rim",
     "blend": "blending and writing",
     "suspects": "looking the picture over",
 }

@@ -40,6 +40,7 @@ STAGE_WEIGHTS = {
     "refine": 0.16,
     "warp": 0.03,
     "seams": 0.05,
+    "rim": 0.05,
     "blend": 0.30,
     "suspects": 0.06,
 }

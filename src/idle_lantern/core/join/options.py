@@ -9,6 +9,7 @@ from typing import Literal
 from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.optics.known import KnownLens
 
+Rim = Literal["none", "stretch", "fill"]
 Level = Literal["auto", "none"] | tuple[float, float, float]
 
 
@@ -51,6 +52,10 @@ class JoinOptions:
         Width by height of that rectangle, where one is wished.
     level : "auto", "none", or (yaw, pitch, roll) in degrees
         Upright by what the frames show, as the first frame stands, or turned by so much from upright.
+    rim : "none", "stretch" or "fill"
+        Gaps between outline and rectangle: left, taken up by a warp, or filled with what is invented.
+    invent_anything : bool
+        Fill gaps also where more than sky, grass or water borders on them.
     profile : WorkingSpace or None
         Colour space of the picture; None keeps that of the frames.
     jpeg_quality : int
@@ -80,6 +85,8 @@ class JoinOptions:
     crop: bool = False
     ratio: float | None = None
     level: Level = "auto"
+    rim: Rim = "none"
+    invent_anything: bool = False
     profile: WorkingSpace | None = None
     jpeg_quality: int = 92
     memory_bytes: int | None = None

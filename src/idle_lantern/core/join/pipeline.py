@@ -10,6 +10,7 @@ from __future__ import annotations
 import logging
 import shutil
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -31,6 +32,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import Composed, compose_to_file
 from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.render.rework import EarlierPicture
+from idle_lantern.core.join.render.straight_rim import straight_rim
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.suspect import Suspect
@@ -83,6 +85,8 @@ def join(
         frames, options, prior, progress, store, checkpoint, early if on_rough is not None else None
     )
     canvas = make_canvas(solved.poses, solved.seen, options.projection, options.width_px)
+    straight = straight_rim(solved, canvas, options, progress, masks) if options.rim == "stretch" else None
+    canvas = canvas if straight is None else straight[0]
     check_target(target, canvas.width, canvas.height)
     check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos))
     if on_solved is not None:
@@ -122,7 +126,7 @@ def join(
         on_tile=on_tile,
         before_it_stands=look_over,
     )
-    return solved, made
+    return solved, made if straight is None else replace(made, rim=straight[1])
 
 
 def check_space(target: Path, canvas: Canvas, *, deep: bool) -> None:

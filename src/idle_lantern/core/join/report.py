@@ -19,9 +19,11 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.canvas.stretch import Stretch
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import Composed
+from idle_lantern.core.join.rim.told import Filled, Stretched
 from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
@@ -38,17 +40,16 @@ def report_of(
     solution: Solution,
     joined: Composed,
     *,
-    crop: bool,
     ratio: float | None = None,
     suspects: Sequence[Suspect] | None = None,
 ) -> dict[str, Any]:
     """The whole report of a finished join; ``suspects`` are places of the whole canvas, None where nobody looked."""
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
-    canvas, box = joined.canvas, joined.crop
-    left, top, width, height = (
-        (box.left, box.top, box.width, box.height) if crop else (0, 0, canvas.width, canvas.height)
-    )
+    canvas, box = joined.shown, joined.crop
+    left, top = (box.left, box.top) if joined.cropped else (0, 0)
+    width, height = canvas.width, canvas.height
+    invented = joined.rim if isinstance(joined.rim, Filled) else None
     return {
         "schema": SCHEMA,
         "frames": [_frame(solution, joined, f, (left, top)) for f in range(len(names))],
@@ -65,10 +66,11 @@ def report_of(
             "width": width,
             "height": height,
             "px_per_rad": canvas.px_per_rad,
-            "centre_px": [canvas.centre_px[0] - left, canvas.centre_px[1] - top],
+            "centre_px": list(canvas.centre_px),
             "rotation": canvas.canvas_from_world.tolist(),
             "full_circle": canvas.full_circle,
             "reason": canvas.reason,
+            "stretch": _stretch(canvas.stretch),
         },
         "parallax": _parallax(solution),
         "pupil": _pupil(solution),
@@ -80,11 +82,14 @@ def report_of(
             {"u": round(s.u, 1), "v": round(s.v, 1), "size_px": round(s.size_px, 1), "loss": round(s.loss, 3)}
             for s in joined.dust
         ],
-        "suspects": None if suspects is None else _suspects(suspects, names, left, top, width, height),
-        "invented_px": 0,
+        "suspects": None
+        if suspects is None
+        else _suspects([*suspects, *_invented(invented)], names, left, top, width, height),
+        "invented_px": 0 if invented is None else invented.pixels,
+        "rim": None if joined.rim is None else {**_rim(joined.rim), "sentence": joined.rim.sentence},
         "profile": joined.space,
         "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
-        "cropped": crop,
+        "cropped": joined.cropped,
         "crop": {"x": left, "y": top, "width": width, "height": height, "ratio": ratio},
         "tiles": {"made": len(joined.made), "of": joined.tiles},
         "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
@@ -117,6 +122,35 @@ def _suspects(
                 }
             )
     return rows
+
+
+def _stretch(stretch: Stretch | None) -> dict[str, Any] | None:
+    if stretch is None:
+        return None
+    return {
+        "origin_px": list(stretch.origin),
+        "step_px": list(stretch.step),
+        "flat_px": np.round(stretch.at, 3).tolist(),
+        "period_px": stretch.period_px,
+    }
+
+
+def _rim(rim: Stretched | Filled) -> dict[str, Any]:
+    if isinstance(rim, Stretched):
+        return {"way": "stretch", "largest": round(rim.largest, 3), "bow_px": round(rim.bow_px, 2)}
+    return {"way": "fill", "invented_px": rim.pixels, "left_open": list(rim.left)}
+
+
+def _invented(filled: Filled | None) -> list[Suspect]:
+    """What is invented as places that should be looked at: it surely is."""
+    return [
+        Suspect(
+            a.u, a.v, a.width, a.height, "invented", 0.99, (),
+            f"Invented, {a.pixels / 1e6:.2f} Mpx: no frame shows this, it was copied from elsewhere in the picture",
+            a.pixels / 1e6, "Mpx",
+        )
+        for a in (filled.areas if filled else ())
+    ]  # fmt: skip
 
 
 def suspects_of(report: Mapping[str, Any], names: Sequence[str]) -> tuple[Suspect, ...]:
@@ -184,7 +218,18 @@ def canvas_of(report: dict[str, Any]) -> Canvas:
         np.asarray(c["rotation"], float).reshape(3, 3),
         bool(c.get("full_circle", False)),
         str(c.get("reason", "")),
+        _stretch_of(c.get("stretch")),
     )
+
+
+def _stretch_of(told: dict[str, Any] | None) -> Stretch | None:
+    if told is None:
+        return None
+    at = np.asarray(told["flat_px"], float)
+    if at.ndim != 3 or at.shape[2] != 2 or min(at.shape[:2]) < 2 or not np.isfinite(at).all():
+        raise ValueError("no grid")
+    (x, y), (across, down) = (map(float, told[key]) for key in ("origin_px", "step_px"))
+    return Stretch((x, y), (across, down), at, float(told["period_px"]))
 
 
 def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> Solution:
@@ -253,6 +298,8 @@ def _link_of(row: dict[str, Any], poses: Poses) -> Link:
 
 def crop_of(report: dict[str, Any]) -> Rectangle:
     """The largest rectangle that a report tells."""
+    if report.get("cropped"):
+        return Rectangle(0, 0, int(report["canvas"]["width"]), int(report["canvas"]["height"]))
     box = report["largest_rectangle"]
     return Rectangle(int(box["left"]), int(box["top"]), int(box["width"]), int(box["height"]))
 

@@ -207,8 +207,8 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
             report["prepared"] = list(told)
     return JoinResult(
         request.target,
-        made.canvas,
-        made.crop,
+        made.shown,
+        crop_of(report),
         tuple(f.id for f in request.frames),
         report["took_s"],
         float(report["peak_rss_mib"]),
@@ -239,7 +239,7 @@ def _report(
     request: JoinRequest, solution: Solution, made: Composed, suspects: Sequence[Suspect] | None, took_s: float
 ) -> dict[str, Any]:
     report = {
-        **report_of(solution, made, crop=request.options.crop, ratio=request.options.ratio, suspects=suspects),
+        **report_of(solution, made, ratio=request.options.ratio, suspects=suspects),
         "took_s": round(took_s, 3),
     }
     if any(f.id for f in request.frames):

@@ -12,7 +12,9 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection, suited
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.join.canvas.stretch import Stretch
 from idle_lantern.core.join.solve.field import Field
 from idle_lantern.core.join.solve.poses import Poses
 
@@ -31,7 +33,8 @@ _MOST_PIXELS = 60e9
 class Canvas:
     """Where directions lie on the picture, as in the join contract.
 
-    ``reason`` says why the projection was chosen.
+    ``reason`` says why the projection was chosen. With a ``stretch`` width and height are those of the bent canvas, and
+    all else is told of the flat one.
     """
 
     projection: Projection
@@ -42,18 +45,20 @@ class Canvas:
     canvas_from_world: Array = field(default_factory=lambda: np.eye(3))
     full_circle: bool = False
     reason: str = ""
+    stretch: Stretch | None = None
 
     def directions(self, pixels: Array, *, over_the_pole: bool = False) -> Array:
         """Unit world directions of canvas pixels (..., 2); NaN where the canvas has none."""
-        plane = (np.asarray(pixels) - np.asarray(self.centre_px)) / self.px_per_rad
+        flat = np.asarray(pixels) if self.stretch is None else self.stretch.flat(pixels)
+        plane = (flat - np.asarray(self.centre_px)) / self.px_per_rad
         result: Array = self.projection.inverse(plane, over_the_pole=over_the_pole) @ self.canvas_from_world
         return result
 
     def pixels(self, directions: Array) -> Array:
         """Canvas pixels (..., 2) of world directions (..., 3); NaN where there is no place."""
         plane = self.projection.forward(np.asarray(directions) @ self.canvas_from_world.T)
-        result: Array = plane * self.px_per_rad + np.asarray(self.centre_px)
-        return result
+        flat: Array = plane * self.px_per_rad + np.asarray(self.centre_px)
+        return flat if self.stretch is None else self.stretch.bent(flat)
 
     def scaled(self, factor: float) -> Canvas:
         """The same canvas with fewer pixels; a full circle still closes exactly."""
@@ -61,7 +66,19 @@ class Canvas:
         exact = width / self.width
         height = max(8, round(self.height * exact))
         cx, cy = ((c + 0.5) * exact - 0.5 for c in self.centre_px)
-        return replace(self, width=width, height=height, px_per_rad=self.px_per_rad * exact, centre_px=(cx, cy))
+        stretch = None if self.stretch is None else self.stretch.scaled(exact)
+        scale = self.px_per_rad * exact
+        return replace(self, width=width, height=height, px_per_rad=scale, centre_px=(cx, cy), stretch=stretch)
+
+    def cut(self, box: Rectangle) -> Canvas:
+        """The part of it inside a rectangle; a full circle stays one only where nothing of its width goes."""
+        centre, stretch = self.centre_px, self.stretch
+        if stretch is None:
+            centre = (centre[0] - box.left, centre[1] - box.top)
+        else:
+            stretch = stretch.cut(box.left, box.top)
+        full = self.full_circle and box.width == self.width
+        return replace(self, width=box.width, height=box.height, centre_px=centre, stretch=stretch, full_circle=full)
 
 
 _BY_HAND = "Chosen by hand."

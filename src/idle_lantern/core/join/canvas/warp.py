@@ -40,7 +40,8 @@ class Tile:
 
 def grid_step(canvas: Canvas) -> int:
     """Distance of exactly reckoned pixels: the error is about step^2 / (8 px_per_rad)."""
-    for step in (16, 8, 4):
+    # a bent canvas bends between the points of its own grid as well
+    for step in (16, 8, 4) if canvas.stretch is None else (8, 4):
         if step * step / (8 * canvas.px_per_rad) < 0.012:
             return step
     return 2

@@ -28,7 +28,15 @@ from idle_lantern.core.join.light.gains import solve_gains, told_gains
 from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.coverage import Coverage
-from idle_lantern.core.join.render.plan import CACHE_BYTES, FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner
+from idle_lantern.core.join.render.filled import FilledPicture
+from idle_lantern.core.join.render.plan import (
+    CACHE_BYTES,
+    FilesOfFrames,
+    FramesInMemory,
+    RenderPlan,
+    ThreadRunner,
+    TileRunner,
+)
 from idle_lantern.core.join.render.rework import (
     EarlierPicture,
     Light,
@@ -38,6 +46,7 @@ from idle_lantern.core.join.render.rework import (
     write_made_from,
 )
 from idle_lantern.core.join.render.tiles import row_by_row, there_and_back, tiles_of
+from idle_lantern.core.join.rim.told import Filled, Stretched
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
@@ -52,7 +61,7 @@ _ROUGH_PX, _ROUGHER = 1_000_000, 8
 
 @dataclass(frozen=True)
 class Composed:
-    """How a picture was made of a solution; ``crop`` is the largest rectangle without gaps.
+    """How a picture was made of a solution; ``crop`` is the largest rectangle without gaps, to which it may be ``cropped``.
 
     ``made`` are those of its ``tiles`` tiles that were made for it and not taken over from an earlier picture.
     """
@@ -67,6 +76,13 @@ class Composed:
     dust: tuple[Spot, ...] = ()
     tiles: int = 0
     made: tuple[Tile, ...] = ()
+    cropped: bool = False
+    rim: Stretched | Filled | None = None
+
+    @property
+    def shown(self) -> Canvas:
+        """The canvas of the pixels that there are."""
+        return self.canvas.cut(self.crop) if self.cropped else self.canvas
 
 
 @dataclass(frozen=True)
@@ -237,13 +253,21 @@ def compose_to_file(
         checkpoint.note_part(part_file)
         light = None if earlier is None else earlier.made.light
         plan, overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, light=light)
-        runner = _runner(solution, plan, options, store)
+        runner: TileRunner = _runner(solution, plan, options, store)
         coverage = Coverage(canvas, TILE)
+        filled = None
+        if options.rim == "fill":
+            with clock.stage("blend"):
+                filled = FilledPicture(plan, runner, part_file.parent, progress, anything=options.invent_anything)
+            runner, coverage, earlier = filled, filled.coverage, None
         region = Rectangle(0, 0, canvas.width, canvas.height)
-        if options.crop:
-            with clock.stage("warp"):
-                _fill(coverage, plan, options, progress)
-            region = coverage.rectangle(options.ratio)
+        # a bent canvas is a rectangle but for a few pixels
+        cropped = options.crop or canvas.stretch is not None
+        if cropped:
+            if filled is None:
+                with clock.stage("warp"):
+                    _fill(coverage, plan, options, progress)
+            region = coverage.rectangle(options.ratio if options.crop else None, holes=not options.crop)
         tiles = tiles_of(canvas, TILE, region)
         how = WriteOptions(jpeg_quality=options.jpeg_quality)
         space = DecodedFrames(solution.frames.infos, 0, options.profile).space
@@ -257,7 +281,7 @@ def compose_to_file(
             done = 0 if kept is None else len(kept)
             skip = done if tiff else done * info.columns
             if (
-                skip and not options.crop
+                skip and not cropped and filled is None
             ):  # what a killed run made is not made again, but where it has gaps must be known
                 full[:skip] = _fill(coverage, plan, options, SILENT, tiles[:skip])
             ahead = there_and_back(tiles[skip:])
@@ -280,7 +304,7 @@ def compose_to_file(
             def noted() -> Iterator[tuple[Tile, Any]]:
                 for (product, alpha), tile in zip(_counted(there(), len(tiles), progress, skip), ahead):
                     full[index[tile.left, tile.top]] = bool(alpha.all())
-                    if not options.crop:
+                    if not cropped and filled is None:
                         coverage.add(tile, alpha)
                     if on_tile is not None:
                         on_tile(tile)
@@ -297,7 +321,7 @@ def compose_to_file(
         if before_it_stands is not None:
             with clock.stage("suspects"):
                 before_it_stands(plan, overview, remade if same else None)
-    box = region if options.crop else coverage.rectangle()
+    box = region if cropped else coverage.rectangle()
     return Composed(
         canvas,
         plan.gains,
@@ -309,6 +333,8 @@ def compose_to_file(
         plan.dust,
         len(tiles),
         remade,
+        cropped,
+        None if filled is None else filled.told(region),
     )
 
 
@@ -342,7 +368,8 @@ def _fill(
 
 def _journal_name(plan: RenderPlan, target: Path, region: Rectangle, options: JoinOptions) -> str:
     """What decides every byte: the pixels, which of them, and how they are packed."""
-    return f"{target.suffix.lower().lstrip('.')}-{key_of(plan.key, region, options.jpeg_quality)}"
+    key = key_of(plan.key, region, options.jpeg_quality, options.rim, options.invent_anything)
+    return f"{target.suffix.lower().lstrip('.')}-{key}"
 
 
 def _reduction(poses: Poses, canvas: Canvas) -> int:

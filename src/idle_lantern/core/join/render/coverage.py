@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import binary_fill_holes
 
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
@@ -51,11 +52,15 @@ class Coverage:
         """Whether nothing is missing anywhere."""
         return bool(self._covered.all())
 
-    def rectangle(self, ratio: float | None = None) -> Rectangle:
-        """The largest rectangle without gaps, of a width by height where one is asked for; all where there are none."""
+    def rectangle(self, ratio: float | None = None, *, holes: bool = False) -> Rectangle:
+        """The largest rectangle without gaps, of a width by height where one is asked for; all where there are none.
+
+        With ``holes`` gaps that picture encloses may lie in it.
+        """
         if self.complete and ratio is None:
             return Rectangle(0, 0, *self._size)
-        found = inner_rectangle((self._covered * 255).astype(np.uint8), ratio=ratio)
+        covered = binary_fill_holes(self._covered) if holes else self._covered
+        found = inner_rectangle((covered * 255).astype(np.uint8), ratio=ratio)
         n = self.every
         if ratio is not None:
             return _of_ratio(

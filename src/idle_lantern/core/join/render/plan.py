@@ -148,9 +148,10 @@ class RenderPlan:
         """A name for what decides all tiles alike: canvas, geometry, files, fall-off."""
         c, p = self.canvas, self.poses
         shape = (c.projection, c.width, c.height, c.px_per_rad, c.centre_px, c.canvas_from_world.tobytes())
+        bent = None if c.stretch is None else (c.stretch.origin, c.stretch.step, c.stretch.at.tobytes())
         turned = (p.world_from_camera.tobytes(), p.lenses, [b.tobytes() for b in p.bends if b is not None])
         light = (self.vignetting, self.full_scale, self.blend, self.lateral, self.label.shape)
-        parts = (shape, turned, light, sorted(self.with_alpha), self.frames.identity)
+        parts = (shape, bent, turned, light, sorted(self.with_alpha), self.frames.identity)
         return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
     @cached_property

@@ -114,17 +114,22 @@ def light_of(poses: Poses, frames: FrameSet, profile: WorkingSpace | None) -> st
     return _hash((poses.frames, poses.lenses, space, [(s.st_size, s.st_mtime_ns, s.st_ino) for s in stats]))
 
 
-def made_from(plan: RenderPlan, tiles: Sequence[Tile], info: PyramidInfo, light: str) -> MadeFrom:
-    """What a picture of these tiles will be made from; gaps are not known yet."""
+def made_from(
+    plan: RenderPlan, tiles: Sequence[Tile], info: PyramidInfo, light: str, *, alone: bool = True
+) -> MadeFrom:
+    """What a picture of these tiles will be made from; gaps are not known yet.
+
+    Tiles that are not made ``alone``, each for itself, can be taken over by no other picture.
+    """
     compositor = plan.compositor(plan.even_frame)
     keys = tuple(_hash((tile, compositor.made_from(tile))) for tile in tiles)
-    whole = _hash((code_fingerprint(), plan.common, info))
+    whole = _hash((code_fingerprint(), plan.common, info)) if alone else ""
     return MadeFrom(whole, keys, (False,) * len(keys), Light(plan.gains, plan.vignetting, light))
 
 
 def same_tiles(new: MadeFrom, earlier: EarlierPicture | None) -> frozenset[int]:
     """Places of the tiles that need not be made again."""
-    if earlier is None or earlier.made.whole != new.whole or len(earlier.made.tiles) != len(new.tiles):
+    if earlier is None or not new.whole or earlier.made.whole != new.whole or len(earlier.made.tiles) != len(new.tiles):
         return frozenset()
     return frozenset(i for i, (a, b) in enumerate(zip(new.tiles, earlier.made.tiles)) if a == b)
 

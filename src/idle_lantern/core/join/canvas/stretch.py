@@ -1,0 +1,115 @@
+"""A canvas bent to another outline: where each of its pixels lies on the flat one, told on a coarse grid."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+#: Rounds of the inverse; each leaves of the miss what the stretch differs from none.
+_ROUNDS = 60
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """Places (R, C, 2) on the flat canvas of grid points ``origin + step * (column, row)`` of the bent one, in pixels.
+
+    Between them runs the cubic convolution of Keys (1981), beyond them the last slope goes on. ``period_px`` is the width
+    of a full circle, 0 where it is none; first and last column are then the same places, one period apart.
+    """
+
+    origin: tuple[float, float]
+    step: tuple[float, float]
+    at: Array = field(compare=False)
+    period_px: float = 0.0
+
+    def flat(self, pixels: Array) -> Array:
+        """Flat places of bent pixels (..., 2)."""
+        pixels = np.asarray(pixels, float)
+        grid = (pixels - self.origin) / self.step
+        turns: Array = np.zeros(grid.shape[:-1])
+        if self.period_px:
+            turns = np.floor(grid[..., 0] / (self.at.shape[1] - 1))
+            grid[..., 0] -= turns * (self.at.shape[1] - 1)
+        off = _cubic(self._off(), grid.reshape(-1, 2)).reshape(pixels.shape)
+        return np.asarray(pixels + off)
+
+    def bent(self, places: Array) -> Array:
+        """Bent pixels of flat places (..., 2): the inverse of ``flat``, by going back what it misses."""
+        places = np.asarray(places, float)
+        found = places.copy()
+        for _ in range(_ROUNDS):
+            miss = places - self.flat(found)
+            found += miss
+            if not np.nanmax(np.abs(miss), initial=0.0) > 1e-4:
+                break
+        return found
+
+    def scaled(self, factor: float) -> Stretch:
+        """The same for a canvas with fewer pixels."""
+        x, y = ((o + 0.5) * factor - 0.5 for o in self.origin)
+        step = (self.step[0] * factor, self.step[1] * factor)
+        return Stretch((x, y), step, (self.at + 0.5) * factor - 0.5, self.period_px * factor)
+
+    def cut(self, left: float, top: float) -> Stretch:
+        """The same for a bent canvas of which so much is cut off."""
+        return replace(self, origin=(self.origin[0] - left, self.origin[1] - top))
+
+    @property
+    def largest(self) -> float:
+        """By how many times something is drawn larger than on the flat canvas, where most."""
+        return float(self.widths().max())
+
+    def widths(self) -> Array:
+        """How many times larger each cell is drawn, along the side that grew most, (R - 1, C - 1)."""
+        across = self.step[0] / np.maximum(np.linalg.norm(np.diff(self.at, axis=1), axis=-1), 1e-9)
+        down = self.step[1] / np.maximum(np.linalg.norm(np.diff(self.at, axis=0), axis=-1), 1e-9)
+        most: Array = np.maximum(np.maximum(across[1:], across[:-1]), np.maximum(down[:, 1:], down[:, :-1]))
+        return most
+
+    def _off(self) -> Array:
+        """What is added to a bent pixel, on the grid with two more points each side."""
+        rows, columns = self.at.shape[:2]
+        grid = np.stack(np.meshgrid(np.arange(columns), np.arange(rows)), -1)
+        off = self.at - (np.asarray(self.origin) + np.asarray(self.step) * grid)
+        off = np.pad(off, ((2, 2), (0, 0), (0, 0)), mode="reflect", reflect_type="odd")
+        if self.period_px:
+            return np.concatenate([off[:, -3:-1], off, off[:, 1:3]], 1)
+        return np.pad(off, ((0, 0), (2, 2), (0, 0)), mode="reflect", reflect_type="odd")
+
+
+def _cubic(off: Array, grid: Array) -> Array:
+    """Values at grid places (N, 2), by cubic convolution with a = -1/2."""
+    rows, columns = off.shape[0] - 4, off.shape[1] - 4
+    x = np.clip(np.nan_to_num(grid[:, 0]), -1.0, columns) + 2
+    y = np.clip(np.nan_to_num(grid[:, 1]), -1.0, rows) + 2
+    i = np.clip(np.floor(x).astype(int), 1, columns + 1)
+    j = np.clip(np.floor(y).astype(int), 1, rows + 1)
+    across, down = _weights(x - i), _weights(y - j)
+    found: Array = np.zeros((len(grid), 2))
+    for b in range(4):
+        row = sum(across[a][:, None] * off[j + b - 1, i + a - 1] for a in range(4))
+        found += down[b][:, None] * row
+    return found
+
+
+def _weights(t: Array) -> tuple[Array, Array, Array, Array]:
+    return (
+        ((-0.5 * t + 1) * t - 0.5) * t,
+        (1.5 * t - 2.5) * t * t + 1,
+        ((-1.5 * t + 2) * t + 0.5) * t,
+        (0.5 * t - 0.5) * t * t,
+    )
+
+
+def resampled(picture: Array, stretch: Stretch, size: tuple[int, int]) -> Array:
+    """A picture (h, w[, C]) of the flat canvas drawn on the bent one of (width, height) = ``size`` pixels."""
+    u, v = np.meshgrid(np.arange(size[0], dtype=float), np.arange(size[1], dtype=float))
+    places = stretch.flat(np.stack([u, v], -1)).astype(np.float32)
+    border = cv2.BORDER_WRAP if stretch.period_px else cv2.BORDER_CONSTANT
+    return np.asarray(cv2.remap(picture, places, None, cv2.INTER_LINEAR, borderMode=border))

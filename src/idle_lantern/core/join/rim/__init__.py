@@ -1,0 +1,1 @@
+"""The rim of a picture: bent to a rectangle, or filled."""
