@@ -127,6 +127,14 @@ def test_the_sample_of_version_7_opens_and_has_no_verdicts():
     assert outing.choices.brackets == "fuse"
 
 
+def test_the_sample_of_version_8_opens_and_its_picture_is_composed_as_it_was():
+    outing = document.from_text((OLD / "outing-8.json").read_text(encoding="utf-8"))
+    assert outing.name == "Sample of version 8"
+    assert [v.verdict for v in outing.verdicts] == ["later"]
+    choices = outing.choices
+    assert (choices.turn_deg, choices.distance, choices.rim, choices.ratio) == ((0.0, 0.0, 0.0), 1.0, "none", None)
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))
@@ -143,7 +151,7 @@ def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
         (lambda t: t[:-20], "damaged at line"),
         (lambda t: "", "damaged at line"),
         (lambda t: "[1, 2]", "no outing document"),
-        (lambda t: t.replace(f"outing/{schema.VERSION}", "outing/9"), "newer Idle Lantern"),
+        (lambda t: t.replace(f"outing/{schema.VERSION}", f"outing/{schema.VERSION + 1}"), "newer Idle Lantern"),
         (lambda t: t.replace('"overlap": 0.33', '"overlap": 7'), "impossible value: Overlap"),
         (lambda t: t.replace('"focal_mm": 20.0', '"focal_mm": 99999'), "damaged at brief/rig/focal_mm"),
         (lambda t: t.replace('"frames": []', '"frames": [{"file": 3}]'), "damaged at frames/0/file"),

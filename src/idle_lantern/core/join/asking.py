@@ -102,6 +102,9 @@ class JoinRequest:
         """What it was asked for, so that a picture can be told from what is chosen later."""
         return {
             "projection": self.options.projection,
+            "turn_deg": list(self.options.turn_deg),
+            "distance": self.options.distance,
+            "rim": self.options.rim,
             "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
             "brackets": self.recipe.brackets,
             "repeats": self.recipe.repeats,

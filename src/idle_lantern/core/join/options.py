@@ -52,6 +52,10 @@ class JoinOptions:
         Width by height of that rectangle, where one is wished.
     level : "auto", "none", or (yaw, pitch, roll) in degrees
         Upright by what the frames show, as the first frame stands, or turned by so much from upright.
+    turn_deg : (yaw, pitch, roll)
+        Turns the picture after all that ``level`` does; poses stay as they are.
+    distance : float
+        How far panini's eye stands behind the middle: 0 is flat, 1 usual.
     rim : "none", "stretch" or "fill"
         Gaps between outline and rectangle: left, taken up by a warp, or filled with what is invented.
     invent_anything : bool
@@ -85,6 +89,8 @@ class JoinOptions:
     crop: bool = False
     ratio: float | None = None
     level: Level = "auto"
+    turn_deg: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    distance: float = 1.0
     rim: Rim = "none"
     invent_anything: bool = False
     profile: WorkingSpace | None = None

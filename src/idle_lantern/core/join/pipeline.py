@@ -24,7 +24,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint
@@ -84,7 +84,7 @@ def join(
     solved = solution or solve(
         frames, options, prior, progress, store, checkpoint, early if on_rough is not None else None
     )
-    canvas = make_canvas(solved.poses, solved.seen, options.projection, options.width_px)
+    canvas = canvas_for(solved.poses, solved.seen, options)
     straight = straight_rim(solved, canvas, options, progress, masks) if options.rim == "stretch" else None
     canvas = canvas if straight is None else straight[0]
     check_target(target, canvas.width, canvas.height)

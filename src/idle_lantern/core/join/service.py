@@ -31,7 +31,7 @@ from idle_lantern.core.join.asking import (
     Solved,
     TileDone,
 )
-from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.join.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.join.checkpoint import checkpointed, solving_key
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
@@ -173,7 +173,7 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
 
     def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
         shown.append(True)
-        canvas = make_canvas(found.poses, found.seen, options.projection, options.width_px)
+        canvas = canvas_for(found.poses, found.seen, options)
         light = None if earlier is None else earlier.made.light
         rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks, light)
         sink(RoughReady(*ids, rough, canvas))

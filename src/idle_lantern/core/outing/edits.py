@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing.model import CaptureGroup, FrameRef, MaskRef, Outing, Verdict
+from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, MaskRef, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
@@ -265,9 +265,15 @@ def _name(ref: FrameRef) -> str:
     return ref.file.rsplit("/", 1)[-1]
 
 
-def choose(title: str, **changes: Any) -> Edit:
-    """Change projection or crop."""
-    return Edit(title, lambda o: replace(o, choices=replace(o.choices, **changes)))
+def choose(title: str, *, merge: str = "", **changes: Any) -> Edit:
+    """Change what the join or the delivery is told."""
+    return Edit(title, lambda o: replace(o, choices=replace(o.choices, **changes)), merge)
+
+
+def crop_to(box: CropBox | None, *, merge: str = "") -> Edit:
+    """Crop to a box set by hand; None goes back to the largest rectangle without gaps."""
+    title = "Crop by hand" if box is not None else "Crop to the largest rectangle"
+    return Edit(title, lambda o: replace(o, crop_box=box, choices=replace(o.choices, crop=True)), merge)
 
 
 def know_lens(lens: KnownLens | None) -> Edit:

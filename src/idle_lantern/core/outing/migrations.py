@@ -108,6 +108,11 @@ def _to_8(document: Document) -> Document:
     return document
 
 
+def _to_9(document: Document) -> Document:
+    """Version 9 only added how the picture is composed: turn, panini's distance, rim, ratio, all as they were by default."""
+    return document
+
+
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
@@ -117,5 +122,5 @@ def _id_of(text: str) -> str:
 
 
 _STEPS: dict[int, Callable[[Document], Document]] = {
-    1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7, 7: _to_8,
+    1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7, 7: _to_8, 8: _to_9,
 }  # fmt: skip

@@ -105,13 +105,17 @@ class HandPose:
 
 @dataclass(frozen=True)
 class CropBox:
-    """A crop set by hand, in pixels of the joined picture; ``ratio`` as width to height where one is held."""
+    """A crop set by hand, in pixels of the joined picture; ``ratio`` as width to height where one is held.
+
+    It holds while the picture has the size ``of`` which it was set on.
+    """
 
     x: Annotated[int, Meta(ge=0)]
     y: Annotated[int, Meta(ge=0)]
     width: Annotated[int, Meta(ge=1)]
     height: Annotated[int, Meta(ge=1)]
     ratio: tuple[Annotated[float, Meta(gt=0)], Annotated[float, Meta(gt=0)]] | None = None
+    of: tuple[Annotated[int, Meta(ge=1)], Annotated[int, Meta(ge=1)]] | None = None
 
 
 @dataclass(frozen=True)
@@ -136,7 +140,9 @@ class JoinChoices:
 
     ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
     out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place, ``repeats``
-    of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used.
+    of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used. ``turn_deg`` (yaw, pitch, roll) turns
+    the picture from where the join levelled it, ``distance`` is that of the panini projection, ``rim`` what becomes of gaps
+    at the rim, ``ratio`` width and height that the largest rectangle shall have.
     """
 
     projection: Annotated[str, Meta(max_length=40)] = "auto"
@@ -146,6 +152,10 @@ class JoinChoices:
     brackets: Annotated[str, Meta(pattern="^(merge|fuse|base)$")] = "merge"
     repeats: Annotated[str, Meta(pattern="^(sharpest|stack)$")] = "sharpest"
     twins: Annotated[str, Meta(pattern="^(raw|jpeg)$")] = "raw"
+    turn_deg: tuple[Degrees, Degrees, Degrees] = (0.0, 0.0, 0.0)
+    distance: Annotated[float, Meta(ge=0, le=10)] = 1.0
+    rim: Annotated[str, Meta(pattern="^(none|stretch|fill)$")] = "none"
+    ratio: tuple[Annotated[float, Meta(gt=0, le=1000)], Annotated[float, Meta(gt=0, le=1000)]] | None = None
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,8 @@ from idle_lantern.core.geometry.projections import Projection, suited
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas.stretch import Stretch
-from idle_lantern.core.join.solve.field import Field
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.solve.field import Field, field_of
 from idle_lantern.core.join.solve.poses import Poses
 
 Array = NDArray[Any]
@@ -149,6 +150,27 @@ def make_canvas(
     return replace(
         draft, width=width, height=height, px_per_rad=scale, centre_px=centre, full_circle=full, reason=reason
     )
+
+
+def canvas_for(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
+    """The canvas that options ask for; poses stay as they are, a wished turn is that of the canvas.
+
+    Raises
+    ------
+    JoinError
+        Nothing of the picture fits the projection.
+    """
+    parameters = {"distance": options.distance} if options.projection == "panini" else None
+    if not any(options.turn_deg):
+        return make_canvas(poses, seen, options.projection, options.width_px, parameters)
+    turn = rotations.from_yaw_pitch_roll(*np.radians(options.turn_deg))
+    turned = replace(poses, world_from_camera=turn @ poses.world_from_camera)
+    field_then = field_of(turned)
+    if not Projection(options.projection if options.projection != "auto" else "cylindrical").wraps:
+        # what is turned to the middle is meant to be there
+        field_then = replace(field_then, middle_rad=seen.middle_rad)
+    canvas = make_canvas(turned, field_then, options.projection, options.width_px, parameters)
+    return replace(canvas, canvas_from_world=canvas.canvas_from_world @ turn)
 
 
 def _bounds(poses: Poses, draft: Canvas) -> tuple[tuple[float, float, float, float], float]:

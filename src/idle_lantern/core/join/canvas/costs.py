@@ -1,0 +1,97 @@
+"""What a projection costs a picture: how much larger its rim is drawn, how far straight lines bend, what a crop loses."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry.rectangles import inner_rectangle
+from idle_lantern.core.join.canvas.canvas import Canvas
+
+Array = NDArray[Any]
+
+#: Where the line lies whose bend is told: so far from the middle, in half heights, over so many half widths.
+_LINE_AT, _LINE_OVER = 0.6, 0.8
+#: No longer arc of a straight line is looked at: beyond, no eye takes it for one.
+_LONGEST_RAD = math.radians(120)
+#: Of the largest scales this share is left out: a single pixel at a pole is no picture.
+_NEARLY_ALL = 99.5
+#: Costs that nobody minds: how much larger, which share of the height, which share of the picture.
+STRETCH, BEND, LOSS = 1.25, 0.02, 0.12
+
+
+@dataclass(frozen=True)
+class Costs:
+    """What a canvas costs.
+
+    Attributes
+    ----------
+    stretch : float
+        By how many times things at the rim are drawn larger than in the middle, along the side that grows most.
+    bend : float
+        How far a level straight line above the middle bows, as a share of the picture's height.
+    loss : float
+        Share of what is shown that the largest rectangle without gaps leaves out.
+    """
+
+    stretch: float
+    bend: float
+    loss: float
+
+
+def costs_of(canvas: Canvas, shown: Array) -> Costs:
+    """The costs of a canvas of which ``shown`` (h, w) bool, at any size, tells where its picture shows anything."""
+    small = canvas.scaled(min(1.0, math.sqrt(40_000 / (canvas.width * canvas.height))))
+    rows = np.clip((np.arange(small.height) + 0.5) * shown.shape[0] / small.height, 0, shown.shape[0] - 1).astype(int)
+    columns = np.clip((np.arange(small.width) + 0.5) * shown.shape[1] / small.width, 0, shown.shape[1] - 1).astype(int)
+    there = shown[np.ix_(rows, columns)]
+    return Costs(_stretch(small, there), _bend(small), _loss(there))
+
+
+def _stretch(small: Canvas, there: Array) -> float:
+    u, v = np.meshgrid(np.arange(small.width, dtype=float), np.arange(small.height, dtype=float))
+    place = np.stack([u, v], -1)
+    half = 0.25
+    right, below = np.array([half, 0]), np.array([0, half])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        across = (small.directions(place + right) - small.directions(place - right)) / (2 * half)
+        down = (small.directions(place + below) - small.directions(place - below)) / (2 * half)
+        # the least angle that one pixel spans in any direction: the smaller singular value of both steps
+        a, b, c = ((one * other).sum(-1) for one, other in ((across, across), (across, down), (down, down)))
+        least = (a + c) / 2 - np.sqrt(((a - c) / 2) ** 2 + b**2)
+        scale = 1 / np.sqrt(np.maximum(least, 1e-18)) / small.px_per_rad
+    good = there & np.isfinite(scale)
+    return float(np.percentile(scale[good], _NEARLY_ALL)) if good.any() else 1.0
+
+
+def _bend(small: Canvas) -> float:
+    middle = np.array([small.width - 1, small.height - 1]) / 2
+    ends = middle + np.array([[-_LINE_OVER, -_LINE_AT], [_LINE_OVER, -_LINE_AT]]) * middle
+    one, other = small.directions(ends)
+    if not (np.isfinite(one).all() and np.isfinite(other).all()):
+        return 0.0
+    arc = math.acos(float(np.clip(one @ other, -1, 1)))
+    if arc > _LONGEST_RAD:
+        inwards = (1 - _LONGEST_RAD / arc) / 2
+        ends = middle + (ends - middle) * (1 - 2 * inwards) * np.array([1, 0]) + (ends - middle) * np.array([0, 1])
+        one, other = small.directions(ends)
+    along = np.linspace(0, 1, 33)[:, None]
+    line = one + along * (other - one)  # a chord seen from the middle is a straight line
+    places = small.pixels(line)
+    if small.full_circle:
+        places[:, 0] = np.unwrap(places[:, 0], period=small.width)
+    off = places - places[0]
+    length = float(np.hypot(*off[-1]))
+    if not np.isfinite(places).all() or length < 1:
+        return 0.0
+    return float(np.abs(off[:, 0] * off[-1, 1] - off[:, 1] * off[-1, 0]).max() / length / small.height)
+
+
+def _loss(there: Array) -> float:
+    if not there.any():
+        return 0.0
+    return float(1 - inner_rectangle((there * 255).astype(np.uint8), working_px=400).area / there.sum())
