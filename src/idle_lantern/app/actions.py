@@ -236,6 +236,41 @@ ACTIONS: tuple[Action, ...] = (
         needs="No frame is being tried at this place: press T.",
     ),
     Action(
+        "compose.open",
+        "Compose the picture: projection, level, crop, rim",
+        "Join",
+        "C",
+        lambda w: w.join_stage.toggle_compose(),
+        "join",
+        lambda w: w.join_stage.compose.active or w.join_stage.compose.can_compose(),
+        needs="There is no picture to compose yet: join the frames first.",
+    ),
+    *(
+        Action(
+            f"compose.{name}",
+            title,
+            "Join",
+            keys,
+            run,
+            "join",
+            lambda w: w.join_stage.compose.active,
+            needs="That belongs to composing: press C under Join first.",
+        )
+        for name, title, keys, run in (
+            ("projection", "Next projection", "P", lambda w: w.join_stage.compose.next_projection()),
+            ("turn", "Turn the picture by hand", "R", lambda w: w.join_stage.compose.use_tool("turn")),
+            (
+                "line",
+                "Draw along what is upright or level",
+                "E",
+                lambda w: w.join_stage.compose.use_tool("line"),
+            ),
+            ("centre", "Put a place in the middle", "Q", lambda w: w.join_stage.compose.use_tool("centre")),
+            ("crop", "Crop by hand", "K", lambda w: w.join_stage.compose.use_tool("crop")),
+            ("levelled", "Take turns by hand back", "", lambda w: w.join_stage.compose.as_levelled()),
+        )
+    ),
+    Action(
         "work.cancel",
         "Stop the work that runs",
         "Join",

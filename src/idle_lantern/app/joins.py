@@ -73,6 +73,8 @@ class JoinRunner(QObject):
         super().__init__(parent)
         self._state, self._tasks, self._gear = state, tasks, gear
         self.request: JoinRequest | None = None
+        self._task: Task | None = None
+        self._next: tuple[JoinRequest, OutingPlace] | None = None
         # told when the work is off the list, so that who listens may begin the next
         self._ending = QTimer(self)
         self._ending.setSingleShot(True)
@@ -96,6 +98,9 @@ class JoinRunner(QObject):
     def start(self, request: JoinRequest, place: OutingPlace) -> None:
         """Run a request for an outing; refused while another one runs."""
         if self.busy:
+            return
+        if self._task is not None:  # one that was stopped is still on its way out
+            self._next = request, place
             return
         self.request, self.place = request, place
 
@@ -126,7 +131,7 @@ class JoinRunner(QObject):
             elif isinstance(product, LanternError):
                 self._state.message.emit(f"{product.sentence} The picture is there all the same.", True)
 
-        self._tasks.start(
+        self._task = self._tasks.start(
             JOINING,
             work,
             lambda _r: self._ending.start(0),
@@ -134,6 +139,21 @@ class JoinRunner(QObject):
             weights=STAGE_WEIGHTS,
             on_partial=taken,
         )
+        self._task.ended.connect(self._over)
+
+    def start_instead(self, request: JoinRequest, place: OutingPlace) -> None:
+        """Run a request as soon as the one that runs for the same outing has stopped, which it is told to."""
+        if self.busy_here and self._task is not None:
+            self._next = request, place
+            self._task.cancel()
+        else:
+            self.start(request, place)
+
+    def _over(self) -> None:
+        self._task = None
+        waiting, self._next = self._next, None
+        if waiting is not None and self._state.is_open(waiting[1]):
+            self.start(*waiting)
 
     def _take(self, product: Shown, place: OutingPlace) -> None:
         result = product.result

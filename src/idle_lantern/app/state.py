@@ -274,7 +274,8 @@ class AppState(QObject):
                 self.at = None
         if after.frames != before.frames or after.skipped != before.skipped:
             topics |= {"frames", "map"}
-        if after.choices != before.choices or after.put_aside != before.put_aside:
+        composed = after.choices != before.choices or after.crop_box != before.crop_box
+        if composed or after.put_aside != before.put_aside:
             topics.add("choices")
         if after.masks != before.masks:
             topics.add("masks")

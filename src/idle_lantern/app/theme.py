@@ -189,6 +189,7 @@ QPushButton[page="true"] {{ background: {k.ground}; border: none; border-left: 4
   padding: 0; min-height: {px(38)}; max-height: {px(38)}; }}
 QPushButton[page="true"]:checked {{ background: {k.raised}; border-left: 4px solid {k.accent}; }}
 QPushButton[page="true"]:focus {{ border: 2px solid {k.accent}; }}
+QPushButton[card="true"] {{ border: none; border-radius: 0; padding: 0; }}
 QPushButton[stage="true"] {{ background: {k.panel}; border: none; border-top: 1px solid {k.line}; border-radius: 0; padding: 0;
   min-height: {px(48)}; }}
 QPushButton[stage="true"]:checked {{ background: {k.ground}; border-top: 4px solid {k.accent}; }}

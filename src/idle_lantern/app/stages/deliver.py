@@ -48,7 +48,7 @@ class DeliverStage(Stage):
         for text, suffix in _FORMATS:
             self.format.addItem(text, suffix)
         self.format.currentIndexChanged.connect(lambda _i: self._show_facts())
-        self.crop = QCheckBox("Crop to the largest rectangle without gaps")
+        self.crop = QCheckBox("Crop as composed under Join")
         self.crop.setObjectName("crop")
         self.crop.clicked.connect(
             lambda on: self.state.apply(edits.choose("Crop" if on else "Do not crop", crop=bool(on)))
@@ -111,8 +111,10 @@ class DeliverStage(Stage):
             self.desk.tell(error.sentence)
             return
 
+        alpha = not model.crops(self.state.outing) or model.has_gap(self.state.outing, joined)
+
         def work(task: Task) -> Path:
-            deliver(picture, target, options, box=box, keep_alpha=not model.crops(self.state.outing), progress=task)
+            deliver(picture, target, options, box=box, keep_alpha=alpha, progress=task)
             return target
 
         def done(path: Path) -> None:
@@ -145,7 +147,7 @@ class DeliverStage(Stage):
         for key, text in shown.items():
             self.facts[key].setText(text)
         self.limit.setText(model.limit(self.state.outing, joined, suffix))
-        self.view.crop = joined.crop if joined and model.crops(self.state.outing) else None
+        self.view.crop = model.box(self.state.outing, joined) if joined and model.crops(self.state.outing) else None
         self.view.update()
         if joined is None:
             self.status.setText(JOIN_FIRST)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from idle_lantern.app.cropping import crop_box, has_gaps
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.deliver.targets import JPEG_MAX_SIDE
@@ -35,7 +36,12 @@ def crops(outing: Outing) -> bool:
 
 def box(outing: Outing, joined: JoinResult) -> Rectangle:
     """What of the picture is written."""
-    return joined.crop if crops(outing) else Rectangle(0, 0, joined.canvas.width, joined.canvas.height)
+    return crop_box(outing, joined)
+
+
+def has_gap(outing: Outing, joined: JoinResult) -> bool:
+    """Whether what is written shows nothing somewhere, as a crop by hand may."""
+    return has_gaps(joined, box(outing, joined))
 
 
 def facts(outing: Outing, joined: JoinResult | None, suffix: str, per_inch: float, *, imperial: bool) -> dict[str, str]:

@@ -8,12 +8,14 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 
 from idle_lantern.app import theme
+from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.joins import Shown
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
+from idle_lantern.app.stages.compose_panel import ComposePanel
 from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
@@ -60,6 +62,8 @@ class JoinStage(Stage):
         self.left_out.linkActivated.connect(self._put_back)
         self.mask_button = button("Hide or keep parts of frames ...", self.open_masks, quiet=True, name="join-masks")
         self.walk = WalkBar(desk, self.view)
+        self.compose = ComposePanel(desk, self.view)
+        self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
         self._lay_out()
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._show_status)
@@ -94,14 +98,39 @@ class JoinStage(Stage):
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             scrolled(panel(column(self.findings, self.left_out, None), "ground")),
             row(self.choices.keep_button, None, self.mask_button),
-            row(None, self.deliver_button),
         )
-        side_panel = panel(side, "ground")
+        self._joining = panel(side, "ground")
+        self._composing = scrolled(self.compose)
+        self._composing.hide()
+        self.compose.cards.hide()
+        side_panel = panel(
+            column(self._joining, self._composing, row(self.compose_button, None, self.deliver_button)), "ground"
+        )
         side_panel.setFixedWidth(380)
         layout = row(margin=16, space=theme.SPACE * 2)
-        layout.addWidget(panel(column(self.view, self.walk, tools), "ground"), 1)
+        layout.addWidget(panel(column(self.view, self.walk, self.compose.cards, tools), "ground"), 1)
         layout.addWidget(side_panel)
         self.setLayout(layout)
+
+    def toggle_compose(self) -> None:
+        """Compose the picture, or go back to the join."""
+        if not self.compose.active and not self.compose.can_compose():
+            self.desk.tell("There is no picture to compose yet. Join the frames first.")
+            return
+        if self.compose.active:
+            self.compose.close_down()
+        else:
+            self.compose.open()
+        self._show_side()
+
+    def _show_side(self) -> None:
+        active = self.compose.active
+        self._joining.setVisible(not active)
+        self._composing.setVisible(active)
+        self.compose.cards.setVisible(active)
+        self.walk.set_aside(active)
+        self.compose_button.setText("Back to the join   [C]" if active else "Compose it   [C]")
+        self.compose_button.setEnabled(active or self.compose.can_compose())
 
     # --- running ----------------------------------------------------------------
 
@@ -119,11 +148,14 @@ class JoinStage(Stage):
             self.desk.tell("The frames are being joined; the picture comes under Join.", problem=False)
 
     def _start(self, solution: Solution | None) -> None:
-        place = self.state.place
-        if place is None or self.desk.joins.busy or not self.state.may_change():
+        place, joins = self.state.place, self.desk.joins
+        if place is None or (joins.busy and not joins.busy_here) or not self.state.may_change():
+            return
+        request = model.request_for(self.state.outing, place.folder, solution)
+        if joins.busy and (solution is None or joins.request is None or not model.outdated(joins.request, request)):
             return
         self._failure = ""
-        self.desk.joins.start(model.request_for(self.state.outing, place.folder, solution), place)
+        joins.start_instead(request, place)
         self._show_status()
 
     def _choose_projection(self, index: int) -> None:
@@ -236,7 +268,8 @@ class JoinStage(Stage):
         told = (model.lens_refused(joined), model.findings(self.state.solution))
         self.findings.setText("\n".join(filter(None, told)))
         self.left_out.setText("<br>".join(_as_row(r) for r in model.left_out(self.state.outing, joined)))
-        self.view.crop = joined.crop if joined else None
+        self.view.crop = crop_box(self.state.outing, joined) if joined else None
+        self._show_side()
         self.view.update()
 
 

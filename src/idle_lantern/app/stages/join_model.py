@@ -19,7 +19,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult, development_told, lens_told
 from idle_lantern.core.join.checkpoint import checkpoints_folder
-from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.options import JoinOptions, Rim
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.recipe import Brackets, Exposure, Recipe, Repeats
 from idle_lantern.core.optics.known import KnownLens
@@ -115,6 +115,9 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
             wanted=wanted,
             lens=outing.lens,
             shifts=outing.rig.motion == "lens-shift",
+            turn_deg=outing.choices.turn_deg,
+            distance=outing.choices.distance,
+            rim=cast(Rim, outing.choices.rim),
         ),
         report=pictures / document.REPORT,
         document_id=outing.id,
@@ -221,12 +224,21 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     if asked.get("twins", outing.choices.twins) != outing.choices.twins and has_twins(outing):
         return "files"
     same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
+    same = same and tuple(asked.get("turn_deg", (0.0, 0.0, 0.0))) == outing.choices.turn_deg
+    same = same and asked.get("rim", "none") == outing.choices.rim
+    if outing.choices.projection == "panini":
+        same = same and asked.get("distance", 1.0) == outing.choices.distance
     if has_brackets(outing):
         same = same and asked.get("brackets") == outing.choices.brackets
     if has_repeats(outing):
         same = same and asked.get("repeats", "sharpest") == outing.choices.repeats
     same = same and asked.get("development", development_told(Development())) == development_told(outing.development)
     return "" if same else "choices"
+
+
+def outdated(running: JoinRequest, wanted: JoinRequest) -> bool:
+    """Whether a picture that is being made anew from a solution is no longer the one that is wanted."""
+    return running.solution is not None and running.told() != wanted.told()
 
 
 def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere: bool) -> str:

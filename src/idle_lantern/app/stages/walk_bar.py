@@ -36,6 +36,7 @@ class WalkBar(QWidget):
         self._shown = 0
         self._taking = -1
         self._asked = 0
+        self._aside = False
         self._blink = QTimer(self)
         self._blink.setInterval(_BLINK_MS)
         self._blink.timeout.connect(self._blink_on)
@@ -69,6 +70,12 @@ class WalkBar(QWidget):
     def stops(self) -> tuple[model.Stop, ...]:
         """All places of the picture that is shown."""
         return self._stops
+
+    def set_aside(self, aside: bool) -> None:
+        """Let the picture be without places and words while it is composed."""
+        self._aside = aside
+        self._leave_layer()
+        self._show()
 
     def can_walk(self) -> bool:
         """Whether there is a place to look at."""
@@ -230,7 +237,9 @@ class WalkBar(QWidget):
     def _show(self) -> None:
         stop = self.stop
         self._over.places = [
-            PlaceShown(s.u, s.v, s.width, s.height, i == self.at, s.verdict) for i, s in enumerate(self._stops)
+            PlaceShown(s.u, s.v, s.width, s.height, i == self.at, s.verdict)
+            for i, s in enumerate(self._stops)
+            if not self._aside
         ]
         told = model.summary(self._stops, self._joined)
         if stop is not None:
@@ -243,7 +252,7 @@ class WalkBar(QWidget):
             if found:
                 told = f"Here {found[self._taking].name} would show, {self._taking + 1} of {len(found)} that can. T tries the next."
         self.told.setText(told)
-        self.setVisible(bool(told))
+        self.setVisible(bool(told) and not self._aside)
         for each in (self.good_button, self.mend_button, self.later_button, self.blink_button, self.take_button):
             each.setVisible(stop is not None)
         self.next_button.setVisible(bool(self._stops))

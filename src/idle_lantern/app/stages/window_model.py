@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 
+from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.stages.join_model import differs
 from idle_lantern.core.base import units
 from idle_lantern.core.join.asking import JoinResult
@@ -28,7 +29,7 @@ def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -
     join |= {"lens": "another lens chosen since", "files": "other files chosen since"}
     area = 0
     if joined is not None:
-        area = joined.crop.area if outing.choices.crop else joined.canvas.width * joined.canvas.height
+        area = crop_box(outing, joined).area
     return {
         "plan": f"{n} frame{'s' if n != 1 else ''}" + ("" if plan.coverage.complete else ", with a hole"),
         "field": f"{guide.shot} of {n} shot" if guide.missing or guide.shot else "nothing shot yet",

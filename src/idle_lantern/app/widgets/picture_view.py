@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.over_picture import OverPicture
+from idle_lantern.app.widgets.picture_tools import CropTool, PictureTool
 from idle_lantern.app.widgets.tables import mapped_image, pixels_of
 from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -51,6 +52,7 @@ class PictureView(QWidget):
         self._grab: QPointF | None = None
         self.crop: Rectangle | None = None
         self.over: OverPicture | None = None
+        self._tool: PictureTool | None = None
         self.placeholder = ""
         self._table: Array | None = None
         self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
@@ -82,7 +84,23 @@ class PictureView(QWidget):
     def set_picking(self, picking: bool) -> None:
         """Let the next click tell a colour instead of moving the picture."""
         self._picking = picking
-        if picking:
+        self._show_cursor()
+
+    @property
+    def tool(self) -> PictureTool | None:
+        """What takes over the pointer, where anything does."""
+        return self._tool
+
+    def set_tool(self, tool: PictureTool | None) -> None:
+        """Let a tool take over the pointer; None lets it move the picture again."""
+        self._tool = tool
+        self._show_cursor()
+        self.update()
+
+    def _show_cursor(self) -> None:
+        if self._tool is not None:
+            self.setCursor(self._tool.cursor)
+        elif self._picking:
             self.setCursor(Qt.CursorShape.CrossCursor)
         else:
             self.unsetCursor()
@@ -182,7 +200,7 @@ class PictureView(QWidget):
             )
             return
         self._paint_picture(painter)
-        if self.crop is not None:
+        if self.crop is not None and not isinstance(self._tool, CropTool):
             c = self.crop
             box = QRectF(
                 self.to_widget(QPointF(c.left, c.top)), self.to_widget(QPointF(c.left + c.width, c.top + c.height))
@@ -193,6 +211,9 @@ class PictureView(QWidget):
             painter.drawRect(box)
         if self.over is not None:
             self.over.draw(painter, self.to_widget)
+        if self._tool is not None:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            self._tool.draw(painter, self.to_widget)
         painter.end()
 
     def _paint_picture(self, painter: QPainter) -> None:
@@ -317,7 +338,11 @@ class PictureView(QWidget):
             self.zoom_by(1.2 ** (event.angleDelta().y() / 120), event.position())
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and event.button() == Qt.MouseButton.LeftButton and self._picking:
+        left = event is not None and event.button() == Qt.MouseButton.LeftButton
+        if event is not None and left and self._tool is not None and self._source is not None:
+            self._tool.press(self.to_picture(event.position()), event.position(), self._zoom)
+            self.update()
+        elif event is not None and event.button() == Qt.MouseButton.LeftButton and self._picking:
             colour = self._colour_at(self.to_picture(event.position()))
             if colour is not None:
                 self.picked.emit(colour)
@@ -326,7 +351,11 @@ class PictureView(QWidget):
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and self._grab is not None:
+        if event is not None and self._tool is not None:
+            if event.buttons() & Qt.MouseButton.LeftButton:
+                self._tool.move(self.to_picture(event.position()), event.position(), event.modifiers())
+                self.update()
+        elif event is not None and self._grab is not None:
             self._centre -= (event.position() - self._grab) / self._zoom
             self._grab = event.position()
             self._fitted = False
@@ -335,10 +364,13 @@ class PictureView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._grab = None
-        self.set_picking(self._picking)
+        if event is not None and self._tool is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._tool.release(self.to_picture(event.position()))
+            self.update()
+        self._show_cursor()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        if event is None or self._source is None:
+        if event is None or self._source is None or self._tool is not None:
             return
         if self._fitted:
             self.zoom_by(1.0 / self._zoom, event.position())
@@ -347,6 +379,9 @@ class PictureView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
+            return
+        if self._tool is not None and self._source is not None and self._tool.key(event):
+            self.update()
             return
         pan = {
             Qt.Key.Key_Left: (-0.2, 0.0),

@@ -14,10 +14,6 @@ from idle_lantern.core.join.canvas.canvas import Canvas
 
 Array = NDArray[Any]
 
-#: Where the line lies whose bend is told: so far from the middle, in half heights, over so many half widths.
-_LINE_AT, _LINE_OVER = 0.6, 0.8
-#: No longer arc of a straight line is looked at: beyond, no eye takes it for one.
-_LONGEST_RAD = math.radians(120)
 #: Of the largest scales this share is left out: a single pixel at a pole is no picture.
 _NEARLY_ALL = 99.5
 #: Costs that nobody minds: how much larger, which share of the height, which share of the picture.
@@ -33,7 +29,7 @@ class Costs:
     stretch : float
         By how many times things at the rim are drawn larger than in the middle, along the side that grows most.
     bend : float
-        How far a level straight line above the middle bows, as a share of the picture's height.
+        How far a straight line of the world bows, as a share of its length.
     loss : float
         Share of what is shown that the largest rectangle without gaps leaves out.
     """
@@ -43,13 +39,16 @@ class Costs:
     loss: float
 
 
-def costs_of(canvas: Canvas, shown: Array) -> Costs:
-    """The costs of a canvas of which ``shown`` (h, w) bool, at any size, tells where its picture shows anything."""
+def costs_of(canvas: Canvas, shown: Array, line: Array) -> Costs:
+    """The costs of a canvas of which ``shown`` (h, w) bool, at any size, tells where its picture shows anything.
+
+    ``line`` (2, 3) are the directions of the ends of the straight line whose bend is told.
+    """
     small = canvas.scaled(min(1.0, math.sqrt(40_000 / (canvas.width * canvas.height))))
     rows = np.clip((np.arange(small.height) + 0.5) * shown.shape[0] / small.height, 0, shown.shape[0] - 1).astype(int)
     columns = np.clip((np.arange(small.width) + 0.5) * shown.shape[1] / small.width, 0, shown.shape[1] - 1).astype(int)
     there = shown[np.ix_(rows, columns)]
-    return Costs(_stretch(small, there), _bend(small), _loss(there))
+    return Costs(_stretch(small, there), _bend(small, line), _loss(there))
 
 
 def _stretch(small: Canvas, there: Array) -> float:
@@ -68,27 +67,17 @@ def _stretch(small: Canvas, there: Array) -> float:
     return float(np.percentile(scale[good], _NEARLY_ALL)) if good.any() else 1.0
 
 
-def _bend(small: Canvas) -> float:
-    middle = np.array([small.width - 1, small.height - 1]) / 2
-    ends = middle + np.array([[-_LINE_OVER, -_LINE_AT], [_LINE_OVER, -_LINE_AT]]) * middle
-    one, other = small.directions(ends)
-    if not (np.isfinite(one).all() and np.isfinite(other).all()):
-        return 0.0
-    arc = math.acos(float(np.clip(one @ other, -1, 1)))
-    if arc > _LONGEST_RAD:
-        inwards = (1 - _LONGEST_RAD / arc) / 2
-        ends = middle + (ends - middle) * (1 - 2 * inwards) * np.array([1, 0]) + (ends - middle) * np.array([0, 1])
-        one, other = small.directions(ends)
+def _bend(small: Canvas, line: Array) -> float:
     along = np.linspace(0, 1, 33)[:, None]
-    line = one + along * (other - one)  # a chord seen from the middle is a straight line
-    places = small.pixels(line)
+    with np.errstate(invalid="ignore"):
+        places = small.pixels(line[0] + along * (line[1] - line[0]))  # a chord seen from the middle is a straight line
     if small.full_circle:
         places[:, 0] = np.unwrap(places[:, 0], period=small.width)
     off = places - places[0]
     length = float(np.hypot(*off[-1]))
     if not np.isfinite(places).all() or length < 1:
         return 0.0
-    return float(np.abs(off[:, 0] * off[-1, 1] - off[:, 1] * off[-1, 0]).max() / length / small.height)
+    return float(np.abs(off[:, 0] * off[-1, 1] - off[:, 1] * off[-1, 0]).max() / length**2)
 
 
 def _loss(there: Array) -> float:

@@ -51,7 +51,7 @@ class Filled:
         if not self.pixels and not self.left:
             return "Nothing was missing, so nothing was invented."
         told = (
-            f"{self.pixels / self.of_pixels:.1%} of the picture is invented."
+            f"{100 * self.pixels / self.of_pixels:.1f} % of the picture is invented."
             if self.pixels
             else "Nothing was invented."
         )

@@ -1,0 +1,266 @@
+"""How the picture is composed, as plain values: projections with what they cost, turns, crops. No Qt, tested without a window."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.app.cropping import crop_box, hand_box, has_gaps
+from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.sphere import direction
+from idle_lantern.core.geometry.uprights import then_turned, upright_turn
+from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.outing.model import CropBox, JoinChoices, Outing
+from idle_lantern.core.pictures.source import PictureSource, reduced
+
+Array = NDArray[Any]
+Turn = tuple[float, float, float]
+
+#: Longer side of what previews are drawn from, and their pixels: small ones beside each other, and one that follows the hand.
+_FROM_PX, CARD_PX, LIVE_PX = 1100, 16_000, 90_000
+#: A bent canvas takes longer to be asked.
+_LIVE_BENT_PX = 30_000
+#: The line whose bend is told: so much of the way up, over so much of the width, and no longer than an eye takes for one.
+_LINE_AT, _LINE_OVER, _LONGEST_RAD = 0.5, 0.8, math.radians(110)
+#: Ratios that can be chosen, by their words; None is whatever loses least.
+RATIOS: tuple[tuple[str, tuple[float, float] | None], ...] = (
+    ("the largest", None), ("3 : 1", (3, 1)), ("2 : 1", (2, 1)), ("16 : 9", (16, 9)), ("3 : 2", (3, 2)), ("4 : 3", (4, 3)),
+    ("5 : 4", (5, 4)), ("square", (1, 1)), ("A paper, lying", (math.sqrt(2), 1)), ("A paper, standing", (1, math.sqrt(2))),
+    ("2 : 3", (2, 3)), ("1 : 2", (1, 2)), ("1 : 3", (1, 3)),
+)  # fmt: skip
+RIMS: Mapping[str, str] = {
+    "none": "left as it is",
+    "stretch": "stretched to a rectangle",
+    "fill": "filled, and told what is invented",
+}
+_NAMES = {
+    "rectilinear": "Flat", "cylindrical": "Cylinder", "equirectangular": "Sphere", "panini": "Panini", "mercator": "Mercator",
+    "stereographic": "Stereographic",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Card:
+    """A projection that could be chosen: how the picture would look (h, w, 4), and what it costs, in words.
+
+    ``suits`` says why it fits best; ``cannot`` why it cannot be chosen.
+    """
+
+    name: str
+    title: str
+    pixels: Array | None
+    costs: str
+    suits: str = ""
+    cannot: str = ""
+
+
+def small_picture(source: PictureSource) -> Array:
+    """What previews are drawn from."""
+    return reduced(source, _FROM_PX)
+
+
+def preview(
+    joined: JoinResult, small: Array, choices: JoinChoices, most_px: int = LIVE_PX
+) -> tuple[Array, tuple[int, int]]:
+    """The picture under other choices, (h, w, 4), and the size it would have.
+
+    Raises
+    ------
+    LanternError
+        Nothing of it fits the projection, or the frames are gone.
+    """
+    from idle_lantern.core.join.canvas.redrawn import redrawn  # loads the engine, which no start needs
+
+    new = _canvas(joined, choices)
+    if joined.canvas.stretch is not None:
+        most_px = min(most_px, _LIVE_BENT_PX)
+    return redrawn(small, joined.canvas, new, most_px), (new.width, new.height)
+
+
+def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
+    from idle_lantern.core.join.canvas.canvas import canvas_for
+
+    solution = joined.solution
+    if solution is None:
+        raise InputError("The frames of this join are gone", remedy="Join again")
+    return canvas_for(solution.poses, solution.seen, options_for(choices))
+
+
+def options_for(choices: JoinChoices) -> JoinOptions:
+    """What of the options is composed."""
+    rim: Any = choices.rim
+    return JoinOptions(projection=choices.projection, turn_deg=choices.turn_deg, distance=choices.distance, rim=rim)
+
+
+def cards(outing: Outing, joined: JoinResult, small: Array) -> list[Card]:
+    """All projections under the present turn, each with its costs."""
+    from idle_lantern.core.join.canvas.canvas import choose_projection
+    from idle_lantern.core.join.canvas.costs import costs_of
+
+    if joined.solution is None:
+        return []
+    best, reason = choose_projection(joined.solution.seen)
+    line = _line_of(joined.solution.seen)
+    made = []
+    for name in PROJECTIONS:
+        choices = replace(outing.choices, projection=name)
+        try:
+            pixels, _size = preview(joined, small, choices, CARD_PX)
+            canvas = _canvas(joined, choices)
+        except LanternError as error:
+            made.append(Card(name, _NAMES[name], None, "", cannot=error.sentence))
+            continue
+        told = costs_in_words(costs_of(canvas, pixels[..., 3] > 127, line), _cut_share(joined, canvas))
+        made.append(Card(name, _NAMES[name], pixels, told, reason if name == best else ""))
+    return made
+
+
+def _line_of(seen: Any) -> Array:
+    """Ends of a straight line, level and above or below the middle, such as an eaves or a quay: what bends most."""
+    half = min(_LINE_OVER * seen.width_rad / 2, _LONGEST_RAD / 2)
+    low, high = float(seen.low_rad), float(seen.high_rad)
+    up = min(_LINE_AT * (high if abs(high) > abs(low) else low), math.radians(40), key=abs)
+    return np.asarray(direction(np.array([seen.middle_rad - half, seen.middle_rad + half]), np.array([up, up])))
+
+
+def _cut_share(joined: JoinResult, canvas: Any) -> float:
+    """Share of the frames' middles and rims that the canvas has no place for."""
+    solution = joined.solution
+    assert solution is not None
+    seen = []
+    for lens, turned in zip(solution.poses.lenses, solution.poses.world_from_camera):
+        u, v = np.meshgrid(np.linspace(0, lens.width - 1, 7), np.linspace(0, lens.height - 1, 7))
+        rays = lens.unproject(np.stack([u, v], -1).reshape(-1, 2))
+        seen.append(rays[np.isfinite(rays[:, 0])] @ turned.T)
+    with np.errstate(invalid="ignore"):
+        places = canvas.pixels(np.concatenate(seen))
+        inside = (places >= -0.5).all(-1) & (places < np.array([canvas.width, canvas.height]) - 0.5).all(-1)
+    return float(1 - inside.mean())
+
+
+def costs_in_words(costs: Any, cut: float) -> str:
+    """What a projection costs, briefly; ``cut`` is the share of the frames that it has no place for."""
+    if cut > 0.01:
+        return f"cuts {100 * cut:.0f} % off, crop loses {100 * max(0.0, costs.loss):.0f} %"
+    rim = "rim over 9 × as large" if costs.stretch > 9 else f"rim {costs.stretch:.1f} × as large"
+    bend = "lines stay straight" if costs.bend < 0.004 else f"long lines bow {100 * costs.bend:.0f} %"
+    return f"{rim}, {bend}, crop loses {100 * max(0.0, costs.loss):.0f} %"
+
+
+def angle(text: str) -> float:
+    """An angle in degrees as people write it; raises InputError."""
+    value = units.parse_number(text.replace("°", ""), "an angle", "−1.5°")
+    if not -360 <= value <= 360:
+        raise InputError(f"'{text}' lies outside −360 to 360°", remedy="Give an angle like 2.5")
+    return value
+
+
+def write_angle(value: float) -> str:
+    """An angle with its unit, to a hundredth."""
+    return f"{round(value, 2) + 0.0:.2f}".rstrip("0").rstrip(".").replace("-", "−") + "°"
+
+
+def line_turn(joined: JoinResult, turn: Turn, one: tuple[float, float], other: tuple[float, float]) -> tuple[Turn, str]:
+    """The turn after which a line drawn on the picture is upright or level, whichever it is nearer to, and what it was.
+
+    Raises
+    ------
+    InputError
+        The line is too short, or leaves the picture.
+    """
+    du, dv = other[0] - one[0], other[1] - one[1]
+    if math.hypot(du, dv) < 8:
+        raise InputError(
+            "That line is too short to tell a direction", remedy="Drag along a mast, a wall or the horizon"
+        )
+    rays = joined.canvas.directions(np.array([one, other], float))
+    if not np.isfinite(rays).all():
+        raise InputError("That line leaves the picture", remedy="Draw it on what the picture shows")
+    now = _turn_matrix(turn)
+    pair = (now @ rays[0], now @ rays[1])
+    upright = abs(dv) > abs(du)
+    more = upright_turn([pair], []) if upright else upright_turn([], [pair])
+    return then_turned(turn, more), "upright" if upright else "level"
+
+
+def centred_on(joined: JoinResult, turn: Turn, place: tuple[float, float]) -> Turn:
+    """The turn after which a place of the picture lies straight ahead: its azimuth only, so that level stays level."""
+    ray = _turn_matrix(turn) @ joined.canvas.directions(np.array(place, float))
+    if not np.isfinite(ray).all():
+        raise InputError("There is no picture at that place", remedy="Click on what the picture shows")
+    middle = 0.0 if joined.solution is None or joined.canvas.full_circle else joined.solution.seen.middle_rad
+    return turned(turn, -math.degrees(math.atan2(ray[0], ray[2]) - middle), 0.0, 0.0)
+
+
+def turned(turn: Turn, yaw_deg: float, pitch_deg: float, roll_deg: float) -> Turn:
+    """A turn and another one after it."""
+    found = then_turned(turn, _turn_matrix((yaw_deg, pitch_deg, roll_deg)))
+    return (round(found[0], 4) + 0.0, round(found[1], 4) + 0.0, round(found[2], 4) + 0.0)
+
+
+def dragged(joined: JoinResult, turn: Turn, du: float, dv: float, roll_deg: float = 0.0) -> Turn:
+    """The turn after the picture was grabbed and moved by so many of its pixels."""
+    degree = 180 / math.pi / joined.canvas.px_per_rad
+    return turned(turn, du * degree, -dv * degree, roll_deg)
+
+
+def _turn_matrix(turn: Turn) -> Array:
+    from idle_lantern.core.geometry import rotations
+
+    return rotations.from_yaw_pitch_roll(*np.radians(turn))
+
+
+def crop_told(outing: Outing, joined: JoinResult | None) -> str:
+    """The crop in figures: its size, what it loses, and whether a gap is left in it."""
+    if joined is None:
+        return ""
+    box = crop_box(outing, joined)
+    size = f"{units.grouped(box.width)} × {units.grouped(box.height)} px"
+    if not outing.choices.crop:
+        return f"{size}, not cropped."
+    whole = joined.canvas.width * joined.canvas.height
+    told = f"{size}, {100 * (1 - box.area / whole):.0f} % of the canvas cut off."
+    if hand_box(outing, joined) is not None and has_gaps(joined, box):
+        told += " A part of it shows nothing: make it smaller, or fill the rim."
+    return told
+
+
+def ratio_index(outing: Outing) -> int:
+    """Which of ``RATIOS`` is chosen."""
+    chosen = outing.choices.ratio
+    for i, (_words, ratio) in enumerate(RATIOS):
+        if (ratio is None) == (chosen is None) and (
+            ratio is None or chosen is None or abs(ratio[0] / ratio[1] - chosen[0] / chosen[1]) < 1e-6
+        ):
+            return i
+    return 0
+
+
+def box_for(joined: JoinResult, box: Rectangle, ratio: tuple[float, float] | None) -> CropBox:
+    """A rectangle as it is kept, inside the picture."""
+    width, height = joined.canvas.width, joined.canvas.height
+    left, top = min(max(0, box.left), width - 1), min(max(0, box.top), height - 1)
+    return CropBox(
+        left, top, max(1, min(box.width, width - left)), max(1, min(box.height, height - top)), ratio, (width, height)
+    )
+
+
+def rim_told(joined: JoinResult | None) -> str:
+    """What was done at the rim of the picture that is there."""
+    told = None if joined is None else joined.report.get("rim")
+    return str(told["sentence"]) if isinstance(told, dict) else ""
+
+
+def next_projection(names: Sequence[str], present: str) -> str:
+    """The one after the present one, round and round."""
+    at = names.index(present) if present in names else -1
+    return names[(at + 1) % len(names)]

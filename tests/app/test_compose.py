@@ -1,0 +1,210 @@
+"""Composing by mouse and keys: projections beside each other, level by a line, turns, crops and the rim, each undone again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QComboBox, QLabel
+from pytestqt.qtbot import QtBot
+from tests.helpers.fields import retype
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.app.cropping import crop_box
+from idle_lantern.app.window import Window
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.sphere import direction
+from idle_lantern.core.outing import document, edits
+from idle_lantern.core.pictures.source import region
+
+
+@pytest.fixture
+def composing(qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles) -> Window:
+    """Three frames joined, and the picture being composed."""
+    window.frames_stage.bring(list(row_set.paths[:3]))
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    qtbot.keyClick(window, Qt.Key.Key_C)
+    settled(window)
+    assert window.join_stage.compose.active
+    return window
+
+
+def _drag(window: Window, one: QPointF, other: QPointF) -> None:
+    """Press, move in steps and let go on the picture, in widget places."""
+    view = window.join_stage.view
+
+    def send(kind: QEvent.Type, at: QPointF) -> None:
+        down = kind != QEvent.Type.MouseButtonRelease
+        event = QMouseEvent(
+            kind,
+            at,
+            view.mapToGlobal(at),
+            Qt.MouseButton.LeftButton,
+            Qt.MouseButton.LeftButton if down else Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.NoModifier,
+        )
+        {
+            QEvent.Type.MouseButtonPress: view.mousePressEvent,
+            QEvent.Type.MouseMove: view.mouseMoveEvent,
+            QEvent.Type.MouseButtonRelease: view.mouseReleaseEvent,
+        }[kind](event)
+
+    send(QEvent.Type.MouseButtonPress, one)
+    for step in (0.3, 0.7, 1.0):
+        send(QEvent.Type.MouseMove, one + (other - one) * step)
+    send(QEvent.Type.MouseButtonRelease, other)
+
+
+def _at(window: Window, azimuth_deg: float, altitude_deg: float) -> QPointF:
+    """Where a direction is seen in the picture, in widget places."""
+    joined = window.state.joined
+    assert joined is not None
+    place = joined.canvas.pixels(direction(np.radians(azimuth_deg), np.radians(altitude_deg)))
+    return window.join_stage.view.to_widget(QPointF(float(place[0]), float(place[1])))
+
+
+def test_projections_stand_beside_each_other_with_their_costs(qtbot: QtBot, composing: Window, settled: Callable):
+    cards = composing.join_stage.compose.cards.cards
+    assert [c.card.key for c in cards] == [
+        "rectilinear", "cylindrical", "equirectangular", "panini", "mercator", "stereographic",
+    ]  # fmt: skip
+    assert all(c.card.image is not None and "crop loses" in c.card.told for c in cards)
+    assert sum(bool(c.card.suits) for c in cards) == 1
+    joined, solution = composing.state.joined, composing.state.solution
+    assert joined is not None
+    present = next(c for c in cards if c.isChecked()).card.key
+    assert present == joined.canvas.projection.name
+    qtbot.keyClick(composing, Qt.Key.Key_P)
+    settled(composing)
+    assert composing.state.joined is not None
+    chosen = composing.state.joined.canvas.projection.name
+    assert chosen == composing.state.outing.choices.projection != present
+    assert composing.state.solution is solution, "nothing was matched again"
+    assert [c.card.key for c in composing.join_stage.compose.cards.cards if c.isChecked()] == [chosen]
+
+
+def test_a_leaning_picture_is_levelled_by_a_line_along_the_horizon(qtbot: QtBot, composing: Window, settled: Callable):
+    retype(qtbot, composing.join_stage.compose.fields["Roll"], "4°")
+    settled(composing)
+    assert composing.state.outing.choices.turn_deg == (0.0, 0.0, 4.0)
+    one, other = _at(composing, -25, 0), _at(composing, 25, 0)
+    assert other.y() - one.y() > 5, "it leans as told: what lies to the right is lower"
+    qtbot.keyClick(composing, Qt.Key.Key_E)
+    _drag(composing, one, other)
+    settled(composing)
+    assert composing.state.outing.choices.turn_deg == pytest.approx((0, 0, 0), abs=0.25)
+    joined = composing.state.joined
+    assert joined is not None
+    rows = joined.canvas.pixels(direction(np.radians([-25.0, 25.0]), np.zeros(2)))[:, 1]
+    assert abs(rows[1] - rows[0]) < 0.006 * joined.canvas.width
+    # too short a line is told, and changes nothing
+    before = composing.state.outing.choices.turn_deg
+    _drag(composing, QPointF(200, 100), QPointF(200.5, 100))
+    assert composing.state.outing.choices.turn_deg == before
+    assert "too short" in composing.message_text()
+
+
+def test_the_picture_is_grabbed_and_turned_and_that_is_undone(qtbot: QtBot, composing: Window, settled: Callable):
+    composing.state.apply(edits.choose("Flat", projection="rectilinear"))
+    settled(composing)
+    view, compose = composing.join_stage.view, composing.join_stage.compose
+    before = composing.state.picture
+    qtbot.keyClick(composing, Qt.Key.Key_R)
+    start = QPointF(view.width() / 2, view.height() / 2)
+    seen = []
+    plain = view.set_source
+    view.set_source = lambda *a: (seen.append(a[0]), plain(*a))  # type: ignore[method-assign]
+    _drag(composing, start, start + QPointF(30, -20))
+    assert len(seen) >= 3, "the picture follows the hand"
+    assert before not in seen
+    turn = composing.state.outing.choices.turn_deg
+    assert turn[0] > 0.5
+    assert turn[1] > 0.5
+    settled(composing)
+    assert composing.state.joined is not None
+    assert composing.state.joined.report["asked"]["turn_deg"] == list(turn)
+    qtbot.keyClick(view, Qt.Key.Key_Period)
+    assert composing.state.outing.choices.turn_deg[2] > turn[2]
+    compose.as_levelled()
+    settled(composing)
+    for _ in range(3):
+        qtbot.keyClick(composing, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        settled(composing)
+    assert composing.state.outing.choices.turn_deg == (0.0, 0.0, 0.0)
+
+
+def test_a_crop_by_keys_and_by_ratio_is_what_is_delivered(
+    qtbot: QtBot, composing: Window, settled: Callable, tmp_path: Path
+):
+    joined = composing.state.joined
+    assert joined is not None
+    largest = crop_box(composing.state.outing, joined)
+    ratio = composing.findChild(QComboBox, "compose-ratio")
+    ratio.setCurrentIndex(2)
+    ratio.activated.emit(2)
+    box = crop_box(composing.state.outing, joined)
+    assert box.width / box.height == pytest.approx(2.0, rel=0.01)
+    assert box.area < largest.area
+    picture = composing.state.picture
+    assert picture is not None
+    assert (region(picture, box)[..., 3] == 255).all()
+    qtbot.keyClick(composing, Qt.Key.Key_K)
+    view = composing.join_stage.view
+    qtbot.keyClick(view, Qt.Key.Key_Right)
+    qtbot.keyClick(view, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    by_hand = crop_box(composing.state.outing, joined)
+    assert by_hand.left > box.left
+    assert by_hand.width < box.width
+    assert by_hand.width / by_hand.height == pytest.approx(2.0, rel=0.02), "the ratio is kept"
+    assert composing.join_stage.view.crop == by_hand
+    composing.deliver_stage.write_to(tmp_path / "o.tif")
+    settled(composing)
+    assert tifffile.imread(tmp_path / "o.tif").shape[:2] == (by_hand.height, by_hand.width)
+    qtbot.waitUntil(
+        lambda: document.load(composing.state.folder).crop_box == composing.state.outing.crop_box, timeout=5000
+    )
+    # drawn larger by the mouse, over a gap: that is told, and delivered with its gap
+    right, bottom = by_hand.left + by_hand.width, by_hand.top + by_hand.height
+    _drag(composing, view.to_widget(QPointF(right, bottom)), view.to_widget(QPointF(*picture.sizes[0])))
+    now = crop_box(composing.state.outing, joined)
+    assert now.area > by_hand.area
+    _drag(composing, view.to_widget(QPointF(now.left, now.top)), view.to_widget(QPointF(0, 0)))
+    assert "shows nothing" in composing.findChild(QLabel, "compose-crop-told").text()
+    composing.deliver_stage.write_to(tmp_path / "gap.tif")
+    settled(composing)
+    assert tifffile.imread(tmp_path / "gap.tif").shape[2] == 4
+    # another projection has other pixels: the crop by hand does not hold there
+    composing.state.apply(edits.choose("Mercator", projection="mercator"))
+    settled(composing)
+    assert composing.state.joined is not None
+    other = crop_box(composing.state.outing, composing.state.joined)
+    assert other.width / other.height == pytest.approx(2.0, rel=0.01)
+
+
+def test_the_rim_is_stretched_and_what_was_chosen_last_holds(qtbot: QtBot, composing: Window, settled: Callable):
+    rim = composing.findChild(QComboBox, "compose-rim")
+    rim.setCurrentIndex(2)
+    rim.activated.emit(2)
+    assert composing.desk.joins.busy
+    rim.setCurrentIndex(1)
+    rim.activated.emit(1)  # while the first is still made: it is dropped
+    settled(composing)
+    joined, picture = composing.state.joined, composing.state.picture
+    assert joined is not None
+    assert picture is not None
+    assert joined.report["rim"]["way"] == "stretch"
+    assert "stretched to a rectangle" in composing.findChild(QLabel, "compose-rim-told").text()
+    whole = Rectangle(0, 0, *picture.sizes[0])
+    assert (region(picture, whole)[..., 3] == 255).all()
+    assert crop_box(composing.state.outing, joined) == whole
+    qtbot.keyClick(composing, Qt.Key.Key_C)
+    assert not composing.join_stage.compose.active
+    assert composing.join_stage.view.tool is None
