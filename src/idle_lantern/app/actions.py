@@ -201,6 +201,15 @@ ACTIONS: tuple[Action, ...] = (
         ready=lambda w: w.join_stage.can_mask(),
         needs="There are no frames to paint on. Shoot some, or bring pictures in under Frames.",
     ),
+    Action(
+        "join.ties",
+        "Tie frames by points set by hand",
+        "Join",
+        "Ctrl+T",
+        lambda w: w.join_stage.open_ties(),
+        ready=lambda w: len(w.state.outing.frames_to_join()) >= 2,
+        needs="Tying needs two frames at least. Shoot some, or bring pictures in under Frames.",
+    ),
     *(
         Action(
             f"walk.{name}",

@@ -6,6 +6,7 @@ import logging
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from threading import Lock
 from typing import TYPE_CHECKING, Any
 
 from numpy.typing import NDArray
@@ -44,6 +45,8 @@ log = logging.getLogger(__name__)
 JOINING = "Joining"
 #: Joins run apart from the window: what ends them does not end it, and their memory is not the window's.
 _WORKER = JoinWorker()
+#: How often a join that waits for another one looks whether it is wanted still.
+_WAIT_S = 0.05
 #: Longest side of what is drawn onto the map.
 _ON_MAP_PX = 4000
 
@@ -74,7 +77,8 @@ class JoinRunner(QObject):
         self._state, self._tasks, self._gear = state, tasks, gear
         self.request: JoinRequest | None = None
         self._task: Task | None = None
-        self._next: tuple[JoinRequest, OutingPlace] | None = None
+        #: Held by the join that runs: one that was stopped is still on its way out when the next one begins.
+        self._one = Lock()
         # told when the work is off the list, so that who listens may begin the next
         self._ending = QTimer(self)
         self._ending.setSingleShot(True)
@@ -99,9 +103,6 @@ class JoinRunner(QObject):
         """Run a request for an outing; refused while another one runs."""
         if self.busy:
             return
-        if self._task is not None:  # one that was stopped is still on its way out
-            self._next = request, place
-            return
         self.request, self.place = request, place
 
         def work(task: Task) -> None:
@@ -121,7 +122,12 @@ class JoinRunner(QObject):
                     log.debug("join %s: %s", event.request_id, type(event).__name__)
 
             make_folder(request.target.parent, inside=place.folder)
-            _WORKER.run(request, sink, task)
+            while not self._one.acquire(timeout=_WAIT_S):
+                task.advance(0)  # a stop is heard
+            try:
+                _WORKER.run(request, sink, task)
+            finally:
+                self._one.release()
 
         def taken(product: object) -> None:
             if isinstance(product, Failed):
@@ -139,21 +145,12 @@ class JoinRunner(QObject):
             weights=STAGE_WEIGHTS,
             on_partial=taken,
         )
-        self._task.ended.connect(self._over)
 
     def start_instead(self, request: JoinRequest, place: OutingPlace) -> None:
-        """Run a request as soon as the one that runs for the same outing has stopped, which it is told to."""
+        """Run a request in place of the one that runs for the same outing."""
         if self.busy_here and self._task is not None:
-            self._next = request, place
             self._task.cancel()
-        else:
-            self.start(request, place)
-
-    def _over(self) -> None:
-        self._task = None
-        waiting, self._next = self._next, None
-        if waiting is not None and self._state.is_open(waiting[1]):
-            self.start(*waiting)
+        self.start(request, place)
 
     def _take(self, product: Shown, place: OutingPlace) -> None:
         result = product.result

@@ -12,13 +12,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from PIL import Image, ImageFilter
+from PyQt6.QtCore import QPointF
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
 from idle_lantern.app.masking import CLEAR
 from idle_lantern.app.planning.gear_dialog import GearDialog
-from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.settings import Settings, outings_folder
 from idle_lantern.app.stages import frames_model
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
@@ -48,6 +48,14 @@ def _living_in(home: str) -> Iterator[None]:
             os.environ.pop(name, None)
             if value is not None:
                 os.environ[name] = value
+
+
+#: Places of the demo's second and third frame that show the same things, about as a hand clicks them.
+_SAME_THINGS = (
+    ((1045.0, 639.0), (345.5, 645.5)),
+    ((1185.0, 1316.0), (471.0, 1290.0)),
+    ((966.0, 887.0), (270.0, 888.0)),
+)
 
 
 def _soften(path: Path) -> None:
@@ -132,9 +140,21 @@ def render_views(outing: Path, target: Path) -> list[Path]:
             window.join_stage.run_join()
         settle()
         shot("join")
-        window.join_stage.view.show_full()
-        shot("join-100")
-        window.join_stage.view.fit()
+        window.join_stage.toggle_compose()
+        settle()
+        window.join_stage.compose.use_tool("crop")
+        shot("compose")
+        window.join_stage.toggle_compose()
+        ties = window.join_stage.open_ties(frames[2].id)
+        if ties is not None:
+            settle()
+            for one, other in _SAME_THINGS:
+                for side, (x, y) in ((ties.left, one), (ties.right, other)):
+                    side.view.show_place(x, y)
+                    side.clicked(QPointF(x + 0.5, y + 0.5))
+            shot_of(ties, "ties")
+            window.state.apply(edits.untie(window.state.outing.points))
+            settle()
         masks = window.join_stage.open_masks()
         if masks is not None:
             masks.canvas.stroke([(0.35, 0.3), (0.42, 0.62)])
@@ -166,9 +186,6 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         window.state.apply(edits.set_brief("Shallow", kind_of("shallow").start(window.state.outing.brief)))
         window.plan_stage.open_topic(3)
         shot("plan-shallow")
-        preview = BlurPreview(window.tasks, window.state.plan, window)
-        preview.show()
-        shot_of(preview, "blur-preview")
         gear = GearDialog(Library(Path(scratch) / "gear.sqlite"), lambda _e: None, window)
         gear.fill(("lens", "24-70 mm f/4"))
         gear.show()

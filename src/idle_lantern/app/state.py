@@ -283,7 +283,7 @@ class AppState(QObject):
             topics.add("verdicts")
         if after.development != before.development:
             topics |= {"choices", "development"}
-        if after.lens != before.lens:
+        if after.lens != before.lens or after.points != before.points:
             topics.add("choices")
         self.outing = after
         self.keeper.take(after)

@@ -19,8 +19,10 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.match.by_hand import links_by_hand, read_points
-from idle_lantern.core.join.options import TiePoint
+from idle_lantern.core.join.checkpoint import solving_key
+from idle_lantern.core.join.match.by_hand import links_by_hand, misses_px, read_points
+from idle_lantern.core.join.match.snapping import drawn_as, snapped
+from idle_lantern.core.join.options import JoinOptions, TiePoint
 from idle_lantern.core.sim.truth import registration_error_px
 
 LAST = 7
@@ -109,3 +111,56 @@ def test_points_that_are_none_are_refused_in_a_sentence(row_set: FrameFiles, tmp
     with pytest.raises(InputError) as caught:
         read_points(tmp_path / "p.json", gather(row_set.paths))
     assert word in caught.value.sentence
+
+
+def test_a_point_snaps_to_what_the_first_frame_shows(row_set: FrameFiles):
+    """Against the simulator's geometry: clicked up to four pixels beside it, a tenth of a pixel off at most as a rule."""
+    one, other = (read(p).pixels for p in row_set.paths[:2])
+    turn = row_set.cameras[1].T @ row_set.cameras[0]
+    lens = row_set.lens
+    rng = np.random.default_rng(5)
+    grey = cv2.cvtColor(one, cv2.COLOR_RGB2GRAY)
+    misses, kept = [], 0
+    for xy in cv2.goodFeaturesToTrack(grey[:, 250:], 60, 0.02, 25).reshape(-1, 2) + np.array([250, 0]):
+        truth, valid = lens.project(turn @ lens.unproject(xy.astype(float)))
+        if not valid or not (35 < truth[0] < lens.width - 35 and 35 < truth[1] < lens.height - 35):
+            continue
+        clicked = truth + rng.uniform(-4, 4, 2)
+        warp = drawn_as(lens, lens, tuple(xy), tuple(clicked), turn)
+        found = snapped(one, tuple(xy), other, tuple(clicked), warp)
+        if found.sigma_px < 0.1:
+            misses.append(float(np.hypot(*(np.array(found.xy) - truth))))
+        else:
+            kept += 1
+            assert found.xy == tuple(clicked)
+    assert len(misses) > 12
+    assert len(misses) > kept
+    assert np.median(misses) < 0.1
+    assert np.percentile(misses, 90) < 0.5
+
+
+def test_where_there_is_nothing_alike_a_point_stays_where_it_was_set():
+    rng = np.random.default_rng(1)
+    one, other = (rng.integers(0, 255, (120, 160, 3)).astype(np.uint8) for _ in range(2))
+    even = np.full((120, 160, 3), 90, np.uint8)
+    fence = np.tile(np.repeat(np.array([40, 200], np.uint8), 5), 16)[None, :, None] * np.ones((120, 1, 3), np.uint8)
+    for a, b in ((one, other), (even, even), (fence, fence), (one, one[:30])):
+        found = snapped(a, (80.0, 60.0), b, (81.5, 14.0 if len(b) == 30 else 59.0))
+        assert found.moved_px == 0.0
+        assert found.sigma_px == 0.4
+        assert "Kept where you clicked" in found.sentence
+
+
+def test_points_that_are_not_the_same_thing_are_told_by_their_miss(row_set: FrameFiles):
+    points = _true_pairs(row_set, 0, 1, [(380.0, 120.0), (400.0, 560.0), (430.0, 330.0)])
+    lenses = [row_set.lens] * 2
+    assert max(misses_px(points, lenses)) < 0.01
+    wrong = [*points[:2], replace(points[2], xy_b=(points[2].xy_b[0] + 30, points[2].xy_b[1]))]
+    assert max(misses_px(wrong, lenses)) > 8
+
+
+def test_a_join_that_was_stopped_is_another_one_with_points(row_set: FrameFiles):
+    """What a stopped join left behind was taken up again although points had been set since."""
+    frames = gather(row_set.paths[:2])
+    with_points = JoinOptions(tie_points=(TiePoint(0, (1.0, 2.0), 1, (3.0, 4.0)),))
+    assert solving_key(frames, JoinOptions(), None) != solving_key(frames, with_points, None)

@@ -31,7 +31,7 @@ class ChoicesPanel(QWidget):
         self._desk, self._state = desk, desk.state
         self.lens = self._chooser("join-lens", "Lens")
         self.lens.activated.connect(self._choose_lens)
-        self.keep_button = button("Keep the lens found ...", self.ask_keep, quiet=True, name="keep-lens")
+        self.keep_button = button("Keep the lens ...", self.ask_keep, quiet=True, name="keep-lens")
         self.parts: dict[str, tuple[Chooser, dict[str, str]]] = {}
         self._rows: dict[str, QWidget] = {}
         ways: tuple[tuple[str, str, dict[str, str]], ...] = (

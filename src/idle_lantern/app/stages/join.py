@@ -17,6 +17,8 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
 from idle_lantern.app.stages.walk_bar import WalkBar
+from idle_lantern.app.tie_model import loose_frames
+from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
@@ -60,7 +62,8 @@ class JoinStage(Stage):
             Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
         )
         self.left_out.linkActivated.connect(self._put_back)
-        self.mask_button = button("Hide or keep parts of frames ...", self.open_masks, quiet=True, name="join-masks")
+        self.mask_button = button("Paint frames ...", self.open_masks, quiet=True, name="join-masks")
+        self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
         self.walk = WalkBar(desk, self.view)
         self.compose = ComposePanel(desk, self.view)
         self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
@@ -97,7 +100,7 @@ class JoinStage(Stage):
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             scrolled(panel(column(self.findings, self.left_out, None), "ground")),
-            row(self.choices.keep_button, None, self.mask_button),
+            row(self.choices.keep_button, None, self.tie_button, self.mask_button),
         )
         self._joining = panel(side, "ground")
         self._composing = scrolled(self.compose)
@@ -164,8 +167,11 @@ class JoinStage(Stage):
             self.state.apply(edits.choose(f"Choose the projection {name}", projection=name))
 
     def _put_back(self, link: str) -> None:
-        """A link beside a left-out frame: use it all the same, or leave it to the join again."""
+        """A link beside a left-out frame: tie it, use it all the same, or leave it to the join again."""
         word, _, frame = link.partition(":")
+        if word == "tie":
+            self.open_ties(frame)
+            return
         ref = self.state.outing.frame(frame)
         if ref is not None:
             self.state.apply(edits.put_back(ref, word == "use"))
@@ -184,6 +190,26 @@ class JoinStage(Stage):
             return None
         dialog = MaskDialog(self.desk, self.state.selected_id, self.window())
         dialog.finished.connect(lambda _r: self._follow_choices())
+        dialog.show()
+        dialog.activateWindow()
+        return dialog
+
+    def open_ties(self, frame: str | None = None) -> TieDialog | None:
+        """Tie frames by points set by hand; ``frame`` is one that nothing ties."""
+        if len(self.state.outing.frames_to_join()) < 2 or self.state.place is None:
+            self.desk.tell("Two frames at least are needed to tie them. Bring pictures in under Frames.")
+            return None
+        if not self.state.may_change():
+            return None
+        before = self.state.outing.points
+        loose = loose_frames(self.state.outing, self.state.joined)
+        dialog = TieDialog(self.desk, frame or (None if loose else self.state.selected_id), self.window())
+
+        def closed(code: int) -> None:
+            if code == TieDialog.DialogCode.Accepted and self.state.outing.points != before:
+                self.run_join()
+
+        dialog.finished.connect(closed)
         dialog.show()
         dialog.activateWindow()
         return dialog
@@ -255,7 +281,10 @@ class JoinStage(Stage):
         outing, joined = self.state.outing, self.state.joined
         sentence = model.status(outing, joined, running=running, elsewhere=joins.busy and not joins.busy_here)
         finished = joined is not None and not model.differs(outing, joined) and not joins.busy
-        self.status.setText(self._failure if self._failure and not running else sentence)
+        failed = bool(self._failure) and not running
+        told = f"{self._failure} Or tie two frames by hand, below." if failed and self.can_mask() else self._failure
+        self.status.setText(told if failed else sentence)
+        self.tie_button.setEnabled(len(outing.frames_to_join()) >= 2)
         set_look_property(self.run_button, "main", not finished)
         set_look_property(self.deliver_button, "main", finished)
         self.run_button.setText("Join again   [Ctrl + J]" if finished else "Join the frames   [Ctrl + J]")
@@ -277,4 +306,6 @@ def _as_row(row_: model.LeftOut) -> str:
     text = html.escape(row_.sentence)
     if not row_.action:
         return text
-    return f'{text} <a href="{row_.action}:{html.escape(row_.frame_id)}">{row_.link}</a>'
+    frame = html.escape(row_.frame_id)
+    tie = f' or <a href="tie:{frame}">Tie it by hand</a>' if row_.action == "use" else ""
+    return f'{text} <a href="{row_.action}:{frame}">{row_.link}</a>{tie}'

@@ -19,7 +19,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult, development_told, lens_told
 from idle_lantern.core.join.checkpoint import checkpoints_folder
-from idle_lantern.core.join.options import JoinOptions, Rim
+from idle_lantern.core.join.options import JoinOptions, Rim, TiePoint
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.recipe import Brackets, Exposure, Recipe, Repeats
 from idle_lantern.core.optics.known import KnownLens
@@ -118,6 +118,7 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
             turn_deg=outing.choices.turn_deg,
             distance=outing.choices.distance,
             rim=cast(Rim, outing.choices.rim),
+            tie_points=tie_points_of(outing, [r.id for r in refs]),
         ),
         report=pictures / document.REPORT,
         document_id=outing.id,
@@ -129,6 +130,14 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
             cast(Brackets, outing.choices.brackets), outing.development, cast(Repeats, outing.choices.repeats)
         ),
         asked={"twins": outing.choices.twins},
+    )
+
+
+def tie_points_of(outing: Outing, ids: Sequence[str]) -> tuple[TiePoint, ...]:
+    """The points set by hand between frames that are joined."""
+    at = {frame: i for i, frame in enumerate(ids)}
+    return tuple(
+        TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px) for p in outing.points if p.a in at and p.b in at
     )
 
 
@@ -207,7 +216,7 @@ def prior_of(ref: FrameRef) -> Array | None:
 
 
 def differs(outing: Outing, joined: JoinResult | None) -> str:
-    """Why the picture is not what the outing asks for now: ``frames``, ``files``, ``lens``, ``choices`` or empty.
+    """Why the picture is not what the outing asks for now: ``frames``, ``files``, ``lens``, ``points``, ``choices`` or empty.
 
     After a change of choices the picture can be made anew from the same solution.
     """
@@ -221,6 +230,9 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     masks = {m.frame: m.asset for m in outing.masks if m.frame in joined.frame_ids}
     if "lens" in asked and asked["lens"] != lens_told(outing.lens):
         return "lens"
+    points = [[p.a, *p.xy_a, p.b, *p.xy_b] for p in outing.points if {p.a, p.b} <= set(joined.frame_ids)]
+    if asked.get("points", []) != points:
+        return "points"
     if asked.get("twins", outing.choices.twins) != outing.choices.twins and has_twins(outing):
         return "files"
     same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
@@ -252,6 +264,8 @@ def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere
         return "Frames came or went since this join. Join again to take them in."
     if why == "lens":
         return "Another lens was chosen. Join again to lay the frames by it."
+    if why == "points":
+        return "Points were set or taken away by hand. Join again to lay the frames by them."
     if why == "files":
         return "Other files of the frames were chosen. Join again to take them."
     if why == "choices":

@@ -106,6 +106,7 @@ class JoinRequest:
             "distance": self.options.distance,
             "rim": self.options.rim,
             "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
+            "points": [[self.frames[p.a].id, *p.xy_a, self.frames[p.b].id, *p.xy_b] for p in self.options.tie_points],
             "brackets": self.recipe.brackets,
             "repeats": self.recipe.repeats,
             "development": development_told(self.recipe.development),

@@ -64,6 +64,7 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
         options.lens,
         options.shifts,
         options.level,
+        options.tie_points,
     )
     return key_of(files, frames.names, how, options.memory(), known)
 

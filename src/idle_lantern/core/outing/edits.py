@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, MaskRef, Outing, Verdict
+from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, HandPoint, MaskRef, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
@@ -221,6 +221,19 @@ def paint_several(title: str, painted: Mapping[str, str | None]) -> Edit:
         )
 
     return Edit(title, apply)
+
+
+def tie(point: HandPoint) -> Edit:
+    """Set a tie point by hand."""
+    return Edit("Tie two frames by hand", lambda o: replace(o, points=(*o.points, point)))
+
+
+def untie(points: Sequence[HandPoint]) -> Edit:
+    """Take points that were set by hand away."""
+    return Edit(
+        "Take a tie away" if len(points) == 1 else "Take ties away",
+        lambda o: replace(o, points=tuple(p for p in o.points if p not in points)),
+    )
 
 
 def judge_place(verdict: Verdict, before: Verdict | None = None) -> Edit:

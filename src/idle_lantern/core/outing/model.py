@@ -85,12 +85,13 @@ class MaskRef:
 
 @dataclass(frozen=True)
 class HandPoint:
-    """A tie point set by hand, in full-resolution pixels of two frames."""
+    """A tie point set by hand, in full-resolution pixels of two frames; ``sigma_px`` is how well it is known."""
 
     a: Id
     xy_a: tuple[Pixels, Pixels]
     b: Id
     xy_b: tuple[Pixels, Pixels]
+    sigma_px: Annotated[float, Meta(ge=0.001, le=100)] = 0.4
 
 
 @dataclass(frozen=True)

@@ -24,7 +24,7 @@ from idle_lantern.core.join.options import TiePoint
 Array = NDArray[Any]
 
 #: How well people set points at 100 %, where no patch makes them finer.
-SIGMA_PX = 0.4
+SIGMA_PX = TiePoint.sigma_px
 _REMEDY = 'Give a list of {"a": file, "xy_a": [x, y], "b": file, "xy_b": [x, y]}, in pixels of the full frames'
 
 
@@ -71,20 +71,35 @@ def _point_of(row: Any, where: str, place: dict[str, int], frames: FrameSet) -> 
 
 def links_by_hand(points: Sequence[TiePoint], lenses: Sequence[Lens]) -> list[Link]:
     """One link for each pair of frames that hand-set points tie."""
-    pairs: dict[tuple[int, int], list[tuple[tuple[float, float], tuple[float, float]]]] = {}
+    pairs: dict[tuple[int, int], list[tuple[tuple[float, float], tuple[float, float], float]]] = {}
     for p in points:
         if p.a < p.b:
-            pairs.setdefault((p.a, p.b), []).append((p.xy_a, p.xy_b))
+            pairs.setdefault((p.a, p.b), []).append((p.xy_a, p.xy_b, p.sigma_px))
         else:
-            pairs.setdefault((p.b, p.a), []).append((p.xy_b, p.xy_a))
+            pairs.setdefault((p.b, p.a), []).append((p.xy_b, p.xy_a, p.sigma_px))
     found = []
     for (a, b), both in sorted(pairs.items()):
-        points_a, points_b = (np.array([ends[k] for ends in both], float) for k in (0, 1))
+        points_a, points_b = np.array([r[0] for r in both], float), np.array([r[1] for r in both], float)
         turn = _turn(lenses[a].unproject(points_a), lenses[b].unproject(points_b))
-        known = np.tile(np.eye(2) * BEST_PX / SIGMA_PX, (len(both), 1, 1))
+        known = np.eye(2) * (BEST_PX / np.array([r[2] for r in both]))[:, None, None]
         found.append(
             Link(a, b, points_a, points_b, turn, np.ones(len(both), bool), 0.0, sqrt_information=known, by_hand=True)
         )
+    return found
+
+
+def misses_px(points: Sequence[TiePoint], lenses: Sequence[Lens]) -> list[float]:
+    """How far each point misses the turn that suits those of its pair best, in pixels of the second frame.
+
+    One point alone, and two, say nothing but the distance between two things: a third checks them.
+    """
+    links = {(link.a, link.b): link for link in links_by_hand(points, lenses)}
+    found = []
+    for p in points:
+        a, xy_a, b, xy_b = (p.a, p.xy_a, p.b, p.xy_b) if p.a < p.b else (p.b, p.xy_b, p.a, p.xy_a)
+        ray = links[a, b].b_from_a @ lenses[a].unproject(np.array(xy_a, float))
+        place, valid = lenses[b].project(ray)
+        found.append(float(np.hypot(*(place - xy_b))) if bool(valid) else math.inf)
     return found
 
 

@@ -1,0 +1,127 @@
+"""Tie points set by hand, as plain values: which frames need one, how well they agree. No Qt, tested without a window."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.options import TiePoint
+from idle_lantern.core.outing.model import FrameRef, HandPoint, Outing
+
+if TYPE_CHECKING:
+    from idle_lantern.core.frames.reading import FrameInfo
+    from idle_lantern.core.join.match.snapping import Snapped
+
+Array = NDArray[Any]
+
+#: A point that misses by more is told to be doubtful.
+DOUBTFUL_PX = 3.0
+#: Points that fix a pair of frames, and make sure of it.
+ENOUGH, SURE = 2, 3
+
+
+@dataclass(frozen=True)
+class Tie:
+    """A point between the two frames that are shown: its places in them, and by how much it misses, None where nothing tells."""
+
+    point: HandPoint
+    left: tuple[float, float]
+    right: tuple[float, float]
+    miss_px: float | None
+
+
+def pair_to_tie(outing: Outing, joined: JoinResult | None, chosen: str | None) -> tuple[str, str] | None:
+    """The two frames to tie: the one that was chosen, else one that is not in the picture, and its neighbour in the order of
+    taking."""
+    refs = outing.frames_to_join()
+    if len(refs) < 2:
+        return None
+    ids = [r.id for r in refs]
+    used = set(_used(joined))
+    loose = [i for i, frame in enumerate(ids) if used and frame not in used]
+    at = ids.index(chosen) if chosen in ids else loose[0] if loose else 0
+    neighbours = [i for i in (at - 1, at + 1) if 0 <= i < len(ids)]
+    other = next((i for i in neighbours if ids[i] in used), neighbours[0])
+    first, second = sorted((at, other))
+    return ids[first], ids[second]
+
+
+def _used(joined: JoinResult | None) -> Sequence[str]:
+    if joined is None or joined.solution is None:
+        return ()
+    return [joined.frame_ids[f] for f in joined.solution.poses.frames if f < len(joined.frame_ids)]
+
+
+def loose_frames(outing: Outing, joined: JoinResult | None) -> list[FrameRef]:
+    """Frames that should be in the picture and that nothing ties."""
+    if joined is None or joined.solution is None:
+        return []
+    used = set(_used(joined))
+    return [r for r in outing.frames_to_join() if r.id not in used]
+
+
+def lens_for(joined: JoinResult | None, info: FrameInfo) -> Lens | None:
+    """The lens of a frame: as the join found it, else as its metadata tells; None where neither does."""
+    if joined is not None and joined.solution is not None:
+        lens = joined.solution.poses.lenses[0]
+        if (lens.width, lens.height) == (info.width, info.height):
+            return lens
+    focal = info.metadata.focal_px(info.width, info.height)
+    return None if focal is None else Lens("rectilinear", focal, info.width, info.height)
+
+
+def ties_between(outing: Outing, left: str, right: str, lenses: tuple[Lens | None, Lens | None]) -> list[Tie]:
+    """The points between two frames, each with its miss."""
+    mine = [p for p in outing.points if {p.a, p.b} == {left, right}]
+    points = [
+        TiePoint(0, p.xy_a, 1, p.xy_b, p.sigma_px) if p.a == left else TiePoint(0, p.xy_b, 1, p.xy_a, p.sigma_px)
+        for p in mine
+    ]
+    misses: list[float | None] = [None] * len(points)
+    one, other = lenses
+    if one is not None and other is not None and len(points) >= ENOUGH:
+        from idle_lantern.core.join.match.by_hand import misses_px  # loads the engine, which no start needs
+
+        misses = [m if math.isfinite(m) else None for m in misses_px(points, (one, other))]
+    return [Tie(p, t.xy_a, t.xy_b, m) for p, t, m in zip(mine, points, misses)]
+
+
+def made_exact(
+    pixels: tuple[Array, Array],
+    places: tuple[tuple[float, float], tuple[float, float]],
+    lenses: tuple[Lens | None, Lens | None],
+    ties: Sequence[Tie],
+) -> Snapped:
+    """A new point as exact as both frames show it, the shear of wide lenses reckoned with as far as the turn is known."""
+    from idle_lantern.core.join.match.by_hand import links_by_hand  # loads the engine, which no start needs
+    from idle_lantern.core.join.match.snapping import drawn_as, snapped
+
+    one, other = lenses
+    warp = None
+    if one is not None and other is not None:
+        so_far = [*(TiePoint(0, t.left, 1, t.right) for t in ties), TiePoint(0, places[0], 1, places[1])]
+        turn = links_by_hand(so_far if len(so_far) > 1 else so_far[-1:], (one, other))[0].b_from_a
+        warp = drawn_as(one, other, places[0], places[1], turn)
+    return snapped(pixels[0], places[0], pixels[1], places[1], warp)
+
+
+def told(ties: Sequence[Tie], left: str, right: str) -> str:
+    """What is still to be done with a pair of frames, in a sentence."""
+    if not ties:
+        return f"Show one thing that both {left} and {right} show: a corner, a window, the tip of a branch. Click it in both."
+    worst = max((t.miss_px for t in ties if t.miss_px is not None), default=0.0)
+    if worst > DOUBTFUL_PX:
+        return (
+            f"These points disagree by {worst:.0f} px: one of them is not the same thing in both frames. Take it away."
+        )
+    if len(ties) < ENOUGH:
+        return "One more, far from the first: two points fix the turn between the frames."
+    if len(ties) < SURE:
+        return "Two points fix it. A third makes sure that each is the same thing in both. Then join."
+    return f"{len(ties)} points, which agree to {worst:.1f} px. Join, or tie other frames."

@@ -1,0 +1,132 @@
+"""Frames tied by hand through the real window: clicked in both, made exact, joined; and taken away again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QLabel
+from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.app import tie_model
+from idle_lantern.app.tying import TieDialog
+from idle_lantern.app.window import Window
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.sim.truth import registration_error_px
+
+LOOSE = 3
+
+
+@pytest.fixture
+def apart(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Path) -> Window:
+    """Four frames joined, the last of which is so soft and noisy that no feature ties it."""
+    meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 680 / row_set.lens.focal_px)
+    files = []
+    for i, path in enumerate(row_set.paths[: LOOSE + 1]):
+        picture = read(path)
+        if i == LOOSE:
+            rng = np.random.default_rng(1)
+            soft = cv2.GaussianBlur(picture.pixels.astype(np.float32), (0, 0), 9) * 0.2 + 100
+            picture = replace(picture, pixels=np.clip(soft + rng.normal(0, 8, soft.shape), 0, 255).astype(np.uint8))
+        files.append(tmp_path / path.name)
+        write(picture, files[-1], WriteOptions(jpeg_quality=95, metadata=meta))
+    window.frames_stage.bring(files)
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    return window
+
+
+def _click(view, xy: tuple[float, float]) -> None:
+    """Go near with one click, then set the point with another one, as a person does."""
+    for _ in range(2):
+        at = view.to_widget(QPointF(xy[0] + 0.5, xy[1] + 0.5))
+        before = view.zoom
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(round(at.x()), round(at.y())))
+        if before * view.devicePixelRatioF() >= 0.9:
+            return
+
+
+def test_a_frame_that_nothing_ties_is_tied_by_two_points(
+    qtbot: QtBot, apart: Window, settled: Callable, row_set: FrameFiles
+):
+    joined = apart.state.joined
+    assert joined is not None
+    assert not joined.report["frames"][LOOSE]["used"]
+    assert "Tie it by hand" in apart.findChild(QLabel, "join-left-out").text()
+    qtbot.keyClick(apart, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
+    dialog = apart.findChild(TieDialog)
+    settled(apart)
+    assert (dialog.left.chooser.currentIndex(), dialog.right.chooser.currentIndex()) == (LOOSE - 1, LOOSE)
+    assert "one thing that both" in dialog.told.text()
+    turn = row_set.cameras[LOOSE].T @ row_set.cameras[LOOSE - 1]
+    lens = row_set.lens
+    for place in ((430.0, 120.0), (445.0, 560.0)):
+        truth = lens.project(lens.unproject(np.array(place)) @ turn.T)[0]
+        _click(dialog.left.view, place)
+        assert "Now the same thing in" in dialog.told.text()
+        _click(dialog.right.view, (float(truth[0]), float(truth[1])))
+    assert len(apart.state.outing.points) == 2
+    assert "A third makes sure" in dialog.told.text()
+    assert dialog.list.count() == 2
+    dialog.done_button.click()
+    settled(apart)
+    joined = apart.state.joined
+    assert joined is not None
+    row = joined.report["frames"][LOOSE]
+    assert (row["used"], row["placed_by"]) == (True, "manual")
+    solution = apart.state.solution
+    assert solution is not None
+    errors = registration_error_px(
+        lens, list(row_set.cameras[: LOOSE + 1]), list(solution.poses.lenses), list(solution.poses.world_from_camera)
+    )
+    # clicked to whole pixels of the screen: half a pixel at most
+    assert np.sqrt((np.asarray(errors) ** 2).mean()) < 1.0
+    # taken back one after the other, the picture is out of date and says so
+    apart.state.undo()
+    assert len(apart.state.outing.points) == 1
+    assert "Points were set or taken away" in apart.join_stage.status.text()
+
+
+def test_points_that_disagree_are_told_and_taken_away(
+    qtbot: QtBot, apart: Window, settled: Callable, row_set: FrameFiles
+):
+    dialog = apart.join_stage.open_ties(apart.state.outing.frames[0].id)
+    assert dialog is not None
+    settled(apart)
+    assert (dialog.left.chooser.currentIndex(), dialog.right.chooser.currentIndex()) == (0, 1)
+    turn, lens = row_set.cameras[1].T @ row_set.cameras[0], row_set.lens
+    for place, beside in (((400.0, 120.0), 0.0), ((430.0, 600.0), 0.0), ((410.0, 350.0), 70.0)):
+        truth = lens.project(lens.unproject(np.array(place)) @ turn.T)[0]
+        _click(dialog.left.view, place)
+        _click(dialog.right.view, (float(truth[0]) + beside, float(truth[1])))
+    assert "disagree" in dialog.told.text()
+    dialog.list.setCurrentRow(2)
+    qtbot.keyClick(dialog, Qt.Key.Key_Delete)
+    assert len(apart.state.outing.points) == 2
+    assert "disagree" not in dialog.told.text()
+    # a half set point is dropped by Escape, and the dialog stays
+    _click(dialog.left.view, (300.0, 300.0))
+    qtbot.keyClick(dialog, Qt.Key.Key_Escape)
+    assert dialog.left.waiting is None
+    assert dialog.isVisible()
+    dialog.close()
+
+
+def test_the_pair_that_is_offered_is_the_loose_frame_and_its_neighbour(apart: Window):
+    outing, joined = apart.state.outing, apart.state.joined
+    ids = [r.id for r in outing.frames]
+    assert tie_model.pair_to_tie(outing, joined, None) == (ids[LOOSE - 1], ids[LOOSE])
+    assert tie_model.pair_to_tie(outing, None, ids[2]) == (ids[1], ids[2])
+    assert [r.id for r in tie_model.loose_frames(outing, joined)] == [ids[LOOSE]]
