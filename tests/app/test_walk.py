@@ -9,11 +9,13 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.app.stages import walk_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
@@ -50,14 +52,35 @@ def doubled(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Pa
 
 def _figures(window: Window) -> int:
     """How many figures in red the picture shows."""
+    return len(_places(window))
+
+
+def _places(window: Window) -> list[tuple[float, float]]:
+    """Where their middles are."""
     picture = window.state.picture
     assert picture is not None
     pixels = region(picture, Rectangle(0, 0, *picture.sizes[0]))[..., :3].astype(int)
     red = (pixels[..., 0] > 150) & (pixels[..., 1] < 80) & (pixels[..., 2] < 90)
-    count, _labels, stats, _c = cv2.connectedComponentsWithStats(
+    count, _labels, stats, middles = cv2.connectedComponentsWithStats(
         cv2.morphologyEx(red.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((5, 5), np.uint8))
     )
-    return sum(stats[k, cv2.CC_STAT_AREA] > 250 for k in range(1, count))
+    return [(middles[k][0], middles[k][1]) for k in range(1, count) if stats[k, cv2.CC_STAT_AREA] > 250]
+
+
+def _stroke(window: Window, points: list[tuple[float, float]]) -> None:
+    """Paint from place to place of the picture with the left button."""
+    view = window.join_stage.view
+    kinds = (QEvent.Type.MouseButtonPress, *[QEvent.Type.MouseMove] * (len(points) - 2), QEvent.Type.MouseButtonRelease)
+    handlers = {
+        QEvent.Type.MouseButtonPress: view.mousePressEvent,
+        QEvent.Type.MouseMove: view.mouseMoveEvent,
+        QEvent.Type.MouseButtonRelease: view.mouseReleaseEvent,
+    }
+    for kind, (u, v) in zip(kinds, points, strict=True):
+        at = view.to_widget(QPointF(u, v))
+        held = Qt.MouseButton.NoButton if kind == QEvent.Type.MouseButtonRelease else Qt.MouseButton.LeftButton
+        left, plain = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        handlers[kind](QMouseEvent(kind, at, view.mapToGlobal(at), left, held, plain))
 
 
 def test_a_doubled_figure_is_found_and_shown_once_by_keys(qtbot: QtBot, doubled: Window, settled: Callable):
@@ -133,3 +156,63 @@ def test_frames_blink_one_after_the_other_and_seams_are_drawn(qtbot: QtBot, doub
         cv2.fillPoly(filled, [np.asarray(line, np.int32)], 1)
     assert filled.mean() > 0.9
     assert walk.has_stop()
+
+
+def test_a_figure_is_painted_away_on_the_picture_and_only_there_it_changes(
+    qtbot: QtBot, doubled: Window, settled: Callable
+):
+    places = _places(doubled)
+    assert len(places) == 2
+    picture = doubled.state.picture
+    assert picture is not None
+    whole = Rectangle(0, 0, *picture.sizes[0])
+    before = region(picture, whole).copy()
+    qtbot.keyClick(doubled, Qt.Key.Key_D)
+    u, v = places[0]
+    _stroke(doubled, [(u, v - 45), (u, v - 20), (u, v), (u, v + 20), (u, v + 35)])
+    settled(doubled)
+    assert _figures(doubled) == 1
+    joined, picture = doubled.state.joined, doubled.state.picture
+    assert joined is not None
+    assert picture is not None
+    assert 0 < joined.report["tiles"]["made"] < joined.report["tiles"]["of"], "only what the stroke touches"
+    changed = np.argwhere((region(picture, whole) != before).any(-1))
+    assert np.abs(changed[:, 1] - u).max() < 300
+    # where no other frame shows the place nothing is hidden, and that is told
+    count = len(doubled.state.outing.masks)
+    _stroke(doubled, [(30.0, 300.0), (30.0, 320.0), (30.0, 340.0)])
+    assert len(doubled.state.outing.masks) == count
+    assert "leave a hole" in doubled.message_text()
+    doubled.state.undo()
+    settled(doubled)
+    assert np.array_equal(region(doubled.state.picture, whole), before)
+
+
+def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
+    qtbot: QtBot, doubled: Window, settled: Callable
+):
+    walk, view = doubled.join_stage.walk, doubled.join_stage.view
+    u, v = _places(doubled)[1]
+    qtbot.keyClick(doubled, Qt.Key.Key_W)
+    _stroke(doubled, [(u, v), (u, v)])
+    settled(doubled)
+    assert walk.stop is not None
+    assert "A place that you chose" in walk.told.text()
+    assert not walk.good_button.isVisible()
+    shown = walk.stop.names[0]
+    qtbot.keyClick(doubled, Qt.Key.Key_T)
+    qtbot.waitUntil(lambda: view.over is not None and view.over.layer is not None, timeout=5000)
+    assert view.over is not None
+    assert view.over.layer is not None
+    assert view.over.layer.name != shown
+    qtbot.keyClick(view, Qt.Key.Key_Escape)
+    assert view.tool is None
+    qtbot.keyClick(doubled, Qt.Key.Key_A)
+    qtbot.keyClick(view, Qt.Key.Key_BracketRight)
+    _stroke(doubled, [(u - 60, v - 40), (u, v), (u + 60, v + 40)])
+    settled(doubled)
+    joined = doubled.state.joined
+    assert joined is not None
+    kept = walk_model.shown_at(joined, u, v)
+    assert [walk_model.shown_at(joined, u + d, v + d / 1.5) for d in (-50, -20, 20, 50)] == [kept] * 4
+    assert doubled.state.history.undo_title.endswith("alone show a thing")

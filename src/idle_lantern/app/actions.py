@@ -244,6 +244,23 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.join_stage.walk.can_use(),
         needs="No frame is being tried at this place: press T.",
     ),
+    *(
+        Action(
+            f"walk.{name}",
+            title,
+            "Join",
+            keys,
+            run,
+            "join",
+            lambda w: w.join_stage.walk.can_paint(),
+            needs="There is no picture to paint on, or it is being composed: C goes back to the join.",
+        )
+        for name, title, keys, run in (
+            ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.use_tool("place")),
+            ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.use_tool("hide")),
+            ("keep", "Let one frame show a thing, by brush", "A", lambda w: w.join_stage.walk.use_tool("keep")),
+        )
+    ),
     Action(
         "compose.open",
         "Compose the picture: projection, level, crop, rim",

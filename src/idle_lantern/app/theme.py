@@ -185,6 +185,7 @@ QPushButton[main="true"] {{ background: {k.accent}; color: {k.on_accent}; border
 QPushButton[main="true"]:focus {{ border: 2px solid {k.text}; padding: 8px 17px; }}
 QPushButton[main="true"]:disabled {{ background: {k.panel}; color: {k.dim}; border: 1px dashed {k.line}; }}
 QPushButton[quiet="true"] {{ background: transparent; border: none; padding: 4px 8px; text-decoration: underline; }}
+QPushButton[held="true"] {{ color: {k.accent}; }}
 QPushButton[page="true"] {{ background: {k.ground}; border: none; border-left: 4px solid {k.ground}; border-radius: 0;
   padding: 0; min-height: {px(38)}; max-height: {px(38)}; }}
 QPushButton[page="true"]:checked {{ background: {k.raised}; border-left: 4px solid {k.accent}; }}

@@ -23,7 +23,7 @@ from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import compose_picture, lay_out
-from idle_lantern.core.join.render.single import frame_alone, frames_showing, let_show
+from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, let_show
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
@@ -177,14 +177,14 @@ def test_a_frame_alone_lies_as_the_picture_shows_it_and_is_let_show_elsewhere(ro
     place = u + 25, v
     before = at.label[round(place[1] / at.scale), round(place[0] / at.scale)]
     other = at.a if before == at.b else at.b
-    masks = let_show(poses, at.canvas, other, (*place, 24.0, 30.0), {})
+    masks = let_show(poses, at.canvas, other, Area.ellipse(*place, 24.0, 30.0), {})
     assert set(masks) == {other}
     plan, _overview = lay_out(
         at.solution, at.canvas, JoinOptions(), masks={poses.frames[i]: m for i, m in masks.items()}
     )
     assert plan.label[round(place[1] / at.scale), round(place[0] / at.scale)] == other
     # given to the first again, the other keeps nothing there
-    back = let_show(poses, at.canvas, int(before), (*place, 24.0, 30.0), masks)
+    back = let_show(poses, at.canvas, int(before), Area.ellipse(*place, 24.0, 30.0), masks)
     assert not back[other].keep.any()
     assert back[int(before)].keep.any()
 

@@ -91,6 +91,11 @@ class ComposePanel(QWidget):
         self._tool = ""
         self._lay_out()
         self._state.changed.connect(self._follow)
+        view.tool_left.connect(self._leave_tool)
+
+    def _leave_tool(self) -> None:
+        if self.active:
+            self.use_tool("")
 
     def _lay_out(self) -> None:
         crop = form([("Crop", self.ratio), ("Rim", self.rim)])

@@ -82,6 +82,7 @@ class JoinStage(Stage):
         tools = row(
             zoom_text,
             None,
+            *self.walk.tools.values(),
             self.walk.seams_button,
             button("Fit   [0]", self.view.fit, quiet=True),
             button("100 %   [1]", self.view.show_full, quiet=True),

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import QRectF, QTimer
+from PyQt6.QtCore import QPointF, QRectF, QTimer
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import walk_model as model
-from idle_lantern.app.widgets.basics import button, column, label, row, to_qimage
+from idle_lantern.app.widgets.basics import button, column, label, row, set_look_property, to_qimage
 from idle_lantern.app.widgets.over_picture import LayerShown, OverPicture, PlaceShown
+from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.join.asking import JoinResult
@@ -19,6 +20,13 @@ from idle_lantern.core.outing import edits
 
 LOOKING = "Laying a frame over the picture"
 _BLINK_MS = 700
+#: Size on the screen of a place that is clicked.
+_OWN_PX = 90.0
+_HINTS = {
+    "place": "Click on a place; B blinks the frames that show it, T tries another one, U keeps that. Esc ends.",
+    "hide": "Paint over what must not show: the frames behind it take its place. [ and ] change the brush, Esc ends.",
+    "keep": "Paint over a thing that one frame alone shall show: no seam runs through it then. [ and ] change the brush, Esc ends.",
+}
 
 
 class WalkBar(QWidget):
@@ -37,6 +45,9 @@ class WalkBar(QWidget):
         self._taking = -1
         self._asked = 0
         self._aside = False
+        #: A place that somebody chose, looked at in place of a suspect; the tool that the pointer holds.
+        self._own: model.Stop | None = None
+        self._tool = ""
         self._blink = QTimer(self)
         self._blink.setInterval(_BLINK_MS)
         self._blink.timeout.connect(self._blink_on)
@@ -49,6 +60,11 @@ class WalkBar(QWidget):
         self.seams_button = button("Seams   [S]", self.toggle_seams, quiet=True, name="walk-seams")
         self.take_button = button("Other frame   [T]", self.try_next, quiet=True, name="walk-take")
         self.use_button = button("Use it   [U]", self.use, name="walk-use")
+        self.place_button = button("Place   [W]", lambda: self.use_tool("place"), quiet=True, name="walk-place")
+        self.hide_button = button("Hide   [D]", lambda: self.use_tool("hide"), quiet=True, name="walk-hide")
+        self.keep_button = button("One frame   [A]", lambda: self.use_tool("keep"), quiet=True, name="walk-keep")
+        self.tools = {"place": self.place_button, "hide": self.hide_button, "keep": self.keep_button}
+        view.tool_left.connect(self._leave_tool)
         layout = column(
             self.told,
             row(
@@ -64,6 +80,8 @@ class WalkBar(QWidget):
     @property
     def stop(self) -> model.Stop | None:
         """The present place."""
+        if self._own is not None:
+            return self._own
         return self._stops[self.at] if 0 <= self.at < len(self._stops) else None
 
     @property
@@ -73,7 +91,10 @@ class WalkBar(QWidget):
 
     def set_aside(self, aside: bool) -> None:
         """Let the picture be without places and words while it is composed."""
+        if aside == self._aside:
+            return
         self._aside = aside
+        self._leave_tool()
         self._leave_layer()
         self._show()
 
@@ -88,6 +109,7 @@ class WalkBar(QWidget):
     def step(self, way: int = 1) -> None:
         """Go to the next place that is not called good, at 100 %."""
         self._leave()
+        self._own = None
         self.at = model.next_open(self._stops, self.at, way)
         stop = self.stop
         if stop is None:
@@ -101,10 +123,61 @@ class WalkBar(QWidget):
     def say(self, word: str) -> None:
         """Say of the present place whether it is good, and go on."""
         stop = self.stop
-        if stop is None or not self._state.may_change():
+        if stop is None or stop is self._own or not self._state.may_change():
             return
         self._state.apply(edits.judge_place(model.verdict_on(stop, word), stop.said))
         self.step()
+
+    def can_paint(self) -> bool:
+        """Whether there is a picture whose frames are there, and it is not being composed."""
+        return self._joined is not None and self._joined.solution is not None and not self._aside
+
+    def use_tool(self, name: str) -> None:
+        """Let the pointer choose a place, hide what it paints over, or let one frame show it; the same once more ends that."""
+        self._tool = "" if name == self._tool or not self.can_paint() else name
+        tool: PictureTool | None = None
+        if self._tool == "place":
+            tool = PlaceTool(self._look_at)
+        elif self._tool:
+            hides = self._tool == "hide"
+            tool = BrushTool(hides, lambda points, radius: self._paint(points, radius, hides))
+        self._view.set_tool(tool)
+        if tool is not None:
+            self._view.setFocus()
+            self._desk.tell(_HINTS[self._tool], problem=False)
+        for key, each in self.tools.items():
+            set_look_property(each, "held", key == self._tool)
+
+    def _leave_tool(self) -> None:
+        if self._tool:
+            self.use_tool("")
+
+    def _look_at(self, place: QPointF) -> None:
+        """Take a place that was clicked for the present one: its frames can be blinked, tried and used."""
+        joined = self._joined
+        if joined is None:
+            return
+        size = _OWN_PX / max(self._view.zoom, 1e-6)
+        own = model.own_stop(joined, place.x() - 0.5, place.y() - 0.5, size)
+        if own is None:
+            self._desk.tell("The picture shows nothing there.")
+            return
+        self._leave()
+        self._own = own
+        self._fetch()
+        self._show()
+
+    def _paint(self, points: list[tuple[float, float]], radius_px: float, hides: bool) -> None:
+        joined, place = self._joined, self._state.place
+        if joined is None or place is None or not self._state.may_change():
+            return
+        paint = model.hide_stroke if hides else model.keep_stroke
+        try:
+            edit = paint(self._state.outing, place.folder, joined, points, radius_px)
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            return
+        self._state.apply(edit)
 
     def toggle_seams(self) -> None:
         """Draw where the picture goes over from frame to frame, or not."""
@@ -223,6 +296,7 @@ class WalkBar(QWidget):
         before = self.stop
         if joined is not self._joined:
             self._leave()
+            self._own = None
             self._joined, self.at = joined, -1
             self._over.set_seams(model.seams_of(joined))
         elif not topics & {"verdicts"}:
@@ -241,20 +315,32 @@ class WalkBar(QWidget):
             for i, s in enumerate(self._stops)
             if not self._aside
         ]
+        if self._own is not None:
+            self._over.places = [
+                *self._over.places,
+                PlaceShown(self._own.u, self._own.v, self._own.width, self._own.height, True),
+            ]
         told = model.summary(self._stops, self._joined)
-        if stop is not None:
+        if stop is not None and stop is self._own:
+            told = f"A place that you chose; the picture shows {stop.names[0]} there. B blinks its frames, T tries another one."
+        elif stop is not None:
             said = f", {model.VERDICTS_IN_WORDS[stop.verdict]}" if stop.verdict else ""
             told = (
                 f"Place {self.at + 1} of {len(self._stops)}: {model.KINDS_IN_WORDS[stop.kind]}, suspicion {100 * stop.suspicion:.0f} %{said}. "
                 f"{stop.sentence}. Frames: {', '.join(stop.names[:3])}."
             )
+        if stop is not None:
             found = self._candidates() if self.can_use() else ()
             if found:
                 told = f"Here {found[self._taking].name} would show, {self._taking + 1} of {len(found)} that can. T tries the next."
         self.told.setText(told)
         self.setVisible(bool(told) and not self._aside)
-        for each in (self.good_button, self.mend_button, self.later_button, self.blink_button, self.take_button):
+        for each in (self.good_button, self.mend_button, self.later_button):
+            each.setVisible(stop is not None and stop is not self._own)
+        for each in (self.blink_button, self.take_button):
             each.setVisible(stop is not None)
+        for each in self.tools.values():
+            each.setVisible(self.can_paint())
         self.next_button.setVisible(bool(self._stops))
         self.seams_button.setVisible(bool(self._over.seams))
         found = self._candidates() if self.can_use() else ()

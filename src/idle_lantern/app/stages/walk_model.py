@@ -8,16 +8,17 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.frames.masks import mask_bytes, read_mask
+from idle_lantern.core.frames.masks import Mask, mask_bytes, read_mask
 from idle_lantern.core.frames.reading import read_again
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.render.single import frame_alone, frames_showing, let_show
+from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, hide_there, let_show
 from idle_lantern.core.outing import assets, document
 from idle_lantern.core.outing.edits import Edit, paint_several
 from idle_lantern.core.outing.model import Outing, Verdict
@@ -193,13 +194,42 @@ def area_of(stop: Stop) -> tuple[float, float, float, float]:
     return stop.u, stop.v, max(24.0, stop.width / 2 * _WIDER), max(24.0, stop.height / 2 * _WIDER)
 
 
-def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, candidate: Candidate) -> Edit:
-    """The edit that lets a frame show at a place; what was painted elsewhere stays.
+def own_stop(joined: JoinResult, u: float, v: float, size_px: float) -> Stop | None:
+    """A place that somebody chose, as a stop of its own; None where the picture shows nothing."""
+    if joined.solution is None:
+        return None
+    shown = shown_at(joined, u, v)
+    if shown is None:
+        return None
+    f = joined.solution.poses.frames[shown]
+    ray = joined.canvas.directions(np.array([u, v]))
+    azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
+    names = (joined.solution.frames.names[f],)
+    return Stop(u, v, size_px, size_px, "", 0.0, (joined.frame_ids[f],), names, "", 0.0, azimuth, altitude)
+
+
+def shown_at(joined: JoinResult, u: float, v: float) -> int | None:
+    """Place in the poses of the frame that the picture shows at a pixel, None where nothing can be told."""
+    solution = joined.solution
+    if solution is None:
+        return None
+    showing = frames_showing(solution.poses, joined.canvas, u, v)
+    rows = joined.report.get("frames", ())
+    for i in showing:
+        f = solution.poses.frames[i]
+        for outline in (rows[f].get("shown_px") if f < len(rows) else None) or ():
+            if cv2.pointPolygonTest(np.asarray(outline, np.float32), (float(u), float(v)), measureDist=False) >= 0:
+                return i
+    return showing[0] if showing else None
+
+
+def _masks_so_far(outing: Outing, folder: Path, joined: JoinResult) -> tuple[dict[int, str], dict[int, Mask]]:
+    """Ids of the joined frames and what is painted on them, by place in the poses.
 
     Raises
     ------
     InputError
-        The frames of the join are gone, or a mask cannot be read or kept.
+        The frames of the join are gone, or a mask cannot be read.
     """
     solution = joined.solution
     if solution is None:
@@ -210,10 +240,82 @@ def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, cand
         file = document.mask_file(folder, outing, frame)
         if file is not None:
             before[i] = read_mask(file)
-    changed = let_show(solution.poses, joined.canvas, candidate.at, area_of(stop), before)
+    return ids, before
+
+
+def _paint(folder: Path, title: str, ids: Mapping[int, str], changed: Mapping[int, Mask]) -> Edit:
     painted: Mapping[str, str | None] = {
         ids[i]: assets.put(folder, mask_bytes(m), document.MASK_ASSET) if m.hide.any() or m.keep.any() else None
         for i, m in changed.items()
         if i in ids
     }
-    return paint_several(f"Let {candidate.name} show at a place", painted)
+    return paint_several(title, painted)
+
+
+def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, candidate: Candidate) -> Edit:
+    """The edit that lets a frame show at a place; what was painted elsewhere stays.
+
+    Raises
+    ------
+    InputError
+        The frames of the join are gone, or a mask cannot be read or kept.
+    """
+    ids, before = _masks_so_far(outing, folder, joined)
+    assert joined.solution is not None
+    area = Area.ellipse(*area_of(stop))
+    changed = let_show(joined.solution.poses, joined.canvas, candidate.at, area, before)
+    return _paint(folder, f"Let {candidate.name} show at a place", ids, changed)
+
+
+Points = Sequence[tuple[float, float]]
+
+
+def hide_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
+    """The edit after which what the picture shows under a stroke no longer shows: the frames behind it take its place.
+
+    Raises
+    ------
+    InputError
+        No other frame shows the place, or as of ``take_here``.
+    """
+    ids, before = _masks_so_far(outing, folder, joined)
+    assert joined.solution is not None
+    poses, canvas = joined.solution.poses, joined.canvas
+    shown = _shown_along(joined, points)
+    if not shown:
+        raise InputError("The picture shows nothing there", remedy="Paint on what it shows")
+    for u, v in points:
+        if set(frames_showing(poses, canvas, u, v)) <= shown:
+            name = joined.solution.frames.names[poses.frames[min(shown)]]
+            only = f"Only {name} shows all of that" if len(shown) == 1 else "No other frame shows all of that"
+            raise InputError(f"{only}: hiding it would leave a hole", remedy="Paint less, or fill the rim afterwards")
+    changed = hide_there(poses, canvas, shown, Area.stroke(points, radius_px), before)
+    names = ", ".join(joined.solution.frames.names[poses.frames[i]] for i in sorted(shown))
+    return _paint(folder, f"Hide a part of {names}", ids, changed)
+
+
+def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
+    """The edit after which one frame shows all that a stroke covers, so that no seam runs through it: the one that the
+    picture shows under most of it.
+
+    Raises
+    ------
+    InputError
+        That frame does not show all of it, or as of ``take_here``.
+    """
+    ids, before = _masks_so_far(outing, folder, joined)
+    assert joined.solution is not None
+    poses, canvas = joined.solution.poses, joined.canvas
+    along = [i for u, v in points if (i := shown_at(joined, u, v)) is not None]
+    if not along:
+        raise InputError("The picture shows nothing there", remedy="Paint on what it shows")
+    best = max(
+        set(along), key=lambda i: (sum(i in frames_showing(poses, canvas, u, v) for u, v in points), along.count(i))
+    )
+    changed = let_show(poses, canvas, best, Area.stroke(points, radius_px), before)
+    name = joined.solution.frames.names[poses.frames[best]]
+    return _paint(folder, f"Let {name} alone show a thing", ids, changed)
+
+
+def _shown_along(joined: JoinResult, points: Points) -> set[int]:
+    return {i for u, v in points if (i := shown_at(joined, u, v)) is not None}

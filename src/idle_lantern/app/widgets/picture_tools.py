@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter, QPen
+from PyQt6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from idle_lantern.app import theme
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -100,6 +100,57 @@ class PlaceTool(_Plain):
     def release(self, place: QPointF) -> None:
         """The place is chosen."""
         self._done(place)
+
+
+class BrushTool(_Plain):
+    """A stroke of paint on the picture; ``done`` gets its points and the radius, in pixels of the picture.
+
+    Square brackets make the brush smaller and larger; on the screen it has one size at any zoom.
+    """
+
+    radius_px = 14.0
+
+    def __init__(self, hides: bool, done: Callable[[list[tuple[float, float]], float], None]) -> None:
+        self._hides, self._done = hides, done
+        self._points: list[QPointF] = []
+        self._zoom = 1.0
+
+    def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
+        """The stroke begins."""
+        self._points, self._zoom = [place], zoom
+
+    def move(self, place: QPointF, pos: QPointF, modifiers: Qt.KeyboardModifier) -> None:
+        """It goes on, a point for each half of the brush."""
+        if self._points and (place - self._points[-1]).manhattanLength() * self._zoom > BrushTool.radius_px / 2:
+            self._points.append(place)
+
+    def release(self, place: QPointF) -> None:
+        """It ends."""
+        points, self._points = [*self._points, place], []
+        if len(points) > 1:
+            self._done([(p.x() - 0.5, p.y() - 0.5) for p in points], BrushTool.radius_px / self._zoom)
+
+    def key(self, event: QKeyEvent) -> bool:
+        """The brush's size, the same for all brushes."""
+        factor = {Qt.Key.Key_BracketLeft: 1 / 1.25, Qt.Key.Key_BracketRight: 1.25}.get(Qt.Key(event.key()))
+        if factor is None:
+            return False
+        BrushTool.radius_px = min(max(BrushTool.radius_px * factor, 3.0), 160.0)
+        return True
+
+    def draw(self, painter: QPainter, to_widget: ToWidget) -> None:
+        """The stroke: ink for what hides, sand for what keeps, as on the frames and in mask files."""
+        if not self._points:
+            return
+        tone = QColor(30, 28, 48, 190) if self._hides else QColor(244, 232, 206, 190)
+        pen = QPen(
+            tone, 2 * BrushTool.radius_px, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin
+        )
+        painter.setPen(pen)
+        line = QPolygonF([to_widget(p) for p in self._points])
+        if len(self._points) == 1:
+            painter.drawPoint(line[0])
+        painter.drawPolyline(line)
 
 
 class TurnTool(_Plain):

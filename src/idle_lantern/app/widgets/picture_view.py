@@ -33,6 +33,7 @@ class PictureView(QWidget):
     zoomed = pyqtSignal(float)
     picked = pyqtSignal(object)  # the colour (3,) of a place that was clicked while picking, as it was read
     failed = pyqtSignal(str)
+    tool_left = pyqtSignal()  # Escape: whoever gave the tool takes it back
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -379,6 +380,9 @@ class PictureView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
+            return
+        if self._tool is not None and event.key() == Qt.Key.Key_Escape:
+            self.tool_left.emit()
             return
         if self._tool is not None and self._source is not None and self._tool.key(event):
             self.update()

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,6 +23,8 @@ Array = NDArray[Any]
 
 #: Masks that are made here: seams follow no finer outline.
 _MASK_PX = 1200
+#: Areas are held no finer than so many pixels to the half.
+_AREA_PX = 700
 
 
 def frame_alone(
@@ -66,27 +71,92 @@ def frames_showing(poses: Poses, canvas: Canvas, u: float, v: float) -> list[int
     return [i for _off, i in sorted(found)]
 
 
-def let_show(
-    poses: Poses, canvas: Canvas, i: int, area: tuple[float, float, float, float], masks: Mapping[int, Mask]
-) -> dict[int, Mask]:
-    """The masks of all frames that show an ellipse of the canvas, changed so that the i-th shows there.
+@dataclass(frozen=True)
+class Area:
+    """A part of the canvas: ``raster`` (h, w) uint8 is set where it is, ``scale`` canvas pixels for each of its own, from
+    (``left``, ``top``) on."""
 
-    ``area`` is its middle and half axes (u, v, a, b), ``masks`` what is painted so far, by place in the poses.
+    left: float
+    top: float
+    scale: float
+    raster: Array
+
+    @staticmethod
+    def ellipse(u: float, v: float, a: float, b: float) -> Area:
+        """About (u, v) with half axes a and b."""
+        scale = max(1.0, max(a, b) / _AREA_PX)
+        size = math.ceil(2 * a / scale) + 1, math.ceil(2 * b / scale) + 1
+        x, y = np.meshgrid(np.arange(size[0]) - (size[0] - 1) / 2, np.arange(size[1]) - (size[1] - 1) / 2)
+        inside = (x * scale / a) ** 2 + (y * scale / b) ** 2 <= 1
+        left, top = u - (size[0] - 1) / 2 * scale, v - (size[1] - 1) / 2 * scale
+        return Area(left, top, scale, inside.astype(np.uint8))
+
+    @staticmethod
+    def stroke(points: Sequence[tuple[float, float]], radius_px: float) -> Area:
+        """A brush of that radius drawn from point to point."""
+        at = np.asarray(points, float)
+        low, high = at.min(0) - radius_px, at.max(0) + radius_px
+        scale = max(1.0, float((high - low).max()) / (2 * _AREA_PX))
+        size = np.ceil((high - low) / scale).astype(int) + 1
+        raster = np.zeros((size[1], size[0]), np.uint8)
+        drawn = np.rint((at - low) / scale).astype(np.int32)
+        cv2.polylines(raster, [drawn.reshape(-1, 1, 2)], False, 1, max(1, round(2 * radius_px / scale)))
+        for x, y in drawn:
+            cv2.circle(raster, (int(x), int(y)), max(1, round(radius_px / scale)), 1, -1)
+        return Area(float(low[0]), float(low[1]), scale, raster)
+
+    def holds(self, places: Array, period_px: float = 0.0) -> Array:
+        """Whether canvas pixels (..., 2) lie in it, bool; a full circle repeats after ``period_px``."""
+        x, y = places[..., 0] - self.left, places[..., 1] - self.top
+        if period_px:
+            x = x % period_px
+        h, w = self.raster.shape
+        with np.errstate(invalid="ignore"):
+            column, row = np.rint(np.nan_to_num(x / self.scale, nan=-1)), np.rint(np.nan_to_num(y / self.scale, nan=-1))
+        inside = (column >= 0) & (row >= 0) & (column < w) & (row < h)
+        found = self.raster[np.clip(row, 0, h - 1).astype(int), np.clip(column, 0, w - 1).astype(int)] > 0
+        return np.asarray(found & inside)
+
+
+def let_show(poses: Poses, canvas: Canvas, i: int, area: Area, masks: Mapping[int, Mask]) -> dict[int, Mask]:
+    """The masks of all frames that show an area of the canvas, changed so that the i-th shows there.
+
+    ``masks`` is what is painted so far, by place in the poses.
     """
     changed = {}
     for k in sorted({i, *masks}):  # the others have nothing painted, and need nothing
-        lens, before = poses.lenses[k], masks.get(k)
-        shape = _mask_shape(lens.width, lens.height) if before is None else (len(before.hide), before.hide.shape[1])
-        inside = _ellipse_in_frame(poses, canvas, k, area, shape)
-        if not inside.any():
-            continue
-        nothing = np.zeros(shape, np.uint8)
-        hide, keep = (nothing, nothing) if before is None else (before.hide, before.keep)
-        kept = np.where(inside, 255 if k == i else 0, keep).astype(np.uint8)
-        after = Mask(np.where(inside & (k == i), 0, hide).astype(np.uint8), kept)
-        if before is None or not _same(after, before):
+        after = _painted(poses, canvas, k, area, masks.get(k), keep=k == i, hide=False)
+        if after is not None:
             changed[k] = after
     return changed
+
+
+def hide_there(
+    poses: Poses, canvas: Canvas, frames: Collection[int], area: Area, masks: Mapping[int, Mask]
+) -> dict[int, Mask]:
+    """The masks of some frames, changed so that none of them shows in an area; parameters as of ``let_show``."""
+    changed = {}
+    for k in sorted(frames):
+        after = _painted(poses, canvas, k, area, masks.get(k), keep=False, hide=True)
+        if after is not None:
+            changed[k] = after
+    return changed
+
+
+def _painted(
+    poses: Poses, canvas: Canvas, k: int, area: Area, before: Mask | None, *, keep: bool, hide: bool
+) -> Mask | None:
+    """A frame's mask with an area of the canvas painted; None where that changes nothing. Keeping also unhides."""
+    lens = poses.lenses[k]
+    shape = _mask_shape(lens.width, lens.height) if before is None else before.hide.shape
+    inside = _in_frame(poses, canvas, k, area, shape)
+    if not inside.any():
+        return None
+    nothing = np.zeros(shape, np.uint8)
+    hidden, kept = (nothing, nothing) if before is None else (before.hide, before.keep)
+    new_hidden = np.where(inside & (hide | keep), 255 if hide else 0, hidden).astype(np.uint8)
+    after = Mask(new_hidden, np.where(inside, 255 if keep else 0, kept).astype(np.uint8))
+    return after if before is None or not _same(after, before) else None
 
 
 def _same(one: Mask, other: Mask) -> bool:
@@ -98,17 +168,10 @@ def _mask_shape(width: int, height: int) -> tuple[int, int]:
     return max(1, round(height * scale)), max(1, round(width * scale))
 
 
-def _ellipse_in_frame(
-    poses: Poses, canvas: Canvas, k: int, area: tuple[float, float, float, float], shape: tuple[int, int]
-) -> Array:
+def _in_frame(poses: Poses, canvas: Canvas, k: int, area: Area, shape: tuple[int, ...]) -> Array:
     lens = poses.lenses[k]
-    u, v, a, b = area
     x = (np.arange(shape[1]) + 0.5) * lens.width / shape[1] - 0.5
     y = (np.arange(shape[0]) + 0.5) * lens.height / shape[0] - 0.5
     rays = lens.unproject(np.stack(np.meshgrid(x, y), -1))
     places = canvas.pixels(np.nan_to_num(rays) @ poses.world_from_camera[k].T)
-    across = places[..., 0] - u
-    if canvas.full_circle:
-        across = (across + canvas.width / 2) % canvas.width - canvas.width / 2
-    with np.errstate(invalid="ignore"):
-        return np.asarray((across / a) ** 2 + ((places[..., 1] - v) / b) ** 2 <= 1)
+    return area.holds(places, canvas.width if canvas.full_circle else 0.0)
