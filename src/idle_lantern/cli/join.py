@@ -175,6 +175,8 @@ def run(args: argparse.Namespace) -> int:
     assert isinstance(end, Finished)
     for sentence in end.result.report.get("prepared", ()):
         say(sentence)
+    if end.result.report["head_left_out"]:
+        say(f"the tripod head was left out of {', '.join(end.result.report['head_left_out'])}")
     if end.result.report["rim"]:
         say(end.result.report["rim"]["sentence"])
     if args.lens and end.result.report.get("known_lens") is None:

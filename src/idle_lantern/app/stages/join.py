@@ -295,7 +295,7 @@ class JoinStage(Stage):
         for key, text in model.facts(joined).items():
             self.facts[key].setText(text)
         self.reason.setText(joined.canvas.reason if joined else "")
-        told = (model.lens_refused(joined), model.findings(self.state.solution))
+        told = (model.lens_refused(joined), model.head_left_out(joined), model.findings(self.state.solution))
         self.findings.setText("\n".join(filter(None, told)))
         self.left_out.setText("<br>".join(_as_row(r) for r in model.left_out(self.state.outing, joined)))
         self.view.crop = crop_box(self.state.outing, joined) if joined else None

@@ -308,6 +308,16 @@ def findings(solution: Solution | None) -> str:
     return "\n".join(filter(None, told))
 
 
+def head_left_out(joined: JoinResult | None) -> str:
+    """That the head of the tripod was taken out, where it was."""
+    names = [] if joined is None else joined.report.get("head_left_out") or []
+    return (
+        f"The tripod head was left out of {', '.join(names[:3])}: the frames turned against it show the ground."
+        if names
+        else ""
+    )
+
+
 def lens_refused(joined: JoinResult | None) -> str:
     """That the lens which was chosen did not fit, where it did not."""
     if joined is None or not (joined.report.get("asked") or {}).get("lens") or joined.report.get("known_lens"):

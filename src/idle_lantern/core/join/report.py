@@ -82,6 +82,7 @@ def report_of(
             {"u": round(s.u, 1), "v": round(s.v, 1), "size_px": round(s.size_px, 1), "loss": round(s.loss, 3)}
             for s in joined.dust
         ],
+        "head_left_out": [names[f] for f in joined.carried],
         "suspects": None
         if suspects is None
         else _suspects([*suspects, *_invented(invented)], names, left, top, width, height),

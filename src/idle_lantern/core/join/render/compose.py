@@ -23,6 +23,7 @@ from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.overview import Overview, make_overview, overview_pixels
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint, key_of
+from idle_lantern.core.join.light.carried import carried_masks
 from idle_lantern.core.join.light.dust import Spot, dust_masks, with_dust
 from idle_lantern.core.join.light.gains import solve_gains, told_gains
 from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting
@@ -63,7 +64,7 @@ _ROUGH_PX, _ROUGHER = 1_000_000, 8
 class Composed:
     """How a picture was made of a solution; ``crop`` is the largest rectangle without gaps, to which it may be ``cropped``.
 
-    ``made`` are those of its ``tiles`` tiles that were made for it and not taken over from an earlier picture.
+    ``carried`` are frames (by index into the set) in which the head was left out. ``made`` are those of its ``tiles`` tiles that were made for it and not taken over from an earlier picture.
     """
 
     canvas: Canvas
@@ -78,6 +79,7 @@ class Composed:
     made: tuple[Tile, ...] = ()
     cropped: bool = False
     rim: Stretched | Filled | None = None
+    carried: tuple[int, ...] = ()
 
     @property
     def shown(self) -> Canvas:
@@ -113,7 +115,9 @@ def lay_out(
     infos = [solution.frames.infos[f] for f in poses.frames]
     painted = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
     dust, dusty = ([], {}) if rough else dust_masks(poses, infos, solution.working)
-    mine = with_dust(painted, dusty)
+    everywhere = options.rim == "fill" and options.invent_anything
+    carried = {} if rough else carried_masks(poses, infos, solution.working, everywhere=everywhere)
+    mine = with_dust(with_dust(painted, dusty), carried)
     with clock.stage("warp"):
         pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
         overview = make_overview(
@@ -151,6 +155,7 @@ def lay_out(
         mine,
         blend=not rough,
         dust=tuple(dust),
+        carried=tuple(carried),
         lateral=(known.lateral_red, known.lateral_blue) if known is not None and known.colour_shifts else None,
         cache_bytes=min(CACHE_BYTES, options.memory() // 3),
     )
@@ -200,6 +205,7 @@ def compose_picture(
         plan.vignetting,
         clock.seconds,
         space.name,
+        carried=tuple(plan.poses.frames[k] for k in plan.carried),
         picture=Picture(result, alpha, space.icc),
     )
 
@@ -335,6 +341,7 @@ def compose_to_file(
         remade,
         cropped,
         None if filled is None else filled.told(region),
+        tuple(plan.poses.frames[k] for k in plan.carried),
     )
 
 

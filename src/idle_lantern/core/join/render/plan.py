@@ -120,6 +120,8 @@ class RenderPlan:
         Lateral colour of red and blue, taken out as frames are sampled.
     dust : tuple of Spot
         Found on the sensor; ``masks`` hide it where another frame shows the place clean.
+    carried : tuple of int
+        Frames in which the head at the nadir was found; ``masks`` hide it where another frame shows the ground.
     cache_bytes : int
         Most memory for full frames.
     """
@@ -136,6 +138,7 @@ class RenderPlan:
     blend: bool = True
     lateral: tuple[Lateral, Lateral] | None = None
     dust: tuple[Spot, ...] = ()
+    carried: tuple[int, ...] = ()
     cache_bytes: int = CACHE_BYTES
 
     @property
