@@ -216,3 +216,24 @@ def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
     kept = walk_model.shown_at(joined, u, v)
     assert [walk_model.shown_at(joined, u + d, v + d / 1.5) for d in (-50, -20, 20, 50)] == [kept] * 4
     assert doubled.state.history.undo_title.endswith("alone show a thing")
+
+
+def test_a_walker_is_shown_nowhere_once_or_everywhere_by_keys(qtbot: QtBot, doubled: Window, settled: Callable):
+    bar = doubled.join_stage.movers
+    assert _figures(doubled) == 2
+    assert bar.open_button.isVisible()
+    qtbot.keyClick(doubled, Qt.Key.Key_Y)
+    settled(doubled)
+    assert bar.has_place()
+    assert "shown twice" in bar.told.text()
+    for key, held, wanted in (
+        (Qt.Key.Key_O, Qt.KeyboardModifier.NoModifier, 0),
+        (Qt.Key.Key_I, Qt.KeyboardModifier.NoModifier, 1),
+        (Qt.Key.Key_O, Qt.KeyboardModifier.ShiftModifier, 2),
+    ):
+        if not bar.has_place():
+            qtbot.keyClick(doubled, Qt.Key.Key_Y)
+        qtbot.keyClick(doubled, key, held)
+        settled(doubled)
+        assert _figures(doubled) == wanted, bar.told.text()
+    assert doubled.state.history.undo_title == "Show a moving thing everywhere"

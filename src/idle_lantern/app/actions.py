@@ -262,6 +262,33 @@ ACTIONS: tuple[Action, ...] = (
         )
     ),
     Action(
+        "mover.next",
+        "Next thing that moved",
+        "Join",
+        "Y",
+        lambda w: w.join_stage.movers.step(),
+        "join",
+        lambda w: w.join_stage.movers.can_step(),
+        needs="Nothing moved in this picture, or there is none yet.",
+    ),
+    *(
+        Action(
+            f"mover.{way}",
+            title,
+            "Join",
+            keys,
+            run,
+            "join",
+            lambda w: w.join_stage.movers.has_place(),
+            needs="That belongs to a moving thing: go to one with Y.",
+        )
+        for way, title, keys, run in (
+            ("once", "Show the moving thing once, here", "I", lambda w: w.join_stage.movers.show_as("once")),
+            ("never", "Show the moving thing nowhere", "O", lambda w: w.join_stage.movers.show_as("never")),
+            ("always", "Show the moving thing everywhere", "Shift+O", lambda w: w.join_stage.movers.show_as("always")),
+        )
+    ),
+    Action(
         "compose.open",
         "Compose the picture: projection, level, crop, rim",
         "Join",

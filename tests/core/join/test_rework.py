@@ -12,13 +12,13 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.frames.masks import Mask, read_mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join import pipeline
 from idle_lantern.core.join.asking import Event, Finished, JoinFrame, JoinRequest, JoinResult
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import compose_to_file
 from idle_lantern.core.join.render.compositor import Compositor
 from idle_lantern.core.join.render.rework import EarlierPicture
 from idle_lantern.core.join.service import run
+from idle_lantern.core.join.suspects import find
 from idle_lantern.core.join.suspects.suspect import Suspect
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import TiledPicture
@@ -146,17 +146,18 @@ def test_what_was_suspected_elsewhere_stays_and_what_changed_is_looked_at_anew(
     far, near = {"u": 40, "v": 200, "frames": names[:2]}, {"u": 0, "v": 0, "frames": names[3:4]}
     again = replace(_painted(request, tmp_path), solution=first.solution)
     seen: list[list[Suspect]] = []
-    plain = pipeline.find_suspects
+    plain = find.look_over
 
     def watched(*args, **more):
         changed = more["changed"]
         assert changed
         near.update(u=changed[0].left + 100, v=changed[0].top + 100)
         known = [*more["known"], *(Suspect(**{**row, **s, "frames": (0,)}) for s in (far, near))]
-        seen.append(plain(*args, **{**more, "known": known}))
-        return seen[-1]
+        found = plain(*args, **{**more, "known": known})
+        seen.append(list(found.suspects))
+        return found
 
-    monkeypatch.setattr(pipeline, "find_suspects", watched)
+    monkeypatch.setattr(find, "look_over", watched)
     _made(replace(again, target=tmp_path / "o.tif", report=None))
     places = [(s.u, s.v) for s in seen[0] if s.sentence == "s"]
     assert places == [(40, 200)]

@@ -18,7 +18,6 @@ from idle_lantern.core.base.paths import check_outputs, identity
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join import pipeline
 from idle_lantern.core.join.asking import (
     Event,
     Failed,
@@ -31,6 +30,7 @@ from idle_lantern.core.join.asking import (
 )
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.service import load_result, run
+from idle_lantern.core.join.suspects import find
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
 
@@ -137,7 +137,7 @@ def test_a_fault_in_looking_the_picture_over_does_not_cost_it(
     def fails(*_a: object, **_k: object) -> None:
         raise IndexError("nobody expected this")
 
-    monkeypatch.setattr(pipeline, "find_suspects", fails)
+    monkeypatch.setattr(find, "look_over", fails)
     end = _events(_request(row_set, tmp_path))[-1]
     assert isinstance(end, Finished)
     assert end.result.report["suspects"] is None, "nothing found is another thing than nobody looked"

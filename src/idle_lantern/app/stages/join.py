@@ -16,6 +16,7 @@ from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
+from idle_lantern.app.stages.mover_bar import MoverBar
 from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.tie_model import loose_frames
 from idle_lantern.app.tying import TieDialog
@@ -65,6 +66,7 @@ class JoinStage(Stage):
         self.mask_button = button("Paint frames ...", self.open_masks, quiet=True, name="join-masks")
         self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
         self.walk = WalkBar(desk, self.view)
+        self.movers = MoverBar(desk, self.walk)
         self.compose = ComposePanel(desk, self.view)
         self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
         self._lay_out()
@@ -82,6 +84,7 @@ class JoinStage(Stage):
         tools = row(
             zoom_text,
             None,
+            self.movers.open_button,
             *self.walk.tools.values(),
             self.walk.seams_button,
             button("Fit   [0]", self.view.fit, quiet=True),
@@ -112,7 +115,7 @@ class JoinStage(Stage):
         )
         side_panel.setFixedWidth(380)
         layout = row(margin=16, space=theme.SPACE * 2)
-        layout.addWidget(panel(column(self.view, self.walk, self.compose.cards, tools), "ground"), 1)
+        layout.addWidget(panel(column(self.view, self.walk, self.movers, self.compose.cards, tools), "ground"), 1)
         layout.addWidget(side_panel)
         self.setLayout(layout)
 
@@ -133,6 +136,7 @@ class JoinStage(Stage):
         self._composing.setVisible(active)
         self.compose.cards.setVisible(active)
         self.walk.set_aside(active)
+        self.movers.refresh()
         self.compose_button.setText("Back to the join   [C]" if active else "Compose it   [C]")
         self.compose_button.setEnabled(active or self.compose.can_compose())
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, QTimer
+from PyQt6.QtCore import QPointF, QRectF, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
@@ -31,6 +31,8 @@ _HINTS = {
 
 class WalkBar(QWidget):
     """Steps through the suspects in a picture view, and acts on the present one."""
+
+    left = pyqtSignal()  # the place that was looked at is left for another one
 
     def __init__(self, desk: Desk, view: PictureView) -> None:
         super().__init__()
@@ -109,6 +111,7 @@ class WalkBar(QWidget):
     def step(self, way: int = 1) -> None:
         """Go to the next place that is not called good, at 100 %."""
         self._leave()
+        self.left.emit()
         self._own = None
         self.at = model.next_open(self._stops, self.at, way)
         stop = self.stop
@@ -163,7 +166,16 @@ class WalkBar(QWidget):
             self._desk.tell("The picture shows nothing there.")
             return
         self._leave()
+        self.left.emit()
         self._own = own
+        self._fetch()
+        self._show()
+
+    def look_at_stop(self, stop: model.Stop) -> None:
+        """Take a place that is no suspect for the present one, and go there at 100 %."""
+        self._leave()
+        self._own = stop
+        self._view.show_place(stop.u, stop.v)
         self._fetch()
         self._show()
 

@@ -223,7 +223,7 @@ def shown_at(joined: JoinResult, u: float, v: float) -> int | None:
     return showing[0] if showing else None
 
 
-def _masks_so_far(outing: Outing, folder: Path, joined: JoinResult) -> tuple[dict[int, str], dict[int, Mask]]:
+def masks_so_far(outing: Outing, folder: Path, joined: JoinResult) -> tuple[dict[int, str], dict[int, Mask]]:
     """Ids of the joined frames and what is painted on them, by place in the poses.
 
     Raises
@@ -243,7 +243,8 @@ def _masks_so_far(outing: Outing, folder: Path, joined: JoinResult) -> tuple[dic
     return ids, before
 
 
-def _paint(folder: Path, title: str, ids: Mapping[int, str], changed: Mapping[int, Mask]) -> Edit:
+def paint_masks(folder: Path, title: str, ids: Mapping[int, str], changed: Mapping[int, Mask]) -> Edit:
+    """The edit that lets masks stand for what is painted on frames, by place in the poses."""
     painted: Mapping[str, str | None] = {
         ids[i]: assets.put(folder, mask_bytes(m), document.MASK_ASSET) if m.hide.any() or m.keep.any() else None
         for i, m in changed.items()
@@ -260,11 +261,11 @@ def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, cand
     InputError
         The frames of the join are gone, or a mask cannot be read or kept.
     """
-    ids, before = _masks_so_far(outing, folder, joined)
+    ids, before = masks_so_far(outing, folder, joined)
     assert joined.solution is not None
     area = Area.ellipse(*area_of(stop))
     changed = let_show(joined.solution.poses, joined.canvas, candidate.at, area, before)
-    return _paint(folder, f"Let {candidate.name} show at a place", ids, changed)
+    return paint_masks(folder, f"Let {candidate.name} show at a place", ids, changed)
 
 
 Points = Sequence[tuple[float, float]]
@@ -278,7 +279,7 @@ def hide_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     InputError
         No other frame shows the place, or as of ``take_here``.
     """
-    ids, before = _masks_so_far(outing, folder, joined)
+    ids, before = masks_so_far(outing, folder, joined)
     assert joined.solution is not None
     poses, canvas = joined.solution.poses, joined.canvas
     shown = _shown_along(joined, points)
@@ -291,7 +292,7 @@ def hide_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
             raise InputError(f"{only}: hiding it would leave a hole", remedy="Paint less, or fill the rim afterwards")
     changed = hide_there(poses, canvas, shown, Area.stroke(points, radius_px), before)
     names = ", ".join(joined.solution.frames.names[poses.frames[i]] for i in sorted(shown))
-    return _paint(folder, f"Hide a part of {names}", ids, changed)
+    return paint_masks(folder, f"Hide a part of {names}", ids, changed)
 
 
 def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
@@ -303,7 +304,7 @@ def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     InputError
         That frame does not show all of it, or as of ``take_here``.
     """
-    ids, before = _masks_so_far(outing, folder, joined)
+    ids, before = masks_so_far(outing, folder, joined)
     assert joined.solution is not None
     poses, canvas = joined.solution.poses, joined.canvas
     along = [i for u, v in points if (i := shown_at(joined, u, v)) is not None]
@@ -314,7 +315,7 @@ def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     )
     changed = let_show(poses, canvas, best, Area.stroke(points, radius_px), before)
     name = joined.solution.frames.names[poses.frames[best]]
-    return _paint(folder, f"Let {name} alone show a thing", ids, changed)
+    return paint_masks(folder, f"Let {name} alone show a thing", ids, changed)
 
 
 def _shown_along(joined: JoinResult, points: Points) -> set[int]:

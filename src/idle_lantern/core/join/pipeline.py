@@ -34,7 +34,8 @@ from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.render.rework import EarlierPicture
 from idle_lantern.core.join.render.straight_rim import straight_rim
 from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.join.suspects.find import find_suspects
+from idle_lantern.core.join.suspects import find
+from idle_lantern.core.join.suspects.find import LookedOver
 from idle_lantern.core.join.suspects.suspect import Suspect
 
 Array = NDArray[Any]
@@ -56,13 +57,14 @@ def join(
     on_rough: Callable[[Solution, DecodedFrames], None] | None = None,
     on_solved: Callable[[Solution, Canvas], None] | None = None,
     on_tile: Callable[[Tile], None] | None = None,
-    on_suspects: Callable[[list[Suspect]], None] | None = None,
+    on_looked: Callable[[LookedOver], None] | None = None,
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete.
 
     A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
     ``known_suspects`` of it where nothing changed. ``on_rough`` gets what is known early, ``on_solved`` the
-    final geometry before the picture is made, ``on_tile`` each tile of it, ``on_suspects`` the places that should be looked at.
+    final geometry before the picture is made, ``on_tile`` each tile of it, ``on_looked`` the places that should
+    be looked at and what moved.
 
     Raises
     ------
@@ -93,10 +95,10 @@ def join(
         on_solved(solved, canvas)
 
     def look_over(plan: RenderPlan, overview: Overview, changed: Sequence[Tile] | None) -> None:
-        if on_suspects is None:
+        if on_looked is None:
             return
         try:
-            found = find_suspects(
+            found = find.look_over(
                 plan,
                 overview,
                 parallax=solved.parallax is not None,
@@ -110,7 +112,7 @@ def join(
         except Exception:  # the picture is made: a fault in looking it over must not cost it
             log.exception("looking the picture over")
             return
-        on_suspects(found)
+        on_looked(found)
 
     made = compose_to_file(
         solved,

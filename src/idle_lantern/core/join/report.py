@@ -29,6 +29,8 @@ from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.join.suspects.find import LookedOver
+from idle_lantern.core.join.suspects.movers import Mover
 from idle_lantern.core.join.suspects.suspect import Suspect
 from idle_lantern.core.optics.known import known_from
 
@@ -41,9 +43,9 @@ def report_of(
     joined: Composed,
     *,
     ratio: float | None = None,
-    suspects: Sequence[Suspect] | None = None,
+    looked: LookedOver | None = None,
 ) -> dict[str, Any]:
-    """The whole report of a finished join; ``suspects`` are places of the whole canvas, None where nobody looked."""
+    """The whole report of a finished join; ``looked`` tells places of the whole canvas, None where nobody looked."""
     poses, names = solution.poses, solution.frames.names
     timings = {**solution.timings_s, **joined.timings_s}
     canvas, box = joined.shown, joined.crop
@@ -84,8 +86,9 @@ def report_of(
         ],
         "head_left_out": [names[f] for f in joined.carried],
         "suspects": None
-        if suspects is None
-        else _suspects([*suspects, *_invented(invented)], names, left, top, width, height),
+        if looked is None
+        else _suspects([*looked.suspects, *_invented(invented)], names, left, top, width, height),
+        "movers": [] if looked is None else [_mover(m, names, left, top) for m in looked.movers],
         "invented_px": 0 if invented is None else invented.pixels,
         "rim": None if joined.rim is None else {**_rim(joined.rim), "sentence": joined.rim.sentence},
         "profile": joined.space,
@@ -123,6 +126,19 @@ def _suspects(
                 }
             )
     return rows
+
+
+def _mover(mover: Mover, names: Sequence[str], left: int, top: int) -> dict[str, Any]:
+    return {
+        "sentence": mover.sentence(names),
+        "places": [
+            {
+                "u": round(p.u - left), "v": round(p.v - top), "width": round(p.width), "height": round(p.height),
+                "frame": names[p.frame], "instead": names[p.instead], "shown": p.shown,
+            }
+            for p in mover.places
+        ],
+    }  # fmt: skip
 
 
 def _stretch(stretch: Stretch | None) -> dict[str, Any] | None:

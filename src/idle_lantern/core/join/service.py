@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -40,6 +40,7 @@ from idle_lantern.core.join.render.rework import EarlierPicture
 from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of, suspects_of
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
+from idle_lantern.core.join.suspects.find import LookedOver
 from idle_lantern.core.join.suspects.suspect import Suspect
 from idle_lantern.core.merging.prepared import SCRATCH, Place, needs_preparing, prepare, prepared_folder
 from idle_lantern.core.merging.radiance import Curve
@@ -169,7 +170,7 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
     masks = _masks(request)
     earlier = None if request.solution is None else EarlierPicture.open(request.earlier)
     shown: list[bool] = []
-    looked: list[Sequence[Suspect]] = []
+    looked: list[LookedOver] = []
 
     def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
         shown.append(True)
@@ -199,7 +200,7 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
             on_rough=show_rough if request.rough else None,
             on_solved=solved,
             on_tile=lambda tile: sink(TileDone(*ids, tile)),
-            on_suspects=looked.append,
+            on_looked=looked.append,
         )
         report = _report(request, solution, made, looked[0] if looked else None, time.monotonic() - begun)
         report = with_roles(report, request)
@@ -236,10 +237,10 @@ def _known_suspects(report: Path | None, frames: FrameSet) -> tuple[Suspect, ...
 
 
 def _report(
-    request: JoinRequest, solution: Solution, made: Composed, suspects: Sequence[Suspect] | None, took_s: float
+    request: JoinRequest, solution: Solution, made: Composed, looked: LookedOver | None, took_s: float
 ) -> dict[str, Any]:
     report = {
-        **report_of(solution, made, ratio=request.options.ratio, suspects=suspects),
+        **report_of(solution, made, ratio=request.options.ratio, looked=looked),
         "took_s": round(took_s, 3),
     }
     if any(f.id for f in request.frames):

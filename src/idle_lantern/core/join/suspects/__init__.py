@@ -3,7 +3,8 @@
 Public here, each from the module named:
 
 - ``suspect``: ``Suspect``
-- ``find``: ``find_suspects``
+- ``find``: ``look_over``, ``find_suspects``, ``LookedOver``
+- ``movers``: ``Mover``, ``MoverPlace``, ``movers_of``
 - ``overlaps``: ``Overlap``, ``overlaps_of``
 - ``sharpness``: ``compared``, ``blurs``
 """

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,9 +14,10 @@ from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.suspects.along_seams import SeamWindow, read_seam, seam_windows
-from idle_lantern.core.join.suspects.figures import doubled, figures
+from idle_lantern.core.join.suspects.figures import Figure, doubled, figures
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.look import Look
+from idle_lantern.core.join.suspects.movers import Mover, movers_of
 from idle_lantern.core.join.suspects.overlaps import overlaps_of
 from idle_lantern.core.join.suspects.seam_suspects import bands, cuts, steps
 from idle_lantern.core.join.suspects.sharpness import blurs, compared
@@ -37,7 +38,20 @@ _MOST_WIDER, _MOST_MORE_PX = 6, 40_000
 _SOFT_PLACE_PX = 200.0
 
 
-def find_suspects(
+@dataclass(frozen=True)
+class LookedOver:
+    """What was seen: suspicious places, and things that moved (frames by index into the set)."""
+
+    suspects: tuple[Suspect, ...]
+    movers: tuple[Mover, ...] = ()
+
+
+def find_suspects(plan: RenderPlan, overview: Overview, **how: Any) -> list[Suspect]:
+    """The suspects of ``look_over`` alone; parameters as there."""
+    return list(look_over(plan, overview, **how).suspects)
+
+
+def look_over(
     plan: RenderPlan,
     overview: Overview,
     *,
@@ -46,8 +60,8 @@ def find_suspects(
     known: Sequence[Suspect] = (),
     threads: int = 1,
     progress: Progress = SILENT,
-) -> list[Suspect]:
-    """Places of the picture that ``plan`` makes which a careful eye should see, most suspicious first.
+) -> LookedOver:
+    """Places of the picture that ``plan`` makes which a careful eye should see, most suspicious first, and what moved.
 
     ``overview`` is what the plan's seams were cut on; ``parallax`` tells that the camera turned beside its no-parallax point.
     Where only ``changed`` tiles are other than in an earlier picture, only they are looked at, and what was ``known`` of the
@@ -71,19 +85,26 @@ def find_suspects(
         readings = [
             r for r in mapped(lambda w: read_seam(look, plan.label, w), windows, threads, progress) if r is not None
         ]
+        moved = figures(overview, plan.gains, plan.label)
         found = [
             *steps(look, readings, parallax=parallax),
             *bands(look, readings),
             *cuts(look, readings),
-            *_doubles(look, overview, plan.label),
+            *_doubles(look, moved, plan.label),
             *_soft(look, plan.label, None if changed is None else _winners(plan, changed), threads),
             *_holes(look, overview, plan.label),
         ]
     told = [_at_full_size(s, look, plan) for s in _apart(found)]
+    things = movers_of(moved, plan.label.shape, plan.canvas.width / plan.label.shape[1])
+    at = plan.poses.frames
+    movers = tuple(
+        Mover(tuple(replace(p, frame=at[p.frame], instead=at[p.instead]) for p in thing.places)) for thing in things
+    )
     if areas is None:
-        return ranked(told, LEAST_SUSPICION)
+        return LookedOver(tuple(ranked(told, LEAST_SUSPICION)), movers)
     new = ranked([s for s in told if _in_areas(s, areas)], LEAST_SUSPICION)
-    return sorted([*new, *(s for s in known if not _in_areas(s, areas))], key=lambda s: -s.suspicion)
+    kept = [*new, *(s for s in known if not _in_areas(s, areas))]
+    return LookedOver(tuple(sorted(kept, key=lambda s: -s.suspicion)), movers)
 
 
 def _area(tile: Tile) -> Suspect:
@@ -134,10 +155,10 @@ def _apart(found: Sequence[Suspect]) -> list[Suspect]:
     ]
 
 
-def _doubles(look: Look, overview: Overview, label: Array) -> list[Suspect]:
+def _doubles(look: Look, moved: Sequence[Figure], label: Array) -> list[Suspect]:
     scale = look.canvas.width / label.shape[1]
     told = []
-    for pair in doubled(figures(overview, look.plan.gains, label)):
+    for pair in doubled(moved):
         boxes = np.array([pair.one.box, pair.two.box], float)
         low, high = boxes[:, :2].min(0), (boxes[:, :2] + boxes[:, 2:]).max(0)
         x, y = ((low + high) / 2 + 0.5) * scale - 0.5
