@@ -225,7 +225,7 @@ def test_a_walker_is_shown_nowhere_once_or_everywhere_by_keys(qtbot: QtBot, doub
     qtbot.keyClick(doubled, Qt.Key.Key_Y)
     settled(doubled)
     assert bar.has_place()
-    assert "shown twice" in bar.told.text()
+    assert "shown twice" in doubled.join_stage.walk.told.text()
     for key, held, wanted in (
         (Qt.Key.Key_O, Qt.KeyboardModifier.NoModifier, 0),
         (Qt.Key.Key_I, Qt.KeyboardModifier.NoModifier, 1),
@@ -235,5 +235,5 @@ def test_a_walker_is_shown_nowhere_once_or_everywhere_by_keys(qtbot: QtBot, doub
             qtbot.keyClick(doubled, Qt.Key.Key_Y)
         qtbot.keyClick(doubled, key, held)
         settled(doubled)
-        assert _figures(doubled) == wanted, bar.told.text()
+        assert _figures(doubled) == wanted
     assert doubled.state.history.undo_title == "Show a moving thing everywhere"

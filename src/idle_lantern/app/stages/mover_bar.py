@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QWidget
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import mover_model as model
 from idle_lantern.app.stages.walk_bar import WalkBar
-from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.basics import button, row
 from idle_lantern.core.base.errors import LanternError
 
 
@@ -19,14 +19,13 @@ class MoverBar(QWidget):
         self._desk, self._state, self._walk = desk, desk.state, walk
         self._movers: tuple[model.Mover, ...] = ()
         self.at: tuple[int, int] | None = None
-        self.told = label("", wrap=True, name="mover-told")
         self.open_button = button("Moving   [Y]", self.step, quiet=True, name="mover-next")
         self.once_button = button("Once, here   [I]", lambda: self.show_as("once"), name="mover-once")
         self.never_button = button("Not at all   [O]", lambda: self.show_as("never"), quiet=True, name="mover-never")
         self.always_button = button(
             "Everywhere   [Shift + O]", lambda: self.show_as("always"), quiet=True, name="mover-always"
         )
-        layout = column(self.told, row(self.once_button, self.never_button, self.always_button, None))
+        layout = row(self.once_button, self.never_button, self.always_button, None)
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
         walk.left.connect(self._leave)
@@ -48,7 +47,7 @@ class MoverBar(QWidget):
         if joined is None or at is None:
             return
         place = self._movers[at[0]].places[at[1]]
-        self._walk.look_at_stop(model.stop_at(joined, place))
+        self._walk.look_at_stop(model.stop_at(joined, place), model.told(self._movers, at))
         self.at = at
         self.refresh()
 
@@ -78,5 +77,3 @@ class MoverBar(QWidget):
         """Show what can be done now."""
         self.open_button.setVisible(self.can_step())
         self.setVisible(self.at is not None)
-        if self.at is not None:
-            self.told.setText(model.told(self._movers, self.at))

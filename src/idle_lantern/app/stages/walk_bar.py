@@ -49,6 +49,7 @@ class WalkBar(QWidget):
         self._aside = False
         #: A place that somebody chose, looked at in place of a suspect; the tool that the pointer holds.
         self._own: model.Stop | None = None
+        self._own_told = ""
         self._tool = ""
         self._blink = QTimer(self)
         self._blink.setInterval(_BLINK_MS)
@@ -168,13 +169,16 @@ class WalkBar(QWidget):
         self._leave()
         self.left.emit()
         self._own = own
+        self._own_told = (
+            f"A place that you chose; the picture shows {own.names[0]} there. B blinks its frames, T tries another one."
+        )
         self._fetch()
         self._show()
 
-    def look_at_stop(self, stop: model.Stop) -> None:
-        """Take a place that is no suspect for the present one, and go there at 100 %."""
+    def look_at_stop(self, stop: model.Stop, told: str) -> None:
+        """Take a place that is no suspect for the present one, with what is told of it, and go there at 100 %."""
         self._leave()
-        self._own = stop
+        self._own, self._own_told = stop, told
         self._view.show_place(stop.u, stop.v)
         self._fetch()
         self._show()
@@ -334,7 +338,7 @@ class WalkBar(QWidget):
             ]
         told = model.summary(self._stops, self._joined)
         if stop is not None and stop is self._own:
-            told = f"A place that you chose; the picture shows {stop.names[0]} there. B blinks its frames, T tries another one."
+            told = self._own_told
         elif stop is not None:
             said = f", {model.VERDICTS_IN_WORDS[stop.verdict]}" if stop.verdict else ""
             told = (
