@@ -89,6 +89,9 @@ def test_projections_stand_beside_each_other_with_their_costs(qtbot: QtBot, comp
     assert chosen == composing.state.outing.choices.projection != present
     assert composing.state.solution is solution, "nothing was matched again"
     assert [c.card.key for c in composing.join_stage.compose.cards.cards if c.isChecked()] == [chosen]
+    composing.trigger("edit.undo")
+    settled(composing)
+    assert composing.state.joined.canvas.projection.name == present
 
 
 def test_a_leaning_picture_is_levelled_by_a_line_along_the_horizon(qtbot: QtBot, composing: Window, settled: Callable):

@@ -64,6 +64,10 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
     joined = apart.state.joined
     assert joined is not None
     assert not joined.report["frames"][LOOSE]["used"]
+    outing, ids = apart.state.outing, [r.id for r in apart.state.outing.frames]
+    assert tie_model.pair_to_tie(outing, joined, None) == (ids[LOOSE - 1], ids[LOOSE])
+    assert tie_model.pair_to_tie(outing, None, ids[2]) == (ids[1], ids[2])
+    assert [r.id for r in tie_model.loose_frames(outing, joined)] == [ids[LOOSE]]
     assert "Tie it by hand" in apart.findChild(QLabel, "join-left-out").text()
     qtbot.keyClick(apart, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
     dialog = apart.findChild(TieDialog)
@@ -122,11 +126,3 @@ def test_points_that_disagree_are_told_and_taken_away(
     assert dialog.left.waiting is None
     assert dialog.isVisible()
     dialog.close()
-
-
-def test_the_pair_that_is_offered_is_the_loose_frame_and_its_neighbour(apart: Window):
-    outing, joined = apart.state.outing, apart.state.joined
-    ids = [r.id for r in outing.frames]
-    assert tie_model.pair_to_tie(outing, joined, None) == (ids[LOOSE - 1], ids[LOOSE])
-    assert tie_model.pair_to_tie(outing, None, ids[2]) == (ids[1], ids[2])
-    assert [r.id for r in tie_model.loose_frames(outing, joined)] == [ids[LOOSE]]

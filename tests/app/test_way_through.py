@@ -159,28 +159,6 @@ def test_pictures_of_your_own_are_joined_and_lie_on_the_map(
     assert "3 of 3" in window.join_stage.facts["frames"].text()
 
 
-def test_another_projection_is_made_without_matching_again(qtbot: QtBot, window: Window, settled: Callable):
-    _type(qtbot, window, "left_deg", "-40")
-    _type(qtbot, window, "right_deg", "40")
-    window.go("field")
-    window.field_stage.shoot_all()
-    settled(window)
-    window.go("join")
-    qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
-    settled(window)
-    before = window.state.solution
-    assert window.state.joined is not None
-    choice = window.findChild(QComboBox, "projection")
-    choice.setCurrentIndex(choice.findText("equirectangular"))
-    choice.activated.emit(choice.currentIndex())
-    settled(window)
-    assert window.state.solution is before
-    assert window.state.joined.canvas.projection.name == "equirectangular"
-    window.trigger("edit.undo")
-    settled(window)
-    assert window.state.joined.canvas.projection.name == "cylindrical"
-
-
 def test_stopping_a_join_leaves_nothing_half_written(qtbot: QtBot, window: Window, settled: Callable):
     window.go("field")
     window.field_stage.shoot_all()
