@@ -37,6 +37,15 @@ def _go(stage: str) -> Callable[[Window], object]:
     return lambda w: w.go(stage)
 
 
+def _under_join(
+    part: str, ready: Callable[[Window], bool], needs: str, *rows: tuple[str, str, str, Callable[[Window], object]]
+) -> tuple[Action, ...]:
+    """Actions of the Join stage that can run under one condition; a row is name, title, keys, what it does."""
+    return tuple(
+        Action(f"{part}.{name}", title, "Join", keys, run, "join", ready, needs) for name, title, keys, run in rows
+    )
+
+
 ACTIONS: tuple[Action, ...] = (
     Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.outings.new()),
     Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.outings.ask_open()),
@@ -210,118 +219,73 @@ ACTIONS: tuple[Action, ...] = (
         ready=lambda w: len(w.state.outing.frames_to_join()) >= 2,
         needs="Tying needs two frames at least. Shoot some, or bring pictures in under Frames.",
     ),
-    *(
-        Action(
-            f"walk.{name}",
-            title,
-            "Join",
-            keys,
-            run,
-            "join",
-            (lambda w: w.join_stage.walk.can_walk())
-            if name in ("next", "before", "seams")
-            else (lambda w: w.join_stage.walk.has_stop()),
-            needs="There is no place to look at: join first, or go to a place with N.",
-        )
-        for name, title, keys, run in (
-            ("next", "Next suspicious place", "N", lambda w: w.join_stage.walk.step()),
-            ("before", "Suspicious place before", "Shift+N", lambda w: w.join_stage.walk.step(-1)),
-            ("good", "Call this place good", "G", lambda w: w.join_stage.walk.say("good")),
-            ("mend", "Mark this place to be mended", "M", lambda w: w.join_stage.walk.say("mend")),
-            ("later", "Leave this place for later", "L", lambda w: w.join_stage.walk.say("later")),
-            ("blink", "Blink the frames of this place", "B", lambda w: w.join_stage.walk.toggle_blink()),
-            ("seams", "Draw the seams, or not", "S", lambda w: w.join_stage.walk.toggle_seams()),
-            ("take", "Try the next frame at this place", "T", lambda w: w.join_stage.walk.try_next()),
-        )
+    *_under_join(
+        "walk",
+        lambda w: w.join_stage.walk.can_walk(),
+        "There is no place to look at: join first.",
+        ("next", "Next suspicious place", "N", lambda w: w.join_stage.walk.step()),
+        ("before", "Suspicious place before", "Shift+N", lambda w: w.join_stage.walk.step(-1)),
     ),
-    Action(
-        "walk.use",
-        "Use the frame that is tried here",
-        "Join",
-        "U",
-        lambda w: w.join_stage.walk.use(),
-        "join",
+    *_under_join(
+        "walk",
+        lambda w: w.state.joined is not None,
+        "There is no picture yet: join first.",
+        ("seams", "Draw the seams, or not", "S", lambda w: w.join_stage.walk.toggle_seams()),
+    ),
+    *_under_join(
+        "walk",
+        lambda w: w.join_stage.walk.has_stop(),
+        "There is no place to look at: go to one with N, or click one after W.",
+        ("good", "Call this place good", "G", lambda w: w.join_stage.walk.say("good")),
+        ("mend", "Mark this place to be mended", "M", lambda w: w.join_stage.walk.say("mend")),
+        ("later", "Leave this place for later", "L", lambda w: w.join_stage.walk.say("later")),
+        ("blink", "Blink the frames of this place", "B", lambda w: w.join_stage.walk.toggle_blink()),
+        ("take", "Try the next frame at this place", "T", lambda w: w.join_stage.walk.try_next()),
+    ),
+    *_under_join(
+        "walk",
         lambda w: w.join_stage.walk.can_use(),
-        needs="No frame is being tried at this place: press T.",
+        "No frame is being tried at this place: press T.",
+        ("use", "Use the frame that is tried here", "U", lambda w: w.join_stage.walk.use()),
     ),
-    *(
-        Action(
-            f"walk.{name}",
-            title,
-            "Join",
-            keys,
-            run,
-            "join",
-            lambda w: w.join_stage.walk.can_paint(),
-            needs="There is no picture to paint on, or it is being composed: C goes back to the join.",
-        )
-        for name, title, keys, run in (
-            ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.use_tool("place")),
-            ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.use_tool("hide")),
-            ("keep", "Let one frame show a thing, by brush", "A", lambda w: w.join_stage.walk.use_tool("keep")),
-        )
+    *_under_join(
+        "walk",
+        lambda w: w.join_stage.walk.can_paint(),
+        "There is no picture to paint on, or it is being composed: C goes back to the join.",
+        ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.use_tool("place")),
+        ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.use_tool("hide")),
+        ("keep", "Let one frame show a thing, by brush", "A", lambda w: w.join_stage.walk.use_tool("keep")),
     ),
-    Action(
-        "mover.next",
-        "Next thing that moved",
-        "Join",
-        "Y",
-        lambda w: w.join_stage.movers.step(),
-        "join",
+    *_under_join(
+        "mover",
         lambda w: w.join_stage.movers.can_step(),
-        needs="Nothing moved in this picture, or there is none yet.",
+        "Nothing moved in this picture, or there is none yet.",
+        ("next", "Next thing that moved", "Y", lambda w: w.join_stage.movers.step()),
     ),
-    *(
-        Action(
-            f"mover.{way}",
-            title,
-            "Join",
-            keys,
-            run,
-            "join",
-            lambda w: w.join_stage.movers.has_place(),
-            needs="That belongs to a moving thing: go to one with Y.",
-        )
-        for way, title, keys, run in (
-            ("once", "Show the moving thing once, here", "I", lambda w: w.join_stage.movers.show_as("once")),
-            ("never", "Show the moving thing nowhere", "O", lambda w: w.join_stage.movers.show_as("never")),
-            ("always", "Show the moving thing everywhere", "Shift+O", lambda w: w.join_stage.movers.show_as("always")),
-        )
+    *_under_join(
+        "mover",
+        lambda w: w.join_stage.movers.has_place(),
+        "That belongs to a moving thing: go to one with Y.",
+        ("once", "Show the moving thing once, here", "I", lambda w: w.join_stage.movers.show_as("once")),
+        ("never", "Show the moving thing nowhere", "O", lambda w: w.join_stage.movers.show_as("never")),
+        ("always", "Show the moving thing everywhere", "Shift+O", lambda w: w.join_stage.movers.show_as("always")),
     ),
-    Action(
-        "compose.open",
-        "Compose the picture: projection, level, crop, rim",
-        "Join",
-        "C",
-        lambda w: w.join_stage.toggle_compose(),
-        "join",
+    *_under_join(
+        "compose",
         lambda w: w.join_stage.compose.active or w.join_stage.compose.can_compose(),
-        needs="There is no picture to compose yet: join the frames first.",
+        "There is no picture to compose yet: join the frames first.",
+        ("open", "Compose the picture: projection, level, crop, rim", "C", lambda w: w.join_stage.toggle_compose()),
     ),
-    *(
-        Action(
-            f"compose.{name}",
-            title,
-            "Join",
-            keys,
-            run,
-            "join",
-            lambda w: w.join_stage.compose.active,
-            needs="That belongs to composing: press C under Join first.",
-        )
-        for name, title, keys, run in (
-            ("projection", "Next projection", "P", lambda w: w.join_stage.compose.next_projection()),
-            ("turn", "Turn the picture by hand", "R", lambda w: w.join_stage.compose.use_tool("turn")),
-            (
-                "line",
-                "Draw along what is upright or level",
-                "E",
-                lambda w: w.join_stage.compose.use_tool("line"),
-            ),
-            ("centre", "Put a place in the middle", "Q", lambda w: w.join_stage.compose.use_tool("centre")),
-            ("crop", "Crop by hand", "K", lambda w: w.join_stage.compose.use_tool("crop")),
-            ("levelled", "Take turns by hand back", "", lambda w: w.join_stage.compose.as_levelled()),
-        )
+    *_under_join(
+        "compose",
+        lambda w: w.join_stage.compose.active,
+        "That belongs to composing: press C under Join first.",
+        ("projection", "Next projection", "P", lambda w: w.join_stage.compose.next_projection()),
+        ("turn", "Turn the picture by hand", "R", lambda w: w.join_stage.compose.use_tool("turn")),
+        ("line", "Draw along what is upright or level", "E", lambda w: w.join_stage.compose.use_tool("line")),
+        ("centre", "Put a place in the middle", "Q", lambda w: w.join_stage.compose.use_tool("centre")),
+        ("crop", "Crop by hand", "K", lambda w: w.join_stage.compose.use_tool("crop")),
+        ("levelled", "Take turns by hand back", "", lambda w: w.join_stage.compose.as_levelled()),
     ),
     Action(
         "work.cancel",

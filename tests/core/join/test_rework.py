@@ -14,9 +14,9 @@ from idle_lantern.core.frames.masks import Mask, read_mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.asking import Event, Finished, JoinFrame, JoinRequest, JoinResult
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import compose_to_file
 from idle_lantern.core.join.render.compositor import Compositor
 from idle_lantern.core.join.render.rework import EarlierPicture
+from idle_lantern.core.join.render.to_file import compose_to_file
 from idle_lantern.core.join.service import run
 from idle_lantern.core.join.suspects import find
 from idle_lantern.core.join.suspects.suspect import Suspect
@@ -117,6 +117,20 @@ def test_the_light_of_far_frames_stays_when_one_is_painted(joined: tuple[JoinReq
     again = replace(_painted(request, tmp_path), solution=first.solution, target=tmp_path / "o.tif", report=None)
     result = _made(again)
     assert [f["gain"] for f in result.report["frames"]] == [f["gain"] for f in first.report["frames"]]
+
+
+def test_what_was_filled_is_not_taken_for_what_was_joined(joined: tuple[JoinRequest, JoinResult], tmp_path: Path):
+    """A picture whose rim had been filled kept its fill when the rim was to be left as it is."""
+    request, first = joined
+    again = replace(
+        request, solution=first.solution, target=tmp_path / "o.tif", earlier=tmp_path / "o.tif", report=None
+    )
+    (tmp_path / "o.tif").write_bytes(request.target.read_bytes())
+    filled = _made(replace(again, options=replace(request.options, rim="fill", invent_anything=True)))
+    assert filled.report["invented_px"] > 0
+    plain = _made(again)
+    assert plain.report["invented_px"] == 0
+    assert np.array_equal(_levels(tmp_path / "o.tif")[0], _levels(request.target)[0])
 
 
 def test_nothing_is_taken_over_from_another_picture(joined: tuple[JoinRequest, JoinResult], tmp_path: Path):

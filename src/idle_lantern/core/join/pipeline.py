@@ -29,10 +29,11 @@ from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import Composed, compose_to_file
+from idle_lantern.core.join.render.compose import Composed
 from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.render.rework import EarlierPicture
 from idle_lantern.core.join.render.straight_rim import straight_rim
+from idle_lantern.core.join.render.to_file import compose_to_file
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects import find
 from idle_lantern.core.join.suspects.find import LookedOver

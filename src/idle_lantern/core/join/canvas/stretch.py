@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import cv2
@@ -13,6 +14,7 @@ Array = NDArray[Any]
 
 #: Rounds of the inverse; each leaves of the miss what the stretch differs from none.
 _ROUNDS = 60
+_EXACT_PX = 1e-3
 
 
 @dataclass(frozen=True)
@@ -40,15 +42,57 @@ class Stretch:
         return np.asarray(pixels + off)
 
     def bent(self, places: Array) -> Array:
-        """Bent pixels of flat places (..., 2): the inverse of ``flat``, by going back what it misses."""
+        """Bent pixels of flat places (..., 2): the inverse of ``flat``, by going back what it misses.
+
+        Beyond the grid by more than a cell it is only about there.
+        """
         places = np.asarray(places, float)
+        flat = places.reshape(-1, 2)
+        found = self._nearly_bent(flat)
+        low, high = self._reach
+        todo = np.flatnonzero(((flat >= low) & (flat <= high)).all(1))
+        for _ in range(_ROUNDS):
+            miss = flat[todo] - self.flat(found[todo])
+            found[todo] += miss
+            todo = todo[np.abs(miss).max(1) > _EXACT_PX]
+            if not len(todo):
+                break
+        return found.reshape(places.shape)
+
+    @property
+    def _reach(self) -> tuple[Array, Array]:
+        """Flat places from which and to which the grid runs, a cell to spare; a full circle has no end."""
+        spare = np.array([np.inf if self.period_px else 1.0, 1.0]) * self.step
+        return self.at.reshape(-1, 2).min(0) - spare, self.at.reshape(-1, 2).max(0) + spare
+
+    @cached_property
+    def _way_back(self) -> tuple[Array, Array, Array]:
+        """What is added to flat places on an even grid to come to bent pixels: corner, step, offsets (float32)."""
+        rows, columns = (2 * n for n in self.at.shape[:2])
+        low, high = self.at.reshape(-1, 2).min(0), self.at.reshape(-1, 2).max(0)
+        if self.period_px:
+            low[0], high[0] = self.origin[0], self.origin[0] + self.period_px
+        step = (high - low) / (np.array([columns, rows]) - 1)
+        places = low + np.stack(np.meshgrid(np.arange(columns), np.arange(rows)), -1) * step
         found = places.copy()
         for _ in range(_ROUNDS):
             miss = places - self.flat(found)
             found += miss
-            if not np.nanmax(np.abs(miss), initial=0.0) > 1e-4:
+            if np.abs(miss).max() < _EXACT_PX:
                 break
-        return found
+        return low, step, (found - places).astype(np.float32)
+
+    def _nearly_bent(self, flat: Array) -> Array:
+        low, step, off = self._way_back
+        x, y = np.nan_to_num((flat - low) / step).T
+        if self.period_px:
+            x = x % (off.shape[1] - 1)
+        x, y = np.clip(x, 0, off.shape[1] - 1.001), np.clip(y, 0, off.shape[0] - 1.001)
+        i, j = x.astype(int), y.astype(int)
+        fx, fy = (x - i)[:, None], (y - j)[:, None]
+        upper = off[j, i] * (1 - fx) + off[j, i + 1] * fx
+        lower = off[j + 1, i] * (1 - fx) + off[j + 1, i + 1] * fx
+        return np.asarray(flat + upper * (1 - fy) + lower * fy)
 
     def scaled(self, factor: float) -> Stretch:
         """The same for a canvas with fewer pixels."""
