@@ -200,7 +200,8 @@ def _tell_suspects(suspects: Sequence[dict[str, Any]]) -> None:
     """The places to look at first; all of them are in the report."""
     likely = [s for s in suspects if s["suspicion"] >= _LIKELY]
     for s in likely[:_TOLD]:
-        say(f"look at {s['u']}, {s['v']}: {s['sentence']} ({', '.join(s['frames'][:2])})")
+        frames = f" ({', '.join(s['frames'][:2])})" if s["frames"] else ""
+        say(f"look at {s['u']}, {s['v']}: {s['sentence']}{frames}")
     if len(likely) > _TOLD:
         say(f"and at {len(likely) - _TOLD} places more: --report tells them all")
 

@@ -53,7 +53,7 @@ def _true_pairs(files: FrameFiles, a: int, b: int, places: list[tuple[float, flo
     return [TiePoint(a, p, b, (float(q[0]), float(q[1]))) for p, q in zip(places, xy_b)]
 
 
-@pytest.mark.parametrize("count", [2, 3])
+@pytest.mark.parametrize("count", [2])
 def test_a_frame_that_nothing_ties_joins_by_a_few_points(veiled_set: FrameFiles, tmp_path: Path, count: int):
     """Points as set at 100 %: half a pixel off at most. Common practice, no source: three such points place a frame."""
     places = [(430.0, 120.0), (445.0, 560.0), (400.0, 330.0)][:count]

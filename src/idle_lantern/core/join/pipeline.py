@@ -91,7 +91,7 @@ def join(
     straight = straight_rim(solved, canvas, options, progress, masks) if options.rim == "stretch" else None
     canvas = canvas if straight is None else straight[0]
     check_target(target, canvas.width, canvas.height)
-    check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos))
+    check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos), filled=options.rim == "fill")
     if on_solved is not None:
         on_solved(solved, canvas)
 
@@ -132,7 +132,7 @@ def join(
     return solved, made if straight is None else replace(made, rim=straight[1])
 
 
-def check_space(target: Path, canvas: Canvas, *, deep: bool) -> None:
+def check_space(target: Path, canvas: Canvas, *, deep: bool, filled: bool = False) -> None:
     """Say before the work whether the picture and the halves that wait beside it fit onto the disk.
 
     Raises
@@ -144,6 +144,8 @@ def check_space(target: Path, canvas: Canvas, *, deep: bool) -> None:
         needed = canvas.width * canvas.height * 1.5
     else:
         needed = canvas.width * canvas.height * 4 * (2 if deep else 1) * (0.67 + 0.33)
+    if filled:  # the whole picture waits beside it until its gaps are filled
+        needed += canvas.width * canvas.height * (7 if deep else 4)
     free = shutil.disk_usage(target.parent).free
     if needed > free:
         raise InputError(

@@ -52,7 +52,7 @@ class FilledPicture:
             progress.advance()
         self._filling = self._reckoned(anything=anything)
         self.coverage = Coverage(canvas, TILE)
-        self._areas = self._fill(plan, tiles)
+        self._fill(plan, tiles)
 
     def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
         """``finish(pixels, alpha)`` of each tile, in order."""
@@ -63,19 +63,20 @@ class FilledPicture:
 
     def told(self, box: Rectangle) -> Filled:
         """What is invented in a part of the canvas, its areas in the canvas's pixels."""
-        areas = []
-        for a in self._areas:
-            left, right = max(box.left, a.u - a.width / 2), min(box.left + box.width, a.u + a.width / 2)
-            top, bottom = max(box.top, a.v - a.height / 2), min(box.top + box.height, a.v + a.height / 2)
-            if left < right and top < bottom:
-                share = (right - left) * (bottom - top) / (a.width * a.height)
-                u, v = (left + right) / 2, (top + bottom) / 2
-                areas.append(Area(u, v, right - left, bottom - top, round(a.pixels * share)))
+        n = self._every
+        top, left = box.top // n, box.left // n
+        part = self._marked[top : -(-(box.top + box.height) // n), left : -(-(box.left + box.width) // n)]
+        count, _labels, stats, _middles = cv2.connectedComponentsWithStats(part)
+        areas = [
+            Area((left + x + w / 2) * n, (top + y + h / 2) * n, w * n, h * n, int(area) * n**2)
+            for x, y, w, h, area in stats[1:count]
+        ]
+        named = sorted((a for a in areas if a.pixels > _SMALL_AREA * box.area), key=lambda a: -a.pixels)
         columns = slice(box.left, box.left + box.width)
         rows = range(box.top, box.top + box.height, TILE)
         end = box.top + box.height
         pixels = sum(int((self._alpha[top : min(end, top + TILE), columns] == _INVENTED).sum()) for top in rows)
-        return Filled(tuple(areas), pixels, box.area, () if self._filling is None else self._filling.left)
+        return Filled(tuple(named), pixels, box.area, () if self._filling is None else self._filling.left)
 
     def _reckoned(self, *, anything: bool) -> Filling | None:
         height, width = self._alpha.shape
@@ -92,13 +93,13 @@ class FilledPicture:
         small = np.rint(small / np.maximum(share, 1e-6)[..., None]).clip(0, 255).astype(np.uint8)
         return filling_of(small, share > 0.999, anything=anything)
 
-    def _fill(self, plan: RenderPlan, tiles: Sequence[Tile]) -> list[Area]:
+    def _fill(self, plan: RenderPlan, tiles: Sequence[Tile]) -> None:
         """Fill all gaps; they are read from what was joined only, whatever was filled before."""
         filling, canvas = self._filling, plan.canvas
-        of_pixels = canvas.width * canvas.height
         made: list[tuple[Tile, Array]] = []  # a bit for each pixel would do, but few tiles have gaps
-        scale = max(1, int((of_pixels / SMALL_PX) ** 0.5))
-        marked = np.zeros((-(-canvas.height // scale), -(-canvas.width // scale)), np.uint8)
+        #: What is invented, on a raster of every so many pixels.
+        self._every = max(1, int((canvas.width * canvas.height / SMALL_PX) ** 0.5))
+        self._marked = np.zeros((-(-canvas.height // self._every), -(-canvas.width // self._every)), np.uint8)
         for tile in tiles:
             rows, columns = _within(tile)
             if filling is not None and not filling.open.all() and not self._alpha[rows, columns].all():
@@ -106,18 +107,12 @@ class FilledPicture:
                 self._pixels[rows, columns] = filled
                 made.append((tile, invented))
                 r, c = np.nonzero(invented)
-                marked[(r + tile.top) // scale, (c + tile.left) // scale] = 1
+                self._marked[(r + tile.top) // self._every, (c + tile.left) // self._every] = 1
         for tile, invented in made:
             rows, columns = _within(tile)
             self._alpha[rows, columns][invented] = _INVENTED
         for tile in tiles:
             self.coverage.add(tile, self._alpha[_within(tile)])
-        count, _labels, stats, _middles = cv2.connectedComponentsWithStats(marked)
-        areas = [
-            Area((x + w / 2) * scale, (y + h / 2) * scale, w * scale, h * scale, int(area) * scale**2)
-            for x, y, w, h, area in stats[1:count]
-        ]
-        return sorted((a for a in areas if a.pixels > _SMALL_AREA * of_pixels), key=lambda a: -a.pixels)
 
 
 def _within(tile: Tile) -> tuple[slice, slice]:
