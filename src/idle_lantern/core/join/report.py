@@ -158,12 +158,16 @@ def _rim(rim: Stretched | Filled) -> dict[str, Any]:
     return {"way": "fill", "invented_px": rim.pixels, "left_open": list(rim.left)}
 
 
+def _size(pixels: int) -> str:
+    return f"{pixels / 1e6:.2f} Mpx" if pixels >= 10_000 else f"some {max(10, round(pixels, -1))} px"
+
+
 def _invented(filled: Filled | None) -> list[Suspect]:
     """What is invented as places that should be looked at: it surely is."""
     return [
         Suspect(
             a.u, a.v, a.width, a.height, "invented", 0.99, (),
-            f"Invented, {a.pixels / 1e6:.2f} Mpx: no frame shows this, it was copied from elsewhere in the picture",
+            f"Invented, {_size(a.pixels)}: no frame shows this, it was copied from elsewhere in the picture",
             a.pixels / 1e6, "Mpx",
         )
         for a in (filled.areas if filled else ())
