@@ -40,7 +40,8 @@ RATIOS: tuple[tuple[str, tuple[float, float] | None], ...] = (
 RIMS: Mapping[str, str] = {
     "none": "left as it is",
     "stretch": "stretched to a rectangle",
-    "fill": "filled, and told what is invented",
+    "fill": "filled where it is even",
+    "fill-all": "filled, whatever is there",
 }
 _NAMES = {
     "rectilinear": "Flat", "cylindrical": "Cylinder", "equirectangular": "Sphere", "panini": "Panini", "mercator": "Mercator",
@@ -96,9 +97,8 @@ def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
 
 
 def options_for(choices: JoinChoices) -> JoinOptions:
-    """What of the options is composed."""
-    rim: Any = choices.rim
-    return JoinOptions(projection=choices.projection, turn_deg=choices.turn_deg, distance=choices.distance, rim=rim)
+    """What of the options decides where things lie."""
+    return JoinOptions(projection=choices.projection, turn_deg=choices.turn_deg, distance=choices.distance)
 
 
 def cards(outing: Outing, joined: JoinResult, small: Array) -> list[Card]:

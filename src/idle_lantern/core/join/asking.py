@@ -104,7 +104,7 @@ class JoinRequest:
             "projection": self.options.projection,
             "turn_deg": list(self.options.turn_deg),
             "distance": self.options.distance,
-            "rim": self.options.rim,
+            "rim": self.options.rim + ("-all" if self.options.rim == "fill" and self.options.invent_anything else ""),
             "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
             "points": [[self.frames[p.a].id, *p.xy_a, self.frames[p.b].id, *p.xy_b] for p in self.options.tie_points],
             "brackets": self.recipe.brackets,

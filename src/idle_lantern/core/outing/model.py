@@ -155,7 +155,7 @@ class JoinChoices:
     twins: Annotated[str, Meta(pattern="^(raw|jpeg)$")] = "raw"
     turn_deg: tuple[Degrees, Degrees, Degrees] = (0.0, 0.0, 0.0)
     distance: Annotated[float, Meta(ge=0, le=10)] = 1.0
-    rim: Annotated[str, Meta(pattern="^(none|stretch|fill)$")] = "none"
+    rim: Annotated[str, Meta(pattern="^(none|stretch|fill|fill-all)$")] = "none"
     ratio: tuple[Annotated[float, Meta(gt=0, le=1000)], Annotated[float, Meta(gt=0, le=1000)]] | None = None
 
 

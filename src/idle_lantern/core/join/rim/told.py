@@ -58,6 +58,6 @@ class Filled:
         if self.left:
             told += (
                 f" Left open: {', '.join(self.left)}. Lines of buildings or other things end there, and what is invented "
-                "would show: crop, or have it filled all the same."
+                "would show: crop, or have all of it filled, whatever is there."
             )
         return told
