@@ -137,11 +137,11 @@ def test_the_picture_is_grabbed_and_turned_and_that_is_undone(qtbot: QtBot, comp
     qtbot.keyClick(view, Qt.Key.Key_Period)
     assert composing.state.outing.choices.turn_deg[2] > turn[2]
     compose.as_levelled()
-    settled(composing)
     for _ in range(3):
-        qtbot.keyClick(composing, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-        settled(composing)
+        composing.state.undo()
+    settled(composing)
     assert composing.state.outing.choices.turn_deg == (0.0, 0.0, 0.0)
+    assert composing.state.joined.report["asked"]["turn_deg"] == [0.0, 0.0, 0.0]
 
 
 def test_a_crop_by_keys_and_by_ratio_is_what_is_delivered(

@@ -31,14 +31,14 @@ PLATE, ARM = (210, 40, 190), (150, 25, 140)
 def nadir_set(tmp_path_factory: pytest.TempPathFactory) -> tuple[FrameFiles, FrameFiles]:
     """A ring that looks down and two frames straight down, without and with a head in the latter two."""
     folder, other = (tmp_path_factory.mktemp(n) for n in ("clean", "head"))
-    ring = [(40.0 * i, -42.0, 0.0) for i in range(9)]
+    ring = [(60.0 * i, -42.0, 0.0) for i in range(6)]
     clean = render(folder, LENS, [*ring, (0, -90, 0), (90, -90, 0)])
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 600 / 420)
     paths = []
     for i, path in enumerate(clean.paths):
         picture = read(path)
         pixels = picture.pixels.copy()
-        if i >= 9:
+        if i >= 6:
             cv2.rectangle(pixels, (170, 330), (250, 600), ARM, -1)
             cv2.circle(pixels, (210, 320), 60, PLATE, -1)
         paths.append(other / path.name)
@@ -56,12 +56,12 @@ def _joined(files: FrameFiles):
 def test_the_head_is_left_out_where_the_other_frame_shows_the_ground(nadir_set: tuple[FrameFiles, FrameFiles]):
     with_head = nadir_set[1]
     joined = _joined(with_head)
-    assert joined.carried == (9, 10)
+    assert joined.carried == (6, 7)
     pixels = joined.picture.pixels.astype(int)
     pink = (pixels[..., 0] - pixels[..., 1] > 70) & (pixels[..., 2] - pixels[..., 1] > 60)
     in_frames = sum(
         int(((p[..., 0].astype(int) - p[..., 1] > 70) & (p[..., 2].astype(int) - p[..., 1] > 60)).sum())
-        for p in (read(f).pixels for f in with_head.paths[9:])
+        for p in (read(f).pixels for f in with_head.paths[6:])
     )
     assert in_frames > 20_000
     # only where both heads lie over each other, at the very nadir, nothing else shows the ground
@@ -79,6 +79,5 @@ def test_with_the_rim_filled_nothing_of_the_head_is_left(nadir_set: tuple[FrameF
     assert (pixels[..., 3] == 255).all()
 
 
-def test_a_clean_set_is_left_as_it_is(nadir_set: tuple[FrameFiles, FrameFiles], sphere_set: FrameFiles):
+def test_a_clean_set_is_left_as_it_is(nadir_set: tuple[FrameFiles, FrameFiles]):
     assert _joined(nadir_set[0]).carried == ()
-    assert _joined(sphere_set).carried == ()

