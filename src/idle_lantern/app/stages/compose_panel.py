@@ -101,8 +101,9 @@ class ComposePanel(QWidget):
         crop = form([("Crop", self.ratio), ("Rim", self.rim)])
         crop.setColumnMinimumWidth(0, theme.scaled(_TITLES_PX))
         crop.addWidget(self.crop_button, 0, 2)
-        for chooser in (self.ratio, self.rim):
-            chooser.setFixedWidth(theme.scaled(_CHOOSER_PX))
+        self.ratio.setFixedWidth(theme.scaled(_CHOOSER_PX))
+        crop.removeWidget(self.rim)  # its words are longer
+        crop.addWidget(self.rim, 1, 1, 1, 2)
         angles = row(*(part for name, field in self.fields.items() for part in (label(name), field)), None)
         layout = column(
             label("Projection", "head"),
@@ -112,13 +113,13 @@ class ComposePanel(QWidget):
             label("Level", "head"),
             angles,
             row(self.turn_button, self.line_button, self.centre_button, None),
+            self.hint,
             row(self.plain_button, None),
             6,
             label("Crop and rim", "head"),
             crop,
             self.crop_told,
             self.rim_told,
-            self.hint,
             None,
         )
         layout.setContentsMargins(0, 0, 0, 0)
@@ -391,4 +392,5 @@ class ComposePanel(QWidget):
         for name, each in self._tools.items():
             each.setChecked(name == self._tool)
         self.hint.setText(self._hint())
+        self.hint.setVisible(bool(self._tool))
         self.cards.mark(self._present())
