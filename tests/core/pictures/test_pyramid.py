@@ -285,3 +285,12 @@ def test_waiting_for_a_slow_picture_is_no_busy_loop():
 
     with ThreadPoolExecutor(3) as pool:
         assert list(in_order(slow, range(20), pool, 4)) == list(range(20))
+
+
+def test_a_tile_that_is_cut_off_is_told_and_not_taken_over(tmp_path: Path):
+    _written(tmp_path / "p.tif", _picture(700, 600, np.uint8))
+    picture = TiledPicture(tmp_path / "p.tif")
+    assert picture.packed(0, 0, 0)
+    os.truncate(tmp_path / "p.tif", 200)
+    with pytest.raises(InputError, match="cut off"):
+        picture.packed(0, 1, 1)

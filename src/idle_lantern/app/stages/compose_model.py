@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from idle_lantern.app.cropping import crop_box, hand_box, has_gaps
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import direction
@@ -214,8 +215,6 @@ def dragged(joined: JoinResult, turn: Turn, du: float, dv: float, roll_deg: floa
 
 
 def _turn_matrix(turn: Turn) -> Array:
-    from idle_lantern.core.geometry import rotations
-
     return rotations.from_yaw_pitch_roll(*np.radians(turn))
 
 

@@ -37,8 +37,8 @@ _ANGLES = ("Yaw", "Pitch", "Roll")
 _CHOOSER_PX = 172
 #: Slider steps of one of panini's distance.
 _STEPS = 50
-#: Degrees of roll for each pixel of the picture that a hand moves sideways with Shift.
-_ROLL_SHARE = 90.0
+#: Degrees of roll where a hand moves over the picture's whole width with Shift.
+_ROLL_DEG = 90.0
 
 
 class ComposePanel(QWidget):
@@ -224,7 +224,7 @@ class ComposePanel(QWidget):
         if joined is None:
             return
         if rolls:
-            turn = model.turned(self._before, 0.0, 0.0, du / joined.canvas.width * _ROLL_SHARE)
+            turn = model.turned(self._before, 0.0, 0.0, du / joined.canvas.width * _ROLL_DEG)
         else:
             turn = model.dragged(joined, self._before, du, dv)
         self._try(replace(self._choices, turn_deg=turn))

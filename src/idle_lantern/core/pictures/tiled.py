@@ -103,9 +103,12 @@ class TiledPicture:
         index = row * -(-self.sizes[level][0] // self.tile_px) + column
         try:
             assert self._file is not None
-            return os.pread(self._file, page.databytecounts[index], page.dataoffsets[index])
+            data = os.pread(self._file, page.databytecounts[index], page.dataoffsets[index])
         except OSError as error:
             raise InputError("A part of the picture is damaged", where=str(self.path), remedy="Join again") from error
+        if len(data) != page.databytecounts[index]:
+            raise InputError("A part of the picture is cut off", where=str(self.path), remedy="Join again")
+        return data
 
     def __del__(self) -> None:
         # whoever still reads a tile holds the picture, so the file is closed when nobody does

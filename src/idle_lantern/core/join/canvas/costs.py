@@ -16,8 +16,6 @@ Array = NDArray[Any]
 
 #: Of the largest scales this share is left out: a single pixel at a pole is no picture.
 _NEARLY_ALL = 99.5
-#: Costs that nobody minds: how much larger, which share of the height, which share of the picture.
-STRETCH, BEND, LOSS = 1.25, 0.02, 0.12
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ Array = NDArray[Any]
 
 #: Rounds of the inverse; each leaves of the miss what the stretch differs from none.
 _ROUNDS = 60
+#: What the inverse may miss, in flat pixels.
 _EXACT_PX = 1e-3
 
 
@@ -34,10 +35,8 @@ class Stretch:
         """Flat places of bent pixels (..., 2)."""
         pixels = np.asarray(pixels, float)
         grid = (pixels - self.origin) / self.step
-        turns: Array = np.zeros(grid.shape[:-1])
         if self.period_px:
-            turns = np.floor(grid[..., 0] / (self.at.shape[1] - 1))
-            grid[..., 0] -= turns * (self.at.shape[1] - 1)
+            grid[..., 0] %= self.at.shape[1] - 1
         off = _cubic(self._off(), grid.reshape(-1, 2)).reshape(pixels.shape)
         return np.asarray(pixels + off)
 
