@@ -239,7 +239,7 @@ def test_the_chosen_frame_and_the_next_one_look_different(window: Window):
 
     def tones(number: int) -> set[tuple[int, ...]]:
         image = window.map.grab().toImage()
-        box = t.map(window.map._shapes[number - 1]).boundingRect()
+        box = t.map(window.map.shapes[number - 1]).boundingRect()
         # inside the frame that shows the keyboard focus, which has the accent too
         inner = range(4, image.height() - 4)
         column = [image.pixelColor(int(box.center().x()) + 12, y) for y in inner]

@@ -92,8 +92,8 @@ def test_plan_edits_are_undone_and_done_again_by_keys(qtbot: QtBot, window: Wind
 
 
 def test_dragging_an_end_on_the_map_moves_the_number_in_one_step(qtbot: QtBot, window: Window):
-    edge_a, edge_b = window.map._edges(window.map.to_screen())["right"]
-    start = ((edge_a + edge_b) / 2).toPoint()
+    (edge,) = window.map.edges(window.map.form)["right"]
+    start = ((edge[0] + edge[1]) / 2).toPoint()
     qtbot.mousePress(window.map, LEFT, pos=start)
     for k in range(1, 9):
         qtbot.mouseMove(window.map, start - QPoint(10 * k, 0))

@@ -12,6 +12,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from idle_lantern.app.devices import Devices
+from idle_lantern.app.grounds import Grounds
 from idle_lantern.app.joins import JoinRunner
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.state import AppState
@@ -40,6 +41,7 @@ class Desk(QObject):
         self.state = AppState(self)
         self.tasks = TaskRunner(self)
         self.devices = Devices()
+        self.grounds = Grounds(self.state, self.tasks, self)
         self.gear: Library | None = self._open_gear()
         self.joins = JoinRunner(self.state, self.tasks, self.gear, self)
         # an outing that was left is let go to other windows when no work can end in it any more

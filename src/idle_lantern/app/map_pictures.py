@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject
 
-from idle_lantern.app.state import AppState
-from idle_lantern.app.tasks import Task, TaskRunner
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.tables import bytes_of, mapped
@@ -19,23 +19,73 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.canvas.unroll import MAP_SIZE, unroll_frame
+from idle_lantern.core.outing import scout_edits
+from idle_lantern.core.scouting.kept import front
 
 if TYPE_CHECKING:
     from idle_lantern.app.stages.frames_model import Looked
 
 Array = NDArray[Any]
 
+#: Pixels of the scouting pictures on the map: as fine as a map of a thousand pixels shows a third of the circle.
+_GROUND_SIZE = (2880, 1440)
+
 
 class MapPictures(QObject):
     """Keeps the map's picture in step with the outing."""
 
-    def __init__(self, state: AppState, tasks: TaskRunner, map_view: MapView) -> None:
+    def __init__(self, desk: Desk, map_view: MapView) -> None:
         super().__init__(map_view)
-        self._state, self._tasks, self._map = state, tasks, map_view
+        self._state, self._tasks, self._map, self._grounds = desk.state, desk.tasks, map_view, desk.grounds
         self._drawn: set[str] = set()
         self._drawing = 0
+        self._dragged: tuple[str, tuple[float, float, float]] | None = None
         self._image = np.zeros((MAP_SIZE[1], MAP_SIZE[0], 4), np.uint8)
-        state.changed.connect(self._refresh)
+        self._laying = 0
+        self._state.changed.connect(self._refresh)
+        self._grounds.changed.connect(self._lay_grounds)
+        map_view.ground_dragged.connect(self._drag_ground)
+
+    # --- scouting pictures ------------------------------------------------------
+
+    def _lay_grounds(self) -> None:
+        """Draw the scouting pictures where they lie; only the last laying counts."""
+        grounds = self._grounds.laid()
+        self._laying += 1
+        laying = self._laying
+        if not grounds:
+            self._map.set_scouted(None)
+            return
+
+        def work(_task: Task) -> Array:
+            from idle_lantern.core.scouting.laid import on_sphere
+
+            return on_sphere(grounds, _GROUND_SIZE)
+
+        def done(sheet: Array) -> None:
+            if laying == self._laying:
+                self._map.set_scouted(sheet)
+
+        self._tasks.start("Laying the scouting pictures", work, done, lambda _e: None, quiet=True)
+
+    def _drag_ground(self, yaw_deg: float, pitch_deg: float, done: bool) -> None:
+        """Turn the picture in front as far as the hand went."""
+        picture = front(self._state.outing.scouts)
+        if picture is None:
+            return
+        if self._dragged is None or self._dragged[0] != picture.id:
+            self._dragged = picture.id, picture.turn_deg
+        yaw, pitch, roll = self._dragged[1]
+        turn = (round((yaw + yaw_deg + 180) % 360 - 180, 1), round(max(-90.0, min(90.0, pitch + pitch_deg)), 1), roll)
+        if done:
+            self._dragged = None
+        self._state.apply(
+            scout_edits.change_scout(
+                f"Turn the scouting picture {picture.name}", picture.id, merge="drag-ground", turn_deg=turn
+            )
+        )
+
+    # --- frames -----------------------------------------------------------------
 
     def show_picture(self, rgba: Array) -> None:
         """A joined picture, rough or finished, on the map."""

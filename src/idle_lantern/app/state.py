@@ -57,7 +57,7 @@ class AppState(QObject):
     """The one place of state in the window.
 
     ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``, ``verdicts``, ``development``,
-    ``outing``, ``selection``, ``join``, ``map``, ``saved``.
+    ``scouts``, ``outing``, ``selection``, ``join``, ``map``, ``saved``.
     """
 
     changed = pyqtSignal(object)
@@ -171,7 +171,19 @@ class AppState(QObject):
         self.selected = self.selected_id = self.at = None
         self.joined = self.picture = None
         self.changed.emit(
-            {"outing", "plan", "frames", "choices", "masks", "development", "selection", "join", "map", "saved"}
+            {
+                "outing",
+                "plan",
+                "frames",
+                "choices",
+                "masks",
+                "development",
+                "scouts",
+                "selection",
+                "join",
+                "map",
+                "saved",
+            }
         )
 
     def may_change(self) -> bool:
@@ -281,6 +293,8 @@ class AppState(QObject):
             topics.add("masks")
         if after.verdicts != before.verdicts:
             topics.add("verdicts")
+        if after.scouts != before.scouts:
+            topics.add("scouts")
         if after.development != before.development:
             topics |= {"choices", "development"}
         if after.lens != before.lens or after.points != before.points:

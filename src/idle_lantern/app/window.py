@@ -66,7 +66,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Idle Lantern")
         self.map = MapView(self.state)
         self.map.chosen.connect(self._chosen_on_map)
-        self.map_pictures = MapPictures(self.state, self.tasks, self.map)
+        self.map_pictures = MapPictures(self.desk, self.map)
         self._build_top()
         self.plan_stage, self.field_stage = PlanStage(self.desk), FieldStage(self.desk)
         self.frames_stage, self.join_stage = FramesStage(self.desk), JoinStage(self.desk)
@@ -99,6 +99,7 @@ class Window(QMainWindow):
         self.outings.opened.connect(self._opened)
         self.logbook_stage.opened.connect(self.open_outing)
         self.frames_stage.runs_apart.connect(lambda runs: self.outings.begin_beside([run.positions for run in runs]))
+        self.map.menu_asked.connect(self.plan_stage.show_map_menu)
         self.join_stage.picture_on_map.connect(self.map_pictures.show_picture)
         self.join_stage.join_on_map.connect(self.map_pictures.show_join)
         self.frames_stage.findings.looked.connect(self.map_pictures.show_look)
@@ -211,6 +212,13 @@ class Window(QMainWindow):
         self._refresh({"stage"})
         if stage == "field":
             self.field_stage.setFocus()
+
+    def toggle_drag_ground(self) -> None:
+        """Let the hand move the scouting picture on the map, or no longer."""
+        self.map.drags_ground = not self.map.drags_ground
+        self.plan_stage.scouting.show_dragging(self.map.drags_ground)
+        if self.map.drags_ground:
+            self.tell("Drag the scouting picture on the map; G ends it.", False)
 
     def picture_view(self) -> PictureView:
         """The picture that view keys act on."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+from dataclasses import replace
 from pathlib import Path
 
 from idle_lantern.cli.ends import give, say
@@ -11,6 +12,10 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import StageClock
+from idle_lantern.core.outing.model import Outing
+
+#: Where the demo's telephone frames lie.
+SCOUTED = "scouting"
 
 
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
@@ -59,7 +64,10 @@ def run(args: argparse.Namespace) -> int:
         )
     folder = outings_folder() / "ambrel-holm-evening"
     make_folder(folder)
-    make_demo(folder, _Line())
+    line = _Line()
+    outing = make_demo(folder, line)
+    if not outing.scouts and not (folder / SCOUTED).exists():
+        _scout(outing, folder, line)
     if args.screenshots is not None:
         from idle_lantern.app.screenshots import render_views
 
@@ -67,6 +75,17 @@ def run(args: argparse.Namespace) -> int:
             give(f"{path}\n")
         return 0
     return open_window(folder)
+
+
+def _scout(outing: Outing, folder: Path, line: _Line) -> None:
+    """Lay telephone frames of the place on the demo's map, once: who takes them away is not given them again."""
+    from idle_lantern.core.outing import assets, document, scout_edits
+    from idle_lantern.core.scouting.scout import scouted
+    from idle_lantern.core.sim.demo import make_telephone_frames
+
+    kept, data = scouted(make_telephone_frames(folder / SCOUTED, line))
+    kept = replace(kept, name="telephone", asset=assets.put(folder, data, document.SCOUT_ASSET))
+    document.save(scout_edits.add_scout(kept).apply(outing), folder)
 
 
 def _card(folder: Path) -> int:

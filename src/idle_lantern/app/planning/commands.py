@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.planning.scouting_commands import ScoutingCommands
 from idle_lantern.app.widgets.basics import answered
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
@@ -19,7 +20,7 @@ from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.gear.entries import Entry, from_frame, taken_over
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.brief import Mark, Stop
+from idle_lantern.core.plan.brief import Stop
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
 from idle_lantern.core.plan.planner import angle_list
 from idle_lantern.core.plan.remedies import REMEDIES
@@ -34,6 +35,7 @@ class PlanCommands(QObject):
     def __init__(self, desk: Desk, parent: QWidget) -> None:
         super().__init__(parent)
         self._desk, self._state, self._parent = desk, desk.state, parent
+        self.scouting = ScoutingCommands(desk, parent)
 
     def _tell(self, sentence: str, problem: bool = True) -> None:
         self._state.message.emit(sentence, problem)
@@ -139,39 +141,8 @@ class PlanCommands(QObject):
         BlurPreview(self._desk.tasks, self._state.plan, self._parent.window()).show()
 
     def add_mark(self) -> None:
-        """Ask for a name and mark the middle of the chosen frame, or of the picture."""
-        name, yes = QInputDialog.getText(self._parent, "Mark", "What stands there?", text="subject")
-        if yes and name.strip():
-            self.mark(name.strip())
-
-    def mark(self, name: str) -> None:
-        """Mark the middle of the chosen frame, or of the picture."""
-        plan = self._state.plan
-        frame = plan.frame(self._state.selected) if self._state.selected else None
-        yaw, pitch = (frame.yaw_deg, frame.pitch_deg) if frame else (plan.subject.yaw_deg, plan.subject.pitch_deg)
-        marks = (*plan.brief.scene.marks, Mark(name, yaw, pitch))
-        self._state.apply(edits.set_part("scene", f"Mark {name}", marks=marks))
-
-    def drop_mark(self) -> None:
-        """Take the last mark off the map."""
-        marks = self._state.outing.brief.scene.marks
-        if marks:
-            self._state.apply(edits.set_part("scene", f"Drop the mark {marks[-1].name}", marks=marks[:-1]))
-
-    def field_from_marks(self) -> None:
-        """Let the field run from the leftmost to the rightmost mark, a tenth beyond."""
-        marks = self._state.outing.brief.scene.marks
-        if len(marks) < 2:
-            self._tell("Two marks at least are needed: one at the left and one at the right end.", True)
-            return
-        left = min(m.yaw_deg - m.width_deg / 2 for m in marks)
-        right = max(m.yaw_deg + m.width_deg / 2 for m in marks)
-        more = (right - left) * 0.05
-        self._state.apply(
-            edits.set_target_field(
-                "Field from marks", left_deg=left - more, right_deg=min(right + more, left - more + 360)
-            )
-        )
+        """Open the map's menu, by which a place is marked."""
+        self._desk.ask("plan.mark")
 
     def add_stop(self) -> None:
         """Ask for another scene of the evening."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -17,6 +18,7 @@ from idle_lantern.app.widgets.basics import button, column, form, label, panel, 
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.frames.reading import read
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
@@ -31,6 +33,7 @@ class FieldStage(Stage):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self._look_for: tuple[int, Any] | None = None
+        self._foretold_for: tuple[Any, ...] | None = None
 
         self.number = label("", "huge", name="field-number")
         self.turn = label("", "big", wrap=True, name="field-turn")
@@ -61,6 +64,12 @@ class FieldStage(Stage):
             row(back, following),
         )
         self.finder = FinderView()
+        self.foretold = FinderView()
+        self.foretold.setAccessibleName("What the frame should show")
+        self.foretold_words = label("", "dim", wrap=True, name="foretold")
+        self._beside = panel(
+            column(label("Scouted: what it should show", "dim"), self.foretold, self.foretold_words), "ground"
+        )
         self.progress = label("", "big", name="field-progress")
         self.missing = label("", wrap=True)
         self.note = label("", "dim", wrap=True)
@@ -89,10 +98,12 @@ class FieldStage(Stage):
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 3)
         layout.addWidget(self.finder, 5)
+        layout.addWidget(self._beside, 4)
         layout.addWidget(panel(right, "ground"), 3)
         self.setLayout(layout)
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._arm_buttons)
+        desk.grounds.changed.connect(self._show_foretold)
 
     def devices(self) -> Any:
         """Head and camera for the rig of the plan."""
@@ -180,6 +191,7 @@ class FieldStage(Stage):
         if here:
             self.state.select(shot.number)
             self._refresh({"frames"})
+            self._compare(shot)
 
     def _failed(self, error: LanternError) -> None:
         self.desk.tell(error.sentence)
@@ -192,8 +204,11 @@ class FieldStage(Stage):
         super().showEvent(event)
 
     def _refresh(self, topics: set[str]) -> None:
-        if not topics & {"plan", "frames", "outing"} or not self.isVisible():
+        if topics & {"outing"} and not self.state.outing.scouts:
+            self.foretold_words.setText("")
+        if not topics & {"plan", "frames", "outing", "scouts"} or not self.isVisible():
             return
+        self._beside.setVisible(any(p.shown for p in self.state.outing.scouts))
         view = model.field_view(self.state.plan, self.state.outing, self.state.guide)
         self._arm_buttons()
         set_look_property(self.shoot_button, "main", not view.finished)
@@ -211,6 +226,7 @@ class FieldStage(Stage):
             self.finder.clear("Go back or on with D and F to shoot a frame once more.")
         else:
             self._show_finder(view.frame)
+        self._show_foretold()
 
     def _arm_buttons(self) -> None:
         """What can be pressed now; asked again whenever work begins or ends."""
@@ -245,3 +261,55 @@ class FieldStage(Stage):
             self._failed,
             quiet=True,
         )
+
+    # --- what was foretold --------------------------------------------------------
+
+    def _show_foretold(self) -> None:
+        """What the next frame should show, as scouted."""
+        grounds = self.desk.grounds.laid()
+        number = self.state.guide.next_number
+        frame = self.state.plan.frame(number) if number else None
+        if not self.isVisible() or not grounds or frame is None:
+            self._foretold_for = None
+            self.foretold.clear("")
+            return
+        wanted = (frame, self.state.outing.rig, tuple(p.turn_deg for p in self.state.outing.scouts), len(grounds))
+        if self._foretold_for == wanted:
+            return
+        self._foretold_for = wanted
+        lens = self.state.plan.rig.lens_of(frame)
+
+        def work(_task: Task) -> Any:
+            from idle_lantern.core.scouting.laid import through_lens  # loads the engine, which no start needs
+
+            return through_lens(lens, frame.world_from_camera, grounds)
+
+        def done(pixels: Any) -> None:
+            if self._foretold_for == wanted:
+                self.foretold.show_look(
+                    pixels, frame.pitch_deg, frame.roll_deg, model.height_deg(self.state.plan), f"{frame.number}"
+                )
+
+        self.desk.start("What the frame should show", work, done, self._failed, quiet=True)
+
+    def _compare(self, shot: Shot) -> None:
+        """Tell by how much a frame that was just shot looks elsewhere than scouted."""
+        grounds, frame = self.desk.grounds.laid(), self.state.plan.frame(shot.number)
+        if not grounds or frame is None:
+            return
+        lens, path, place = self.state.plan.rig.lens_of(frame), self.state.path_of(shot.frames[0]), self.state.place
+
+        def work(_task: Task) -> str:
+            from idle_lantern.core.scouting.compared import deviation
+            from idle_lantern.core.scouting.laid import through_lens
+
+            piece = through_lens(lens, frame.world_from_camera, grounds)
+            return model.compared(
+                frame, deviation(piece, read(path, 2).pixels, lens), math.degrees(lens.field_rad()[0])
+            )
+
+        def done(sentence: str) -> None:
+            if place is not None and self.state.is_open(place):
+                self.foretold_words.setText(sentence)
+
+        self.desk.start("Comparing with the scouting picture", work, done, lambda _e: None, quiet=True)

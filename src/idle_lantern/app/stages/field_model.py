@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from idle_lantern.core.base import units
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.shoot.guide import Guide, turn_to_next
+
+if TYPE_CHECKING:
+    from idle_lantern.core.scouting.compared import Deviation
 
 
 @dataclass(frozen=True)
@@ -53,6 +57,30 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
         progress,
         missing,
         finished,
+    )
+
+
+#: A frame that looks elsewhere by less than this share of its width is where it belongs (a fifth of the usual overlap).
+_WELL = 0.07
+
+
+def compared(frame: GridFrame, off: Deviation | None, field_deg: float) -> str:
+    """What a frame that was just shot is against what was scouted of it."""
+    if off is None:
+        return f"Frame {frame.number} cannot be compared with the scouting picture: too little of it is the same."
+    away = math.hypot(off.yaw_deg * math.cos(math.radians(frame.pitch_deg)), off.pitch_deg)
+    if away < _WELL * field_deg:
+        return f"Frame {frame.number} shows what was scouted, to {units.angle(away)}."
+    parts = [
+        f"{units.angle(abs(value))} further {way}"
+        for value, way in (
+            (off.yaw_deg, "right" if off.yaw_deg > 0 else "left"),
+            (off.pitch_deg, "up" if off.pitch_deg > 0 else "down"),
+        )
+        if abs(value) >= 0.3
+    ]
+    return (
+        f"Frame {frame.number} looks {' and '.join(parts)} than scouted: check the scale, then shoot it again with A."
     )
 
 

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.commands import PlanCommands
+from idle_lantern.app.planning.map_menu import map_menu
 from idle_lantern.app.planning.topics.angles import AnglesTopic
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.camera import CameraTopic
 from idle_lantern.app.planning.topics.cost import CostTopic
 from idle_lantern.app.planning.topics.exposure import ExposureTopic
+from idle_lantern.app.planning.topics.foreseen import ForeseenTopic
 from idle_lantern.app.planning.topics.light import LightTopic
 from idle_lantern.app.planning.topics.picture import PictureTopic
 from idle_lantern.app.planning.topics.run import RunTopic
+from idle_lantern.app.planning.topics.scouting import ScoutingTopic
 from idle_lantern.app.planning.topics.sharpness import SharpnessTopic
 from idle_lantern.app.planning.topics.support import SupportTopic
 from idle_lantern.app.stages import plan_model as model
@@ -29,6 +32,7 @@ from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.remedies import REMEDIES
+from idle_lantern.core.scouting.judged import judge_scouted
 
 JUDGING = "Judging the plan"
 _JUDGE_AFTER_MS = 120
@@ -48,6 +52,7 @@ class PlanStage(Stage):
         self._judge_soon.setInterval(_JUDGE_AFTER_MS)
         self._judge_soon.timeout.connect(self._judge)
         self.picture, self.camera = PictureTopic(desk, self.commands), CameraTopic(desk, self.commands)
+        self.scouting, self.foreseen = ScoutingTopic(desk, self.commands), ForeseenTopic(desk, self.commands)
         self.support, self.sharpness = SupportTopic(desk, self.commands), SharpnessTopic(desk, self.commands)
         self.exposure, self.light = ExposureTopic(desk, self.commands), LightTopic(desk, self.commands)
         self.run, self.cost, self.listing = (
@@ -58,6 +63,8 @@ class PlanStage(Stage):
         page: Topic
         self.topics: tuple[Topic, ...] = (
             self.picture,
+            self.scouting,
+            self.foreseen,
             self.camera,
             self.support,
             self.sharpness,
@@ -137,6 +144,12 @@ class PlanStage(Stage):
         """The page after, or before."""
         self.open_topic(self.pages.currentIndex() + step)
 
+    def show_map_menu(self, at: QPoint, azimuth_deg: float, altitude_deg: float) -> None:
+        """The map's menu about a direction."""
+        menu = map_menu(self.commands.scouting, self, azimuth_deg, altitude_deg)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(at)
+
     def _show_gear(self) -> None:
         self.camera.show_gear()
         self.support.show_gear()
@@ -146,12 +159,12 @@ class PlanStage(Stage):
 
     def _refresh(self, topics: set[str]) -> None:
         plan = self.state.plan
-        if "plan" in topics:
+        if topics & {"plan", "scouts"}:
             self.topics[self.pages.currentIndex()].show_plan(plan)
             for chooser, page in zip(self.page_buttons, self.topics):
                 chooser.show_state(page.summary(plan))
             self._show_results()
-        if topics & {"plan"}:
+        if topics & {"plan", "scouts"}:
             self._judge_soon.start()
         elif "judgements" in topics:
             self.topics[self.pages.currentIndex()].show_plan(plan)
@@ -162,14 +175,15 @@ class PlanStage(Stage):
 
     def _judge(self) -> None:
         """Have the plan judged off the thread."""
-        plan = self.state.plan
+        plan, scouts = self.state.plan, self.state.outing.scouts
 
         def done(found: tuple[Judgement, ...]) -> None:
             self.state.take_judgements(plan, found)
 
         def work(_task: Task) -> tuple[Judgement, ...]:
             _ = plan.crop, plan.hole_chance  # shown beside the judgements, and as slow
-            return judge(plan)
+            scouted = judge_scouted(plan, scouts) if scouts else ()
+            return tuple(sorted((*judge(plan), *scouted), key=lambda j: -j.severity))
 
         self.desk.start(JUDGING, work, done, lambda e: self.desk.tell(e.sentence), quiet=True)
 

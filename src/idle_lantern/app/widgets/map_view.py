@@ -1,54 +1,54 @@
-"""The map: the sphere round the camera, unrolled, with the frames on it through all stages.
+"""The map: the sphere round the camera with the frames on it through all stages.
 
-Azimuth runs across, altitude up, both at one scale. A frame is drawn by its true
-outline; its state is told by line and pattern. The wanted field can be dragged by
-its edges; frames are chosen by click or arrow keys.
+Unrolled, azimuth runs across and altitude up, both at one scale; the globe and the poles show the same (``map_forms``).
+A frame is drawn by its true outline; its state is told by line and pattern (``map_paint``). The edges of the wanted field,
+marks and the scouting picture can be dragged; frames are chosen by click or arrow keys.
 """
 
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
-    QBrush,
+    QContextMenuEvent,
     QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
-    QPen,
     QPolygonF,
     QTransform,
+    QWheelEvent,
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from idle_lantern.app import theme
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.widgets.map_forms import FORMS, Form, Look, Unrolled, fitted, form_of, zoomed
+from idle_lantern.app.widgets.map_paint import MapPaint
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
-from idle_lantern.core.base import units
-from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.sun import Position, day
-from idle_lantern.core.shoot.guide import FrameState
+from idle_lantern.core.outing import edits, scout_edits
 
 Array = NDArray[Any]
 
-_GRIP_PX = 7
-#: From so many frames on, outlines are drawn thin and plain: the map must follow the hand.
-_MANY = 60
-#: Up to so many frames the order of shooting is drawn as a path.
-_MOST_STEPS = 150
+_GRIP_PX, _STEP_DEG = 7, 3.0
 _EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
+_EDGE_NAMES = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
 
 
 class MapView(QWidget):
-    """The unrolled sphere with the frames on it."""
+    """The sphere with the frames on it."""
 
     chosen = pyqtSignal(int)
+    #: A menu is asked for at a place of the window, about a direction (azimuth, altitude) in degrees.
+    menu_asked = pyqtSignal(object, float, float)
+    #: The scouting picture is dragged by so many degrees since the drag began; whether it was let go.
+    ground_dragged = pyqtSignal(float, float, bool)
+    look_changed = pyqtSignal()
 
     def __init__(self, state: AppState, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -59,11 +59,19 @@ class MapView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(110)
         self.editable = True
-        self._shapes: list[QPolygonF] = []
-        self._image: QImage | None = None
-        self._drag: str | None = None
+        self.look = Look()
+        self.shapes: list[QPolygonF] = []
+        self.image: QImage | None = None
+        #: The scouting pictures of the outing, on the sphere.
+        self.scouted: QImage | None = None
+        #: Whether dragging moves the scouting picture in front.
+        self.drags_ground = False
+        self.chosen_mark: int | None = None
         self.join = JoinOnMap()
         self.show_links = self.show_found = False
+        self._drag: str | int | None = None  # an edge, "ground", "view", or the place of a mark in the list
+        self._from, self._held = QPointF(), None  # type: tuple[QPointF, Form | None]
+        self._form: tuple[object, Form] | None = None
         state.changed.connect(self._refresh)
         self._refresh({"plan"})
 
@@ -71,347 +79,184 @@ class MapView(QWidget):
 
     def set_picture(self, rgba: Array | None) -> None:
         """A picture of the whole sphere to lie under the frames, (H, W, 4)."""
-        self._image = None if rgba is None else to_qimage(rgba)
+        self.image = None if rgba is None else to_qimage(rgba)
+        self.update()
+
+    def set_scouted(self, rgba: Array | None) -> None:
+        """The scouting pictures on the whole sphere, to lie under everything, (H, W, 4)."""
+        self.scouted = None if rgba is None else to_qimage(rgba)
         self.update()
 
     def set_join(self, join: JoinOnMap) -> None:
         """Links and frames of a join to lie on the map."""
         self.join = join
+        self._form = None
         self.update()
 
     def _refresh(self, topics: set[str]) -> None:
         if "plan" in topics:
-            self._shapes = planned_outlines(self.state.plan.rig, self.state.plan.frames)
+            self.shapes = planned_outlines(self.state.plan.rig, self.state.plan.frames)
+            self._form = None
+            marks = len(self.state.plan.brief.scene.marks)
+            if self.chosen_mark is not None and self.chosen_mark >= marks:
+                self.chosen_mark = None
+        self.update()
+
+    def used_numbers(self) -> set[int]:
+        """Planned frames that the present picture is made of."""
+        ids = set(self.state.joined.frame_ids) if self.state.joined is not None else set()
+        return {r.number for r in self.state.outing.frames if r.id in ids and r.number is not None}
+
+    # --- look -------------------------------------------------------------------
+
+    def set_form(self, name: str) -> None:
+        """Unrolled, as a globe, or both poles; the view starts anew."""
+        self._look(Look(name))
+
+    def next_form(self) -> None:
+        """The form after the present one."""
+        names = list(FORMS)
+        self.set_form(names[(names.index(self.look.form) + 1) % len(names)])
+
+    def zoom_by(self, factor: float, about: QPointF | None = None) -> None:
+        """Enlarge about a place, which stays where it is; the middle without one."""
+        place = about or QPointF(self.rect().center())
+        before = self.form.angles(place)
+        self._look(replace(self.look, zoom=zoomed(self.look, factor)))
+        after = self.form.angles(place)
+        if before is not None and after is not None and self.look.form == "unrolled":
+            self._pan(before[0] - after[0], before[1] - after[1])
+
+    def show_all(self) -> None:
+        """Fit the map to its height and width again."""
+        self._look(Look(self.look.form))
+
+    def _pan(self, yaw_deg: float, pitch_deg: float) -> None:
+        look = self.look
+        pitch = max(-180.0, min(180.0, look.pitch_deg + pitch_deg))
+        self._look(replace(look, yaw_deg=(look.yaw_deg + yaw_deg + 180) % 360 - 180, pitch_deg=pitch))
+
+    def _look(self, look: Look) -> None:
+        self.look, self._form = look, None
+        self.look_changed.emit()
         self.update()
 
     # --- geometry ---------------------------------------------------------------
 
-    def to_screen(self) -> QTransform:
-        """Degrees (azimuth, altitude) to widget pixels; one scale both ways."""
-        target_field = self.state.plan.target_field
-        bounds = QRectF(
-            target_field.left_deg,
-            target_field.low_deg,
-            target_field.sweep_deg,
-            target_field.high_deg - target_field.low_deg,
-        )
-        for shape in (*self._shapes, *self.join.shapes):
-            box = shape.boundingRect()
-            if box.width() < 350:
-                shift = 360 * round((bounds.center().x() - box.center().x()) / 360)
-                bounds = bounds.united(box.translated(shift, 0))
-        low, high = max(-90.0, bounds.top()), min(90.0, bounds.bottom())
-        left, right = bounds.left(), bounds.right()
-        if target_field.full_circle:
-            left, right = target_field.left_deg, target_field.right_deg
-        pad_x, pad_top, pad_bottom = 26, 14, 22
-        scale = min(
-            (self.width() - 2 * pad_x) / max(1.0, right - left),
-            (self.height() - pad_top - pad_bottom) / max(1.0, high - low),
-        )
-        transform = QTransform()
-        transform.translate(self.width() / 2, pad_top + (self.height() - pad_top - pad_bottom) / 2)
-        transform.scale(scale, -scale)
-        transform.translate(-(left + right) / 2, -(low + high) / 2)
-        return transform
+    @property
+    def form(self) -> Form:
+        """The form at the present size, field and look."""
+        key = (self.size(), self.state.plan.target_field, self.look)
+        if self._form is None or self._form[0] != key:
+            self._form = key, form_of(self.look, self.state.plan.target_field, self._boxes(), self.size())
+        return self._form[1]
 
-    def _edges(self, t: QTransform) -> dict[str, tuple[QPointF, QPointF]]:
+    def to_screen(self) -> QTransform:
+        """Degrees (azimuth, altitude) to widget pixels of the unrolled form; one scale both ways."""
+        return fitted(self.state.plan.target_field, self._boxes(), self.size(), self.look).transform
+
+    def _boxes(self) -> list[QRectF]:
+        """What the unrolled map has to show beside the wanted field, in degrees."""
+        marks = [
+            QRectF(m.yaw_deg - m.width_deg / 2, m.pitch_deg - m.tall_deg / 2, m.width_deg, m.tall_deg)
+            for m in self.state.plan.brief.scene.marks
+        ]
+        return [*(shape.boundingRect() for shape in (*self.shapes, *self.join.shapes)), *marks]
+
+    def edges(self, form: Form) -> dict[str, list[QPolygonF]]:
+        """The edges of the wanted field as lines on the widget."""
         w = self.state.plan.target_field
-        corner = {
-            "left": ((w.left_deg, w.low_deg), (w.left_deg, w.high_deg)),
-            "right": ((w.right_deg, w.low_deg), (w.right_deg, w.high_deg)),
-            "low": ((w.left_deg, w.low_deg), (w.right_deg, w.low_deg)),
-            "high": ((w.left_deg, w.high_deg), (w.right_deg, w.high_deg)),
+        if isinstance(form, Unrolled):
+            corner = {
+                "left": ((w.left_deg, w.low_deg), (w.left_deg, w.high_deg)),
+                "right": ((w.right_deg, w.low_deg), (w.right_deg, w.high_deg)),
+                "low": ((w.left_deg, w.low_deg), (w.right_deg, w.low_deg)),
+                "high": ((w.left_deg, w.high_deg), (w.right_deg, w.high_deg)),
+            }
+            return {
+                k: [QPolygonF([form.transform.map(QPointF(*a)), form.transform.map(QPointF(*b))])]
+                for k, (a, b) in corner.items()
+            }
+        across = [w.left_deg + _STEP_DEG * i for i in range(int(w.sweep_deg / _STEP_DEG) + 1)] + [w.right_deg]
+        tall = w.high_deg - w.low_deg
+        up = [w.low_deg + _STEP_DEG * i for i in range(int(tall / _STEP_DEG) + 1)] + [w.high_deg]
+        return {
+            "left": form.path([(w.left_deg, a) for a in up]),
+            "right": form.path([(w.right_deg, a) for a in up]),
+            "low": form.path([(a, w.low_deg) for a in across]),
+            "high": form.path([(a, w.high_deg) for a in across]),
         }
-        return {k: (t.map(QPointF(*a)), t.map(QPointF(*b))) for k, (a, b) in corner.items()}
 
     def edge_at(self, pos: QPointF) -> str | None:
         """Which edge of the wanted field lies under the pointer."""
         if not self.editable:
             return None
-        for name, (a, b) in self._edges(self.to_screen()).items():
-            box = QRectF(a, b).normalized().adjusted(-_GRIP_PX, -_GRIP_PX, _GRIP_PX, _GRIP_PX)
-            if box.contains(pos):
-                return name
+        for name, pieces in self.edges(self.form).items():
+            for piece in pieces:
+                points = [piece[i] for i in range(piece.count())]
+                if any(_near_line(pos, a, b) <= _GRIP_PX for a, b in zip(points, points[1:])):
+                    return name
         return None
+
+    def mark_at(self, pos: QPointF) -> int | None:
+        """Which mark lies under the pointer."""
+        if not self.editable:
+            return None
+        best: tuple[float, int] | None = None
+        for at, mark in enumerate(self.state.plan.brief.scene.marks):
+            place = self.form.point(mark.yaw_deg, mark.pitch_deg)
+            if place is not None:
+                off = pos - place
+                reach = max(_GRIP_PX, mark.width_deg / 2 * self.form.px_per_deg)
+                if abs(off.x()) <= reach and abs(off.y()) <= max(_GRIP_PX, min(reach, 14)):
+                    best = min(best or (math.inf, at), (math.hypot(off.x(), off.y()), at))
+        return best[1] if best else None
 
     def frame_at(self, pos: QPointF) -> int | None:
         """Number of the frame whose middle is nearest among those under the pointer."""
-        inverse, _ = self.to_screen().inverted()
-        at = inverse.map(pos)
         best, number = math.inf, None
-        for frame, shape in zip(self.state.plan.frames, self._shapes):
-            for turn in (-360, 0, 360):
-                if shape.containsPoint(at + QPointF(turn, 0), Qt.FillRule.OddEvenFill):
-                    d = math.hypot((at.x() + turn - frame.yaw_deg), at.y() - frame.pitch_deg)
+        form = self.form
+        for frame, shape in zip(self.state.plan.frames, self.shapes):
+            for drawn in form.polygons(shape):
+                if drawn.containsPoint(pos, Qt.FillRule.OddEvenFill):
+                    middle = drawn.boundingRect().center()
+                    d = math.hypot(middle.x() - pos.x(), middle.y() - pos.y())
                     if d < best:
                         best, number = d, frame.number
         return number
 
-    # --- painting ---------------------------------------------------------------
-
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), theme.colour("ground"))
-        t = self.to_screen()
-        turn = self._one_turn(t)
-        painter.setClipRect(turn)
-        painter.fillRect(turn, theme.colour("panel"))
-        self._paint_ground(painter, t, turn)
-        if self._image is not None:
-            target = t.mapRect(QRectF(-180, -90, 360, 180))
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            for k in (-360, 0, 360):
-                painter.drawImage(target.translated(k * t.m11(), 0), self._image)
-        self._paint_target_field(painter, t)
-        if self.show_found:  # below the frames, so that numbers stay readable
-            self._paint_join(painter, t)
-        self._paint_frames(painter, t)
-        if self.editable:
-            self._paint_order(painter, t)
-            self._paint_light(painter, t)
-        self._paint_marks(painter, t)
-        painter.setClipping(False)
-        if self.hasFocus():
-            painter.setPen(QPen(theme.colour("accent"), 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
+        MapPaint(self, painter, self.form).all()
         painter.end()
-
-    def _one_turn(self, t: QTransform) -> QRectF:
-        """The part of the widget that shows one full turn about the field's middle, never anything twice."""
-        w = self.state.plan.target_field
-        middle = (w.left_deg + w.right_deg) / 2
-        left, right = t.map(QPointF(middle - 180, 0)).x(), t.map(QPointF(middle + 180, 0)).x()
-        return QRectF(max(0.0, left), 0, min(self.width(), right) - max(0.0, left), self.height())
-
-    def _paint_ground(self, painter: QPainter, t: QTransform, turn: QRectF) -> None:
-        inverse, _ = t.inverted()
-        left, right = inverse.map(turn.topLeft()).x(), inverse.map(turn.topRight()).x()
-        step = next(s for s in (5, 10, 15, 30, 45, 90) if s * t.m11() > 54 or s == 90)
-        painter.setFont(theme.font(theme.SMALL))
-        for azimuth in range(math.floor(left / step) * step, int(right) + step, step):
-            x = t.map(QPointF(azimuth, 0)).x()
-            painter.setPen(QPen(theme.colour("raised"), 1))
-            painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - 18))
-            if not turn.left() + 24 < x < turn.right() - 24:
-                continue  # a number cut in half says less than none
-            painter.setPen(theme.colour("dim"))
-            shown = (azimuth + 180) % 360 - 180
-            painter.drawText(
-                QRectF(x - 40, self.height() - 18, 80, 16), Qt.AlignmentFlag.AlignCenter, units.angle(shown, 0)
-            )
-        horizon = t.map(QPointF(0, 0)).y()
-        painter.setPen(QPen(theme.colour("dim"), 1))
-        painter.drawLine(QPointF(0, horizon), QPointF(self.width(), horizon))
-        if 14 < horizon < self.height() - 20:
-            painter.drawText(QPointF(turn.left() + 4, horizon - 4), "horizon")
-
-    def _paint_target_field(self, painter: QPainter, t: QTransform) -> None:
-        w = self.state.plan.target_field
-        box = t.mapRect(QRectF(w.left_deg, w.low_deg, w.sweep_deg, w.high_deg - w.low_deg))
-        if self._image is None:
-            painter.fillRect(box, theme.colour("raised", 150))
-        painter.setPen(QPen(theme.colour("text"), 1.4, Qt.PenStyle.DashDotLine))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(box)
-        if self.editable:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.colour("text"))
-            for a, b in self._edges(t).values():
-                middle = (a + b) / 2
-                flat = abs(a.y() - b.y()) < 1
-                size = (26, 5) if flat else (5, 26)
-                painter.drawRoundedRect(QRectF(middle.x() - size[0] / 2, middle.y() - size[1] / 2, *size), 2, 2)
-
-    def _paint_frames(self, painter: QPainter, t: QTransform) -> None:
-        states = self.state.guide.states
-        used = self._used_numbers()
-        many = len(self._shapes) > _MANY
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, not many)
-        painter.setFont(theme.font(theme.SMALL))
-        styles = {(state, u): self._style(state, u, many) for state in FrameState for u in (True, False)}
-        chosen: list[QPolygonF] = []
-        for frame, shape, state in zip(self.state.plan.frames, self._shapes, states):
-            drawn = t.map(shape)
-            pen, brush = styles[state, frame.number in used]
-            painter.setPen(pen)
-            painter.setBrush(brush)
-            for turn in self._turns(shape):
-                moved = drawn.translated(turn * t.m11(), 0) if turn else drawn
-                painter.drawPolygon(moved)
-                if frame.number == self.state.selected:
-                    chosen.append(moved)
-                if not many:
-                    self._paint_number(painter, moved, frame, state)
-                    painter.setPen(pen)
-                    painter.setBrush(brush)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        # a dark rim under a thick light line: the accent is kept for the frame that is shot next
-        for tone, width in (("ground", 6), ("text", 3)):
-            painter.setPen(QPen(theme.colour(tone), width))
-            for shape in chosen:
-                painter.drawPolygon(shape)
-
-    def _paint_join(self, painter: QPainter, t: QTransform) -> None:
-        """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for shapes, style in ((self.join.shapes, Qt.PenStyle.SolidLine), (self.join.loose, Qt.PenStyle.DotLine)):
-            painter.setPen(QPen(theme.colour("text", 200), 1.2, style))
-            for shape in shapes:
-                for turn in self._turns(shape):
-                    painter.drawPolygon(t.map(shape.translated(turn, 0)))
-        painter.setFont(theme.font(theme.SMALL))
-        for shape, _where in self.join.missing:
-            for turn in self._turns(shape):
-                hole = t.map(shape.translated(turn, 0))
-                painter.setBrush(QBrush(theme.colour("warn", 160), Qt.BrushStyle.BDiagPattern))
-                painter.setPen(QPen(theme.colour("warn"), 1.6, Qt.PenStyle.DashLine))
-                painter.drawPolygon(hole)
-                self._paint_label(painter, hole.boundingRect().center() - QPointF(22, -5), "missing")
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for a, b, quality in self.join.links if self.show_links else ():
-            style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine
-            for tone, more in (("ground", 2.0), ("accent", 0.0)):
-                painter.setPen(QPen(theme.colour(tone, 230), 1.0 + 3 * quality + more, style))
-                painter.drawLine(t.map(a), t.map(b))
-
-    def _paint_order(self, painter: QPainter, t: QTransform) -> None:
-        """The way from frame to frame, with an arrow head at each second frame's end."""
-        frames = self.state.plan.frames
-        if len(frames) > _MOST_STEPS or self.state.plan.rig.motion != "turn":
-            return
-        # many frames: the way stays visible but no longer covers the grid
-        painter.setPen(QPen(theme.colour("text", 150 if len(frames) <= 40 else 80), 1.3))
-        for a, b in zip(frames, frames[1:]):
-            turn = (b.yaw_deg - a.yaw_deg + 180) % 360 - 180
-            start = QPointF(self._near_middle(a.yaw_deg), a.pitch_deg)
-            self._paint_step(painter, t.map(start), t.map(QPointF(start.x() + turn, b.pitch_deg)))
-
-    def _near_middle(self, yaw_deg: float) -> float:
-        """The yaw's copy that lies nearest to the field's middle."""
-        w = self.state.plan.target_field
-        middle = (w.left_deg + w.right_deg) / 2
-        return middle + (yaw_deg - middle + 180) % 360 - 180
-
-    def _paint_step(self, painter: QPainter, a: QPointF, b: QPointF) -> None:
-        length = math.hypot(b.x() - a.x(), b.y() - a.y())
-        if length < 24:
-            return
-        ux, uy = (b.x() - a.x()) / length, (b.y() - a.y()) / length
-        # kept clear of the numbers
-        a, b = a + QPointF(ux, uy) * 15, b - QPointF(ux, uy) * 15
-        painter.drawLine(a, b)
-        if length > 44:
-            for side in (-1, 1):
-                painter.drawLine(b, b - QPointF(ux * 6 - side * uy * 3.5, uy * 6 + side * ux * 3.5))
-
-    def _paint_light(self, painter: QPainter, t: QTransform) -> None:
-        """Where the sun stands at the start, and its way through the day."""
-        site = self.state.plan.brief.site
-        painter.setPen(QPen(theme.colour("warn", 150), 1.2, Qt.PenStyle.DotLine))
-        before: QPointF | None = None
-        for position in day(site).sun:
-            at = QPointF(self._near_middle(site.yaw_of(position.bearing_deg)), position.altitude_deg)
-            if before is not None and position.altitude_deg > -1 and abs(at.x() - before.x()) < 90:
-                painter.drawLine(t.map(before), t.map(at))
-            before = at
-        begin = site.begin
-        moon = day(site).moon[min(144, round((begin.hour * 60 + begin.minute) / 10))]
-        self._paint_body(painter, t, moon, "moon", QBrush(Qt.BrushStyle.NoBrush))
-        self._paint_body(painter, t, self.state.plan.sun, f"sun {site.start}", QBrush(theme.colour("warn")))
-
-    def _paint_body(self, painter: QPainter, t: QTransform, at: Position, name: str, fill: QBrush) -> None:
-        """The sun full, the moon as a ring, while above the horizon."""
-        if at.altitude_deg < -1:
-            return
-        yaw = self._near_middle(self.state.plan.brief.site.yaw_of(at.bearing_deg))
-        place = t.map(QPointF(yaw, at.altitude_deg))
-        painter.setBrush(fill)
-        for tone, width in (("ground", 4.0), ("warn", 1.6)):
-            painter.setPen(QPen(theme.colour(tone), width))
-            painter.drawEllipse(place, 8, 8)
-        self._paint_label(painter, place + QPointF(12, 4), name)
-
-    def _paint_marks(self, painter: QPainter, t: QTransform) -> None:
-        for mark in self.state.plan.brief.scene.marks:
-            at = t.map(QPointF(self._near_middle(mark.yaw_deg), mark.pitch_deg))
-            half = mark.width_deg / 2 * t.m11()
-            painter.setPen(QPen(theme.colour("text"), 2))
-            painter.drawLine(at - QPointF(half, 0), at + QPointF(half, 0))
-            for end in (-half, half):
-                painter.drawLine(at + QPointF(end, -5), at + QPointF(end, 5))
-            self._paint_label(painter, at + QPointF(half + 4, -6), mark.name)
-
-    def _paint_label(self, painter: QPainter, at: QPointF, text: str) -> None:
-        painter.setFont(theme.font(theme.SMALL))
-        box = QRectF(at.x() - 3, at.y() - 13, painter.fontMetrics().horizontalAdvance(text) + 6, 17)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("ground", 190))
-        painter.drawRoundedRect(box, 3, 3)
-        painter.setPen(theme.colour("text"))
-        painter.drawText(at, text)
-
-    def _turns(self, shape: QPolygonF) -> list[int]:
-        """Copies of a shape that may show where the map runs past a full turn."""
-        w, box = self.state.plan.target_field, shape.boundingRect()
-        if box.width() > 350:
-            return [0] if abs((w.left_deg + w.right_deg) / 2) < 1 else [-360, 0, 360]
-        shown = []
-        for turn in (-720, -360, 0, 360, 720):
-            if box.right() + turn > w.left_deg - 8 and box.left() + turn < w.right_deg + 8:
-                shown.append(turn)
-        return (
-            shown
-            if w.full_circle
-            else shown[:1]
-            if len(shown) < 2
-            else [min(shown, key=lambda k: abs(box.center().x() + k - (w.left_deg + w.right_deg) / 2))]
-        )
-
-    def _style(self, state: FrameState, used: bool, many: bool) -> tuple[QPen, QBrush]:
-        line = theme.colour("text", 200)
-        plain = theme.colour("text", 16)
-        if state is FrameState.NEXT:
-            return QPen(theme.colour("accent"), 2.6), QBrush(theme.colour("accent", 40))
-        if state is FrameState.SHOT:
-            if self._image is not None:
-                return QPen(line, 1.0 if used else 1.4), QBrush(Qt.BrushStyle.NoBrush)
-            return QPen(line, 1.4), QBrush(theme.colour("text", 70), Qt.BrushStyle.BDiagPattern)
-        if state is FrameState.SKIPPED:
-            return QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DotLine), QBrush(
-                theme.colour("dim", 60), Qt.BrushStyle.DiagCrossPattern
-            )
-        if many:
-            return QPen(theme.colour("text", 90), 0), QBrush(plain)
-        return QPen(line, 1.2, Qt.PenStyle.DashLine), QBrush(plain)
-
-    def _paint_number(self, painter: QPainter, shape: QPolygonF, frame: GridFrame, state: FrameState) -> None:
-        middle = shape.boundingRect().center()
-        text = str(frame.number)
-        sign = {FrameState.SHOT: "■", FrameState.NEXT: "▶", FrameState.SKIPPED: "×", FrameState.PLANNED: ""}[state]
-        box = QRectF(middle.x() - 24, middle.y() - 9, 48, 18)
-        plate = theme.colour("ground", 190)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(plate)
-        painter.drawRoundedRect(box.adjusted(6, 0, -6, 0), 3, 3)
-        painter.setPen(theme.colour("accent") if state is FrameState.NEXT else theme.colour("text"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{sign}{text}" if sign else text)
-
-    def _used_numbers(self) -> set[int]:
-        ids = set(self.state.joined.frame_ids) if self.state.joined is not None else set()
-        return {r.number for r in self.state.outing.frames if r.id in ids and r.number is not None}
 
     # --- hands ------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is None or event.button() != Qt.MouseButton.LeftButton:
+        if event is None:
             return
-        self._drag = self.edge_at(event.position())
+        pos = event.position()
+        self._from = pos
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._drag = "view"
+            return
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        self._held = self.form  # a map that rescales under the hand runs away
+        if self.drags_ground and self.editable and self.scouted is not None:
+            self._drag = "ground"
+            return
+        mark = self.mark_at(pos)
+        if mark is not None:
+            self._drag = self.chosen_mark = mark
+            self.update()
+            return
+        self._drag = self.edge_at(pos)
         if self._drag is None:
-            number = self.frame_at(event.position())
+            number = self.frame_at(pos)
+            if number is None and self.look.form != "unrolled":
+                self._drag = "view"
+                return
             self.state.select(number)
             if number is not None:
                 self.chosen.emit(number)
@@ -419,37 +264,97 @@ class MapView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
             return
+        pos = event.position()
         if self._drag is None:
-            edge = self.edge_at(event.position())
-            shape = {
-                "left": Qt.CursorShape.SizeHorCursor,
-                "right": Qt.CursorShape.SizeHorCursor,
-                "low": Qt.CursorShape.SizeVerCursor,
-                "high": Qt.CursorShape.SizeVerCursor,
-            }.get(edge or "", Qt.CursorShape.ArrowCursor)
-            self.setCursor(shape)
+            self._show_cursor(pos)
             return
-        inverse, _ = self._frozen().inverted()
-        at = inverse.map(event.position())
-        self._move_edge(self._drag, at)
+        if self._drag == "view":
+            before, now = self.form.angles(self._from), self.form.angles(pos)
+            if before is not None and now is not None:
+                by = pos - self._from if self.look.form != "unrolled" else None
+                if by is None:
+                    self._pan(before[0] - now[0], before[1] - now[1])
+                else:  # a ball follows the hand, whatever lies under it
+                    self._pan(-by.x() / self.form.px_per_deg, by.y() / self.form.px_per_deg)
+            self._from = pos
+            return
+        at = (self._held or self.form).angles(pos)
+        if at is None:
+            return
+        if self._drag == "ground":
+            self._drag_ground(at, False)
+        elif isinstance(self._drag, int):
+            self._move_mark(self._drag, at)
+        else:
+            self._move_edge(str(self._drag), at)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        if self._drag is not None:
-            self._drag = None
-            self._held = None
-            self.state.history.seal()
+        if self._drag is None or event is None:
+            return
+        if self._drag == "ground":
+            at = (self._held or self.form).angles(event.position())
+            self._drag_ground(at or (0.0, 0.0), True)
+        self._drag = self._held = None
+        self.state.history.seal()
 
-    _held: QTransform | None = None
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        if event is not None and event.angleDelta().y():
+            self.zoom_by(1.25 ** (event.angleDelta().y() / 120), event.position())
+            event.accept()
 
-    def _frozen(self) -> QTransform:
-        """The scale from when the drag began: a map that rescales under the hand runs away."""
-        if self._held is None:
-            self._held = self.to_screen()
-        return self._held
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is None or not self.editable:
+            return
+        if event.reason() == QContextMenuEvent.Reason.Keyboard:
+            self.ask_menu()
+            return
+        at = self.form.angles(QPointF(event.pos()))
+        if at is not None:
+            self.menu_asked.emit(event.globalPos(), *at)
 
-    def _move_edge(self, edge: str, at: QPointF) -> None:
+    def ask_menu(self) -> None:
+        """The menu about the chosen frame's middle, or the middle of the picture."""
+        plan = self.state.plan
+        frame = plan.frame(self.state.selected) if self.state.selected else None
+        at = (frame.yaw_deg, frame.pitch_deg) if frame else (plan.subject.yaw_deg, plan.subject.pitch_deg)
+        place = self.form.point(*at) or QPointF(self.rect().center())
+        self.menu_asked.emit(self.mapToGlobal(place.toPoint()), *at)
+
+    def _show_cursor(self, pos: QPointF) -> None:
+        shape = Qt.CursorShape.ArrowCursor
+        if self.drags_ground and self.editable:
+            shape = Qt.CursorShape.OpenHandCursor
+        elif self.mark_at(pos) is not None:
+            shape = Qt.CursorShape.SizeAllCursor
+        else:
+            edge = self.edge_at(pos)
+            if edge is not None:
+                upright = edge in ("left", "right")
+                shape = Qt.CursorShape.SizeHorCursor if upright else Qt.CursorShape.SizeVerCursor
+        self.setCursor(shape)
+
+    def _drag_ground(self, at: tuple[float, float], done: bool) -> None:
+        start = (self._held or self.form).angles(self._from) or at
+        self.ground_dragged.emit((at[0] - start[0] + 180) % 360 - 180, at[1] - start[1], done)
+
+    def _move_mark(self, which: int, at: tuple[float, float]) -> None:
+        marks = self.state.plan.brief.scene.marks
+        if which < len(marks):
+            mark = marks[which]
+            yaw = (round(at[0] * 10) / 10 + 180) % 360 - 180
+            moved = replace(mark, yaw_deg=yaw, pitch_deg=round(at[1] * 10) / 10)
+            self.state.apply(
+                scout_edits.set_marks(
+                    f"Move the mark {mark.name}", (*marks[:which], moved, *marks[which + 1 :]), merge=f"mark-{which}"
+                )
+            )
+
+    def _move_edge(self, edge: str, at: tuple[float, float]) -> None:
         w = self.state.plan.target_field
-        value = round((at.x() if edge in ("left", "right") else at.y()) * 2) / 2
+        value = round((at[0] if edge in ("left", "right") else at[1]) * 2) / 2
+        if edge in ("left", "right"):  # forms that close give the azimuth of any turn
+            now = w.left_deg if edge == "left" else w.right_deg
+            value += 360 * round((now - value) / 360)
         if edge == "left":
             value = min(max(value, w.right_deg - 360), w.right_deg - 1)
         elif edge == "right":
@@ -458,9 +363,8 @@ class MapView(QWidget):
             value = max(-90.0, min(value, w.high_deg - 1))
         else:
             value = min(90.0, max(value, w.low_deg + 1))
-        names = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
         self.state.apply(
-            edits.set_target_field(f"Move the {names[edge]}", merge=f"drag-{edge}", **{_EDGE_FIELDS[edge]: value})
+            edits.set_target_field(f"Move the {_EDGE_NAMES[edge]}", merge=f"drag-{edge}", **{_EDGE_FIELDS[edge]: value})
         )
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -474,3 +378,11 @@ class MapView(QWidget):
             self.chosen.emit(number)
         else:
             super().keyPressEvent(event)
+
+
+def _near_line(at: QPointF, a: QPointF, b: QPointF) -> float:
+    """Distance of a place from a stretch of line, in pixels."""
+    along, off = b - a, at - a
+    length2 = max(1e-9, along.x() ** 2 + along.y() ** 2)
+    t = max(0.0, min(1.0, (off.x() * along.x() + off.y() * along.y()) / length2))
+    return math.hypot(off.x() - t * along.x(), off.y() - t * along.y())

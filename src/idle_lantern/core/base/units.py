@@ -173,6 +173,11 @@ def share(value: float, digits: int = 0) -> str:
     return f"{100 * value:.{digits}f} %"
 
 
+def ev_range(low_ev: float, high_ev: float) -> str:
+    """Exposure values from the least to the most light, as one where they hardly differ."""
+    return f"{low_ev:.1f} EV" if high_ev - low_ev < 0.05 else f"{low_ev:.1f} to {high_ev:.1f} EV"
+
+
 def grouped(value: float) -> str:
     """``11 000`` with thin spaces."""
     return f"{round(value):,}".replace(",", "\u202f")

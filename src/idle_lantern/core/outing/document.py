@@ -22,13 +22,14 @@ from idle_lantern.core.frames.masks import mask_bytes, mask_path, read_mask
 from idle_lantern.core.outing import assets, schema
 from idle_lantern.core.outing.migrations import raised
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
+from idle_lantern.core.scouting.kept import ScoutPicture
 
 DOCUMENT = "outing.json"
 FRAMES = "frames"
 PICTURES = "pictures"
 #: The joined picture and its report, inside ``PICTURES``.
 PICTURE, REPORT = "joined.tif", "joined.json"
-MASK_ASSET = "png"
+MASK_ASSET = SCOUT_ASSET = "png"
 #: Where documents before version 4 kept painted masks, by display name.
 _OLD_MASKS = "masks"
 
@@ -144,7 +145,13 @@ def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
 
 def assets_named(outing: Outing) -> set[str]:
     """Every asset that the document refers to."""
-    return {mask.asset for mask in outing.masks} | ({outing.finish} if outing.finish else set())
+    named = {mask.asset for mask in outing.masks} | {scout.asset for scout in outing.scouts}
+    return named | ({outing.finish} if outing.finish else set())
+
+
+def scout_file(folder: Path, scout: ScoutPicture) -> Path:
+    """Where the pixels of a scouting picture lie."""
+    return assets.path(folder, scout.asset, SCOUT_ASSET)
 
 
 def _version_of(document: dict[str, Any], where: str) -> int:

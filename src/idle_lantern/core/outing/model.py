@@ -19,6 +19,7 @@ from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.scouting.kept import ScoutPicture
 
 Id = Annotated[str, Meta(pattern="^[0-9a-z-]{1,64}$", description="An identity of its own, never reused")]
 Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]
@@ -167,7 +168,8 @@ class Outing:
     elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
     ``masks`` hold what is painted on frames. ``lens`` is a lens that is known before the join, None where the
-    join is to find it; ``development`` is that of all frames; ``verdicts`` are on suspicious places of the picture. ``groups``, ``points``, ``poses``, ``crop_box`` and the
+    join is to find it; ``development`` is that of all frames; ``verdicts`` are on suspicious places of the picture;
+    ``scouts`` are scouting pictures, the first in front. ``groups``, ``points``, ``poses``, ``crop_box`` and the
     reference to a finish recipe (an asset) are filled by the parts of the program that make them.
     """
 
@@ -190,6 +192,7 @@ class Outing:
     development: Development = field(default_factory=Development)
     finish: Sha256 | None = None
     verdicts: tuple[Verdict, ...] = ()
+    scouts: Annotated[tuple[ScoutPicture, ...], Meta(max_length=100)] = ()
 
     @property
     def rig(self) -> Rig:

@@ -19,6 +19,8 @@ SUBJECTS = ("still", "leaves", "walking", "running")
 SKIES = ("clear", "clouds", "overcast", "indoors")
 METERING = ("brightest", "subject", "average", "middle")
 APERTURE_SCHOOLS = ("own", "sharpest", "depth", "open", "star")
+#: What a mark stands for: a thing, the subject, the nearest thing, what the picture must hold whole, where frames may be bare.
+MARK_ROLES = ("thing", "subject", "nearest", "whole", "bare")
 OVERLAP_SCHOOLS = {"quick": 0.15, "long": 0.2, "third": 1 / 3, "thrice": 0.4, "half": 0.5}
 
 #: Finer stops than this nobody feels; each is a place where a frame may stand.
@@ -84,18 +86,30 @@ class Support:
 
 @dataclass(frozen=True)
 class Mark:
-    """A thing in the picture: where it stands, how wide it is, whether a seam may cross it."""
+    """A thing in the picture: where it stands, how wide and high it is, whether a seam may cross it.
+
+    ``height_deg`` 0 is as high as wide.
+    """
 
     name: str
     yaw_deg: float
     pitch_deg: float = 0.0
     width_deg: float = 4.0
     keep_off_seams: bool = True
+    role: str = "thing"
+    height_deg: float = 0.0
 
     def __post_init__(self) -> None:
+        one_of("What a mark stands for", self.role, MARK_ROLES)
+        within(f"Height of {self.name or 'the mark'}", self.height_deg, 0, 180, "°")
         within(f"Yaw of {self.name or 'the mark'}", self.yaw_deg, -540, 540, "°")
         within(f"Pitch of {self.name or 'the mark'}", self.pitch_deg, -90, 90, "°")
         within(f"Width of {self.name or 'the mark'}", self.width_deg, 0, 180, "°")
+
+    @property
+    def tall_deg(self) -> float:
+        """How high it is."""
+        return self.height_deg or self.width_deg
 
 
 @dataclass(frozen=True)
@@ -128,6 +142,12 @@ class Scene:
             )
         one_of("What moves", self.subject, SUBJECTS)
         one_of("Sky", self.sky, SKIES)
+
+    @property
+    def subject_mark(self) -> Mark | None:
+        """The mark of the subject, else the first one of a thing."""
+        things = [m for m in self.marks if m.role in ("subject", "thing", "whole")]
+        return next((m for m in things if m.role == "subject"), things[0] if things else None)
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from idle_lantern.core.plan.rules_evening import judge_light, judge_output, judg
 from idle_lantern.core.plan.rules_exposure import judge_exposure, judge_filters, judge_shallow, judge_sharpness
 from idle_lantern.core.plan.rules_field import judge_field, judge_sides, judge_sphere
 from idle_lantern.core.plan.rules_grid import judge_overlap, judge_rows
+from idle_lantern.core.plan.rules_marks import judge_marks
 from idle_lantern.core.plan.rules_support import judge_pupil, judge_support
 
 
@@ -21,6 +22,7 @@ def judge(plan: Plan) -> tuple[Judgement, ...]:
         judge_field,
         judge_overlap,
         judge_rows,
+        judge_marks,
         judge_sides,
         judge_sphere,
         judge_support,

@@ -72,9 +72,9 @@ class Plan:
 
     @property
     def subject(self) -> Mark:
-        """The first mark, or the middle of the picture."""
-        if self.brief.scene.marks:
-            return self.brief.scene.marks[0]
+        """The subject's mark, or the middle of the picture."""
+        if self.brief.scene.subject_mark is not None:
+            return self.brief.scene.subject_mark
         w = self.target_field
         return Mark("middle", (w.left_deg + w.right_deg) / 2, max(-90.0, min(90.0, (w.low_deg + w.high_deg) / 2)))
 
@@ -161,7 +161,7 @@ def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[
         )
     rig, target_field, scene, site = brief.rig, brief.target_field, brief.scene, brief.site
     sun = sun_at(site, site.begin)
-    subject = scene.marks[0] if scene.marks else None
+    subject = scene.subject_mark
     subject_yaw = subject.yaw_deg if subject else (target_field.left_deg + target_field.right_deg) / 2
     subject_pitch = subject.pitch_deg if subject else (target_field.low_deg + target_field.high_deg) / 2
     if frames:

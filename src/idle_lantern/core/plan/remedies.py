@@ -11,6 +11,7 @@ from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.depth import closed_enough
 from idle_lantern.core.plan.kinds import USUAL_ROUND
 from idle_lantern.core.plan.rules_grid import advised_overlap
+from idle_lantern.core.plan.rules_marks import holding
 from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm
 from idle_lantern.core.plan.sun import daylight_ev
 from idle_lantern.core.plan.target_field import fewest_sphere
@@ -72,6 +73,10 @@ REMEDIES: dict[str, Remedy] = {
         "Take the advised overlap", _reckoned("target_field", lambda p: {"overlap": round(advised_overlap(p)[0], 4)})
     ),
     "rows-half": Remedy("Rows overlap by half", _part("target_field", overlap_rows=0.5)),
+    "hold-marks": Remedy(
+        "Hold what must be whole",
+        _reckoned("target_field", lambda p: holding(p.target_field, p.brief.scene.marks)),
+    ),
     "upright": Remedy("Turn the camera upright", _part("rig", upright=True)),
     "reserve-quarter": Remedy("Keep a quarter for the crop", _part("target_field", reserve=0.25)),
     "spare-ends": Remedy("One frame beyond each end", _part("target_field", spare_ends=1)),

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from idle_lantern.core.base import units
-from idle_lantern.core.base.errors import shortened
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -19,8 +18,6 @@ from idle_lantern.core.plan.rows import frame_rays
 _LAND_SHARE = 1 / 3
 #: A plan may miss the wished overlap by so much before it is told: samples know it no better.
 _SHORT = 0.03
-#: Characters of a mark's name by which a remark on it is known.
-_MOST_NAMED = 80
 
 
 def judge_overlap(plan: Plan) -> Iterator[Judgement]:
@@ -172,28 +169,9 @@ def judge_rows(plan: Plan) -> Iterator[Judgement]:
                 "Tilt them lower by more overlap between the rows, or take a taller frame.",
                 "rows-half",
             )
-    for mark in plan.brief.scene.marks:
-        if mark.keep_off_seams and not _whole_in_one(plan, mark.yaw_deg, mark.pitch_deg, mark.width_deg):
-            yield Judgement(
-                f"seam-on-{shortened(mark.name, _MOST_NAMED)}",
-                Severity.CARE,
-                f"No frame holds '{shortened(mark.name, _MOST_NAMED)}' ({units.angle(mark.width_deg)} wide) well inside: a seam would cross it.",
-                "Take more overlap, so that one frame holds it whole.",
-                "overlap-half",
-            )
 
 
 def land_share(rig: Rig, frame: GridFrame) -> float:
     """Share of a frame that lies below the horizon."""
     down = (frame_rays(rig.lens(), 25) @ frame.world_from_camera.T)[:, 1]
     return float((down > 0).mean())
-
-
-def _whole_in_one(plan: Plan, yaw_deg: float, pitch_deg: float, width_deg: float) -> bool:
-    """Whether some frame shows the thing whole and a tenth of its width away from its rim."""
-    wide, tall = (math.degrees(v) for v in plan.rig.lens().field_rad())
-    for f in plan.frames:
-        across = abs((f.yaw_deg - yaw_deg + 180) % 360 - 180) * math.cos(math.radians(pitch_deg))
-        if across + width_deg / 2 <= 0.45 * wide and abs(f.pitch_deg - pitch_deg) + width_deg / 2 <= 0.45 * tall:
-            return True
-    return False

@@ -12,11 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.scouting.ground import Glance
+from idle_lantern.core.scouting.kept import CELL_DEG
 
 Array = NDArray[Any]
 
-#: Side of the cells that are told, and of the squares in them that hold a corner or do not.
-CELL_DEG, _SQUARE_DEG = 10.0, 1.0
+#: Side of the squares in a cell that hold a corner or do not.
+_SQUARE_DEG = 1.0
 #: Pixels of the picture to a degree at which corners are sought: those of frames at the size of a first look.
 _PX_PER_DEG = 12.0
 #: Least slope of a corner in its weaker direction, in display values by pixel.

@@ -8,14 +8,14 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from PIL import Image
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Site
-from idle_lantern.core.plan.sun import sun_at
+from idle_lantern.core.plan.sun import moon_at, sun_at
 from idle_lantern.core.plan.zone import place_offset_h
 from idle_lantern.core.scouting.ground import Ground
 
@@ -77,14 +77,35 @@ def by_sun(
     site = Site(latitude_deg=place[0], longitude_deg=place[1], date=f"{local:%Y-%m-%d}", start=f"{local:%H:%M}")
     told = local.utcoffset()
     site = replace(site, utc_offset_h=place_offset_h(site) if told is None else told.total_seconds() / 3600)
-    sun = sun_at(site, local.replace(tzinfo=None))
-    miss = altitude - sun.altitude_deg
-    if abs(miss) > max(_NO_SUN_DEG, 3 * ground.sigma_deg):
+    return bearing_of_yaw_0(
+        site, local.replace(tzinfo=None), azimuth, altitude, within_deg=max(_NO_SUN_DEG, 3 * ground.sigma_deg)
+    )
+
+
+def bearing_of_yaw_0(
+    site: Site,
+    local: datetime.datetime,
+    azimuth_deg: float,
+    altitude_deg: float,
+    *,
+    body: Literal["sun", "moon"] = "sun",
+    within_deg: float = _NO_SUN_DEG,
+) -> tuple[float, float]:
+    """Bearing of azimuth 0 where the sun or the moon stands at a direction, and how far its height there misses, in degrees.
+
+    Raises
+    ------
+    InputError
+        It stands nowhere near that height then.
+    """
+    at = sun_at(site, local) if body == "sun" else moon_at(site, local)
+    miss = altitude_deg - at.altitude_deg
+    if abs(miss) > within_deg:
         raise InputError(
-            f"The sun stands {sun.altitude_deg:.1f}° high then, and that pixel looks {altitude:.1f}° high",
-            remedy="Check the time, the place and the pixel",
+            f"The {body} stands {at.altitude_deg:.1f}° high then, and that place looks {altitude_deg:.1f}° high",
+            remedy="Check the time, the place and what was pointed at",
         )
-    return (sun.bearing_deg - azimuth) % 360, miss
+    return (at.bearing_deg - azimuth_deg) % 360, miss
 
 
 def _angle(parts: Any, reference: Any, negative: str, most: float) -> float | None:

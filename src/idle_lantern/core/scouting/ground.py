@@ -44,6 +44,10 @@ _TELEPHONE_MM, _FILM_LONG_MM = 26.0, 36.0
 _HELD_DEG, _BY_AXES_DEG = 3.0, 1.0
 
 
+class UnknownAngle(InputError):
+    """A single photograph does not tell its angle of view, which must then be told by a person."""
+
+
 @dataclass(frozen=True)
 class Glance:
     """A picture at a size to be measured: its pixels with even light, and where each looks.
@@ -103,7 +107,7 @@ def make_ground(paths: Sequence[Path], field_deg: float | None = None, progress:
         A picture cannot be read.
     JoinError
         Several pictures do not match each other.
-    InputError
+    UnknownAngle
         Nothing tells the angle of view of a single photograph.
     """
     frames = gather(paths)
@@ -165,7 +169,7 @@ def _of_photograph(frames: FrameSet, look: WorkingFrame, field_deg: float | None
     else:
         known = info.metadata.focal_px(info.width, info.height)
         if known is None:
-            raise InputError(
+            raise UnknownAngle(
                 "Does not tell its angle of view", where=info.path.name, remedy="Give it in degrees across with --field"
             )
         focal = known

@@ -54,6 +54,15 @@ def make_demo_card(folder: Path, progress: Progress = SILENT, *, scale: float = 
     write_card(folder, camera, runs, progress=progress, begin=_START)
 
 
+def make_telephone_frames(folder: Path, progress: Progress = SILENT) -> list[Path]:
+    """Seven overlapping frames of the demo's place, as a telephone held upright takes them an hour earlier."""
+    make_folder(folder)
+    camera = SimulatedCamera(Lens("rectilinear", 640, 600, 800), 5.0, 5.0 * 600 / 640)
+    run = CardRun(round_sweep(-84, 7, 28, 3.0), play_deg=0.4, exposure_s=1 / 300)
+    write_card(folder, camera, [run], progress=progress, begin=_START - datetime.timedelta(hours=1))
+    return sorted(folder.glob("*.jpg"))
+
+
 def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
     """Plan and shoot the demo outing into ``folder``; one that is complete is only opened."""
     if (folder / document.DOCUMENT).exists():

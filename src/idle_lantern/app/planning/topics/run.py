@@ -8,7 +8,7 @@ from idle_lantern.app.planning.topics.quantities import (
     COUNT,
     SECONDS,
 )
-from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.basics import column, form
 from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.order import REASONS
@@ -66,14 +66,7 @@ class RunTopic(Topic):
                     ("Exposures", "exposures", lambda p: f"{p.time.exposures}"),
                     ("Ends at", "end", lambda p: f"{p.end:%H:%M:%S}"),
                 ),
-                label("Marks on the map: what must not be cut; the first is the subject.", wrap=True),
-                self.told(self._marks, "fact-marks", ""),
-                row(
-                    button("Mark …   [M]", self.commands.add_mark, name="add-mark"),
-                    button("Field from marks", self.commands.field_from_marks, name="field-from-marks"),
-                    button("Drop the last", self.commands.drop_mark, quiet=True, name="drop-mark"),
-                    None,
-                ),
+                self.told(self._marks, "fact-marks", "dim"),
                 None,
             ),
             2,
@@ -81,7 +74,7 @@ class RunTopic(Topic):
 
     def _marks(self, plan: Plan) -> str:
         marks = plan.brief.scene.marks
-        return ", ".join(f"{m.name} at {units.angle(m.yaw_deg, 0)}" for m in marks) if marks else "No marks yet."
+        return f"Marks: {', '.join(f'{m.name} at {units.angle(m.yaw_deg, 0)}' for m in marks)}." if marks else ""
 
     def summary(self, plan: Plan) -> str:
         return f"{plan.brief.run.order}, {units.duration(plan.shoot_s)}"

@@ -1,0 +1,239 @@
+"""Foreseen: the picture that the plan would give, drawn from the scouting pictures while the plan changes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QCheckBox, QLabel, QSizePolicy, QVBoxLayout, QWidget
+
+from idle_lantern.app import theme
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.planning import foreseen_model as model
+from idle_lantern.app.planning.brief_binding import narrow
+from idle_lantern.app.planning.commands import PlanCommands
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.tasks import Task
+from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.blocks import Blocks
+from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.foreseen_view import ForeseenShown, ForeseenView, MarkShown
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.plan.planner import Plan
+
+FORESEEING = "Foreseeing the picture"
+_COSTS_AFTER_MS = 150
+_NOTHING = (
+    "Bring in a picture of the place under Scouting: the planned picture is then drawn here in any projection and shape, "
+    "before a single frame is shot."
+)
+
+
+class ForeseenTopic(Topic):
+    """One foreseen picture, or two side by side."""
+
+    title = "Foreseen"
+
+    def __init__(self, desk: Desk, commands: PlanCommands) -> None:
+        self._drawing = self._again = False
+        self._settled = QTimer()
+        self._settled.setSingleShot(True)
+        self._settled.setInterval(_COSTS_AFTER_MS)
+        super().__init__(desk, commands)
+        self._settled.setParent(self)
+        self._settled.timeout.connect(lambda: self._draw(costs=True))
+        desk.grounds.changed.connect(self.redraw)
+
+    def build(self, box: Blocks) -> None:
+        self.views = (ForeseenView(), ForeseenView())
+        self.titles = tuple(label("", "dim", wrap=True, name=f"foreseen-title-{i}") for i in range(2))
+        self.costs = tuple(label("", "", wrap=True, name=f"foreseen-costs-{i}") for i in range(2))
+        self.projection, self.beside, self.shape = (narrow(Chooser(), 12) for _ in range(3))
+        for chooser, name in ((self.projection, "projection"), (self.beside, "beside"), (self.shape, "shape")):
+            chooser.setObjectName(f"choice-foreseen-{name}")
+            chooser.setFixedWidth(theme.scaled(146))
+            chooser.activated.connect(self.redraw)
+        for key, words in model.PROJECTIONS.items():
+            self.projection.addItem(words, key)
+        self.beside.addItem("nothing", "")
+        for key, words in list(model.PROJECTIONS.items())[1:]:
+            self.beside.addItem(words, key)
+        self.beside.addItem("the camera held the other way", "turned")
+        for words, ratio in model.SHAPES:
+            self.shape.addItem(words, ratio)
+        self.aids = {
+            name: QCheckBox(title) for name, title in (("frames", "Frames"), ("thirds", "Thirds"), ("names", "Marks"))
+        }
+        for name, aid in self.aids.items():
+            aid.setObjectName(f"foreseen-{name}")
+            aid.setChecked(name != "frames")
+            aid.setMinimumWidth(aid.sizeHint().width() + 10)
+            aid.toggled.connect(self._show_aids)
+        self.hour = QuantityEdit("Light at", lambda text: _minutes(units.parse_clock(text)), _clock, step=15)
+        self.hour.setObjectName("field-foreseen-hour")
+        self.hour.submitted.connect(lambda value: self._set_hour(round(value)))
+        self.hour.setFixedWidth(theme.scaled(84))
+        pictures = row(
+            column(self.views[0], self.titles[0], self.costs[0]), column(self.views[1], self.titles[1], self.costs[1])
+        )
+        fields = (
+            ("Projection", self.projection),
+            ("Beside it", self.beside),
+            ("Shape", self.shape),
+            ("Light at", self.hour),
+        )
+        top = row(*(_named(n, f) for n, f in fields), column(label(""), row(*self.aids.values()), space=2), None)
+        self.place, self.level = narrow(Chooser(), 12), narrow(Chooser(), 12)
+        self.place.setObjectName("choice-subject-place")
+        self.place.setAccessibleName("Subject at")
+        self.level.setObjectName("choice-horizon-place")
+        self.level.setAccessibleName("Horizon at")
+        for chooser, rows in ((self.place, model.PLACES), (self.level, model.HEIGHTS)):
+            for words, share in rows:
+                chooser.addItem(words, share)
+        self.hold = QCheckBox("tight round the marks")
+        self.hold.setToolTip("As narrow as everything that is marked as the subject, or as not to be cut, allows")
+        self.hold.setObjectName("compose-hold")
+        self.compose = button("Frame it so", self._compose, name="compose-field")
+        below = row(label("Frame it: subject"), self.place, label("horizon"), self.level, self.hold, self.compose, None)
+        whole = QWidget()
+        whole.setLayout(column(top, pictures, below))
+        # the picture takes the height that is left
+        whole.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
+        box.add(whole, 3)
+        self._views_shown()
+
+    def summary(self, plan: Plan) -> str:
+        return "drawn from scouting" if self.state.outing.scouts else "needs a scouting picture"
+
+    def show_plan(self, plan: Plan) -> None:
+        super().show_plan(plan)
+        low, high = model.hours(plan)
+        if not low <= self.hour.value <= high:
+            self.hour.show_value(float(_minutes(plan.brief.site.start)))
+        self.redraw()
+
+    def wanted(self, which: int) -> model.Wanted:
+        """What one of the views is set to."""
+        shape = self.shape.currentData()
+        own = self.projection.currentData()
+        beside = self.beside.currentData()
+        if which == 0:
+            return model.Wanted(own, shape)
+        return model.Wanted(own, shape, turned=True) if beside == "turned" else model.Wanted(beside, shape)
+
+    # --- drawing ----------------------------------------------------------------
+
+    def redraw(self) -> None:
+        """Draw anew: at once without costs, which follow when the plan rests."""
+        if not self.isVisible():
+            return
+        self._views_shown()
+        self._draw(costs=False)
+        self._settled.start()
+
+    def _views_shown(self) -> None:
+        both = bool(self.beside.currentData())
+        for part in (self.views[1], self.titles[1], self.costs[1]):
+            part.setVisible(both)
+
+    def _draw(self, *, costs: bool) -> None:
+        if self._drawing:  # one at a time: what changes meanwhile is drawn after it
+            self._again = True
+            return
+        grounds = self.desk.grounds.laid()
+        if not grounds:
+            for view, title, cost in zip(self.views, self.titles, self.costs):
+                view.clear(_NOTHING if not self.state.outing.scouts else "The scouting picture is being read …")
+                title.setText("")
+                cost.setText("")
+            return
+        plan, minutes = self.state.plan, round(self.hour.value)
+        count = 2 if self.beside.currentData() else 1
+        wanted = [self.wanted(i) for i in range(count)]
+        room = max(60_000, min(400_000, self.views[0].width() * self.views[0].height()))
+        self._drawing, self._again = True, False
+
+        def work(_task: Task) -> list[tuple[ForeseenShown, model.Told]]:
+            made = []
+            for one in wanted:
+                drawn_for, seen = model.foreseen(plan, grounds, one, room, costs=costs)
+                light = model.light_at(drawn_for, seen, minutes)
+                marks = [
+                    MarkShown(box, mark.name)
+                    for mark in plan.brief.scene.marks
+                    if (box := model.mark_box(seen, mark)) is not None
+                ]
+                crop = seen.crop
+                made.append(
+                    (
+                        ForeseenShown(
+                            seen.pixels, seen.covered, seen.outlines, (crop.left, crop.top, crop.width, crop.height),
+                            tuple(marks), light.at, light.words,
+                        ),
+                        model.told(drawn_for, seen, one),
+                    )
+                )  # fmt: skip
+            return made
+
+        def done(made: list[tuple[ForeseenShown, model.Told]]) -> None:
+            self._drawing = False
+            for i, (shown, told) in enumerate(made):
+                self.views[i].show_picture(shown)
+                self.titles[i].setText(told.title)
+                if costs:
+                    self.costs[i].setText(" ".join(filter(None, (told.costs, told.warning))))
+                    self.views[i].setAccessibleDescription(f"{told.title}. {told.costs} {told.warning}")
+            if self._again:
+                self._draw(costs=False)
+
+        def failed(error: LanternError) -> None:
+            self._drawing = False
+            self.views[-1 if count == 2 else 0].clear(error.sentence)
+
+        self.desk.start(FORESEEING, work, done, failed, quiet=True)
+
+    def _show_aids(self) -> None:
+        for view in self.views:
+            view.frames, view.thirds, view.names = (self.aids[k].isChecked() for k in ("frames", "thirds", "names"))
+            view.update()
+
+    def _set_hour(self, minutes: int) -> None:
+        low, high = model.hours(self.state.plan)
+        self.hour.show_value(float(min(max(minutes, low), high)))
+        self.redraw()
+
+    def _compose(self) -> None:
+        self.commands.scouting.compose(
+            self.wanted(0), self.place.currentData(), self.level.currentData(), hold=self.hold.isChecked()
+        )
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.redraw()
+
+    def showEvent(self, event: Any) -> None:
+        super().showEvent(event)
+        self.redraw()
+
+
+def _named(text: str, field: QWidget) -> QVBoxLayout:
+    """A field under its name."""
+    name: QLabel = label(text, "dim")
+    name.setBuddy(field)
+    field.setAccessibleName(text)
+    made: QVBoxLayout = column(name, field, space=2)
+    return made
+
+
+def _minutes(clock: str) -> float:
+    hours, minutes = clock.split(":")[:2]
+    return float(int(hours) * 60 + int(minutes))
+
+
+def _clock(value: float) -> str:
+    minutes = round(value) % 1440
+    return f"{minutes // 60:02d}:{minutes % 60:02d}"

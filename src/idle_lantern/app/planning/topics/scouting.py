@@ -1,0 +1,277 @@
+"""Scouting: pictures of the place as the ground of the map, what they tell, and marks on them."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QListWidget, QListWidgetItem
+
+from idle_lantern.app.planning.brief_binding import narrow
+from idle_lantern.app.planning.scouting_commands import ROLES
+from idle_lantern.app.planning.topics.base import Topic
+from idle_lantern.app.planning.topics.quantities import DEG
+from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.blocks import Blocks
+from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.core.base import units
+from idle_lantern.core.plan.brief import Mark
+from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.scouting.judged import bare_frames, lowered_deg, readings_for
+from idle_lantern.core.scouting.kept import ScoutPicture
+
+_ROWS = 4
+_NO_PICTURE = "No picture yet: a photograph, a few that overlap, or a telephone's panorama of the place."
+
+
+class ScoutingTopic(Topic):
+    """Pictures of the place, facts read from them, and marks."""
+
+    title = "Scouting"
+
+    def build(self, box: Blocks) -> None:
+        commands = self.commands.scouting
+        self._filling = False
+        self.pictures = _list("Scouting pictures", "scout-list")
+        self.pictures.itemChanged.connect(self._show_or_hide)
+        self.pictures.currentRowChanged.connect(lambda _row: self._show_chosen())
+        self.turns = tuple(
+            _angle_field(name, key, lambda value, k=k: self._turn(k, value))
+            for k, (name, key) in enumerate(
+                (("Turned by", "scout-yaw"), ("Tilted by", "scout-pitch"), ("Rolled by", "scout-roll"))
+            )
+        )
+        self.drag = button("Drag it on the map   [G]", lambda: self.desk.ask("plan.drag_ground"), name="scout-drag")
+        self.drag.setCheckable(True)
+        self.own = row(
+            button("To the front", lambda: self._with_chosen(commands.to_front), name="scout-front"),
+            button("Take away", lambda: self._with_chosen(commands.drop), quiet=True, name="scout-drop"),
+            None,
+        )
+        box.add(
+            column(
+                row(
+                    button("Bring in …", commands.ask_pictures, name="scout-bring"),
+                    button("Earlier outing …", commands.ask_outing, name="scout-outing"),
+                    None,
+                ),
+                self.pictures,
+                self.own,
+                form([(f.accessibleName(), f) for f in self.turns]),
+                self.drag,
+                None,
+            )
+        )
+        self.take_readings = button("Take the readings over", commands.take_readings, name="scout-readings")
+        self.lower_edge = button("Bring the upper edge down", commands.lower, name="scout-lower")
+        box.add(
+            column(
+                label("What they tell", "head"),
+                self.told(lambda _p: self._of_chosen(), "fact-scout-horizon", ""),
+                self.facts(("Light here", "scout-light", self._light)),
+                self.take_readings,
+                self.told(self._bare, "fact-scout-bare", ""),
+                self.lower_edge,
+                self.told(lambda _p: self._facing(), "fact-scout-facing"),
+                None,
+            )
+        )
+        self.marks = _list("Marks on the map", "mark-list")
+        self.marks.currentRowChanged.connect(self._choose_mark)
+        self.role = narrow(Chooser())
+        self.role.setObjectName("choice-mark-role")
+        self.role.setAccessibleName("What the mark stands for")
+        for key, words in ROLES.items():
+            self.role.addItem(words, key)
+        self.role.activated.connect(lambda i: self._change_mark("Change the mark", role=self.role.itemData(i)))
+        self.sizes = tuple(
+            _angle_field(
+                name, key, lambda value, part=part, name=name: self._change_mark(f"{name} of the mark", **{part: value})
+            )
+            for name, key, part in (("Width", "mark-width", "width_deg"), ("Height", "mark-height", "height_deg"))
+        )
+        box.add(
+            column(
+                row(
+                    button("Mark …   [M]", self.commands.add_mark, name="add-mark"),
+                    button("Take away", self._drop_mark, quiet=True, name="drop-mark"),
+                    None,
+                ),
+                self.marks,
+                form([("It is", self.role), ("Width", self.sizes[0]), ("Height", self.sizes[1])]),
+                button("Field from marks", commands.field_from_marks, name="field-from-marks"),
+                label(
+                    "Right-click on the map, or press M, to mark a place there. Drag a mark to move it.",
+                    "dim",
+                    wrap=True,
+                ),
+                None,
+            )
+        )
+
+    # --- showing ----------------------------------------------------------------
+
+    def summary(self, plan: Plan) -> str:
+        scouts, marks = self.state.outing.scouts, plan.brief.scene.marks
+        pictures = units.counted(len(scouts), "picture") if scouts else "no picture"
+        return f"{pictures}, {units.counted(len(marks), 'mark')}" if marks else pictures
+
+    def show_plan(self, plan: Plan) -> None:
+        super().show_plan(plan)
+        scouts = self.state.outing.scouts
+        self._filling = True
+        _fill(self.pictures, [p.name for p in scouts], [p.shown for p in scouts])
+        _fill(self.marks, [_words(m) for m in plan.brief.scene.marks], None)
+        self._filling = False
+        self._show_chosen()
+        self._show_mark()
+        shown = self._shown()
+        self.take_readings.setEnabled(bool(readings_for(plan, shown)))
+        self.lower_edge.setVisible(bool(bare_frames(plan, shown)) and lowered_deg(plan, shown) is not None)
+
+    def show_dragging(self, on: bool) -> None:
+        """Show whether the hand moves the picture."""
+        self.drag.setChecked(on)
+
+    def chosen(self) -> ScoutPicture | None:
+        """The picture that is chosen in the list, the one in front where none is."""
+        scouts = self.state.outing.scouts
+        at = self.pictures.currentRow()
+        return scouts[at] if 0 <= at < len(scouts) else scouts[0] if scouts else None
+
+    def _shown(self) -> list[ScoutPicture]:
+        return [p for p in self.state.outing.scouts if p.shown]
+
+    def _show_chosen(self) -> None:
+        picture = self.chosen()
+        for field, value in zip(self.turns, picture.turn_deg if picture else (0.0, 0.0, 0.0)):
+            field.setEnabled(picture is not None)
+            field.show_value(value)
+        self.drag.setEnabled(picture is not None)
+        for i in range(2):
+            item = self.own.itemAt(i)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.setEnabled(picture is not None)
+        told = self.findChild(type(label()), "fact-scout-horizon")
+        if told is not None:
+            told.setText(self._of_chosen())
+
+    def _of_chosen(self) -> str:
+        picture = self.chosen()
+        if picture is None:
+            return _NO_PICTURE
+        level = f"Its horizon is known to {units.angle(max(0.1, picture.sigma_deg))}."
+        return " ".join((*picture.told[:2], level))
+
+    def _light(self, plan: Plan) -> str:
+        found = readings_for(plan, self._shown())
+        if not found:
+            return "not told by the files" if self.state.outing.scouts else "—"
+        more = " and more" if any(b == "at least" for _, _, b in found) else ""
+        return units.ev_range(min(ev for _, ev, _ in found), max(ev for _, ev, _ in found)) + more
+
+    def _bare(self, plan: Plan) -> str:
+        if not self._shown():
+            return ""
+        bare = bare_frames(plan, self._shown())
+        if not bare:
+            return "Each frame that it shows has something to match."
+        numbers = ", ".join(str(d.frame.number) for d in bare[:6]) + (" …" if len(bare) > 6 else "")
+        down = lowered_deg(plan, self._shown())
+        how = f" {units.angle(down, 0)} lower they show enough." if down is not None else ""
+        return f"{'Frame' if len(bare) == 1 else 'Frames'} {numbers}: hardly anything to match.{how}"
+
+    def _facing(self) -> str:
+        bearing = units.angle(self.state.outing.brief.site.facing_deg % 360, 0)
+        picture = self.chosen()
+        if picture is None:
+            return f"Yaw 0 faces {bearing} (under Light)."
+        if picture.facing_deg is not None:
+            return (
+                f"Yaw 0 faces {bearing}; its file tells {units.angle(picture.facing_deg + 0.0, 0)} for its own middle."
+            )
+        return f"Yaw 0 faces {bearing}. If the sun or moon is seen: right-click on it on the map."
+
+    # --- doing ------------------------------------------------------------------
+
+    def _with_chosen(self, do: object) -> None:
+        picture = self.chosen()
+        if picture is not None and callable(do):
+            do(picture)
+
+    def _turn(self, which: int, value: float) -> None:
+        picture = self.chosen()
+        if picture is not None:
+            self.commands.scouting.turn(picture, which, value)
+
+    def _show_or_hide(self, item: QListWidgetItem) -> None:
+        at = self.pictures.row(item)
+        if not self._filling and at < len(self.state.outing.scouts):
+            self.commands.scouting.show(self.state.outing.scouts[at], item.checkState() == Qt.CheckState.Checked)
+
+    def _choose_mark(self, _at: int) -> None:
+        if not self._filling:
+            self._show_mark()
+
+    def _mark(self) -> Mark | None:
+        marks = self.state.plan.brief.scene.marks
+        at = self.marks.currentRow()
+        return marks[at] if 0 <= at < len(marks) else None
+
+    def _show_mark(self) -> None:
+        mark = self._mark()
+        self.role.setEnabled(mark is not None)
+        for field in self.sizes:
+            field.setEnabled(mark is not None)
+        if mark is not None:
+            self.role.setCurrentIndex(self.role.findData(mark.role))
+            self.sizes[0].show_value(mark.width_deg)
+            self.sizes[1].show_value(mark.tall_deg)
+
+    def _change_mark(self, title: str, **changes: object) -> None:
+        self.commands.scouting.change_mark(self.marks.currentRow(), title, **changes)
+
+    def _drop_mark(self) -> None:
+        at = self.marks.currentRow()
+        self.commands.scouting.drop_mark(at if at >= 0 else self.marks.count() - 1)
+
+
+def _words(mark: Mark) -> str:
+    where = f"{units.angle(mark.yaw_deg, 0)}, {units.angle(mark.pitch_deg, 0)}"
+    return f"{mark.name}: {ROLES[mark.role]} ({where})"
+
+
+def _list(name: str, object_name: str) -> QListWidget:
+    made = QListWidget()
+    made.setAccessibleName(name)
+    made.setObjectName(object_name)
+    made.setFixedHeight(26 * _ROWS)
+    return made
+
+
+def _fill(target: QListWidget, rows: list[str], checked: list[bool] | None) -> None:
+    """Show other rows; the choice stays on the same place."""
+    at = target.currentRow()
+    while target.count() > len(rows):
+        target.takeItem(target.count() - 1)
+    while target.count() < len(rows):
+        target.addItem(QListWidgetItem())
+    for i, text in enumerate(rows):
+        item = target.item(i)
+        if item is None:
+            continue
+        if item.text() != text:
+            item.setText(text)
+            item.setToolTip(text)
+        if checked is not None:
+            item.setCheckState(Qt.CheckState.Checked if checked[i] else Qt.CheckState.Unchecked)
+    target.setCurrentRow(min(max(at, 0), len(rows) - 1))
+
+
+def _angle_field(name: str, key: str, use: object) -> QuantityEdit:
+    """An angle that belongs to what is chosen in a list."""
+    field = QuantityEdit(name, *DEG)
+    field.setObjectName(f"field-{key}")
+    assert callable(use)
+    field.submitted.connect(use)
+    return field

@@ -1,0 +1,317 @@
+"""How the map is painted: ground, field, frames, links, order, light and marks, on whichever form it has."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QBrush, QImage, QPainter, QPainterPath, QPen, QPolygonF
+
+from idle_lantern.app import theme
+from idle_lantern.app.widgets.map_forms import Form, Unrolled
+from idle_lantern.core.base import units
+from idle_lantern.core.plan.brief import Mark
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.sun import Position, day
+from idle_lantern.core.shoot.guide import FrameState
+
+if TYPE_CHECKING:
+    from idle_lantern.app.widgets.map_view import MapView
+
+#: From so many frames on, outlines are drawn thin and plain: the map must follow the hand.
+_MANY = 60
+#: Up to so many frames the order of shooting is drawn as a path.
+_MOST_STEPS = 150
+#: Signs of marks by what they stand for; a thing is told by its name alone.
+MARK_SIGNS = {"thing": "", "subject": "◎ ", "nearest": "▾ ", "whole": "▣ ", "bare": "○ "}
+
+
+class MapPaint:
+    """One painting of the map."""
+
+    def __init__(self, view: MapView, painter: QPainter, form: Form) -> None:
+        self.view, self.state, self.painter, self.form = view, view.state, painter, form
+
+    def all(self) -> None:
+        """Everything, from the ground up."""
+        view, painter = self.view, self.painter
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(view.rect(), theme.colour("ground"))
+        clip = QPainterPath()
+        for part in self.form.outline:
+            if isinstance(part, QRectF):
+                clip.addRect(part)
+            else:
+                clip.addPolygon(part)
+        painter.setClipPath(clip)
+        painter.fillPath(clip, theme.colour("panel"))
+        if view.scouted is not None:
+            painter.setOpacity(0.55 if view.image is not None else 1.0)
+            self._picture(view.scouted)
+            painter.setOpacity(1.0)
+        self._ground()
+        if view.image is not None:
+            self._picture(view.image)
+        self._target_field()
+        if view.show_found:  # below the frames, so that numbers stay readable
+            self._join()
+        self._frames()
+        if view.editable:
+            self._order()
+            self._light()
+        self._marks()
+        painter.setClipping(False)
+        if view.hasFocus():
+            painter.setPen(QPen(theme.colour("accent"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(view.rect().adjusted(1, 1, -1, -1))
+
+    def _picture(self, picture: QImage) -> None:
+        self.painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        for target, image in self.form.image(picture, picture.cacheKey()):
+            self.painter.drawImage(target, image)
+
+    def _line(self, angles: list[tuple[float, float]]) -> None:
+        for piece in self.form.path(angles):
+            self.painter.drawPolyline(piece)
+
+    def _ground(self) -> None:
+        if isinstance(self.form, Unrolled):
+            self._scale(self.form)
+            return
+        painter = self.painter
+        painter.setFont(theme.font(theme.SMALL))
+        for azimuth in range(-180, 180, 30):
+            painter.setPen(QPen(theme.colour("raised"), 1))
+            self._line([(azimuth, a) for a in range(-90, 91, 6)])
+            place = self.form.point(azimuth, 1.0)
+            if place is not None:
+                painter.setPen(theme.colour("dim"))
+                painter.drawText(place, units.angle(azimuth, 0))
+        for altitude in (-60, -30, 0, 30, 60):
+            painter.setPen(QPen(theme.colour("raised" if altitude else "dim"), 1))
+            self._line([(a, altitude) for a in range(-180, 181, 6)])
+
+    def _scale(self, form: Unrolled) -> None:
+        painter, turn, t = self.painter, form.turn, form.transform
+        height, width = self.view.height(), self.view.width()
+        left, right = (t.inverted()[0].map(p).x() for p in (turn.topLeft(), turn.topRight()))
+        step = next((s for s in (1, 2, 5, 10, 15, 30, 45, 90) if s * t.m11() > 54), 90)
+        painter.setFont(theme.font(theme.SMALL))
+        covered = self.view.scouted is not None
+        for azimuth in range(math.floor(left / step) * step, int(right) + step, step):
+            x = t.map(QPointF(azimuth, 0)).x()
+            painter.setPen(QPen(theme.colour("raised", 90 if covered else 255), 1))
+            painter.drawLine(QPointF(x, 0), QPointF(x, height - 18))
+            if not turn.left() + 24 < x < turn.right() - 24:
+                continue  # a number cut in half says less than none
+            box = QRectF(x - 24, height - 18, 48, 16)
+            if covered:
+                painter.fillRect(box, theme.colour("ground", 170))
+            painter.setPen(theme.colour("text" if covered else "dim"))
+            shown = (azimuth + 180) % 360 - 180
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, units.angle(shown, 0))
+        horizon = t.map(QPointF(0, 0)).y()
+        painter.setPen(QPen(theme.colour("dim"), 1))
+        painter.drawLine(QPointF(0, horizon), QPointF(width, horizon))
+        if 14 < horizon < height - 20:
+            self._label(QPointF(turn.left() + 6, horizon - 4), "horizon", plain=not covered)
+
+    def _target_field(self) -> None:
+        painter, w = self.painter, self.state.plan.target_field
+        edges = self.view.edges(self.form)
+        if isinstance(self.form, Unrolled):
+            box = self.form.transform.mapRect(QRectF(w.left_deg, w.low_deg, w.sweep_deg, w.high_deg - w.low_deg))
+            if self.view.image is None and self.view.scouted is None:
+                painter.fillRect(box, theme.colour("raised", 150))
+        for tone, width in (("ground", 3.6), ("text", 1.4)) if self.view.scouted is not None else (("text", 1.4),):
+            painter.setPen(QPen(theme.colour(tone, 170 if tone == "ground" else 255), width, Qt.PenStyle.DashDotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for pieces in edges.values():
+                for piece in pieces:
+                    painter.drawPolyline(piece)
+        if self.view.editable:
+            for name, pieces in edges.items():
+                if not pieces:
+                    continue
+                middle = (
+                    pieces[0][pieces[0].count() // 2] if pieces[0].count() > 2 else (pieces[0][0] + pieces[0][1]) / 2
+                )
+                size = (26, 5) if name in ("low", "high") else (5, 26)
+                grip = QRectF(middle.x() - size[0] / 2, middle.y() - size[1] / 2, *size)
+                painter.setPen(QPen(theme.colour("ground"), 1))
+                painter.setBrush(theme.colour("text"))
+                painter.drawRoundedRect(grip, 2, 2)
+
+    def _frames(self) -> None:
+        painter, shapes = self.painter, self.view.shapes
+        states = self.state.guide.states
+        used = self.view.used_numbers()
+        many = len(shapes) > _MANY
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, not many)
+        painter.setFont(theme.font(theme.SMALL))
+        styles = {(state, u): self._style(state, u, many) for state in FrameState for u in (True, False)}
+        chosen: list[QPolygonF] = []
+        for frame, shape, state in zip(self.state.plan.frames, shapes, states):
+            pen, brush = styles[state, frame.number in used]
+            painter.setPen(pen)
+            painter.setBrush(brush)
+            for drawn in self.form.polygons(shape):
+                painter.drawPolygon(drawn)
+                if frame.number == self.state.selected:
+                    chosen.append(drawn)
+                if not many:
+                    self._number(drawn, frame, state)
+                    painter.setPen(pen)
+                    painter.setBrush(brush)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        # a dark rim under a thick light line: the accent is kept for the frame that is shot next
+        for tone, width in (("ground", 6), ("text", 3)):
+            painter.setPen(QPen(theme.colour(tone), width))
+            for drawn in chosen:
+                painter.drawPolygon(drawn)
+
+    def _join(self) -> None:
+        """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
+        painter, join = self.painter, self.view.join
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for shapes, style in ((join.shapes, Qt.PenStyle.SolidLine), (join.loose, Qt.PenStyle.DotLine)):
+            painter.setPen(QPen(theme.colour("text", 200), 1.2, style))
+            for shape in shapes:
+                for drawn in self.form.polygons(shape):
+                    painter.drawPolygon(drawn)
+        for shape, _where in join.missing:
+            for hole in self.form.polygons(shape):
+                painter.setBrush(QBrush(theme.colour("warn", 160), Qt.BrushStyle.BDiagPattern))
+                painter.setPen(QPen(theme.colour("warn"), 1.6, Qt.PenStyle.DashLine))
+                painter.drawPolygon(hole)
+                self._label(hole.boundingRect().center() - QPointF(22, -5), "missing")
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for a, b, quality in join.links if self.view.show_links else ():
+            style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine
+            for tone, more in (("ground", 2.0), ("accent", 0.0)):
+                painter.setPen(QPen(theme.colour(tone, 230), 1.0 + 3 * quality + more, style))
+                self._line([(a.x(), a.y()), (b.x(), b.y())])
+
+    def _order(self) -> None:
+        """The way from frame to frame, with an arrow head at each step's end."""
+        frames = self.state.plan.frames
+        if len(frames) > _MOST_STEPS or self.state.plan.rig.motion != "turn":
+            return
+        # many frames: the way stays visible but no longer covers the grid
+        self.painter.setPen(QPen(theme.colour("text", 150 if len(frames) <= 40 else 80), 1.3))
+        for a, b in zip(frames, frames[1:]):
+            for piece in self.form.path([(a.yaw_deg, a.pitch_deg), (b.yaw_deg, b.pitch_deg)]):
+                self._step(piece[0], piece[piece.count() - 1])
+
+    def _step(self, a: QPointF, b: QPointF) -> None:
+        length = math.hypot(b.x() - a.x(), b.y() - a.y())
+        if length < 24:
+            return
+        ux, uy = (b.x() - a.x()) / length, (b.y() - a.y()) / length
+        # kept clear of the numbers
+        a, b = a + QPointF(ux, uy) * 15, b - QPointF(ux, uy) * 15
+        self.painter.drawLine(a, b)
+        if length > 44:
+            for side in (-1, 1):
+                self.painter.drawLine(b, b - QPointF(ux * 6 - side * uy * 3.5, uy * 6 + side * ux * 3.5))
+
+    def _light(self) -> None:
+        """Where the sun stands at the start, and its way through the day."""
+        site = self.state.plan.brief.site
+        self.painter.setPen(QPen(theme.colour("warn", 150), 1.2, Qt.PenStyle.DotLine))
+        before: tuple[float, float] | None = None
+        for position in day(site).sun:
+            at = (site.yaw_of(position.bearing_deg), position.altitude_deg)
+            if before is not None and position.altitude_deg > -1:
+                one, two = self.form.point(*before), self.form.point(*at)
+                if one is not None and two is not None and abs(one.x() - two.x()) < 90 * self.form.px_per_deg:
+                    self.painter.drawLine(one, two)
+            before = at
+        begin = site.begin
+        moon = day(site).moon[min(144, round((begin.hour * 60 + begin.minute) / 10))]
+        self._body(moon, "moon", QBrush(Qt.BrushStyle.NoBrush))
+        self._body(self.state.plan.sun, f"sun {site.start}", QBrush(theme.colour("warn")))
+
+    def _body(self, at: Position, name: str, fill: QBrush) -> None:
+        """The sun full, the moon as a ring, while above the horizon."""
+        place = self.form.point(self.state.plan.brief.site.yaw_of(at.bearing_deg), at.altitude_deg)
+        if at.altitude_deg < -1 or place is None:
+            return
+        self.painter.setBrush(fill)
+        for tone, width in (("ground", 4.0), ("warn", 1.6)):
+            self.painter.setPen(QPen(theme.colour(tone), width))
+            self.painter.drawEllipse(place, 8, 8)
+        self._label(place + QPointF(12, 4), name)
+
+    def _marks(self) -> None:
+        for at, mark in enumerate(self.state.plan.brief.scene.marks):
+            place = self.form.point(mark.yaw_deg, mark.pitch_deg)
+            if place is not None:
+                self._mark(place, mark, chosen=at == self.view.chosen_mark)
+
+    def _mark(self, at: QPointF, mark: Mark, *, chosen: bool) -> None:
+        """A bracket as wide as the thing; what must be held whole is framed."""
+        painter, half = self.painter, mark.width_deg / 2 * self.form.px_per_deg
+        up = mark.tall_deg / 2 * self.form.px_per_deg
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for tone, width in (("ground", 5.0), ("accent" if chosen else "text", 2.0)):
+            painter.setPen(QPen(theme.colour(tone), width))
+            if mark.role in ("whole", "subject"):
+                painter.drawRect(QRectF(at.x() - half, at.y() - up, 2 * half, 2 * up))
+                continue
+            if mark.role == "bare":
+                painter.setPen(QPen(theme.colour(tone), width, Qt.PenStyle.DotLine))
+            painter.drawLine(at - QPointF(half, 0), at + QPointF(half, 0))
+            for end in (-half, half):
+                painter.drawLine(at + QPointF(end, -5), at + QPointF(end, 5))
+        top = up if mark.role in ("whole", "subject") else 0.0
+        self._label(at + QPointF(half + 6, 4 - top + 8 * bool(top)), MARK_SIGNS[mark.role] + mark.name)
+
+    def _label(self, at: QPointF, text: str, *, plain: bool = False) -> None:
+        painter = self.painter
+        painter.setFont(theme.font(theme.SMALL))
+        if plain:
+            painter.setPen(theme.colour("dim"))
+            painter.drawText(at, text)
+            return
+        box = QRectF(at.x() - 3, at.y() - 13, painter.fontMetrics().horizontalAdvance(text) + 6, 17)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground", 190))
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setPen(theme.colour("text"))
+        painter.drawText(at, text)
+
+    def _style(self, state: FrameState, used: bool, many: bool) -> tuple[QPen, QBrush]:
+        line = theme.colour("text", 200)
+        plain = theme.colour("text", 16)
+        if state is FrameState.NEXT:
+            return QPen(theme.colour("accent"), 2.6), QBrush(theme.colour("accent", 40))
+        if state is FrameState.SHOT:
+            if self.view.image is not None:
+                return QPen(line, 1.0 if used else 1.4), QBrush(Qt.BrushStyle.NoBrush)
+            return QPen(line, 1.4), QBrush(theme.colour("text", 70), Qt.BrushStyle.BDiagPattern)
+        if state is FrameState.SKIPPED:
+            return QPen(theme.colour("dim"), 1.2, Qt.PenStyle.DotLine), QBrush(
+                theme.colour("dim", 60), Qt.BrushStyle.DiagCrossPattern
+            )
+        if many:
+            return QPen(theme.colour("text", 90), 0), QBrush(plain)
+        return QPen(line, 1.2, Qt.PenStyle.DashLine), QBrush(plain)
+
+    def _number(self, shape: QPolygonF, frame: GridFrame, state: FrameState) -> None:
+        painter, middle = self.painter, shape.boundingRect().center()
+        if not isinstance(self.form, Unrolled):
+            found = self.form.point(frame.yaw_deg, frame.pitch_deg)
+            if found is None:
+                return
+            middle = found
+        sign = {FrameState.SHOT: "■", FrameState.NEXT: "▶", FrameState.SKIPPED: "×", FrameState.PLANNED: ""}[state]
+        box = QRectF(middle.x() - 24, middle.y() - 9, 48, 18)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground", 190))
+        painter.drawRoundedRect(box.adjusted(6, 0, -6, 0), 3, 3)
+        painter.setPen(theme.colour("accent") if state is FrameState.NEXT else theme.colour("text"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{sign}{frame.number}")

@@ -1,0 +1,99 @@
+"""A scouting picture as an outing keeps it: where it lies on the map and what was read from it. Loads no engine.
+
+The pixels are an asset of the outing, a PNG with alpha on the ground's own canvas.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from msgspec import Meta
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry import rotations
+
+Array = NDArray[Any]
+#: Side of the cells in which detail is told.
+CELL_DEG = 10.0
+Degrees = Annotated[float, Meta(ge=-1080, le=1080)]
+Side = Annotated[int, Meta(ge=1, le=1_000_000)]
+Number = Annotated[float, Meta(ge=-1e9, le=1e9)]
+Positive = Annotated[float, Meta(gt=0, le=1e9)]
+#: Light in one direction: azimuth on the picture, EV at ISO 100, and whether it is at least or at most so much.
+ReadingRow = tuple[Degrees, Annotated[float, Meta(ge=-30, le=40)], Literal["ok", "at least", "at most"]]
+#: A cell of directions on the picture: azimuth and altitude of its middle, and the share of it with something to match.
+DetailRow = tuple[Degrees, Degrees, Annotated[float, Meta(ge=0, le=1)]]
+
+
+@dataclass(frozen=True)
+class ScoutPicture:
+    """One scouting picture.
+
+    ``projection`` to ``full_circle`` are its canvas as in the join contract; ``turn_deg`` (yaw, pitch, roll) lays it on the
+    map. ``readings`` and ``details`` are told in its own azimuths. ``facing_deg`` is the compass bearing of its own
+    azimuth 0, ``sigma_deg`` how well its horizon is known, ``taken`` when it was taken, ``told`` what was taken for granted.
+    """
+
+    id: Annotated[str, Meta(pattern="^[0-9a-z-]{1,64}$")]
+    name: Annotated[str, Meta(max_length=400)]
+    asset: Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
+    projection: Annotated[str, Meta(max_length=40)]
+    width: Side
+    height: Side
+    px_per_rad: Positive
+    centre_px: tuple[Number, Number]
+    rotation: tuple[tuple[Number, Number, Number], tuple[Number, Number, Number], tuple[Number, Number, Number]]
+    full_circle: bool = False
+    distance: Annotated[float, Meta(ge=0, le=10)] = 1.0
+    turn_deg: tuple[Degrees, Degrees, Degrees] = (0.0, 0.0, 0.0)
+    sigma_deg: Annotated[float, Meta(ge=0, le=180)] = 3.0
+    readings: Annotated[tuple[ReadingRow, ...], Meta(max_length=720)] = ()
+    details: Annotated[tuple[DetailRow, ...], Meta(max_length=4000)] = ()
+    facing_deg: Annotated[float, Meta(ge=0, le=360)] | None = None
+    taken: Annotated[str, Meta(max_length=100)] | None = None
+    told: Annotated[tuple[Annotated[str, Meta(max_length=2000)], ...], Meta(max_length=50)] = ()
+    shown: bool = True
+
+    @property
+    def world_from_ground(self) -> Array:
+        """How it is laid on the map, (3, 3)."""
+        return rotations.from_yaw_pitch_roll(*np.radians(self.turn_deg))
+
+
+def front(pictures: Sequence[ScoutPicture]) -> ScoutPicture | None:
+    """The one that lies in front: the first that is shown."""
+    return next((p for p in pictures if p.shown), None)
+
+
+def on_map(pictures: Sequence[ScoutPicture]) -> tuple[tuple[float, float, str], ...]:
+    """Readings of all pictures by azimuth on the map, -180 to 180; where several read one direction the first one stands."""
+    found: dict[int, tuple[float, float, str]] = {}
+    for picture in pictures:
+        for azimuth, ev, bound in picture.readings:
+            at = (azimuth + picture.turn_deg[0] + 180) % 360 - 180
+            found.setdefault(round(at / 10), (at, ev, bound))
+    return tuple(sorted(found.values()))
+
+
+def share_about(
+    pictures: Sequence[ScoutPicture], yaw_deg: float, pitch_deg: float, wide_deg: float, tall_deg: float
+) -> float:
+    """Mean share of detail in a box of directions about a look, NaN where no picture shows a third of it."""
+    for picture in pictures:
+        if not picture.details:
+            continue
+        azimuth, altitude, share = np.array(picture.details).T
+        narrow = np.maximum(np.cos(np.radians(altitude)), 0.1)  # cells shrink towards the poles
+        turn = np.abs((azimuth + picture.turn_deg[0] - yaw_deg + 180) % 360 - 180)
+        # what is smaller than a cell is told by the cell that it lies in
+        within = (turn <= np.maximum(wide_deg / narrow, CELL_DEG) / 2) & (
+            np.abs(altitude - pitch_deg) <= max(tall_deg, CELL_DEG) / 2
+        )
+        weights = narrow[within]
+        if weights.sum() * CELL_DEG**2 >= min(wide_deg * tall_deg, CELL_DEG**2) / 3:
+            return float((share[within] * weights).sum() / weights.sum())
+    return math.nan
