@@ -142,7 +142,7 @@ def test_a_message_goes_when_the_value_is_mended_or_another_outing_opens(qtbot: 
 def test_what_a_hand_does_not_have_is_not_asked_for(window: Window):
     """Held by hand the page still asked for rail, stops and scale."""
     page = window.plan_stage.support
-    window.plan_stage.open_topic(2)
+    window.plan_stage.show_page(window.plan_stage.support)
 
     def shown() -> set[str]:
         fields = {**page.bound.numbers, **page.bound.choices}

@@ -211,7 +211,7 @@ def test_every_number_refuses_the_absurd_in_one_sentence(qtbot: QtBot, window: W
 )
 def test_texts_refuse_the_absurd(qtbot: QtBot, window: Window, key: str, text: str, word: str):
     topic = next(t for t in window.plan_stage.topics if key in t.bound.texts)
-    window.plan_stage.open_topic(window.plan_stage.topics.index(topic))
+    window.plan_stage.show_page(topic)
     before = window.state.outing
     edit = topic.bound.texts[key]
     edit.setFocus()
@@ -260,35 +260,35 @@ def test_a_sphere_a_portrait_and_a_landscape_before_sunset_by_hand(
     """What a new user does in the first quarter of an hour."""
     stage = window.plan_stage
     _pick(qtbot, stage.picture.kind, "sphere")
-    window.plan_stage.open_topic(1)
+    window.plan_stage.show_page(window.plan_stage.camera)
     _pick(qtbot, stage.camera.lens, "8 mm fisheye f/3.5")
     assert window.state.outing.rig.lens_model == "equisolid"
     # 8 mm fisheye on a small sensor: at least 6 round is usual, 9-10 in all (common practice, no source)
     assert 6 <= len(window.state.plan.frames) <= 10
     _pick(qtbot, stage.camera.lens, "85 mm f/1.8")
-    stage.open_topic(0)
+    stage.show_page(stage.picture)
     _pick(qtbot, stage.picture.kind, "shallow")
     assert window.state.plan.sharpness.aperture == 1.8
     assert 9 <= len(window.state.plan.frames) <= 60
-    stage.open_topic(0)
+    stage.show_page(stage.picture)
     _pick(qtbot, stage.picture.kind, "rows")
     window.state.apply(edits.set_part("site", "May", date="2026-05-14"))
-    stage.open_topic(5)
+    stage.show_page(stage.light)
     _press(qtbot, window, "start-golden")
     assert 0 < window.state.plan.sun.altitude_deg < 8
-    stage.open_topic(4)
+    stage.show_page(stage.exposure)
     _press(qtbot, window, "readings-sun")
     assert window.state.plan.setting.ev < 13
     path = tmp_path / "card.pdf"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a: (str(path), ""))
-    stage.open_topic(8)
+    stage.show_page(stage.listing)
     _press(qtbot, window, "save-card")
     assert "Test outing" in pypdf.PdfReader(path).pages[0].extract_text()
 
 
 def test_plan_and_frames_go_out_and_come_in(qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch):
     window.state.apply(edits.set_brief("rows", kind_of("rows").start(window.state.outing.brief)))
-    window.plan_stage.open_topic(8)
+    window.plan_stage.show_page(window.plan_stage.listing)
     for name in ("plan.json", "frames.csv"):
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, n=name: (str(tmp_path / n), ""))
         _press(qtbot, window, "save-plan")
@@ -323,29 +323,19 @@ def test_given_frames_survive_saving_and_opening(window: Window, tmp_path: Path)
     again.close()
 
 
-def test_marks_make_the_subject_the_field_and_the_order(qtbot: QtBot, window: Window, monkeypatch):
-    window.state.select(2)
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_a, **_k: ("left heap", True))
-    window.plan_stage.open_topic(6)
-    _press(qtbot, window, "add-mark")
-    window.state.select(5)
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_a, **_k: ("right heap", True))
-    _press(qtbot, window, "add-mark")
-    a, b = window.state.outing.brief.scene.marks
-    _press(qtbot, window, "field-from-marks")
-    target_field = window.state.outing.target_field
-    assert target_field.left_deg < a.yaw_deg < b.yaw_deg < target_field.right_deg
+def test_the_order_begins_at_the_subject_that_is_marked(qtbot: QtBot, window: Window):
+    a = window.state.plan.frames[1]
+    window.plan_stage.commands.scouting.mark("subject", a.yaw_deg, a.pitch_deg, "left heap")
+    window.plan_stage.show_page(window.plan_stage.run)
     _pick(qtbot, window.plan_stage.run.bound.choices["order"], "subject")
     first = window.state.plan.frames[0]
     assert abs(first.yaw_deg - a.yaw_deg) == min(abs(f.yaw_deg - a.yaw_deg) for f in window.state.plan.frames)
-    _press(qtbot, window, "drop-mark")
-    assert len(window.state.outing.brief.scene.marks) == 1
-    _press(qtbot, window, "field-from-marks")
+    window.plan_stage.commands.scouting.field_from_marks()
     assert "Two marks" in window.message_text()
 
 
 def test_the_evening_grows_and_shrinks(qtbot: QtBot, window: Window, monkeypatch):
-    window.plan_stage.open_topic(5)
+    window.plan_stage.show_page(window.plan_stage.light)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_a, **_k: ("harbour, 10, 15", True))
     _press(qtbot, window, "add-stop")
     assert "harbour" in window.plan_stage.findChild(QLabel, "fact-evening").text()
@@ -433,7 +423,7 @@ def test_the_blur_preview_draws_a_blurred_and_a_sharp_picture(
     qtbot: QtBot, window: Window, settled: Callable[[Window], None]
 ):
     window.state.apply(edits.set_brief("shallow", kind_of("shallow").start(window.state.outing.brief)))
-    window.plan_stage.open_topic(3)
+    window.plan_stage.show_page(window.plan_stage.sharpness)
     _press(qtbot, window, "preview-blur")
     dialog = window.findChild(BlurPreview)
     assert dialog is not None
@@ -459,7 +449,7 @@ def test_what_a_join_took_is_remembered_for_the_next_plan(window: Window):
 def test_the_rail_setting_follows_the_focal_length_by_the_library(qtbot: QtBot, window: Window):
     window.plan_stage.commands.take_gear("lens", "24-70 mm f/4")
     retype(qtbot, window.plan_stage.reveal("focal_mm"), "47")
-    window.plan_stage.open_topic(2)
+    window.plan_stage.show_page(window.plan_stage.support)
     assert (
         "88 mm" in window.plan_stage.findChild(QLabel, "fact-rail").text()
         or "89 mm" in window.plan_stage.findChild(QLabel, "fact-rail").text()

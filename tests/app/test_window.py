@@ -107,7 +107,7 @@ def test_dragging_an_end_on_the_map_moves_the_number_in_one_step(qtbot: QtBot, w
 
 
 def test_selecting_a_frame_anywhere_selects_it_everywhere(qtbot: QtBot, window: Window):
-    window.plan_stage.open_topic(len(window.plan_stage.topics) - 1)
+    window.plan_stage.show_page(window.plan_stage.listing)
     frame = window.state.plan.frames[4]
     at = window.map.to_screen().map(QPointF(frame.yaw_deg, frame.pitch_deg)).toPoint()
     qtbot.mouseClick(window.map, LEFT, pos=at)
@@ -157,7 +157,7 @@ def test_sphere_circle_and_upright_by_single_keys(qtbot: QtBot, window: Window):
     assert window.state.outing.target_field.high_deg == 90
     qtbot.keyClick(window, Qt.Key.Key_U)
     assert not window.state.outing.rig.upright
-    window.plan_stage.open_topic(1)
+    window.plan_stage.show_page(window.plan_stage.camera)
     assert window.plan_stage.camera.bound.choices["upright"].currentText() == "sideways"
     window.state.undo()
     window.state.undo()

@@ -135,6 +135,18 @@ def test_the_sample_of_version_8_opens_and_its_picture_is_composed_as_it_was():
     assert (choices.turn_deg, choices.distance, choices.rim, choices.ratio) == ((0.0, 0.0, 0.0), 1.0, "none", None)
 
 
+def test_the_sample_of_version_9_opens_and_its_marks_stand_for_things():
+    outing = document.from_text((OLD / "outing-9.json").read_text(encoding="utf-8"))
+    assert (outing.name, outing.scouts) == ("Sample of version 9", ())
+    assert (outing.choices.rim, outing.choices.ratio, outing.choices.distance) == ("stretch", (3.0, 1.0), 0.7)
+    marks = outing.brief.scene.marks
+    assert [(m.name, m.role, m.tall_deg, m.keep_off_seams) for m in marks] == [
+        ("mast", "thing", 3.0, True),
+        ("boat", "thing", 9.0, False),
+    ]
+    assert make_plan(outing.brief).subject.name == "mast"
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))

@@ -81,6 +81,7 @@ CASES: list[tuple[str, Brief]] = [
     ("turn-upright", _brief(rig=Rig(upright=False, rail_mm=60), target_field=TargetField(-80, 80, -28, 28, 1 / 3, reserve=0.1))),
     ("sky-row", _brief(rig=Rig(focal_mm=35, rail_mm=60), target_field=TargetField(-60, 60, -10, 32, 0.2, 0.2, reserve=0.1))),
     ("seam-on-house", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("house", 26, 0, 26),)))),
+    ("cut-mast", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("mast", 79, 0, 4, role="whole"),)))),
     ("base-lean", _brief(support=Support(base_tilt_deg=2))),
     ("hand-long", _brief(rig=Rig(focal_mm=85), support=Support("hand"), exposure=Exposure(((0.0, 15.0),), aperture=4))),
     ("air-rules", _brief(support=Support("air"), target_field=TargetField(-80, 80, -20, 20, 0.45, spare_ends=1))),

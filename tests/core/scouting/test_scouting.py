@@ -12,13 +12,13 @@ import numpy as np
 import pytest
 from PIL import Image
 from tests.helpers.sets import FrameFiles, render
+from tests.helpers.telephone import LENS, SETTING
 
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
-from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Site
 from idle_lantern.core.plan.sun import sun_at
@@ -26,26 +26,8 @@ from idle_lantern.core.scouting.detail import detail_of, share_within
 from idle_lantern.core.scouting.facing import by_compass, by_sun
 from idle_lantern.core.scouting.ground import make_ground
 from idle_lantern.core.scouting.readings import readings_of
-from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.camera import SCENE_EV, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
-
-LENS = Lens("rectilinear", 560, 480, 640)
-SETTING = CameraSettings(aperture=8.0, exposure_s=1 / 320, iso=100.0)
-
-
-@pytest.fixture(scope="module")
-def sweep(tmp_path_factory: pytest.TempPathFactory) -> FrameFiles:
-    """Five upright frames as a telephone would take them, with the settings in their files."""
-    folder = tmp_path_factory.mktemp("sweep")
-    files = render(
-        folder, LENS, [(-10.0 + 26 * i, 0, 0) for i in range(5)], settings=[SETTING] * 5, scene=ambrel_holm(walkers=0)
-    )
-    meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 640 / 560, aperture=8.0, exposure_s=1 / 320, iso=100.0)
-    for path in files.paths:
-        with Image.open(path) as image:
-            pixels = np.asarray(image)
-        write(Picture(pixels), path, WriteOptions(jpeg_quality=95, metadata=meta))
-    return files
 
 
 def test_readings_are_those_of_the_true_light(sweep: FrameFiles):

@@ -132,6 +132,10 @@ class PlanStage(Stage):
         if index == len(self.topics) - 1:
             self.listing.show_selection(self.state.selected)
 
+    def show_page(self, page: Topic) -> None:
+        """Show a page, wherever it stands in the list."""
+        self.open_topic(self.topics.index(page))
+
     def reveal(self, key: str) -> QuantityEdit:
         """Open the page that holds a field."""
         for i, page in enumerate(self.topics):

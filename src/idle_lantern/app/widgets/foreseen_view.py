@@ -33,7 +33,6 @@ class ForeseenShown:
     crop: tuple[int, int, int, int]
     marks: tuple[MarkShown, ...] = ()
     sun: tuple[float, float] | None = None
-    sun_words: str = ""
 
 
 class ForeseenView(QWidget):
@@ -43,7 +42,7 @@ class ForeseenView(QWidget):
         super().__init__()
         self.setAccessibleName("Foreseen picture")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(200, 110)
+        self.setMinimumSize(200, 90)
         self.frames, self.thirds, self.names = False, True, True
         self.shown: ForeseenShown | None = None
         self._image: QImage | None = None
@@ -52,7 +51,7 @@ class ForeseenView(QWidget):
 
     def sizeHint(self) -> QSize:
         """Wide rather than high."""
-        return QSize(420, 170)
+        return QSize(420, 120)
 
     def show_picture(self, shown: ForeseenShown) -> None:
         """Show another picture."""
@@ -168,8 +167,6 @@ class ForeseenView(QWidget):
             p.setBrush(theme.colour("warn"))
             p.setPen(QPen(theme.colour("ground"), 3))
             p.drawEllipse(at, 8, 8)
-        if self.shown.sun_words:
-            self._label(p, target.topLeft() + QPointF(6, 18), self.shown.sun_words)
 
     def _label(self, p: QPainter, at: QPointF, text: str) -> None:
         box = QRectF(at.x(), at.y() - 13, p.fontMetrics().horizontalAdvance(text) + 8, 17)

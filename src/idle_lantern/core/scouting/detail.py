@@ -20,8 +20,9 @@ Array = NDArray[Any]
 _SQUARE_DEG = 1.0
 #: Pixels of the picture to a degree at which corners are sought: those of frames at the size of a first look.
 _PX_PER_DEG = 12.0
-#: Least slope of a corner in its weaker direction, in display values by pixel.
-_CORNER = 2.0
+#: Least slope of a corner in its weaker direction, in display values by pixel, and by how much it must stand out of the noise,
+#: which is the slope that all but the smoothest twentieth of the picture exceeds.
+_CORNER, _OVER_NOISE, _SMOOTHEST = 0.8, 4.0, 5
 #: A cell is told when the pictures show so much of it.
 _SHOWN = 0.3
 
@@ -73,7 +74,9 @@ def _corners(glance: Glance) -> tuple[Array, Array, Array]:
         np.clip(((np.arange(size[1]) + 0.5) * h / size[1]).astype(int), 0, h - 1),
         np.clip(((np.arange(size[0]) + 0.5) * w / size[0]).astype(int), 0, w - 1),
     )
-    return np.asarray(np.sqrt(np.maximum(weaker, 0)) > _CORNER), glance.azimuth_deg[at], glance.altitude_deg[at]
+    slope = np.sqrt(np.maximum(weaker, 0))
+    least = max(_CORNER, _OVER_NOISE * float(np.percentile(slope, _SMOOTHEST)))
+    return np.asarray(slope > least), glance.azimuth_deg[at], glance.altitude_deg[at]
 
 
 def share_within(

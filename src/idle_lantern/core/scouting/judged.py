@@ -10,10 +10,8 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.scouting.kept import ScoutPicture, on_map, share_about
+from idle_lantern.core.scouting.kept import BARE, ScoutPicture, on_map, share_about
 
-#: A frame with less of it to match by is called bare: the engine finds no place for it by what it shows.
-BARE = 0.15
 #: A frame that is lowered is well tied when such a share of it has something to match (common practice, no source: a third land).
 _TIED = 1 / 3
 _MOST_LOWERED_DEG = 45

@@ -19,6 +19,9 @@ from idle_lantern.core.geometry import rotations
 Array = NDArray[Any]
 #: Side of the cells in which detail is told.
 CELL_DEG = 10.0
+#: A cell or frame with less of it to match by is bare: the engine finds no place for it by what it shows. Of 170 frames of 14
+#: simulated places with clear and clouded skies this tells 163 rightly (``benchmarks/bare_frames.py``).
+BARE = 0.04
 Degrees = Annotated[float, Meta(ge=-1080, le=1080)]
 Side = Annotated[int, Meta(ge=1, le=1_000_000)]
 Number = Annotated[float, Meta(ge=-1e9, le=1e9)]
@@ -75,7 +78,7 @@ def on_map(pictures: Sequence[ScoutPicture]) -> tuple[tuple[float, float, str], 
     for picture in pictures:
         for azimuth, ev, bound in picture.readings:
             at = (azimuth + picture.turn_deg[0] + 180) % 360 - 180
-            found.setdefault(round(at / 10), (at, ev, bound))
+            found.setdefault(math.floor(at / CELL_DEG), (at, ev, bound))
     return tuple(sorted(found.values()))
 
 
@@ -89,11 +92,13 @@ def share_about(
         azimuth, altitude, share = np.array(picture.details).T
         narrow = np.maximum(np.cos(np.radians(altitude)), 0.1)  # cells shrink towards the poles
         turn = np.abs((azimuth + picture.turn_deg[0] - yaw_deg + 180) % 360 - 180)
-        # what is smaller than a cell is told by the cell that it lies in
-        within = (turn <= np.maximum(wide_deg / narrow, CELL_DEG) / 2) & (
-            np.abs(altitude - pitch_deg) <= max(tall_deg, CELL_DEG) / 2
-        )
-        weights = narrow[within]
-        if weights.sum() * CELL_DEG**2 >= min(wide_deg * tall_deg, CELL_DEG**2) / 3:
-            return float((share[within] * weights).sum() / weights.sum())
+        weights = _common(turn, wide_deg / narrow) * narrow * _common(np.abs(altitude - pitch_deg), tall_deg)
+        if weights.sum() * CELL_DEG**2 >= wide_deg * tall_deg / 3:
+            return float((share * weights).sum() / weights.sum())
     return math.nan
+
+
+def _common(off_deg: Array, side_deg: Array | float) -> Array:
+    """The part of a cell's side that lies within a side of a box whose middle is ``off_deg`` away."""
+    half, cell = np.asarray(side_deg) / 2, CELL_DEG / 2
+    return np.asarray(np.clip(np.minimum(half, off_deg + cell) - np.maximum(-half, off_deg - cell), 0, None) / CELL_DEG)

@@ -162,7 +162,9 @@ def on_sphere(grounds: Sequence[Laid], size: tuple[int, int] = MAP_SIZE) -> Arra
     """What the grounds show on the map of the sphere, (H, W, 4) uint8."""
     width, height = size
     u, v = (np.arange(math.ceil((n - 1) / _STEP) + 1) * _STEP for n in size)
-    azimuth, altitude = ((u + 0.5) / width * 2 - 1) * math.pi, (0.5 - (v + 0.5) / height) * math.pi
+    azimuth = ((u + 0.5) / width * 2 - 1) * math.pi
+    # a last place beyond the pole would look down its other side
+    altitude = np.clip((0.5 - (v + 0.5) / height) * math.pi, -math.pi / 2 + 1e-9, math.pi / 2 - 1e-9)
     return drawn(direction(azimuth[None, :], altitude[:, None]), grounds, _STEP)[:height, :width]
 
 

@@ -8,11 +8,10 @@ from typing import Any
 from idle_lantern.core.base import units
 from idle_lantern.core.scouting.detail import Detail
 from idle_lantern.core.scouting.ground import Ground
+from idle_lantern.core.scouting.kept import BARE
 from idle_lantern.core.scouting.readings import Reading
 
 SCHEMA = "idle-lantern/scout-report/1"
-#: A cell with less of it to match by is called bare.
-BARE = 0.15
 
 
 def as_json(

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QCheckBox, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QSizePolicy, QWidget
 
-from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning import foreseen_model as model
 from idle_lantern.app.planning.brief_binding import narrow
 from idle_lantern.app.planning.commands import PlanCommands
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.foreseen_view import ForeseenShown, ForeseenView, MarkShown
@@ -23,6 +23,9 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.plan.planner import Plan
+
+if TYPE_CHECKING:
+    from idle_lantern.core.scouting.foreseen import Foreseen
 
 FORESEEING = "Foreseeing the picture"
 _COSTS_AFTER_MS = 150
@@ -51,60 +54,63 @@ class ForeseenTopic(Topic):
         self.views = (ForeseenView(), ForeseenView())
         self.titles = tuple(label("", "dim", wrap=True, name=f"foreseen-title-{i}") for i in range(2))
         self.costs = tuple(label("", "", wrap=True, name=f"foreseen-costs-{i}") for i in range(2))
-        self.projection, self.beside, self.shape = (narrow(Chooser(), 12) for _ in range(3))
-        for chooser, name in ((self.projection, "projection"), (self.beside, "beside"), (self.shape, "shape")):
-            chooser.setObjectName(f"choice-foreseen-{name}")
-            chooser.setFixedWidth(theme.scaled(146))
-            chooser.activated.connect(self.redraw)
-        for key, words in model.PROJECTIONS.items():
-            self.projection.addItem(words, key)
-        self.beside.addItem("nothing", "")
-        for key, words in list(model.PROJECTIONS.items())[1:]:
-            self.beside.addItem(words, key)
-        self.beside.addItem("the camera held the other way", "turned")
-        for words, ratio in model.SHAPES:
-            self.shape.addItem(words, ratio)
+        others = {**dict(list(model.PROJECTIONS.items())[1:]), "turned": "camera turned"}
+        self.projection = self._chooser(
+            "foreseen-projection", [(v, k) for k, v in model.PROJECTIONS.items()], self.redraw
+        )
+        self.beside = self._chooser(
+            "foreseen-beside", [("nothing", ""), *((words, key) for key, words in others.items())], self.redraw
+        )
+        self.shape = self._chooser("foreseen-shape", model.SHAPES, self.redraw)
+        self.place = self._chooser("subject-place", model.PLACES)
+        self.level = self._chooser("horizon-place", model.HEIGHTS)
+        self.hour = QuantityEdit("Light at", lambda text: _minutes(units.parse_clock(text)), _clock, step=15)
+        self.hour.setObjectName("field-foreseen-hour")
+        self.hour.submitted.connect(lambda value: self._set_hour(round(value)))
         self.aids = {
             name: QCheckBox(title) for name, title in (("frames", "Frames"), ("thirds", "Thirds"), ("names", "Marks"))
         }
         for name, aid in self.aids.items():
             aid.setObjectName(f"foreseen-{name}")
             aid.setChecked(name != "frames")
-            aid.setMinimumWidth(aid.sizeHint().width() + 10)
             aid.toggled.connect(self._show_aids)
-        self.hour = QuantityEdit("Light at", lambda text: _minutes(units.parse_clock(text)), _clock, step=15)
-        self.hour.setObjectName("field-foreseen-hour")
-        self.hour.submitted.connect(lambda value: self._set_hour(round(value)))
-        self.hour.setFixedWidth(theme.scaled(84))
-        pictures = row(
-            column(self.views[0], self.titles[0], self.costs[0]), column(self.views[1], self.titles[1], self.costs[1])
-        )
-        fields = (
-            ("Projection", self.projection),
-            ("Beside it", self.beside),
-            ("Shape", self.shape),
-            ("Light at", self.hour),
-        )
-        top = row(*(_named(n, f) for n, f in fields), column(label(""), row(*self.aids.values()), space=2), None)
-        self.place, self.level = narrow(Chooser(), 12), narrow(Chooser(), 12)
-        self.place.setObjectName("choice-subject-place")
-        self.place.setAccessibleName("Subject at")
-        self.level.setObjectName("choice-horizon-place")
-        self.level.setAccessibleName("Horizon at")
-        for chooser, rows in ((self.place, model.PLACES), (self.level, model.HEIGHTS)):
-            for words, share in rows:
-                chooser.addItem(words, share)
-        self.hold = QCheckBox("tight round the marks")
-        self.hold.setToolTip("As narrow as everything that is marked as the subject, or as not to be cut, allows")
+        self.light = label("", "dim", wrap=True, name="foreseen-light")
+        self.hold = QCheckBox("Tight round the marks")
+        self.hold.setToolTip("As narrow as what is marked as the subject, or as not to be cut, allows")
         self.hold.setObjectName("compose-hold")
         self.compose = button("Frame it so", self._compose, name="compose-field")
-        below = row(label("Frame it: subject"), self.place, label("horizon"), self.level, self.hold, self.compose, None)
-        whole = QWidget()
-        whole.setLayout(column(top, pictures, below))
-        # the picture takes the height that is left
-        whole.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
-        box.add(whole, 3)
+        drawn = form(
+            [("Projection", self.projection), ("Below it", self.beside), ("Shape", self.shape), ("Light at", self.hour)]
+        )
+        solved = form([("Subject at", self.place), ("Horizon at", self.level)])
+        box.add(
+            column(
+                drawn,
+                row(*self.aids.values(), None, space=2),
+                self.light,
+                solved,
+                self.hold,
+                row(self.compose, None),
+                None,
+            )
+        )
+        pictures = QWidget()
+        parts = (part for i in range(2) for part in (self.views[i], self.titles[i], self.costs[i]))
+        pictures.setLayout(column(*parts))
+        # the pictures take the height that is left
+        pictures.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
+        box.add(pictures, 2)
         self._views_shown()
+
+    def _chooser(self, name: str, rows: Iterable[tuple[str, object]], use: Callable[[], None] | None = None) -> Chooser:
+        chooser = Chooser()
+        narrow(chooser)
+        chooser.setObjectName(f"choice-{name}")
+        for words, data in rows:
+            chooser.addItem(words, data)
+        if use is not None:
+            chooser.activated.connect(lambda _index: use())
+        return chooser
 
     def summary(self, plan: Plan) -> str:
         return "drawn from scouting" if self.state.outing.scouts else "needs a scouting picture"
@@ -157,30 +163,19 @@ class ForeseenTopic(Topic):
         room = max(60_000, min(400_000, self.views[0].width() * self.views[0].height()))
         self._drawing, self._again = True, False
 
-        def work(_task: Task) -> list[tuple[ForeseenShown, model.Told]]:
-            made = []
+        def work(_task: Task) -> tuple[list[tuple[ForeseenShown, model.Told]], str]:
+            made, words = [], ""
             for one in wanted:
                 drawn_for, seen = model.foreseen(plan, grounds, one, room, costs=costs)
                 light = model.light_at(drawn_for, seen, minutes)
-                marks = [
-                    MarkShown(box, mark.name)
-                    for mark in plan.brief.scene.marks
-                    if (box := model.mark_box(seen, mark)) is not None
-                ]
-                crop = seen.crop
-                made.append(
-                    (
-                        ForeseenShown(
-                            seen.pixels, seen.covered, seen.outlines, (crop.left, crop.top, crop.width, crop.height),
-                            tuple(marks), light.at, light.words,
-                        ),
-                        model.told(drawn_for, seen, one),
-                    )
-                )  # fmt: skip
-            return made
+                words = words or light.words
+                made.append((_shown(plan, seen, light), model.told(drawn_for, seen, one)))
+            return made, words
 
-        def done(made: list[tuple[ForeseenShown, model.Told]]) -> None:
+        def done(result: tuple[list[tuple[ForeseenShown, model.Told]], str]) -> None:
             self._drawing = False
+            made, words = result
+            self.light.setText(words)
             for i, (shown, told) in enumerate(made):
                 self.views[i].show_picture(shown)
                 self.titles[i].setText(told.title)
@@ -220,13 +215,12 @@ class ForeseenTopic(Topic):
         self.redraw()
 
 
-def _named(text: str, field: QWidget) -> QVBoxLayout:
-    """A field under its name."""
-    name: QLabel = label(text, "dim")
-    name.setBuddy(field)
-    field.setAccessibleName(text)
-    made: QVBoxLayout = column(name, field, space=2)
-    return made
+def _shown(plan: Plan, seen: Foreseen, light: model.HourLight) -> ForeseenShown:
+    """What a view draws."""
+    boxes = ((model.mark_box(seen, mark), mark.name) for mark in plan.brief.scene.marks)
+    marks = tuple(MarkShown(box, name) for box, name in boxes if box is not None)
+    crop = (seen.crop.left, seen.crop.top, seen.crop.width, seen.crop.height)
+    return ForeseenShown(seen.pixels, seen.covered, seen.outlines, crop, marks, light.at)
 
 
 def _minutes(clock: str) -> float:
