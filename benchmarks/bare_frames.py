@@ -54,7 +54,10 @@ def place(rng: np.random.Generator, folder: Path) -> list[tuple[bool, bool]]:
     kept, _ = scouted(render(folder / "a", TELEPHONE, looks, scene=scene).paths)
     kept = replace(kept, turn_deg=(yaw, 0.0, 0.0))
     frames = render(folder / "b", plan.rig.lens(), [(f.yaw_deg, f.pitch_deg, 0.0) for f in plan.frames], scene=scene)
-    used = set(solve(gather(frames.paths), JoinOptions(refine=False), None).poses.frames)
+    solved = solve(gather(frames.paths), JoinOptions(refine=False), None)
+    used = {
+        f for f, how in solved.placed_by.items() if how == "features"
+    }  # what the grid's regularity places shows nothing
     return [(d.share < BARE, i not in used) for i, d in enumerate(details_of(plan, [kept])) if not math.isnan(d.share)]
 
 

@@ -16,6 +16,7 @@ from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.scouting.detail import detail_of
+from idle_lantern.core.scouting.distance import of_photographs
 from idle_lantern.core.scouting.facing import by_compass, by_sun, position_of
 from idle_lantern.core.scouting.ground import Ground, make_ground
 from idle_lantern.core.scouting.readings import readings_of
@@ -39,6 +40,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--field", type=float, metavar="DEG", help="angle across a single picture, if its file does not tell"
     )
+    parser.add_argument(
+        "--step", type=float, metavar="M", help="two photographs taken so many metres apart: tell the nearest thing too"
+    )
     parser.add_argument("--out", type=Path, metavar="PICTURE", help="write the ground as a picture too")
     parser.add_argument("--json", type=Path, metavar="FILE", help="write what was found for programs")
     parser.set_defaults(run=run)
@@ -55,17 +59,22 @@ def run(args: argparse.Namespace) -> int:
                 check_writable(args.json)
             if args.out is not None:
                 check_target(args.out)
-            ground = make_ground(paths, args.field, progress)
+            if args.step is not None and len(paths) != 2:
+                raise InputError(f"--step is of two photographs, not {len(paths)}", remedy="Name just those two")
+            ground = make_ground(paths[:1] if args.step is not None else paths, args.field, progress)
             facing = _facing(args, ground)
             readings, details = readings_of(ground.glances), detail_of(ground.glances)
+            nearest = None
+            if args.step is not None:
+                nearest = of_photographs(paths[0], paths[1], args.step, args.field, progress).nearest()
         if args.out is not None:
             write(ground.picture, args.out)
             say(f"ground: {args.out}")
         if args.json is not None:
-            write_text(args.json, json.dumps(as_json(ground, readings, details, facing), indent=1))
+            write_text(args.json, json.dumps(as_json(ground, readings, details, facing, nearest), indent=1))
             give(f"{args.json}\n")
         else:
-            give(as_text(ground, readings, details, facing))
+            give(as_text(ground, readings, details, facing, nearest))
     except LanternError as error:
         say(error.sentence)
         return CANNOT if isinstance(error, JoinError) else BAD_INPUT

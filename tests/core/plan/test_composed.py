@@ -58,14 +58,13 @@ def _holds(half: float, wanted: Composition, marks: list[Mark]) -> bool:
     wide = 2 * float(plane.forward(direction(half, 0.0))[0])
     at = (2 / 3 - 0.5) * wide
     turn = math.radians(MAST.yaw_deg) - (math.atan(at) if wanted.projection == "rectilinear" else at)
+    x, y = np.meshgrid(np.linspace(-1, 1, 21), np.linspace(-1, 1, 21))
     for mark in marks:
-        for x in np.linspace(-1, 1, 21):
-            for y in np.linspace(-1, 1, 21):
-                azimuth = math.radians(mark.yaw_deg + x * (mark.width_deg / 2 + MARGIN_DEG))
-                altitude = math.radians(mark.pitch_deg + y * (mark.tall_deg / 2 + MARGIN_DEG))
-                u, v = plane.forward(direction(azimuth, altitude) @ rotations.about_y(-turn).T)
-                if abs(u) > wide / 2 + 1e-9 or abs(v) > wide / wanted.ratio / 2 + 1e-9:
-                    return False
+        azimuth = np.radians(mark.yaw_deg + x * (mark.width_deg / 2 + MARGIN_DEG))
+        altitude = np.radians(mark.pitch_deg + y * (mark.tall_deg / 2 + MARGIN_DEG))
+        u, v = np.moveaxis(plane.forward(direction(azimuth, altitude) @ rotations.about_y(-turn).T), -1, 0)
+        if np.abs(u).max() > wide / 2 + 1e-9 or np.abs(v).max() > wide / wanted.ratio / 2 + 1e-9:
+            return False
     return True
 
 

@@ -27,6 +27,8 @@ from idle_lantern.core.scouting.kept import ScoutPicture, front
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from idle_lantern.core.scouting.changed import Change
+
 SCOUTING = "Laying the scouting picture"
 _KINDS = "Pictures (*.jpg *.jpeg *.png *.tif *.tiff *.heic *.avif *.webp *.dng)"
 #: What a mark stands for, in words, and how wide a thing of that kind is taken for until it is told.
@@ -191,6 +193,64 @@ class ScoutingCommands(QObject):
             False,
         )
 
+    def ask_step(self) -> None:
+        """Ask for two photographs a step apart and the length of the step."""
+        names, _ = QFileDialog.getOpenFileNames(self._parent, "Two photographs taken one step apart", "", _KINDS)
+        if not names:
+            return
+        if len(names) != 2:
+            self._tell(f"Two photographs are needed, not {len(names)}: take one, step aside, take the other.")
+            return
+        step, yes = QInputDialog.getDouble(
+            self._parent, "Length of the step", "How many metres lie between the two standpoints?", 0.7, 0.02, 200.0, 2
+        )
+        if yes:
+            self.measure(Path(names[0]), Path(names[1]), step)
+
+    def measure(self, first: Path, second: Path, step_m: float) -> None:
+        """Let the nearest thing be as far as two photographs a step apart tell."""
+        place = self._state.place
+        if place is None or not self._state.may_change():
+            return
+
+        def work(task: Task) -> tuple[float, float, float, float] | None:
+            from idle_lantern.core.scouting.distance import of_photographs  # loads the engine, which no start needs
+
+            return of_photographs(first, second, step_m, None, task).nearest()
+
+        def done(nearest: tuple[float, float, float, float] | None) -> None:
+            if nearest is None:
+                self._tell("Nothing near enough shifts between the two photographs: step further aside.")
+                return
+            metres, sigma, azimuth, altitude = nearest
+            near = round(metres, 2)
+            if self._state.apply_to(place, edits.set_part("scene", "Nearest thing by two photographs", near_m=near)):
+                self._tell(
+                    f"The nearest thing stands {units.measured(metres, sigma)} m away, {units.angle(azimuth, 0)} from the "
+                    f"middle of the first photograph and {units.angle(altitude, 0)} up.",
+                    False,
+                )
+
+        self._desk.start("Measuring distances", work, done, lambda e: self._tell(e.sentence))
+
+    def compare(self, show: Callable[[str], None]) -> None:
+        """Tell by ``show`` where the two pictures in front differ."""
+        grounds, place = self._desk.grounds.laid(), self._state.place
+        if len(grounds) < 2 or place is None:
+            self._tell("Two scouting pictures of the place are needed, taken one after the other.")
+            return
+
+        def work(_task: Task) -> tuple[Change, ...]:
+            from idle_lantern.core.scouting.changed import changes
+
+            return changes(grounds[0], grounds[1])
+
+        def done(found: tuple[Change, ...]) -> None:
+            if self._state.is_open(place):
+                show(_changes_in_words(found))
+
+        self._desk.start("Comparing the scouting pictures", work, done, lambda e: self._tell(e.sentence))
+
     # --- marks ------------------------------------------------------------------
 
     def ask_mark(self, role: str, yaw_deg: float, pitch_deg: float) -> None:
@@ -298,6 +358,15 @@ class ScoutingCommands(QObject):
                 "Field from marks", left_deg=left - more, right_deg=min(right + more, left - more + 360)
             )
         )
+
+
+def _changes_in_words(found: Sequence[Change]) -> str:
+    """Where things moved, and what that asks for."""
+    if not found:
+        return "Nothing moved between the two pictures in front."
+    where = ", ".join(units.angle(c.azimuth_deg, 0) for c in found[:6]) + (" …" if len(found) > 6 else "")
+    many = "thing moved" if len(found) == 1 else "things moved"
+    return f"{len(found)} {many}, or {'is' if len(found) == 1 else 'are'} lit otherwise: at {where}. Take repeats there, or wait."
 
 
 _USUAL = {"thing": "mast", "subject": "subject", "nearest": "railing", "whole": "mast", "bare": "sky"}

@@ -77,23 +77,18 @@ def _rays(lens: Lens, places: Array) -> Array:
 
 
 def _one_turn(a: Array, b: Array, within_rad: float) -> tuple[Array, int]:
-    """The rotation with ``a = R b`` for most pairs of rays, and for how many; by pairs at random, then all that agree (Kabsch)."""
+    """The rotation with ``a = R b`` for most pairs of rays, and for how many; by pairs at random, then all that agree."""
     rng = np.random.default_rng(3)
     best, keep = np.eye(3), np.zeros(len(a), bool)
     for _ in range(_TRIES):
         pick = rng.choice(len(a), 2, replace=False)
-        turn = _fitted(a[pick], b[pick])
+        turn = rotations.aligning(b[pick], a[pick])
         agree = np.linalg.norm(a - b @ turn.T, axis=1) < within_rad
         if agree.sum() > keep.sum():
             best, keep = turn, agree
     for _ in range(3):
         if keep.sum() < 2:
             break
-        best = _fitted(a[keep], b[keep])
+        best = rotations.aligning(b[keep], a[keep])
         keep = np.linalg.norm(a - b @ best.T, axis=1) < within_rad
     return best, int(keep.sum())
-
-
-def _fitted(a: Array, b: Array) -> Array:
-    u, _s, vt = np.linalg.svd(a.T @ b)
-    return np.asarray(u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt)

@@ -11,15 +11,24 @@ from idle_lantern.core.scouting.ground import Ground
 from idle_lantern.core.scouting.kept import BARE
 from idle_lantern.core.scouting.readings import Reading
 
+#: Distance in metres, its standard error, azimuth and altitude in degrees.
+Nearest = tuple[float, float, float, float]
+_NEAREST = ("metres", "sigma_m", "azimuth_deg", "altitude_deg")
 SCHEMA = "idle-lantern/scout-report/1"
 
 
 def as_json(
-    ground: Ground, readings: Sequence[Reading], details: Sequence[Detail], facing_deg: float | None
+    ground: Ground,
+    readings: Sequence[Reading],
+    details: Sequence[Detail],
+    facing_deg: float | None,
+    nearest: Nearest | None = None,
 ) -> dict[str, Any]:
-    """The scout report of the contract."""
+    """The scout report of the contract; ``nearest`` is told where two photographs a step apart tell it."""
     canvas = ground.canvas
+    told = {} if nearest is None else {"nearest": dict(zip(_NEAREST, (round(v, 4) for v in nearest)))}
     return {
+        **told,
         "schema": SCHEMA,
         "ground": {
             "projection": canvas.projection.name,
@@ -43,7 +52,13 @@ def as_json(
     }
 
 
-def as_text(ground: Ground, readings: Sequence[Reading], details: Sequence[Detail], facing_deg: float | None) -> str:
+def as_text(
+    ground: Ground,
+    readings: Sequence[Reading],
+    details: Sequence[Detail],
+    facing_deg: float | None,
+    nearest: Nearest | None = None,
+) -> str:
     """The same for people."""
     canvas = ground.canvas
     lines = [
@@ -53,6 +68,9 @@ def as_text(ground: Ground, readings: Sequence[Reading], details: Sequence[Detai
         f"Facing: {facing_deg:.0f}°" if facing_deg is not None else "Facing: not known; --sun X,Y with --at tells it",
         *ground.told,
     ]
+    if nearest is not None:
+        metres, sigma, azimuth, altitude = nearest
+        lines.append(f"Nearest thing: {units.measured(metres, sigma)} m, at {azimuth:+.0f}°/{altitude:+.0f}°")
     if readings:
         lines.append("Light (EV at ISO 100):")
         words = {"ok": "", "at least": " at least", "at most": " at most"}

@@ -62,6 +62,8 @@ class ScoutingTopic(Topic):
             )
         )
         self.take_readings = button("Take the readings over", commands.take_readings, name="scout-readings")
+        self.moved = label("", wrap=True, name="fact-scout-moved")
+        self.compare = button("What moved?", lambda: commands.compare(self.moved.setText), name="scout-compare")
         self.lower_edge = button("Bring the upper edge down", commands.lower, name="scout-lower")
         box.add(
             column(
@@ -72,6 +74,9 @@ class ScoutingTopic(Topic):
                 self.told(self._bare, "fact-scout-bare", ""),
                 self.lower_edge,
                 self.told(lambda _p: self._facing(), "fact-scout-facing"),
+                self.compare,
+                self.moved,
+                button("Distance by a step …", commands.ask_step, name="scout-step"),
                 None,
             )
         )
@@ -125,6 +130,9 @@ class ScoutingTopic(Topic):
         self._show_chosen()
         self._show_mark()
         shown = self._shown()
+        self.compare.setVisible(len(shown) > 1)
+        if len(shown) < 2:
+            self.moved.setText("")
         self.take_readings.setEnabled(bool(readings_for(plan, shown)))
         self.lower_edge.setVisible(bool(bare_frames(plan, shown)) and lowered_deg(plan, shown) is not None)
 
