@@ -343,8 +343,25 @@ def test_the_evening_grows_and_shrinks(qtbot: QtBot, window: Window, monkeypatch
         window.plan_stage.commands.take_stop(bad)
         assert len(window.state.outing.brief.site.stops) == 1
         assert len(window.message_text()) > 10
-    _press(qtbot, window, "drop-stop")
-    assert window.state.outing.brief.site.stops == ()
+    # two more with a light, in the wrong order: a button mends it, and the evening is written as a calendar
+    place = {"latitude_deg": 55.0, "longitude_deg": -8.0, "date": "2026-05-14", "utc_offset_h": 1.0}
+    window.state.apply(edits.set_part("site", "Start", start="20:45", **place))
+    for text in ("lamps, 10, blue, 200 E", "shore, 10, golden, 150 W 80 N"):
+        window.plan_stage.commands.take_stop(text)
+    assert "not golden" in window.plan_stage.findChild(QLabel, "fact-evening").text()
+    _press(qtbot, window, "best-order")
+    assert "not golden" not in window.plan_stage.findChild(QLabel, "fact-evening").text()
+    target = window.state.folder / "evening.ics"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(target), ""))
+    _press(qtbot, window, "save-calendar")
+    assert target.read_bytes().count(b"BEGIN:VEVENT") == 4
+    drawing = next(
+        d for d in window.plan_stage.light.findChildren(QWidget) if d.accessibleName() == "Where the scenes lie"
+    )
+    assert "3 scenes from above" in drawing.accessibleDescription()
+    for left in (2, 1, 0):
+        _press(qtbot, window, "drop-stop")
+        assert len(window.state.outing.brief.site.stops) == left
 
 
 def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):

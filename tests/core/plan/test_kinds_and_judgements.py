@@ -9,7 +9,7 @@ from dataclasses import replace
 import pytest
 
 from idle_lantern.core.plan import rules_evening
-from idle_lantern.core.plan.brief import Brief, Exposure, Mark, Run, Scene, Site, Support, Target
+from idle_lantern.core.plan.brief import Brief, Exposure, Mark, Run, Scene, Site, Stop, Support, Target
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import make_plan
@@ -81,6 +81,8 @@ CASES: list[tuple[str, Brief]] = [
     ("turn-upright", _brief(rig=Rig(upright=False, rail_mm=60), target_field=TargetField(-80, 80, -28, 28, 1 / 3, reserve=0.1))),
     ("sky-row", _brief(rig=Rig(focal_mm=35, rail_mm=60), target_field=TargetField(-60, 60, -10, 32, 0.2, 0.2, reserve=0.1))),
     ("seam-on-house", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("house", 26, 0, 26),)))),
+    ("evening-light", _brief(site=replace(MIDDAY, start="21:05", latitude_deg=55.0, longitude_deg=-8.0, utc_offset_h=1.0,
+        stops=(Stop("lamps", 10, 5, "blue"), Stop("shore", 10, 5, "golden"))))),
     ("cut-mast", _brief(scene=Scene(near_m=30, subject="still", marks=(Mark("mast", 79, 0, 4, role="whole"),)))),
     ("base-lean", _brief(support=Support(base_tilt_deg=2))),
     ("hand-long", _brief(rig=Rig(focal_mm=85), support=Support("hand"), exposure=Exposure(((0.0, 15.0),), aperture=4))),
@@ -194,4 +196,4 @@ def test_no_remedy_is_offered_that_cannot_be():
         replace(dark, run=replace(dark.run, repeats=20, settle_s=120.0), target_field=TargetField(-180, 180, -60, 60))
     )
     assert slow.shoot_s > 86_400
-    assert slow.evening[0].end > slow.evening[0].begin
+    assert slow.evening.visits[0].end > slow.evening.visits[0].begin

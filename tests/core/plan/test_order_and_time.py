@@ -108,7 +108,7 @@ def test_brackets_only_where_it_is_bright():
 def test_the_evening_runs_on_with_walks():
     site = Site(start="19:30", stops=(Stop("harbour", 10, 15), Stop("light", 5, 20)))
     plan = make_plan(Brief(site=site))
-    here, harbour, light = plan.evening
+    here, harbour, light = plan.evening.visits
     assert (harbour.begin - here.end).total_seconds() == 15 * 60
     assert (light.end - harbour.end).total_seconds() == 25 * 60
     assert light.sun_end_deg < here.sun_begin_deg

@@ -13,18 +13,17 @@ from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.scouting_commands import ScoutingCommands
 from idle_lantern.app.widgets.basics import answered
-from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
-from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.strict_json import read_text
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.gear.entries import Entry, from_frame, taken_over
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.brief import Stop
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
 from idle_lantern.core.plan.planner import angle_list
 from idle_lantern.core.plan.remedies import REMEDIES
 from idle_lantern.core.plan.target_field import AS_NEEDED
+from idle_lantern.core.plan.tour import parse_stop
 
 
 class PlanCommands(QObject):
@@ -147,24 +146,38 @@ class PlanCommands(QObject):
     def add_stop(self) -> None:
         """Ask for another scene of the evening."""
         text, yes = QInputDialog.getText(
-            self._parent, "Another scene", "Name, minutes there, minutes of walking:", text="harbour, 10, 15"
+            self._parent,
+            "Another scene",
+            "Name, minutes there; then, if they are known, minutes of walking, the light it wants (day, golden, blue, night)\n"
+            "and where it lies: metres from this picture, or latitude and longitude.",
+            text="harbour, 10, golden, 300 E 120 N",
         )
         if yes:
             self.take_stop(text)
 
     def take_stop(self, text: str) -> None:
-        """Add a scene written as ``name, minutes, walk``."""
+        """Add a scene as ``parse_stop`` reads it."""
+        site = self._state.outing.brief.site
         try:
-            name, *numbers = [p.strip() for p in text.split(",")]
-            minutes = [units.parse_number(n, "minutes", "harbour, 10, 15") for n in numbers]
-            if not name or not 1 <= len(minutes) <= 2:
-                raise InputError(f"'{text}' is no scene", remedy="Write it like harbour, 10, 15")
-            stop = Stop(name, *minutes)
+            stop = parse_stop(text, site)
         except LanternError as error:
             self._tell(error.sentence, True)
             return
-        stops = (*self._state.outing.brief.site.stops, stop)
-        self._state.apply(edits.set_part("site", f"Another scene: {name}", stops=stops))
+        self._state.apply(edits.set_part("site", f"Another scene: {stop.name}", stops=(*site.stops, stop)))
+
+    def best_order(self) -> None:
+        """Put the evening's scenes into the order that gives most of them their light."""
+        self.apply_remedy("evening-order")
+
+    def save_calendar(self) -> None:
+        """Write the evening as a calendar."""
+        # its calendar library is loaded when a calendar is wanted
+        from idle_lantern.core.plan.calendar import write_calendar
+
+        title = self._state.outing.name
+        self._save(
+            "Save the evening", "evening.ics", "Calendar (*.ics)", lambda p: write_calendar(self._state.plan, p, title)
+        )
 
     def drop_stop(self) -> None:
         """Take the last scene off the evening."""

@@ -206,3 +206,53 @@ class SunDrawing(Drawing):
             _text(p, left - 4, at(0, altitude).y() + 4, units.angle(altitude, 0), align="right")
         _text(p, right, at(0, (GOLDEN_DEG[0] + GOLDEN_DEG[1]) / 2).y() + 4, "golden", align="right")
         _text(p, right, at(0, BLUE_DEG[0] - 3).y() + 5, "blue", align="right")
+
+
+class TourDrawing(Drawing):
+    """The evening's scenes seen from above, north up, in the order of the walk; those without a place are left out."""
+
+    def words(self, plan: Plan) -> str:
+        placed = [v for v in plan.evening.visits if v.place_m is not None]
+        if len(placed) < 2:
+            return "No other scene with a place yet."
+        walk = units.duration(plan.evening.walk_minutes * 60)
+        return f"{len(placed)} scenes from above, {walk} of walking: {', '.join(v.name for v in placed)}."
+
+    def paint(self, p: QPainter, plan: Plan) -> None:
+        placed = [v for v in plan.evening.visits if v.place_m is not None]
+        if len(placed) < 2:
+            _text(
+                p,
+                self.width() / 2,
+                self.height() / 2 + 4,
+                "Name a scene with its place: it is drawn here.",
+                align="middle",
+            )
+            return
+        points = [v.place_m or (0.0, 0.0) for v in placed]
+        east, north = ([q[i] for q in points] for i in (0, 1))
+        pad, w, h = 26.0, self.width(), self.height()
+        scale = min((w - 8 * pad) / max(1.0, max(east) - min(east)), (h - 2 * pad) / max(1.0, max(north) - min(north)))
+        middle = QPointF((max(east) + min(east)) / 2, (max(north) + min(north)) / 2)
+
+        def at(place: tuple[float, float]) -> QPointF:
+            return QPointF(w / 2 + (place[0] - middle.x()) * scale, h / 2 - (place[1] - middle.y()) * scale)
+
+        p.setPen(QPen(theme.colour("dim"), 1.4, Qt.PenStyle.DashLine))
+        p.drawPolyline(QPolygonF([at(q) for q in points]))
+        for number, (visit, place) in enumerate(zip(placed, points), 1):
+            spot = at(place)
+            p.setPen(QPen(theme.colour("ground"), 1.5))
+            p.setBrush(theme.colour("text" if visit.gets else "warn"))
+            p.drawEllipse(spot, 5, 5)
+            _text(p, spot.x() + 9, spot.y() + 4, f"{number} {visit.name}", "text")
+        step = _round_metres(90 / scale)
+        p.setPen(QPen(theme.colour("dim"), 1.5))
+        p.drawLine(QPointF(12, h - 10), QPointF(12 + step * scale, h - 10))
+        _text(p, 16 + step * scale, h - 6, f"{step:g} m; north is up")
+
+
+def _round_metres(metres: float) -> float:
+    """The greatest of 1, 2, 5, 10, 20 ... that is no longer."""
+    ten = 10 ** math.floor(math.log10(max(metres, 1e-3)))
+    return float(max(k * ten for k in (1, 2, 5) if k * ten <= metres * (1 + 1e-9)))

@@ -19,6 +19,8 @@ SUBJECTS = ("still", "leaves", "walking", "running")
 SKIES = ("clear", "clouds", "overcast", "indoors")
 METERING = ("brightest", "subject", "average", "middle")
 APERTURE_SCHOOLS = ("own", "sharpest", "depth", "open", "star")
+#: Light that a scene may want: by the height of the sun.
+LIGHTS = ("any", "day", "golden", "blue", "night")
 #: What a mark stands for: a thing, the subject, the nearest thing, what the picture must hold whole, where frames may be bare.
 MARK_ROLES = ("thing", "subject", "nearest", "whole", "bare")
 OVERLAP_SCHOOLS = {"quick": 0.15, "long": 0.2, "third": 1 / 3, "thrice": 0.4, "half": 0.5}
@@ -186,13 +188,21 @@ class Exposure:
 
 @dataclass(frozen=True)
 class Stop:
-    """Another scene of the evening: how long it takes and how far it is to walk there."""
+    """Another scene of the evening: how long it takes, how far it is to walk there, what light it wants, where it lies.
+
+    ``place_m`` is metres to the east and north of this picture; None where it is not known.
+    """
 
     name: str
     minutes: float
     walk_minutes: float = 0.0
+    light: str = "any"
+    place_m: tuple[float, float] | None = None
 
     def __post_init__(self) -> None:
+        one_of(f"Light of {self.name or 'the scene'}", self.light, LIGHTS)
+        for side, metres in zip(("east", "north"), self.place_m or ()):
+            within(f"Metres {side} of {self.name or 'the scene'}", metres, -1e6, 1e6, "m")
         within(f"Minutes of {self.name or 'the scene'}", self.minutes, 0, 1440, "min")
         within(f"Walk to {self.name or 'the scene'}", self.walk_minutes, 0, 1440, "min")
 

@@ -83,7 +83,7 @@ def times_lines(plan: Plan) -> list[tuple[str, str]]:
             lines.append((name.capitalize(), f"{at:%H:%M}"))
     if events.always:
         lines.append(("Sun", events.always))
-    lines += [(slot.name, f"{slot.begin:%H:%M} to {slot.end:%H:%M}") for slot in plan.evening[1:]]
+    lines += [(slot.name, f"{slot.begin:%H:%M} to {slot.end:%H:%M}") for slot in plan.evening.visits[1:]]
     return lines
 
 

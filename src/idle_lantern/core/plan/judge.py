@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.plan.rules_evening import judge_light, judge_output, judge_time
+from idle_lantern.core.plan.rules_evening import judge_evening, judge_light, judge_output, judge_time
 from idle_lantern.core.plan.rules_exposure import judge_exposure, judge_filters, judge_shallow, judge_sharpness
 from idle_lantern.core.plan.rules_field import judge_field, judge_sides, judge_sphere
 from idle_lantern.core.plan.rules_grid import judge_overlap, judge_rows
@@ -32,6 +32,7 @@ def judge(plan: Plan) -> tuple[Judgement, ...]:
         judge_exposure,
         judge_filters,
         judge_light,
+        judge_evening,
         judge_time,
         judge_output,
     )

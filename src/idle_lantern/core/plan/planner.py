@@ -25,7 +25,8 @@ from idle_lantern.core.plan.shallow import SingleShot, single_shot
 from idle_lantern.core.plan.size import JoinedSize, joined_size
 from idle_lantern.core.plan.sun import Position, minutes_of_even_light, sun_at
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.plan.timing import RunTime, Slot, evening, run_time
+from idle_lantern.core.plan.timing import RunTime, run_time
+from idle_lantern.core.plan.tour import Tour, tour
 
 
 @dataclass(frozen=True)
@@ -104,9 +105,9 @@ class Plan:
         return minutes_of_even_light(self.brief.site, self.brief.site.begin)
 
     @cached_property
-    def evening(self) -> tuple[Slot, ...]:
+    def evening(self) -> Tour:
         """This scene and those after it."""
-        return evening(self.brief.site, "this picture", self.shoot_s)
+        return tour(self.brief.site, "this picture", self.shoot_s)
 
     @property
     def end(self) -> datetime.datetime:

@@ -15,6 +15,7 @@ from idle_lantern.core.plan.rules_marks import holding
 from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm
 from idle_lantern.core.plan.sun import daylight_ev
 from idle_lantern.core.plan.target_field import fewest_sphere
+from idle_lantern.core.plan.tour import proposed
 from idle_lantern.core.plan.zone import place_offset_h
 
 if TYPE_CHECKING:
@@ -73,6 +74,10 @@ REMEDIES: dict[str, Remedy] = {
         "Take the advised overlap", _reckoned("target_field", lambda p: {"overlap": round(advised_overlap(p)[0], 4)})
     ),
     "rows-half": Remedy("Rows overlap by half", _part("target_field", overlap_rows=0.5)),
+    "evening-order": Remedy(
+        "Take the better order",
+        _reckoned("site", lambda p: {"stops": proposed(p.brief.site, "this picture", p.shoot_s)}),
+    ),
     "hold-marks": Remedy(
         "Hold what must be whole",
         _reckoned("target_field", lambda p: holding(p.target_field, p.brief.scene.marks)),

@@ -5,18 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import shortened
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.base.memory import available_bytes
 from idle_lantern.core.plan.cost import cards_needed
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm, unfit_formats
 from idle_lantern.core.plan.sun import daylight_ev
+from idle_lantern.core.plan.tour import proposed, to_drop, tour
 from idle_lantern.core.plan.zone import at_sea, place_offset_h, zone_of
 
 #: Lamps and shop windows read so much at any hour; a bright sky reads so much more than the ground (from memory).
 _LAMPS_EV, _SKY_OVER_GROUND_EV = 10.0, 3.0
 #: Where many programs stop (common practice, no source).
 _ELSEWHERE_MP = 500
+#: Of so many scenes at most it is tried out which to leave.
+_MOST_DROPPED = 6
 
 
 def judge_light(plan: Plan) -> Iterator[Judgement]:
@@ -72,6 +76,27 @@ def judge_light(plan: Plan) -> Iterator[Judgement]:
             "Set the readings to the light of that hour.",
             "readings-sun",
         )
+
+
+def judge_evening(plan: Plan) -> Iterator[Judgement]:
+    """Whether each scene of the evening gets the light that it wants."""
+    site, missed = plan.brief.site, plan.evening.missed
+    if not missed:
+        return
+    late = next(v for v in plan.evening.visits if v.name == missed[0] and not v.gets)
+    sentence = (
+        f"'{shortened(late.name, 60)}' is reached at {late.arrive:%H:%M} and does not get its {late.wants} light"
+        f"{f', and {len(missed) - 1} more scenes miss theirs' if len(missed) > 1 else ''}."
+    )
+    best = proposed(site, "this picture", plan.shoot_s)
+    if len(tour(site, "this picture", plan.shoot_s, best).missed) < len(missed):
+        yield Judgement(
+            "evening-light", Severity.CARE, sentence, "Another order gives more scenes their light.", "evening-order"
+        )
+        return
+    gone = to_drop(site, "this picture", plan.shoot_s) if len(site.stops) <= _MOST_DROPPED else ()
+    what = f"Leave out {', '.join(gone)}, or start earlier." if gone else "Start earlier, or come back another day."
+    yield Judgement("evening-light", Severity.CARE, sentence, what)
 
 
 def judge_time(plan: Plan) -> Iterator[Judgement]:

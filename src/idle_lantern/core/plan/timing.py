@@ -1,17 +1,15 @@
-"""How long the run takes, and an evening of several scenes."""
+"""How long the run takes."""
 
 from __future__ import annotations
 
-import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from idle_lantern.core.plan.brief import Exposure, Run, Site
+from idle_lantern.core.plan.brief import Exposure, Run
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.light import Setting, bracketed, reading_at
 from idle_lantern.core.plan.order import turning_deg
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.sun import sun_at
 
 #: Writing one exposure to the card and being ready again.
 _READY_S = 0.4
@@ -61,29 +59,3 @@ def shifting_mm(frames: Sequence[GridFrame]) -> float:
         path += abs(to[0] - at[0]) + abs(to[1] - at[1])
         at = to
     return path
-
-
-@dataclass(frozen=True)
-class Slot:
-    """One scene of the evening: when it begins and ends, and how high the sun then stands."""
-
-    name: str
-    begin: datetime.datetime
-    end: datetime.datetime
-    sun_begin_deg: float
-    sun_end_deg: float
-
-
-def evening(site: Site, this_scene: str, run_s: float) -> tuple[Slot, ...]:
-    """The outing's own scene at its start, then the others in their order with the walks between."""
-    slots = []
-    at = site.begin
-    # the run itself may take longer than a scene that anyone would write down
-    for name, minutes, walk in (
-        (this_scene, run_s / 60, 0.0),
-        *((s.name, s.minutes, s.walk_minutes) for s in site.stops),
-    ):
-        begin = at + datetime.timedelta(minutes=walk)
-        at = begin + datetime.timedelta(minutes=minutes)
-        slots.append(Slot(name, begin, at, sun_at(site, begin).altitude_deg, sun_at(site, at).altitude_deg))
-    return tuple(slots)

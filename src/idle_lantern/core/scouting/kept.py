@@ -17,11 +17,13 @@ from numpy.typing import NDArray
 from idle_lantern.core.geometry import rotations
 
 Array = NDArray[Any]
-#: Side of the cells in which detail is told.
-CELL_DEG = 10.0
+#: Side of the cells in which detail is told: finer than the overlap of most frames.
+CELL_DEG = 5.0
 #: A cell or frame with less of it to match by is bare: the engine finds no place for it by what it shows. Of 170 frames of 14
 #: simulated places with clear and clouded skies this tells 163 rightly (``benchmarks/bare_frames.py``).
 BARE = 0.04
+#: Directions that one reading stands for.
+_READING_DEG = 10.0
 Degrees = Annotated[float, Meta(ge=-1080, le=1080)]
 Side = Annotated[int, Meta(ge=1, le=1_000_000)]
 Number = Annotated[float, Meta(ge=-1e9, le=1e9)]
@@ -78,7 +80,7 @@ def on_map(pictures: Sequence[ScoutPicture]) -> tuple[tuple[float, float, str], 
     for picture in pictures:
         for azimuth, ev, bound in picture.readings:
             at = (azimuth + picture.turn_deg[0] + 180) % 360 - 180
-            found.setdefault(math.floor(at / CELL_DEG), (at, ev, bound))
+            found.setdefault(math.floor(at / _READING_DEG), (at, ev, bound))
     return tuple(sorted(found.values()))
 
 

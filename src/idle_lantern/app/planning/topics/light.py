@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from idle_lantern.app.planning.brief_binding import number_with, plain
-from idle_lantern.app.planning.drawings import SunDrawing
+from idle_lantern.app.planning.drawings import SunDrawing, TourDrawing
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
     DEG,
@@ -44,20 +44,23 @@ class LightTopic(Topic):
         )
         box.add(
             column(
-                self.drawing(SunDrawing("Sun and moon through the day", 150)),
+                self.drawing(SunDrawing("Sun and moon through the day", 124)),
                 self.told(self._sun, "fact-sun", ""),
                 self.told(self._evening, "fact-evening", ""),
                 row(
                     button(
                         "Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"
                     ),
+                    button("Best order", self.commands.best_order, name="best-order"),
                     None,
                 ),
                 row(
                     button("Another scene …", self.commands.add_stop, name="add-stop"),
+                    button("Calendar …", self.commands.save_calendar, name="save-calendar"),
                     button("Drop the last", self.commands.drop_stop, quiet=True, name="drop-stop"),
                     None,
                 ),
+                self.drawing(TourDrawing("Where the scenes lie", 104)),
                 None,
             ),
             2,
@@ -87,9 +90,11 @@ class LightTopic(Topic):
 
     def _evening(self, plan: Plan) -> str:
         slots = [
-            f"{s.begin:%H:%M}–{s.end:%H:%M} {s.name} (sun {units.angle(s.sun_begin_deg, 0)})" for s in plan.evening
+            f"{v.begin:%H:%M}–{v.end:%H:%M} {v.name} (sun {units.angle(v.sun_begin_deg, 0)}{'' if v.gets else f', not {v.wants}'})"
+            for v in plan.evening.visits
         ]
-        return "Evening: " + " · ".join(slots)
+        walk = plan.evening.walk_minutes
+        return "Evening: " + " · ".join(slots) + (f" · {units.duration(walk * 60)} of walking" if walk else "")
 
     def _start_at(self, event: str) -> None:
         at = day(self.state.outing.brief.site).first(event)
