@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 from PIL import Image
@@ -20,7 +21,10 @@ from idle_lantern.app.settings import Settings
 from idle_lantern.app.widgets.map_forms import FORMS
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import document, edits
+from idle_lantern.core.plan.kinds import kind_of
 
+#: A camera with few pixels.
+SMALL = {"width_px": 600, "height_px": 400}
 LEFT = Qt.MouseButton.LeftButton
 Settled = Callable[[Window], None]
 
@@ -352,3 +356,69 @@ def test_the_map_zooms_pans_and_has_other_forms(qtbot: QtBot, window: Window, se
         view.grab()
         qtbot.keyClick(window, Qt.Key.Key_F4)
     assert view.look.form == "unrolled"
+
+
+#: Small plans of four kinds that stay where the telephone looked: kind, field, focal length, lens.
+KINDS = {
+    "rows": ((-32.0, 32.0, -18.0, 20.0), {"focal_mm": 30.0, "upright": False}),
+    "vertical": ((-12.0, 12.0, -20.0, 40.0), {"focal_mm": 24.0, "upright": False}),
+    "sphere": ((-180.0, 180.0, -90.0, 90.0), {"focal_mm": 8.0, "lens_model": "equidistant", "upright": True}),
+    "shallow": ((-16.0, 16.0, -10.0, 10.0), {"focal_mm": 50.0, "upright": False}),
+}
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_each_kind_is_planned_on_the_ground_shot_joined_and_is_what_was_foreseen(
+    qtbot: QtBot, scouted: Window, settled: Settled, telephone: FrameFiles, kind: str
+):
+    """The simulated camera stands where the telephone stood; features of both pictures lie at the same places."""
+    ends, rig = KINDS[kind]
+    state, page = scouted.state, scouted.plan_stage.foreseen
+    middle = sum(math.degrees(math.atan2(c[0, 2], c[2, 2])) for c in telephone.cameras) / 3
+    scouted.plan_stage.commands.scouting.turn(state.outing.scouts[0], 0, middle)
+    state.apply(edits.set_brief("Kind", kind_of(kind).start(state.outing.brief)))
+    state.apply(edits.set_rig("Small", **SMALL, sensor_width_mm=24.0, sensor_height_mm=16.0, lens_name="", **rig))
+    left, right, low, high = ends
+    state.apply(
+        edits.set_target_field(
+            "Small", left_deg=left, right_deg=right, low_deg=low, high_deg=high, overlap=0.35, row_frames=0
+        )
+    )
+    assert len(state.plan.frames) <= 16, len(state.plan.frames)
+    scouted.go("field")
+    settled(scouted)
+    scouted.field_stage.shoot_all()
+    settled(scouted)
+    scouted.trigger("join.run")
+    settled(scouted)
+    assert state.joined is not None
+    scouted.go("plan")
+    scouted.plan_stage.show_page(page)
+    page.beside.setCurrentIndex(page.beside.findData("joined"))
+    page.beside.activated.emit(page.beside.currentIndex())
+    settled(scouted)
+    qtbot.waitUntil(lambda: page.views[1].shown is not None and "loses" in page.costs[0].text(), timeout=10_000)
+    foreseen, joined = (view.shown.pixels for view in page.views)
+    assert page.views[1].isVisible()
+    shifts = _shifts(foreseen, joined)
+    assert len(shifts) >= 12
+    # the join levels and centres itself by what it finds: the same crop is that of the middle of all shifts
+    off = shifts - np.median(shifts, 0)
+    assert np.median(np.hypot(*off.T)) < 0.006
+    assert np.abs(np.median(shifts, 0)).max() < 0.03
+
+
+def _shifts(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """How far features of one picture lie elsewhere in the other, both as shares of their widths (N, 2)."""
+    sift = cv2.SIFT_create(1500)
+    wide = b.shape[1]
+    a = cv2.resize(a, (wide, round(a.shape[0] * wide / a.shape[1])), interpolation=cv2.INTER_AREA)
+    found = [
+        sift.detectAndCompute(cv2.cvtColor(np.ascontiguousarray(p[..., :3]), cv2.COLOR_RGB2GRAY), None) for p in (a, b)
+    ]
+    (one, first), (two, second) = found
+    pairs = [m for m, n in cv2.BFMatcher().knnMatch(first, second, 2) if m.distance < 0.7 * n.distance]
+    # both are told from the middle, which is the canvas's own
+    half = [np.array([wide, p.shape[0]]) / 2 for p in (a, b)]
+    off = np.array([np.subtract(two[p.trainIdx].pt, half[1]) - np.subtract(one[p.queryIdx].pt, half[0]) for p in pairs])
+    return off[np.hypot(*off.T) < 0.06 * wide] / wide

@@ -19,8 +19,8 @@ from idle_lantern.core.geometry import rotations
 Array = NDArray[Any]
 #: Side of the cells in which detail is told: finer than the overlap of most frames.
 CELL_DEG = 5.0
-#: A cell or frame with less of it to match by is bare: the engine finds no place for it by what it shows. Of 170 frames of 14
-#: simulated places with clear and clouded skies this tells 163 rightly (``benchmarks/bare_frames.py``).
+#: A cell or frame with less of it to match by is bare: the engine finds no place for it by what it shows. Of 318 frames of 28
+#: simulated places with clear and clouded skies this tells 306 rightly (``benchmarks/bare_frames.py``).
 BARE = 0.04
 #: Directions that one reading stands for.
 _READING_DEG = 10.0

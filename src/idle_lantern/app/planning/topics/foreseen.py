@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QCheckBox, QSizePolicy, QWidget
@@ -22,6 +24,7 @@ from idle_lantern.app.widgets.foreseen_view import ForeseenShown, ForeseenView, 
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.pictures.source import PictureSource, reduced
 from idle_lantern.core.plan.planner import Plan
 
 if TYPE_CHECKING:
@@ -49,12 +52,17 @@ class ForeseenTopic(Topic):
         self._settled.setParent(self)
         self._settled.timeout.connect(lambda: self._draw(costs=True))
         desk.grounds.changed.connect(self.redraw)
+        desk.state.changed.connect(lambda topics: self.redraw() if "join" in topics else None)
 
     def build(self, box: Blocks) -> None:
         self.views = (ForeseenView(), ForeseenView())
         self.titles = tuple(label("", "dim", wrap=True, name=f"foreseen-title-{i}") for i in range(2))
         self.costs = tuple(label("", "", wrap=True, name=f"foreseen-costs-{i}") for i in range(2))
-        others = {**dict(list(model.PROJECTIONS.items())[1:]), "turned": "camera turned"}
+        others = {
+            **dict(list(model.PROJECTIONS.items())[1:]),
+            "turned": "camera turned",
+            "joined": "the joined picture",
+        }
         self.projection = self._chooser(
             "foreseen-projection", [(v, k) for k, v in model.PROJECTIONS.items()], self.redraw
         )
@@ -127,7 +135,7 @@ class ForeseenTopic(Topic):
         shape = self.shape.currentData()
         own = self.projection.currentData()
         beside = self.beside.currentData()
-        if which == 0:
+        if which == 0 or beside == "joined":
             return model.Wanted(own, shape)
         return model.Wanted(own, shape, turned=True) if beside == "turned" else model.Wanted(beside, shape)
 
@@ -158,8 +166,12 @@ class ForeseenTopic(Topic):
                 cost.setText("")
             return
         plan, minutes = self.state.plan, round(self.hour.value)
-        count = 2 if self.beside.currentData() else 1
-        wanted = [self.wanted(i) for i in range(count)]
+        beside, joined = self.beside.currentData(), self.state.picture
+        wanted = [self.wanted(i) for i in range(2 if beside not in ("", "joined") else 1)]
+        if beside == "joined" and joined is None:
+            self.views[1].clear("Nothing is joined yet: shoot the frames and join them.")
+            self.titles[1].setText("")
+            self.costs[1].setText("")
         room = max(60_000, min(400_000, self.views[0].width() * self.views[0].height()))
         self._drawing, self._again = True, False
 
@@ -170,6 +182,8 @@ class ForeseenTopic(Topic):
                 light = model.light_at(drawn_for, seen, minutes)
                 words = words or light.words
                 made.append((_shown(plan, seen, light), model.told(drawn_for, seen, one)))
+            if beside == "joined" and joined is not None:
+                made.append(_joined(joined, room))
             return made, words
 
         def done(result: tuple[list[tuple[ForeseenShown, model.Told]], str]) -> None:
@@ -187,7 +201,7 @@ class ForeseenTopic(Topic):
 
         def failed(error: LanternError) -> None:
             self._drawing = False
-            self.views[-1 if count == 2 else 0].clear(error.sentence)
+            self.views[len(wanted) - 1].clear(error.sentence)
 
         self.desk.start(FORESEEING, work, done, failed, quiet=True)
 
@@ -221,6 +235,23 @@ def _shown(plan: Plan, seen: Foreseen, light: model.HourLight) -> ForeseenShown:
     marks = tuple(MarkShown(box, name) for box, name in boxes if box is not None)
     crop = (seen.crop.left, seen.crop.top, seen.crop.width, seen.crop.height)
     return ForeseenShown(seen.pixels, seen.covered, seen.outlines, crop, marks, light.at)
+
+
+def _joined(picture: PictureSource, most_px: int) -> tuple[ForeseenShown, model.Told]:
+    """The joined picture, to be compared with what was foreseen."""
+    width, height = picture.sizes[0]
+    longest = max(width, height) * min(1.0, math.sqrt(2 * most_px / (width * height)))
+    pixels = reduced(picture, max(2, round(longest)))
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+    if pixels.shape[2] == 3:
+        pixels = np.dstack([pixels, np.full(pixels.shape[:2], 255, np.uint8)])
+    shown = pixels[..., 3] > 127
+    size = f"{units.grouped(width)} × {units.grouped(height)} px"
+    return (
+        ForeseenShown(pixels, shown, (), (0, 0, pixels.shape[1], pixels.shape[0])),
+        model.Told(f"The joined picture: {size}", "As it was joined."),
+    )
 
 
 def _minutes(clock: str) -> float:
