@@ -89,7 +89,14 @@ def render_views(outing: Path, target: Path) -> list[Path]:
                 time.sleep(0.01)
 
         def settle() -> None:
-            wait(lambda: window.tasks.idle and window.state.judgements is not None and window.picture_view().ready)
+            wait(
+                lambda: (
+                    window.tasks.idle
+                    and window.state.judgements is not None
+                    and window.picture_view().ready
+                    and window.desk.grounds.complete
+                )
+            )
             for _ in range(5):
                 app.processEvents()
 
@@ -109,9 +116,22 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         settle()
         window.state.select(3)
         shot("plan")
-        for name, page in (("plan-support", 2), ("plan-exposure", 4), ("plan-light", 5)):
-            window.plan_stage.open_topic(page)
-            shot(name)
+        stage = window.plan_stage
+        for text in ("mole, 20, golden, 300 E 220 N", "lamps, 10, blue, 150 W 80 N"):
+            stage.commands.take_stop(text)
+        stage.show_page(stage.light)
+        shot("plan-light")
+        # as on the evening before: nothing is shot yet
+        window.state.apply(edits.Edit("For the picture", lambda o: replace(o, frames=())))
+        for role, name, yaw, pitch in (("subject", "light tower", -2.0, 10.0), ("whole", "beacon", 45.0, 13.0)):
+            stage.commands.scouting.mark(role, yaw, pitch, name)
+        stage.show_page(stage.scouting)
+        shot("plan-scouting")
+        stage.show_page(stage.foreseen)
+        wait(lambda: "loses" in stage.foreseen.costs[0].text())
+        shot("plan-foreseen")
+        while window.state.history.undo_title:
+            window.state.undo()
         # the field view is shown half way through: the last frames are taken off the log
         frames = window.state.outing.frames
         window.state.apply(edits.Edit("For the picture", lambda o: replace(o, frames=frames[:4])))
