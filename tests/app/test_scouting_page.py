@@ -362,7 +362,10 @@ def test_the_map_zooms_pans_and_has_other_forms(qtbot: QtBot, window: Window, se
 KINDS = {
     "rows": ((-32.0, 32.0, -18.0, 20.0), {"focal_mm": 30.0, "upright": False}),
     "vertical": ((-12.0, 12.0, -20.0, 40.0), {"focal_mm": 24.0, "upright": False}),
-    "sphere": ((-180.0, 180.0, -90.0, 90.0), {"focal_mm": 8.0, "lens_model": "equidistant", "upright": True}),
+    "sphere": (
+        (-180.0, 180.0, -90.0, 90.0),
+        {"width_px": 420, "height_px": 280, "focal_mm": 8.0, "lens_model": "equidistant", "upright": True},
+    ),
     "shallow": ((-16.0, 16.0, -10.0, 10.0), {"focal_mm": 50.0, "upright": False}),
 }
 
@@ -377,7 +380,9 @@ def test_each_kind_is_planned_on_the_ground_shot_joined_and_is_what_was_foreseen
     middle = sum(math.degrees(math.atan2(c[0, 2], c[2, 2])) for c in telephone.cameras) / 3
     scouted.plan_stage.commands.scouting.turn(state.outing.scouts[0], 0, middle)
     state.apply(edits.set_brief("Kind", kind_of(kind).start(state.outing.brief)))
-    state.apply(edits.set_rig("Small", **SMALL, sensor_width_mm=24.0, sensor_height_mm=16.0, lens_name="", **rig))
+    state.apply(
+        edits.set_rig("Small", **{**SMALL, "sensor_width_mm": 24.0, "sensor_height_mm": 16.0, "lens_name": "", **rig})
+    )
     left, right, low, high = ends
     state.apply(
         edits.set_target_field(

@@ -122,8 +122,13 @@ def test_costs_and_shapes_of_the_foreseen_picture(kept: Kept, sweep: FrameFiles)
 
 
 def _with_sky(details: dict[float, float]) -> ScoutPicture:
-    """A picture of which each altitude has a share of detail."""
-    cells = [(a * 10.0 + 5, altitude, share) for a in range(-9, 9) for altitude, share in details.items()]
+    """A picture of which each altitude has a share of detail, over 10 degrees about it."""
+    cells = [
+        (a * 5.0 + 2.5, altitude + half, share)
+        for a in range(-18, 18)
+        for altitude, share in details.items()
+        for half in (-2.5, 2.5)
+    ]
     identity = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0))
     readings = tuple((a * 10.0 + 5, 11.0 + a / 10, "at least" if a > 7 else "ok") for a in range(-9, 9))
     return ScoutPicture(
