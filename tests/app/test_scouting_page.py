@@ -190,6 +190,7 @@ def test_marks_are_made_by_the_menu_and_the_plan_follows(qtbot: QtBot, scouted: 
         ("tower", "subject"), ("railing", "nearest"), ("mast", "whole"),
     ]  # fmt: skip
     assert (state.outing.brief.scene.subject_m, state.outing.brief.scene.near_m) == (30.0, 2.5)
+    assert [m.distance_m for m in state.outing.brief.scene.marks] == [30.0, 2.5, 0.0]
     settled(scouted)
     (told,) = [j for j in state.judgements if j.key == "cut-mast"]
     assert "more to the right" in told.sentence
@@ -260,8 +261,12 @@ def test_the_planned_picture_is_foreseen_in_every_projection(
     page._set_hour(12 * 60)
     qtbot.waitUntil(lambda: page.light.text().startswith("12:00"), timeout=5000)
     assert "sun" in page.light.text()
+    page.clock.setValue(page.clock.maximum())
+    qtbot.waitUntil(lambda: "below the horizon" in page.light.text() or "light" in page.light.text(), timeout=5000)
+    assert round(page.hour.value) == page.clock.maximum()
     # framed by composition: 3 to 1 with the mast on the left third
     _mark(scouted, monkeypatch, "mast", "subject", (10.0, 5.0))
+    qtbot.waitUntil(lambda: any("mast, 5.00 m" in m.name for m in page.views[0].shown.marks), timeout=5000)
     page.shape.setCurrentIndex(page.shape.findText("3 : 1"))
     page.projection.setCurrentIndex(page.projection.findData("cylindrical"))
     page.place.setCurrentIndex(page.place.findText("left third"))

@@ -14,7 +14,8 @@ from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.cli.main import main
 from idle_lantern.core.frames.reading import read
-from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.join.canvas.redrawn import redrawn
 from idle_lantern.core.join.report import canvas_of
 from idle_lantern.core.join.solve.field import field_of
@@ -27,8 +28,9 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.scouting.foreseen import foresee, foreseen_canvas, projection_of
 from idle_lantern.core.scouting.judged import bare_frames, judge_scouted, lowered_deg, readings_for
-from idle_lantern.core.scouting.kept import ScoutPicture
+from idle_lantern.core.scouting.kept import ScoutPicture, ends_of, is_upright
 from idle_lantern.core.scouting.laid import Laid, moved
+from idle_lantern.core.scouting.lines import bow
 from idle_lantern.core.sim.diorama import ambrel_holm
 
 Kept = tuple[ScoutPicture, Laid, bytes]
@@ -179,3 +181,26 @@ def test_readings_towards_the_field_are_taken_and_told(kept: Kept):
     readings = tuple((a, ev) for a, ev, _ in found)
     same = replace(plan.brief, exposure=replace(plan.brief.exposure, readings=readings))
     assert not [j for j in judge_scouted(make_plan(same), [picture]) if j.key == "readings-scouted"]
+
+
+def test_straight_things_are_found_and_bow_as_their_projection_says(kept: Kept):
+    """The beacon's post, the tower's edges and eaves of the simulated place are straight: a flat canvas keeps them so."""
+    picture, ground, _ = kept
+    assert len(picture.lines) >= 5
+    assert 2 <= sum(is_upright(line) for line in picture.lines) < len(picture.lines)
+    flat = Canvas(Projection("rectilinear"), 900, 700, 400.0, (449.5, 349.5), ground.canvas.canvas_from_world)
+    whole = 0
+    for line in picture.lines:
+        ends = flat.pixels(ends_of(line))
+        if np.isfinite(ends).all() and (ends >= 0).all() and (ends < (900, 700)).all():
+            whole += 1
+            assert bow(line, flat, np.eye(3)) < 1e-6
+    assert whole >= 3
+    # by hand: a level line 20 degrees up, from -40 to 40 degrees: on the sphere unrolled its middle rises to
+    # atan(tan 20 / cos 40) = 25.41 degrees, over 80 degrees of length
+    sphere = Canvas(Projection("equirectangular"), 3600, 1800, 1800 / math.pi, (1799.5, 899.5))
+    assert bow((-40.0, 20.0, 40.0, 20.0), sphere, np.eye(3)) == pytest.approx((25.41 - 20) / 80, abs=2e-4)
+    upright = (10.0, -20.0, 10.0, 30.0)
+    assert is_upright(upright)
+    assert bow(upright, sphere, np.eye(3)) < 1e-9
+    assert bow((-179.0, 5.0, 179.0, 5.0), flat, np.eye(3)) == 0.0, "behind the canvas"

@@ -12,10 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base import units
-from idle_lantern.core.geometry.sphere import direction
+from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.brief import Mark
+from idle_lantern.core.plan.depth import blur_disc_mm
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.sun import BLUE_DEG, GOLDEN_DEG, lit_from, sun_at
+from idle_lantern.core.scouting.kept import ScoutPicture, ends_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -85,8 +87,8 @@ def foreseen(
     return plan, foresee(plan, grounds, projection=wanted.projection, ratio=wanted.shape, most_px=most_px, costs=costs)
 
 
-def told(plan: Plan, seen: Foreseen, wanted: Wanted) -> Told:
-    """Title, costs and warning of a foreseen picture."""
+def told(plan: Plan, seen: Foreseen, scouts: Sequence[ScoutPicture]) -> Told:
+    """Title, costs and warning of a foreseen picture; what bends is asked of the straight things that were scouted."""
     names = {**PROJECTIONS, "auto": PROJECTIONS[seen.canvas.projection.name]}
     held = "upright" if plan.rig.upright else "sideways"
     crop = seen.crop
@@ -96,13 +98,14 @@ def told(plan: Plan, seen: Foreseen, wanted: Wanted) -> Told:
         f"{names[seen.canvas.projection.name].capitalize()}, {units.counted(len(plan.frames), 'frame')} {held}: {size}"
     )
     parts = [f"crop loses {units.share(seen.loss)}", f"rim drawn {seen.stretch:.1f} × as large"]
-    if seen.bow > 0.003:
-        parts.append(f"level lines bow by {units.share(seen.bow, 1)}")
+    bent = _most_bent(seen, scouts)
+    if bent is not None and bent[0] > 0.003:
+        parts.append(f"straight things bow by up to {units.share(bent[0], 1)}")
     warnings = []
     if seen.loss > _MUCH_LOSS:
         warnings.append("Much is lost at the crop: another shape or projection loses less.")
-    if seen.bow > _MUCH_BOW and seen.canvas.projection.name != "rectilinear":
-        warnings.append("A quay or an eaves across the picture will look bent.")
+    if bent is not None and bent[0] > _MUCH_BOW:
+        warnings.append(f"What runs straight at {units.angle(bent[1], 0)}, {units.angle(bent[2], 0)} will look bent.")
     if seen.stretch > _MUCH_STRETCH:
         warnings.append("Things and people at the rim will look pulled out.")
     if seen.unscouted > 0.05:
@@ -111,6 +114,25 @@ def told(plan: Plan, seen: Foreseen, wanted: Wanted) -> Told:
     if cut:
         warnings.insert(0, f"The crop cuts {', '.join(cut[:3])}.")
     return Told(title, "; ".join(parts).capitalize() + ".", " ".join(warnings[:2]))
+
+
+def _most_bent(seen: Foreseen, scouts: Sequence[ScoutPicture]) -> tuple[float, float, float] | None:
+    """The greatest bow of a straight thing inside the crop, as a share of its length, with the direction of its middle."""
+    from idle_lantern.core.scouting.lines import bow
+
+    crop, worst = seen.crop, None
+    for picture in scouts:
+        for line in picture.lines if picture.shown else ():
+            middle = (ends_of(line) @ picture.world_from_ground.T).sum(0)
+            with np.errstate(invalid="ignore"):
+                u, v = seen.canvas.pixels(middle)
+            if not (crop.left <= u < crop.left + crop.width and crop.top <= v < crop.top + crop.height):
+                continue
+            share = bow(line, seen.canvas, picture.world_from_ground)
+            if worst is None or share > worst[0]:
+                azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(middle))
+                worst = (share, azimuth, altitude)
+    return worst
 
 
 def mark_box(seen: Foreseen, mark: Mark) -> tuple[float, float, float, float] | None:
@@ -125,6 +147,16 @@ def mark_box(seen: Foreseen, mark: Mark) -> tuple[float, float, float, float] | 
         return None
     (x0, y0), (x1, y1) = places.min(0).tolist(), places.max(0).tolist()
     return x0, y0, x1, y1
+
+
+def mark_words(plan: Plan, seen: Foreseen, mark: Mark) -> tuple[str, float]:
+    """A mark's name, with its blur where its distance is known, and that blur's diameter in pixels of the foreseen picture."""
+    if mark.distance_m <= 0:
+        return mark.name, 0.0
+    sharp = plan.sharpness
+    blur_px = blur_disc_mm(plan.rig.focal_mm, sharp.aperture, sharp.focus_m, mark.distance_m) / plan.rig.pixel_mm
+    told = "sharp" if blur_px < 1.5 else f"blur {blur_px:.0f} px"
+    return f"{mark.name}, {units.distance(mark.distance_m)}: {told}", blur_px * seen.canvas.width / seen.full_px[0]
 
 
 def _inside(seen: Foreseen, mark: Mark) -> bool:

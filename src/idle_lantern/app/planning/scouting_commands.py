@@ -258,24 +258,26 @@ class ScoutingCommands(QObject):
         name, yes = QInputDialog.getText(self._parent, "Mark", "What stands there?", text=_USUAL[role])
         if not yes or not name.strip():
             return
-        self.mark(role, yaw_deg, pitch_deg, name.strip())
-        if role in ("nearest", "subject"):
-            scene = self._state.outing.brief.scene
-            now = scene.near_m if role == "nearest" else scene.subject_m or max(scene.near_m, 5.0)
-            distance, yes = QInputDialog.getDouble(
-                self._parent, "Distance", f"How many metres away is it ({name.strip()})?", now, 0.05, 1e5, 2
-            )
-            if yes:
-                changes: dict[str, Any] = {"near_m" if role == "nearest" else "subject_m": distance}
-                self._state.apply(edits.set_part("scene", f"Distance of {name.strip()}", **changes))
-
-    def mark(self, role: str, yaw_deg: float, pitch_deg: float, name: str) -> None:
-        """Mark a direction."""
-        yaw = (round(yaw_deg, 1) + 180) % 360 - 180
-        mark = Mark(
-            name, yaw, max(-90.0, min(90.0, round(pitch_deg, 1))), _WIDE[role], role not in ("nearest", "bare"), role
+        if role not in ("nearest", "subject"):
+            self.mark(role, yaw_deg, pitch_deg, name.strip())
+            return
+        scene = self._state.outing.brief.scene
+        now = scene.near_m if role == "nearest" else scene.subject_m or max(scene.near_m, 5.0)
+        distance, yes = QInputDialog.getDouble(
+            self._parent, "Distance", f"How many metres away is it ({name.strip()})?", now, 0.05, 1e5, 2
         )
-        self._state.apply(scout_edits.set_marks(f"Mark {name}", (*self._state.outing.brief.scene.marks, mark)))
+        self.mark(role, yaw_deg, pitch_deg, name.strip(), distance if yes else 0.0)
+
+    def mark(self, role: str, yaw_deg: float, pitch_deg: float, name: str, distance_m: float = 0.0) -> None:
+        """Mark a direction; the distance of the nearest thing and of the subject is the scene's too."""
+        yaw = (round(yaw_deg, 1) + 180) % 360 - 180
+        pitch = max(-90.0, min(90.0, round(pitch_deg, 1)))
+        mark = Mark(name, yaw, pitch, _WIDE[role], role not in ("nearest", "bare"), role, distance_m=distance_m)
+        scene = self._state.outing.brief.scene
+        changes: dict[str, Any] = {"marks": (*scene.marks, mark)}
+        if distance_m > 0 and role in ("nearest", "subject"):
+            changes["near_m" if role == "nearest" else "subject_m"] = distance_m
+        self._state.apply(edits.set_part("scene", f"Mark {name}", **changes))
 
     def change_mark(self, at: int, title: str, **changes: object) -> None:
         """Change one of the marks."""

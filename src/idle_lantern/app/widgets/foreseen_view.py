@@ -17,10 +17,11 @@ _PAD = 6
 
 @dataclass(frozen=True)
 class MarkShown:
-    """A mark on the picture: its box in canvas pixels and its name."""
+    """A mark on the picture: its box in canvas pixels, its words, and the diameter of its blur, 0 where that is not known."""
 
     box: tuple[float, float, float, float]
     name: str
+    blur_px: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -158,6 +159,9 @@ class ForeseenView(QWidget):
             for tone, width in (("ground", 3.0), ("text", 1.2)):
                 p.setPen(QPen(theme.colour(tone), width, Qt.PenStyle.DashLine))
                 p.drawRect(box)
+            if mark.blur_px * scale > 3:
+                p.setPen(QPen(theme.colour("accent"), 1.6))
+                p.drawEllipse(box.center(), mark.blur_px * scale / 2, mark.blur_px * scale / 2)
             self._label(p, box.topLeft() + QPointF(0, -3), mark.name)
 
     def _paint_sun(self, p: QPainter, target: QRectF, scale: float) -> None:
@@ -169,7 +173,9 @@ class ForeseenView(QWidget):
             p.drawEllipse(at, 8, 8)
 
     def _label(self, p: QPainter, at: QPointF, text: str) -> None:
-        box = QRectF(at.x(), at.y() - 13, p.fontMetrics().horizontalAdvance(text) + 8, 17)
+        wide = p.fontMetrics().horizontalAdvance(text) + 8
+        at = QPointF(max(_PAD, min(at.x(), self.target().right() - wide)), max(at.y(), self.target().top() + 14))
+        box = QRectF(at.x(), at.y() - 13, wide, 17)
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(theme.colour("ground", 200))
         p.drawRoundedRect(box, 3, 3)

@@ -90,7 +90,7 @@ class Support:
 class Mark:
     """A thing in the picture: where it stands, how wide and high it is, whether a seam may cross it.
 
-    ``height_deg`` 0 is as high as wide.
+    ``height_deg`` 0 is as high as wide, ``distance_m`` 0 is not known.
     """
 
     name: str
@@ -100,8 +100,10 @@ class Mark:
     keep_off_seams: bool = True
     role: str = "thing"
     height_deg: float = 0.0
+    distance_m: float = 0.0
 
     def __post_init__(self) -> None:
+        within(f"Distance of {self.name or 'the mark'}", self.distance_m, 0, 1e6, "m")
         one_of("What a mark stands for", self.role, MARK_ROLES)
         within(f"Height of {self.name or 'the mark'}", self.height_deg, 0, 180, "°")
         within(f"Yaw of {self.name or 'the mark'}", self.yaw_deg, -540, 540, "°")

@@ -15,6 +15,7 @@ from msgspec import Meta
 from numpy.typing import NDArray
 
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.sphere import direction
 
 Array = NDArray[Any]
 #: Side of the cells in which detail is told: finer than the overlap of most frames.
@@ -22,6 +23,8 @@ CELL_DEG = 5.0
 #: A cell or frame with less of it to match by is bare: the engine finds no place for it by what it shows. Of 318 frames of 28
 #: simulated places with clear and clouded skies this tells 306 rightly (``benchmarks/bare_frames.py``).
 BARE = 0.04
+#: What stands within so much of upright is upright.
+_UPRIGHT_DEG = 8.0
 #: Directions that one reading stands for.
 _READING_DEG = 10.0
 Degrees = Annotated[float, Meta(ge=-1080, le=1080)]
@@ -30,6 +33,8 @@ Number = Annotated[float, Meta(ge=-1e9, le=1e9)]
 Positive = Annotated[float, Meta(gt=0, le=1e9)]
 #: Light in one direction: azimuth on the picture, EV at ISO 100, and whether it is at least or at most so much.
 ReadingRow = tuple[Degrees, Annotated[float, Meta(ge=-30, le=40)], Literal["ok", "at least", "at most"]]
+#: A straight thing: azimuth and altitude of both its ends on the picture.
+LineRow = tuple[Degrees, Degrees, Degrees, Degrees]
 #: A cell of directions on the picture: azimuth and altitude of its middle, and the share of it with something to match.
 DetailRow = tuple[Degrees, Degrees, Annotated[float, Meta(ge=0, le=1)]]
 
@@ -39,7 +44,7 @@ class ScoutPicture:
     """One scouting picture.
 
     ``projection`` to ``full_circle`` are its canvas as in the join contract; ``turn_deg`` (yaw, pitch, roll) lays it on the
-    map. ``readings`` and ``details`` are told in its own azimuths. ``facing_deg`` is the compass bearing of its own
+    map. ``readings``, ``details`` and ``lines`` (the longest straight things) are told in its own azimuths. ``facing_deg`` is the compass bearing of its own
     azimuth 0, ``sigma_deg`` how well its horizon is known, ``taken`` when it was taken, ``told`` what was taken for granted.
     """
 
@@ -62,6 +67,7 @@ class ScoutPicture:
     taken: Annotated[str, Meta(max_length=100)] | None = None
     told: Annotated[tuple[Annotated[str, Meta(max_length=2000)], ...], Meta(max_length=50)] = ()
     shown: bool = True
+    lines: Annotated[tuple[LineRow, ...], Meta(max_length=200)] = ()
 
     @property
     def world_from_ground(self) -> Array:
@@ -104,3 +110,15 @@ def _common(off_deg: Array, side_deg: Array | float) -> Array:
     """The part of a cell's side that lies within a side of a box whose middle is ``off_deg`` away."""
     half, cell = np.asarray(side_deg) / 2, CELL_DEG / 2
     return np.asarray(np.clip(np.minimum(half, off_deg + cell) - np.maximum(-half, off_deg - cell), 0, None) / CELL_DEG)
+
+
+def ends_of(line: LineRow) -> Array:
+    """Directions of both ends of a straight thing on its picture, (2, 3)."""
+    return direction(np.radians([line[0], line[2]]), np.radians([line[1], line[3]]))
+
+
+def is_upright(line: LineRow) -> bool:
+    """Whether a straight thing stands upright: its plane through the eye holds the vertical."""
+    normal = np.cross(*ends_of(line))
+    off = abs(float(normal[1])) / max(1e-12, float(np.linalg.norm(normal)))
+    return off < math.sin(math.radians(_UPRIGHT_DEG))

@@ -27,6 +27,7 @@ from idle_lantern.core.scouting.facing import by_compass
 from idle_lantern.core.scouting.ground import make_ground
 from idle_lantern.core.scouting.kept import ScoutPicture
 from idle_lantern.core.scouting.laid import Laid, as_bytes, canvas_of, on_sphere
+from idle_lantern.core.scouting.lines import lines_of
 from idle_lantern.core.scouting.readings import readings_of
 
 Array = NDArray[Any]
@@ -63,7 +64,7 @@ def scouted(
         taken=probe(first).metadata.taken,
         told=ground.told,
     )
-    return kept, data
+    return replace(kept, lines=lines_of(_laid(kept, data))), data
 
 
 def from_joined(picture: Path, report: Path, name: str, facing_deg: float) -> tuple[ScoutPicture, bytes]:
@@ -92,7 +93,13 @@ def from_joined(picture: Path, report: Path, name: str, facing_deg: float) -> tu
     kept = replace(
         _kept(name, own), sigma_deg=0.2, facing_deg=facing_deg % 360, told=("The picture of an earlier outing.",)
     )
-    return kept, data
+    return replace(kept, lines=lines_of(_laid(kept, data))), data
+
+
+def _laid(kept: ScoutPicture, data: bytes) -> Laid:
+    """A picture that was just made, as it will be laid."""
+    pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+    return Laid(np.asarray(cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA)), canvas_of(kept))
 
 
 def _kept(name: str, canvas: Canvas) -> ScoutPicture:
@@ -157,8 +164,7 @@ def laid_beside(kept: ScoutPicture, data: bytes, front: Laid | None, facing_deg:
     if kept.facing_deg is not None and others:
         return _turned(kept, kept.facing_deg - facing_deg, "Turned by the compass in its file.")
     if front is not None:
-        pixels = cv2.cvtColor(cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED), cv2.COLOR_BGRA2RGBA)
-        turn = turn_between(front, Laid(np.asarray(pixels), canvas_of(kept)))
+        turn = turn_between(front, _laid(kept, data))
         if turn is not None:
             return _turned(kept, turn, "Turned to where it shows the same as the picture in front.")
     return kept

@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QCheckBox, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QCheckBox, QSizePolicy, QSlider, QWidget
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning import foreseen_model as model
@@ -45,6 +45,7 @@ class ForeseenTopic(Topic):
 
     def __init__(self, desk: Desk, commands: PlanCommands) -> None:
         self._drawing = self._again = False
+        self._start = ""
         self._settled = QTimer()
         self._settled.setSingleShot(True)
         self._settled.setInterval(_COSTS_AFTER_MS)
@@ -90,12 +91,19 @@ class ForeseenTopic(Topic):
         drawn = form(
             [("Projection", self.projection), ("Below it", self.beside), ("Shape", self.shape), ("Light at", self.hour)]
         )
+        self.clock = QSlider(Qt.Orientation.Horizontal)
+        self.clock.setAccessibleName("Light at another hour")
+        self.clock.setObjectName("foreseen-clock")
+        self.clock.setSingleStep(5)
+        self.clock.setPageStep(30)
+        self.clock.valueChanged.connect(self._set_hour)
         solved = form([("Subject at", self.place), ("Horizon at", self.level)])
         box.add(
             column(
                 drawn,
-                row(*self.aids.values(), None, space=2),
+                self.clock,
                 self.light,
+                row(*self.aids.values(), None, space=2),
                 solved,
                 self.hold,
                 row(self.compose, None),
@@ -126,8 +134,14 @@ class ForeseenTopic(Topic):
     def show_plan(self, plan: Plan) -> None:
         super().show_plan(plan)
         low, high = model.hours(plan)
-        if not low <= self.hour.value <= high:
-            self.hour.show_value(float(_minutes(plan.brief.site.start)))
+        start = plan.brief.site.start
+        if start != self._start or not low <= self.hour.value <= high:  # another start, or another day
+            self._start = start
+            self.hour.show_value(min(max(_minutes(start), float(low)), float(high)))
+        self.clock.blockSignals(True)
+        self.clock.setRange(low, high)
+        self.clock.setValue(round(self.hour.value))
+        self.clock.blockSignals(False)
         self.redraw()
 
     def wanted(self, which: int) -> model.Wanted:
@@ -165,7 +179,7 @@ class ForeseenTopic(Topic):
                 title.setText("")
                 cost.setText("")
             return
-        plan, minutes = self.state.plan, round(self.hour.value)
+        plan, scouts, minutes = self.state.plan, self.state.outing.scouts, round(self.hour.value)
         beside, joined = self.beside.currentData(), self.state.picture
         wanted = [self.wanted(i) for i in range(2 if beside not in ("", "joined") else 1)]
         if beside == "joined" and joined is None:
@@ -181,7 +195,7 @@ class ForeseenTopic(Topic):
                 drawn_for, seen = model.foreseen(plan, grounds, one, room, costs=costs)
                 light = model.light_at(drawn_for, seen, minutes)
                 words = words or light.words
-                made.append((_shown(plan, seen, light), model.told(drawn_for, seen, one)))
+                made.append((_shown(plan, seen, light), model.told(drawn_for, seen, scouts)))
             if beside == "joined" and joined is not None:
                 made.append(_joined(joined, room))
             return made, words
@@ -212,7 +226,9 @@ class ForeseenTopic(Topic):
 
     def _set_hour(self, minutes: int) -> None:
         low, high = model.hours(self.state.plan)
-        self.hour.show_value(float(min(max(minutes, low), high)))
+        minutes = min(max(minutes, low), high)
+        self.hour.show_value(float(minutes))
+        self.clock.setValue(minutes)
         self.redraw()
 
     def _compose(self) -> None:
@@ -231,8 +247,8 @@ class ForeseenTopic(Topic):
 
 def _shown(plan: Plan, seen: Foreseen, light: model.HourLight) -> ForeseenShown:
     """What a view draws."""
-    boxes = ((model.mark_box(seen, mark), mark.name) for mark in plan.brief.scene.marks)
-    marks = tuple(MarkShown(box, name) for box, name in boxes if box is not None)
+    found = ((model.mark_box(seen, mark), mark) for mark in plan.brief.scene.marks)
+    marks = tuple(MarkShown(box, *model.mark_words(plan, seen, mark)) for box, mark in found if box is not None)
     crop = (seen.crop.left, seen.crop.top, seen.crop.width, seen.crop.height)
     return ForeseenShown(seen.pixels, seen.covered, seen.outlines, crop, marks, light.at)
 

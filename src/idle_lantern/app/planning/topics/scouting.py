@@ -17,7 +17,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.scouting.judged import bare_frames, lowered_deg, readings_for
-from idle_lantern.core.scouting.kept import ScoutPicture
+from idle_lantern.core.scouting.kept import ScoutPicture, is_upright
 
 _ROWS = 4
 _NO_PICTURE = "No picture yet: a photograph, a few that overlap, or a telephone's panorama of the place."
@@ -69,7 +69,9 @@ class ScoutingTopic(Topic):
             column(
                 label("What they tell", "head"),
                 self.told(lambda _p: self._of_chosen(), "fact-scout-horizon", ""),
-                self.facts(("Light here", "scout-light", self._light)),
+                self.facts(
+                    ("Light here", "scout-light", self._light), ("Straight things", "scout-lines", self._straight)
+                ),
                 self.take_readings,
                 self.told(self._bare, "fact-scout-bare", ""),
                 self.lower_edge,
@@ -94,6 +96,11 @@ class ScoutingTopic(Topic):
             )
             for name, key, part in (("Width", "mark-width", "width_deg"), ("Height", "mark-height", "height_deg"))
         )
+        self.distance = QuantityEdit(
+            "Distance", units.parse_distance_m, lambda v: units.distance(v) if v else "not known"
+        )
+        self.distance.setObjectName("field-mark-distance")
+        self.distance.submitted.connect(lambda value: self._change_mark("Distance of the mark", distance_m=value))
         box.add(
             column(
                 row(
@@ -102,7 +109,14 @@ class ScoutingTopic(Topic):
                     None,
                 ),
                 self.marks,
-                form([("It is", self.role), ("Width", self.sizes[0]), ("Height", self.sizes[1])]),
+                form(
+                    [
+                        ("It is", self.role),
+                        ("Width", self.sizes[0]),
+                        ("Height", self.sizes[1]),
+                        ("Distance", self.distance),
+                    ]
+                ),
                 button("Field from marks", commands.field_from_marks, name="field-from-marks"),
                 label(
                     "Right-click on the map, or press M, to mark a place there. Drag a mark to move it.",
@@ -178,6 +192,13 @@ class ScoutingTopic(Topic):
         more = " and more" if any(b == "at least" for _, _, b in found) else ""
         return units.ev_range(min(ev for _, ev, _ in found), max(ev for _, ev, _ in found)) + more
 
+    def _straight(self, _plan: Plan) -> str:
+        lines = [line for p in self._shown() for line in p.lines]
+        if not lines:
+            return "none of length" if self._shown() else "—"
+        upright = sum(is_upright(line) for line in lines)
+        return f"{len(lines)}, {upright} upright"
+
     def _bare(self, plan: Plan) -> str:
         if not self._shown():
             return ""
@@ -229,12 +250,13 @@ class ScoutingTopic(Topic):
     def _show_mark(self) -> None:
         mark = self._mark()
         self.role.setEnabled(mark is not None)
-        for field in self.sizes:
+        for field in (*self.sizes, self.distance):
             field.setEnabled(mark is not None)
         if mark is not None:
             self.role.setCurrentIndex(self.role.findData(mark.role))
             self.sizes[0].show_value(mark.width_deg)
             self.sizes[1].show_value(mark.tall_deg)
+            self.distance.show_value(mark.distance_m)
 
     def _change_mark(self, title: str, **changes: object) -> None:
         self.commands.scouting.change_mark(self.marks.currentRow(), title, **changes)
