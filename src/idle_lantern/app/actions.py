@@ -162,6 +162,16 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.can_shoot(),
         needs="No frame is left to shoot, or the camera still works.",
     ),
+    Action(
+        "field.watch",
+        "Watch a folder that the camera writes into, or no longer",
+        "Shoot",
+        "W",
+        lambda w: w.field_stage.toggle_watch(),
+        "field",
+        lambda w: w.state.folder is not None,
+        "No outing is open.",
+    ),
     Action("field.note", "Write a note", "Shoot", "N", lambda w: w.field_stage.write_note(), "field"),
     Action(
         "frames.leave_out",

@@ -17,6 +17,7 @@ from idle_lantern.app.joins import JoinRunner
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.state import AppState
 from idle_lantern.app.tasks import TaskRunner
+from idle_lantern.app.watcher import Watcher
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import Library, gear_file
 
@@ -42,6 +43,7 @@ class Desk(QObject):
         self.tasks = TaskRunner(self)
         self.devices = Devices()
         self.grounds = Grounds(self.state, self.tasks, self)
+        self.watcher = Watcher(self.state, self)
         self.gear: Library | None = self._open_gear()
         self.joins = JoinRunner(self.state, self.tasks, self.gear, self)
         # an outing that was left is let go to other windows when no work can end in it any more

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QInputDialog
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
+from idle_lantern.app.settings import shown
 from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.state import OutingPlace
 from idle_lantern.app.tasks import Task
+from idle_lantern.app.watcher import Told
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
@@ -21,7 +24,8 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.shoot.shooting import Shot
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.shoot.shooting import Shot, take_into
 from idle_lantern.core.shoot.shooting import shoot as shoot_frames
 
 SHOOTING = "Shooting"
@@ -82,12 +86,17 @@ class FieldStage(Stage):
         )
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
+        self.verdict = label("", "big", wrap=True, name="field-verdict")
+        self.told = label("", "dim", wrap=True, name="field-told")
+        self.watch_button = button("Watch a folder …   [W]", self.toggle_watch, name="field-watch")
         right = column(
             self.progress,
             self.missing,
+            self.verdict,
+            self.told,
             8,
             self.all_button,
-            row(self.to_frames, None),
+            row(self.to_frames, self.watch_button, None),
             8,
             self.note,
             row(button("Write a note   [N]", self.write_note, quiet=True), None),
@@ -104,6 +113,9 @@ class FieldStage(Stage):
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._arm_buttons)
         desk.grounds.changed.connect(self._show_foretold)
+        desk.watcher.told.connect(self._arrived)
+        desk.watcher.trouble.connect(lambda sentence: desk.tell(sentence) if sentence else None)
+        desk.watcher.changed.connect(self._show_watching)
 
     def devices(self) -> Any:
         """Head and camera for the rig of the plan."""
@@ -153,6 +165,23 @@ class FieldStage(Stage):
         self.state.go_to(number)
         self.state.select(number)
 
+    def toggle_watch(self) -> None:
+        """Ask for the folder that the camera writes into and watch it, or watch no longer."""
+        if self.desk.watcher.active:
+            self.desk.watcher.stop()
+            return
+        if self.state.place is None or not self.state.may_change():
+            return
+        name = QFileDialog.getExistingDirectory(self, "Folder that the camera writes its frames into")
+        if name:
+            self.watch(Path(name))
+
+    def watch(self, folder: Path) -> None:
+        """Judge each frame that arrives in a folder, and take it into the outing."""
+        if self.state.place is not None:
+            self.verdict.setText("")
+            self.desk.watcher.start(folder, self.state.place)
+
     def write_note(self) -> None:
         """A line for the log book."""
         text, yes = QInputDialog.getMultiLineText(
@@ -169,6 +198,10 @@ class FieldStage(Stage):
         frames = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
         devices, plan = self.devices(), self.state.plan
         names = [r.file for r in self.state.outing.frames]
+        watched = self.desk.watcher.folder
+        if watched is not None:  # the camera writes there, and the frame is taken up as any other that arrives
+            self._shoot_into(watched, frames, plan.rig)
+            return
 
         def work(task: Task) -> None:
             # a frame that was taken belongs to the outing, whether or not stopping was asked for meanwhile
@@ -313,3 +346,39 @@ class FieldStage(Stage):
                 self.foretold_words.setText(sentence)
 
         self.desk.start("Comparing with the scouting picture", work, done, lambda _e: None, quiet=True)
+
+    # --- a watched folder ---------------------------------------------------------
+
+    def _shoot_into(self, folder: Path, frames: list[GridFrame], rig: Rig) -> None:
+        """Let the simulated head and camera take frames into a folder, as a real one would."""
+        devices = self.devices()
+
+        def work(task: Task) -> None:
+            task.begin("work", len(frames))
+            for frame in frames:
+                take_into(devices, folder, frame, rig)
+                task.advance()
+
+        self.desk.start(SHOOTING, work, lambda _r: self._refresh({"frames"}), self._failed)
+        self._refresh({"frames"})
+
+    def _arrived(self, told: Told) -> None:
+        """Take a judged frame into its outing and say what was found."""
+        ref = model.as_frame(told, self.state.outing.rig)
+        here = self.state.is_open(told.place)
+        if not self.state.apply_to(told.place, edits.add_shot([ref])) or not here:
+            return
+        judged = told.judged
+        # a frame that must be shot again stays the next one
+        self.state.go_to(judged.number if judged.kind == "again" and judged.number else None)
+        self.state.select(judged.number, ref.id)
+        set_look_property(self.verdict, "role", "big" if judged.kind == "good" else "warn")
+        self.verdict.setText(model.verdict(told))
+        self.told.setText(model.also_told(told, self.state.guide))
+
+    def _show_watching(self) -> None:
+        """What the button does now, and where frames come from."""
+        folder = self.desk.watcher.folder
+        self.watch_button.setText("Watch no longer   [W]" if folder else "Watch a folder …   [W]")
+        self.told.setText(f"Watching {shown(folder)}: frames that arrive there are judged at once." if folder else "")
+        self._refresh({"frames"})

@@ -7,12 +7,17 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from idle_lantern.core.base import units
-from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.outing import document
+from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.shoot.guide import Guide, turn_to_next
+from idle_lantern.core.shoot.shooting import field_deg
 
 if TYPE_CHECKING:
+    from idle_lantern.app.watcher import Told
     from idle_lantern.core.scouting.compared import Deviation
 
 
@@ -117,3 +122,49 @@ def turn_words(previous: GridFrame | None, frame: GridFrame) -> str:
     if abs(up) >= 0.05:
         parts.append(f"tilt {'up' if up > 0 else 'down'} {units.angle(abs(up))}")
     return ", ".join(parts) or "Stay as you are"
+
+
+#: Where the base leans by less the crop takes it (common practice, no source).
+_LEANS_DEG = 0.3
+
+
+def as_frame(told: Told, rig: Rig) -> FrameRef:
+    """A judged frame as it stands in its outing, at the direction that was found for it."""
+    judged, arrival = told.judged, told.arrival
+    yaw, pitch, roll = judged.angles_deg or (None, None, None)
+    info = probe(arrival.path)
+    return FrameRef(
+        document.relative(told.place.folder, arrival.path),
+        judged.number,
+        yaw,
+        pitch,
+        roll,
+        info.metadata.taken,
+        sha256=arrival.sha256 or None,
+        field_deg=field_deg(rig),
+        twin=None if arrival.twin is None else document.relative(told.place.folder, arrival.twin),
+    )
+
+
+def verdict(told: Told) -> str:
+    """What to say of a frame that arrived, with a sign that needs no colour."""
+    sign = {"good": "✓", "care": "◆", "again": "↺"}[told.judged.kind]
+    return f"{sign} {told.judged.sentence}"
+
+
+def also_told(told: Told, guide: Guide) -> str:
+    """What else is known by now: further faults, the lean of the base, holes that the plan will not close."""
+    lines = [f"Also: {f.sentence}." for f in told.judged.faults[1:3]]
+    if told.lean is not None and math.degrees(told.lean.lean_rad) >= _LEANS_DEG:
+        lean, toward = math.degrees(told.lean.lean_rad), math.degrees(told.lean.lean_toward_rad)
+        doubt = max(0.01, math.degrees(told.lean.sigma_rad))
+        lines.append(
+            f"The base leans {units.measured(lean, doubt)}° towards yaw {units.angle(toward, 0)}: raise it on that side, "
+            "level the base and not the ball."
+        )
+    if told.holes and not guide.missing:
+        yaw, pitch = told.holes[len(told.holes) // 2]
+        lines.append(
+            f"A hole is left at yaw {units.angle(yaw, 0)}, pitch {units.angle(pitch, 0)}: shoot a frame there."
+        )
+    return " ".join(lines)

@@ -101,6 +101,23 @@ def field_deg(rig: Rig) -> tuple[float, float]:
     return math.degrees(across), math.degrees(up)
 
 
+def take_into(devices: HeadWithCamera, folder: Path, frame: GridFrame, rig: Rig) -> Path:
+    """Let a head and a camera take a frame into a folder, under the next free name as cameras number them; returns the file.
+
+    Raises
+    ------
+    InputError
+        The folder cannot be written.
+    """
+    devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
+    devices.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
+    number = 1
+    while (target := folder / f"IL_{number:04d}.jpg").exists():
+        number += 1
+    devices.shoot(target, datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S"))
+    return target
+
+
 def _as_shot(taken: Sequence[FrameRef], exposures_ev: Sequence[float]) -> Shot:
     if len(taken) == 1:
         return Shot(tuple(taken))

@@ -210,8 +210,8 @@ class ForeseenTopic(Topic):
                 if costs:
                     self.costs[i].setText(" ".join(filter(None, (told.costs, told.warning))))
                     self.views[i].setAccessibleDescription(f"{told.title}. {told.costs} {told.warning}")
-            if self._again:
-                self._draw(costs=False)
+            if self._again:  # the costs that were asked for meanwhile follow too
+                self.redraw()
 
         def failed(error: LanternError) -> None:
             self._drawing = False

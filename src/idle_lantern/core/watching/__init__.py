@@ -1,0 +1,7 @@
+"""A folder watched while frames are shot: files that arrive -> shots, each judged while it can still be repeated.
+
+Public here, each from the module named:
+
+- ``folder``: ``WatchedFolder``, ``Arrival``
+- ``bench``: ``Bench``, ``Judged``, ``Fault``
+"""

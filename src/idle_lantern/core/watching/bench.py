@@ -1,0 +1,493 @@
+"""Frames judged one by one as they arrive: placed against those before, and told what is wrong while it can be shot again.
+
+A frame is looked at as the join will look at it: points, matches, one rotation. What differs from its neighbours over the ground
+that both show (sharpness, brightness) is asked with the same measures as the careful look at a whole card.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any, Literal
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.audit.evenness import LEAST_EV, unevenness
+from idle_lantern.core.base import units
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.reading import FrameInfo, probe
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.match.features import Features, WorkingFrame, find_features, working_frame
+from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.match.pairs import match
+from idle_lantern.core.join.match.verify import verify
+from idle_lantern.core.join.solve.level import Level, levelled
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.suspects.overlaps import Overlap, overlaps_of
+from idle_lantern.core.join.suspects.sharpness import Compared, blurs, compared
+from idle_lantern.core.plan.coverage import covered, samples_of
+from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.planner import Plan
+
+Array = NDArray[Any]
+
+#: Size of the first look, its points, and how far a match may lie off the rotation at that size.
+_LOOK_MP, _POINTS, _WITHIN_PX = 0.35, 1500, 2.0
+#: Frames that a new one is matched against, nearest first; those whose sharpness it is compared with.
+_PARTNERS, _CLOSE = 6, 2
+#: Less overlap than this with every neighbour is a gap to come (common practice, no source), and so much off the planned
+#: direction, as a share of the frame, is told.
+LEAST_OVERLAP, _OFF_PLAN = 0.15, 0.12
+#: Blur of so many pixels, and full white over such a share of the frame, are told.
+_BLUR_PX, _CLIPPED, _FULL = 1.0, 0.04, 250
+#: A hole narrower than this at the rim of the wanted field is left to the crop.
+_RIM_DEG = 2.0
+#: Full-size brightness is held of so many frames.
+_HELD = 5
+#: The turning axis is known well enough from so many frames.
+_LEAN_FRAMES = 3
+
+Kind = Literal["good", "care", "again"]
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One thing that is wrong: what, its figure with its unit, a sentence, what to do, and whether it must be shot again."""
+
+    what: str
+    figure: float
+    unit: str
+    sentence: str
+    remedy: str
+    again: bool = True
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A frame that arrived.
+
+    Attributes
+    ----------
+    number : int or None
+        The planned frame that it stands for.
+    angles_deg : (yaw, pitch, roll) or None
+        Where it looks; None where nothing in it matches and nothing else tells.
+    placed_by : ``features``, ``plan`` or ``nothing``
+    overlap, neighbour : float, str
+        The largest share of it that an earlier frame shows too, and that frame's name.
+    off_deg : (yaw, pitch, roll) or None
+        How it differs from the plan.
+    """
+
+    path: Path
+    number: int | None
+    angles_deg: tuple[float, float, float] | None
+    placed_by: Literal["features", "plan", "nothing"]
+    overlap: float
+    neighbour: str
+    off_deg: tuple[float, float, float] | None
+    faults: tuple[Fault, ...]
+
+    @property
+    def kind(self) -> Kind:
+        """How it is told: good, to be taken care of, or to be shot again."""
+        if any(f.again for f in self.faults):
+            return "again"
+        return "care" if self.faults else "good"
+
+    @property
+    def sentence(self) -> str:
+        """The one thing to say of it."""
+        name = f"Frame {self.number}" if self.number else self.path.name
+        if self.faults:
+            first = self.faults[0]
+            return f"{name} {first.sentence}: {first.remedy}."
+        if self.overlap:
+            return f"{name} is good: {units.share(self.overlap)} of it overlaps {self.neighbour}."
+        return f"{name} is good."
+
+
+@dataclass
+class _Seen:
+    path: Path
+    info: FrameInfo
+    lens: Lens
+    look: WorkingFrame
+    features: Features
+    pose: Array
+    number: int | None
+    tied: bool
+    grey: Array | None = None
+
+
+@dataclass
+class Bench:
+    """All frames of one run so far, against a plan."""
+
+    plan: Plan
+    _seen: list[_Seen] = field(default_factory=list)
+
+    def replan(self, plan: Plan) -> None:
+        """Judge by another plan from now on; where frames lie stays."""
+        self.plan = plan
+
+    def look(self, path: Path, expected: GridFrame | None = None) -> Judged:
+        """Judge a frame that is complete; ``expected`` is the planned frame that was to be shot.
+
+        Raises
+        ------
+        UnreadableFrame
+            It cannot be read.
+        """
+        info = probe(path)
+        store = DecodedFrames([info])
+        look = working_frame(0, store, _LOOK_MP)
+        grey = store.grey(0)
+        new = _Seen(path, info, self._lens(info), look, find_features(look, _POINTS), np.eye(3), None, False, grey)
+        links = self._links(new, expected)
+        placed_by: Literal["features", "plan", "nothing"] = "features"
+        if links:
+            new.pose, new.tied = _pose(links), True
+        elif expected is not None:
+            new.pose, placed_by = expected.world_from_camera, "plan"
+            new.tied = not self._seen  # the first frame is where it is said to be: all others follow
+        elif not self._seen:
+            new.tied = True
+        else:
+            placed_by = "nothing"
+        faults = self._faults(new, links, expected, placed_by)
+        planned = self._planned(new, expected) if placed_by != "nothing" else None
+        new.number = planned.number if planned is not None else None
+        overlap, neighbour = self._overlap(new) if placed_by == "features" else (0.0, None)
+        off = _off(new.pose, planned) if planned is not None and placed_by == "features" else None
+        faults += self._misplaced(new, overlap, neighbour, planned, off)
+        if placed_by != "nothing":
+            self._seen.append(new)
+            for old in self._seen[:-_HELD]:
+                old.grey = None
+        angles = None if placed_by == "nothing" else _angles(new.pose)
+        return Judged(
+            path, new.number, angles, placed_by, overlap, _called(neighbour) if neighbour else "", off,
+            tuple(sorted(faults, key=lambda f: not f.again)),
+        )  # fmt: skip
+
+    def remember(self, path: Path, angles_deg: tuple[float, float, float], number: int | None) -> None:
+        """Take over a frame that was shot and placed before, so that new ones are matched against it.
+
+        Raises
+        ------
+        UnreadableFrame
+            It cannot be read.
+        """
+        info = probe(path)
+        look = working_frame(0, DecodedFrames([info]), _LOOK_MP, glance=True)
+        pose = rotations.from_yaw_pitch_roll(*np.radians(angles_deg))
+        self._seen.append(_Seen(path, info, self._lens(info), look, find_features(look, _POINTS), pose, number, True))
+
+    def holes(self, still_planned: Sequence[GridFrame]) -> tuple[tuple[float, float], ...]:
+        """Directions (yaw, pitch) of the wanted field that neither a placed frame nor one that is still to come will show.
+
+        Its rim is left to the crop: a base that leans a little moves it by as much.
+        """
+        if not self._seen:
+            return ()
+        field = self.plan.target_field
+        rim = min(_RIM_DEG, field.sweep_deg / 10, (field.high_deg - field.low_deg) / 10)
+        ends = 0.0 if field.full_circle else rim
+        inner = replace(
+            field,
+            left_deg=field.left_deg + ends,
+            right_deg=field.right_deg - ends,
+            low_deg=field.low_deg + rim,
+            high_deg=field.high_deg - rim,
+        )
+        samples = samples_of(inner, 1200)
+        open_ = np.ones(len(samples), bool)
+        for lens in {s.lens for s in self._seen}:
+            open_ &= ~covered(lens, np.stack([s.pose for s in self._seen if s.lens == lens]), samples)
+        if still_planned:
+            poses = np.stack([f.world_from_camera for f in still_planned])
+            open_ &= ~covered(self.plan.rig.lens(), poses, samples)
+        left = samples[open_]
+        azimuth, altitude = np.degrees(np.arctan2(left[:, 0], left[:, 2])), np.degrees(np.arcsin(-left[:, 1]))
+        return tuple(zip(azimuth.tolist(), altitude.tolist()))
+
+    def lean(self) -> Level | None:
+        """How the turning axis leans against what stands upright in the frames; None before three frames of a row tell it."""
+        tied = [s for s in self._seen if s.tied]
+        if len(tied) < _LEAN_FRAMES:
+            return None
+        poses = Poses(tuple(range(len(tied))), tuple(s.lens for s in tied), np.stack([s.pose for s in tied]))
+        return levelled(poses, [s.look for s in tied])[1]
+
+    # --- parts ------------------------------------------------------------------
+
+    def _lens(self, info: FrameInfo) -> Lens:
+        """The plan's lens at the frame's own size, by the focal length that the file tells where it does."""
+        rig = self.plan.rig
+        told = info.metadata.focal_px(info.width, info.height)
+        focal = told or rig.focal_px * max(info.width, info.height) / max(rig.frame_px)
+        planned = rig.lens()
+        circle = planned.circle_px * max(info.width, info.height) / max(planned.width, planned.height)
+        return Lens(rig.lens_model, focal, info.width, info.height, circle_px=circle)
+
+    def _links(self, new: _Seen, expected: GridFrame | None) -> list[tuple[_Seen, Link]]:
+        """Earlier frames that a rotation ties it to: the last ones, and those that lie about where it is expected."""
+        found: list[tuple[_Seen, Link]] = []
+        rng = np.random.default_rng(len(self._seen))
+        tolerance = _WITHIN_PX * new.look.scale[0]
+        for old in self._partners(expected):
+            first, second = match(old.features, new.features)
+            if len(first) < 8:
+                continue
+            link = Link(0, 1, old.features.points_px[first], new.features.points_px[second])
+            verified = verify(link, old.lens, new.lens, tolerance, rng)
+            if verified is not None:
+                found.append((old, verified))
+        return found
+
+    def _partners(self, expected: GridFrame | None) -> list[_Seen]:
+        tied = [s for s in self._seen if s.tied]
+        if expected is None:
+            return tied[::-1][: 2 * _PARTNERS]
+        toward = expected.world_from_camera[:, 2]
+        near = sorted(tied, key=lambda s: -float(s.pose[:, 2] @ toward))
+        chosen = [*near[:_PARTNERS], *(s for s in tied[-2:] if s not in near[:_PARTNERS])]
+        # a frame that lies elsewhere than it should may still fit somewhere
+        return [*chosen, *(s for s in near[_PARTNERS : 2 * _PARTNERS] if s not in chosen)]
+
+    def _planned(self, new: _Seen, expected: GridFrame | None) -> GridFrame | None:
+        """The planned frame that it stands for: the expected one, unless it clearly shows another one's place."""
+        wide, tall = new.lens.field_rad()
+        reach = min(wide, tall) / 2
+
+        def away(frame: GridFrame) -> float:
+            return math.acos(max(-1.0, min(1.0, float(frame.world_from_camera[:, 2] @ new.pose[:, 2]))))
+
+        if expected is not None and away(expected) < reach:
+            return expected
+        nearest = min(self.plan.frames, key=away, default=None)
+        return nearest if nearest is not None and away(nearest) < reach else None
+
+    def _near(self, new: _Seen) -> tuple[list[_Seen], Poses, list[Overlap]]:
+        """The frames that overlap most, with it in front, and what they share with it."""
+        tied = [s for s in self._seen if s.tied]
+        tied = sorted(tied, key=lambda s: -float(s.pose[:, 2] @ new.pose[:, 2]))[: 2 * _PARTNERS]
+        poses = Poses(
+            tuple(range(len(tied) + 1)),
+            (new.lens, *(s.lens for s in tied)),
+            np.stack([new.pose, *(s.pose for s in tied)]),
+        )
+        shared = sorted((o for o in overlaps_of(poses) if o.i == 0), key=lambda o: -o.share)
+        return tied, poses, shared
+
+    def _overlap(self, new: _Seen) -> tuple[float, _Seen | None]:
+        """The largest share that an earlier frame shows too, but for one of the same place that it repeats."""
+        tied, _poses, shared = self._near(new)
+        again = 0.05 * min(new.lens.field_rad())
+        for overlap in shared:
+            other = tied[overlap.j - 1]
+            if math.acos(max(-1.0, min(1.0, float(other.pose[:, 2] @ new.pose[:, 2])))) > again:
+                return overlap.share, other
+        return 0.0, None
+
+    def _faults(
+        self, new: _Seen, links: list[tuple[_Seen, Link]], expected: GridFrame | None, placed_by: str
+    ) -> list[Fault]:
+        faults = [*_settings(self._seen, new), *_full_white(new)]
+        if placed_by == "features" and links:
+            faults += self._beside_neighbours(new)
+        elif self._seen and len(new.features) < 40:
+            faults.append(Fault("featureless", len(new.features), "points", "shows hardly anything to match",
+                                "it is placed by the plan; keep some land in it if you can", again=False))  # fmt: skip
+        elif self._seen:
+            where = f" of frame {expected.number}'s neighbours" if expected is not None else ""
+            faults.append(Fault("unplaced", 0.0, "", f"shows nothing{where} that was shot before",
+                                "check the direction and shoot it again with more overlap"))  # fmt: skip
+        return faults
+
+    def _beside_neighbours(self, new: _Seen) -> list[Fault]:
+        """Blur and brightness against the frames that overlap most."""
+        tied, poses, shared = self._near(new)
+        held = [o for o in shared if tied[o.j - 1].grey is not None][:_CLOSE] or shared[:0]
+        faults: list[Fault] = []
+        pairs = compared(poses, held, lambda i: _grey(new if i == 0 else tied[i - 1]))
+        blur = blurs(3, _thrice(pairs)).get(0)
+        if blur is not None and max(blur.sigma_px, blur.shake_px / 2) >= _BLUR_PX:
+            what = (
+                f"is shaken by {blur.shake_px:.1f} px"
+                if blur.shake_px
+                else f"is softer than its neighbours by {blur.sigma_px:.1f} px"
+            )
+            how = (
+                "let the head come to rest, then shoot it again"
+                if blur.shake_px
+                else "check the focus, then shoot it again"
+            )
+            faults.append(Fault("blur", blur.shake_px or blur.sigma_px, "px", what, how))
+        best = shared[:_CLOSE]
+        if best:
+            chosen = [tied[o.j - 1] for o in best]
+            chosen = [*chosen, *chosen][:2]
+            three = Poses(
+                (0, 1, 2), (new.lens, *(s.lens for s in chosen)), np.stack([new.pose, *(s.pose for s in chosen)])
+            )
+            both = [*best, *best][:2]
+            uneven = unevenness(
+                three, [replace(o, i=0, j=k) for k, o in enumerate(both, 1)], [new.look, *(s.look for s in chosen)]
+            ).get(0)
+            if uneven is not None and abs(uneven.brighter_ev) > LEAST_EV:
+                word = "brighter" if uneven.brighter_ev > 0 else "darker"
+                faults.append(
+                    Fault("exposure", uneven.brighter_ev, "EV",
+                          f"is {abs(uneven.brighter_ev):.1f} EV {word} than its neighbours over the same ground",
+                          "lock exposure and sensitivity; shoot it again if the light did not change",
+                          again=abs(uneven.brighter_ev) > 2 * LEAST_EV)
+                )  # fmt: skip
+        return faults
+
+    def _misplaced(
+        self, new: _Seen, overlap: float, neighbour: _Seen | None, planned: GridFrame | None,
+        off: tuple[float, float, float] | None,
+    ) -> list[Fault]:  # fmt: skip
+        faults: list[Fault] = []
+        wide, tall = (math.degrees(v) for v in new.lens.field_rad())
+        back = _turn_back(off) if off is not None else "turn back"
+        if neighbour is not None and overlap < LEAST_OVERLAP:
+            faults.append(
+                Fault(
+                    "overlap",
+                    100 * overlap,
+                    "%",
+                    f"overlaps {_called(neighbour)} by {units.share(overlap)} only",
+                    f"{back} and shoot it again",
+                )
+            )
+        elif off is not None and planned is not None and _beside(off, planned, wide, tall):
+            away = math.hypot(off[0], off[1])
+            faults.append(
+                Fault(
+                    "off-plan",
+                    away,
+                    "°",
+                    f"looks {units.angle(away)} beside its place",
+                    f"{back} and shoot it again",
+                    again=False,
+                )
+            )
+        if off is not None and abs(off[2]) > 2.0:
+            side = "right" if off[2] > 0 else "left"
+            faults.append(
+                Fault(
+                    "tilt",
+                    off[2],
+                    "°",
+                    f"leans {units.angle(abs(off[2]))} to the {side}",
+                    "level the camera; the crop loses height",
+                    again=False,
+                )
+            )
+        return faults
+
+
+def _pose(links: list[tuple[_Seen, Link]]) -> Array:
+    """World from camera by all links, each weighed by its agreeing points."""
+    total = np.zeros((3, 3))
+    for old, link in links:
+        total += link.inliers * (old.pose @ link.b_from_a.T)
+    return rotations.nearest(total)
+
+
+def _angles(pose: Array) -> tuple[float, float, float]:
+    yaw, pitch, roll = (round(math.degrees(float(a)), 3) for a in rotations.to_yaw_pitch_roll(pose))
+    return yaw, pitch, roll
+
+
+def _off(pose: Array, planned: GridFrame) -> tuple[float, float, float]:
+    """How a frame differs from the plan, as yaw, pitch and roll."""
+    yaw, pitch, roll = _angles(pose)
+    return (
+        (yaw - planned.yaw_deg + 180) % 360 - 180,
+        pitch - planned.pitch_deg,
+        (roll - planned.roll_deg + 180) % 360 - 180,
+    )
+
+
+def _beside(off: tuple[float, float, float], planned: GridFrame, wide_deg: float, tall_deg: float) -> bool:
+    """Whether a frame looks so far beside its place that it is worth a word."""
+    across = abs(off[0]) * math.cos(math.radians(planned.pitch_deg))
+    return across > _OFF_PLAN * wide_deg or abs(off[1]) > _OFF_PLAN * tall_deg
+
+
+def _turn_back(off: tuple[float, float, float]) -> str:
+    """The way back to the planned direction, in words."""
+    parts = []
+    if abs(off[0]) >= 0.5:
+        parts.append(f"turn {'left' if off[0] > 0 else 'right'} by {units.angle(abs(off[0]))}")
+    if abs(off[1]) >= 0.5:
+        parts.append(f"tilt {'down' if off[1] > 0 else 'up'} by {units.angle(abs(off[1]))}")
+    return " and ".join(parts) or "come back a little"
+
+
+def _called(seen: _Seen) -> str:
+    return f"frame {seen.number}" if seen.number else seen.path.name
+
+
+def _grey(seen: _Seen) -> Array:
+    assert seen.grey is not None
+    return seen.grey
+
+
+def _thrice(pairs: Sequence[Compared]) -> list[Compared]:
+    """The new frame against two neighbours; a single one stands for both, so that all of a difference is the new frame's."""
+    found = [replace(pair, j=k) for k, pair in enumerate(pairs[:2], 1)]
+    return found if len(found) != 1 else [found[0], replace(found[0], j=2)]
+
+
+def _full_white(new: _Seen) -> list[Fault]:
+    grey = cv2.cvtColor(new.look.picture.pixels, cv2.COLOR_RGB2GRAY)
+    share = float((grey >= _FULL).mean())
+    if share < _CLIPPED:
+        return []
+    return [
+        Fault(
+            "clipped",
+            100 * share,
+            "%",
+            f"is full white over {units.share(share)} of it",
+            "expose less, or bracket this position",
+            again=False,
+        )
+    ]
+
+
+def _settings(seen: Sequence[_Seen], new: _Seen) -> list[Fault]:
+    """Settings that differ from those of the frame before, as the files tell them."""
+    if not seen:
+        return []
+    before, now = seen[-1].info.metadata, new.info.metadata
+    rows: tuple[tuple[str, str, Any], ...] = (
+        ("aperture", "aperture", lambda v: f"f/{v:g}"),
+        ("iso", "sensitivity", lambda v: f"ISO {v:g}"),
+        ("focal_mm", "focal length", lambda v: f"{v:g} mm"),
+        ("exposure_s", "exposure time", units.exposure_time),
+    )
+    faults = []
+    for key, words, told in rows:
+        one, two = getattr(before, key), getattr(now, key)
+        if one and two and abs(math.log(two / one)) > 0.06:
+            faults.append(
+                Fault(
+                    key,
+                    float(two),
+                    "",
+                    f"has another {words} ({told(two)} after {told(one)})",
+                    "set it back and shoot it again",
+                )
+            )
+    return faults

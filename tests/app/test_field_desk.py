@@ -1,0 +1,110 @@
+"""The field desk through the real window: a whole run by keys into a watched folder, with faults that are found and mended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PIL import Image, ImageFilter
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog
+from pytestqt.qtbot import QtBot
+
+from idle_lantern.app.window import Window
+from idle_lantern.core.outing import edits
+from idle_lantern.core.shoot.shooting import take_into
+
+Settled = Callable[[Window], None]
+
+
+@pytest.fixture
+def watching(qtbot: QtBot, window: Window, settled: Settled, tmp_path: Path, monkeypatch) -> Iterator[Window]:
+    """Field with a folder watched, chosen by W."""
+    window.state.apply(edits.set_rig("Small", width_px=600, height_px=400, focal_mm=24.0))
+    window.state.apply(edits.set_target_field("Narrow", left_deg=-45.0, right_deg=45.0, low_deg=-20.0, high_deg=20.0))
+    window.go("field")
+    settled(window)
+    folder = tmp_path / "card"
+    folder.mkdir()
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(folder))
+    qtbot.keyClick(window, Qt.Key.Key_W)
+    assert window.desk.watcher.active
+    yield window
+    window.desk.watcher.stop()
+
+
+def _files(window: Window) -> int:
+    return len(window.state.outing.frames)
+
+
+def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
+    qtbot: QtBot, watching: Window, settled: Settled, tmp_path: Path
+):
+    stage, state = watching.field_stage, watching.state
+    planned = len(state.plan.frames)
+    assert 3 <= planned <= 5
+    for number in (1, 2):
+        qtbot.keyClick(watching, Qt.Key.Key_Space)
+        qtbot.waitUntil(lambda n=number: _files(watching) == n, timeout=30_000)
+        assert stage.verdict.text().startswith("✓"), stage.verdict.text()
+        assert state.outing.frames[-1].number == number
+        assert state.guide.next_number == number + 1
+    # the third is out of focus: told, and the frame stays the next one
+    devices, frame = stage.devices(), state.plan.frame(3)
+    assert frame is not None
+    aside = tmp_path / "aside"
+    aside.mkdir()
+    taken = take_into(devices, aside, frame, state.plan.rig)
+    with Image.open(taken) as image:
+        image.filter(ImageFilter.GaussianBlur(2.5)).save(
+            tmp_path / "card" / "soft.jpg", quality=95, exif=image.getexif()
+        )
+    qtbot.waitUntil(lambda: _files(watching) == 3, timeout=30_000)
+    assert "softer than its neighbours" in stage.verdict.text()
+    assert stage.verdict.text().startswith("↺")
+    assert state.guide.next_number == 3
+    qtbot.keyClick(watching, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: _files(watching) == 4, timeout=30_000)
+    assert stage.verdict.text().startswith("✓ Frame 3"), stage.verdict.text()
+    # a file that is no picture is told and takes nothing away
+    (tmp_path / "card" / "bad.jpg").write_bytes(b"no picture " * 50)
+    qtbot.waitUntil(lambda: "bad.jpg cannot be used" in watching.message_text(), timeout=15_000)
+    while state.guide.next_number is not None:
+        before = _files(watching)
+        qtbot.keyClick(watching, Qt.Key.Key_Space)
+        qtbot.waitUntil(lambda n=before: _files(watching) == n + 1, timeout=30_000)
+        settled(watching)
+    assert state.guide.shot == planned
+    assert "hole" not in stage.told.text()
+    # the directions found serve the join, which uses the sharp frame of each place
+    assert [r.number for r in state.outing.frames_to_join()] == [1, 2, *range(3, planned + 1)]
+    assert all(r.sha256 and r.yaw_deg is not None for r in state.outing.frames)
+    qtbot.keyClick(watching, Qt.Key.Key_W)
+    assert not watching.desk.watcher.active
+    watching.trigger("join.run")
+    settled(watching)
+    assert state.joined is not None
+    assert len(state.joined.frame_ids) == planned
+
+
+def test_watching_ends_with_its_outing_and_with_the_window(
+    qtbot: QtBot, watching: Window, settled: Settled, tmp_path: Path
+):
+    stage = watching.field_stage
+    assert "no longer" in stage.watch_button.text()
+    first = watching.state.outing.id
+    watching.outings.begin("Another")
+    assert watching.state.outing.id != first
+    assert not watching.desk.watcher.active
+    assert "Watch a folder" in stage.watch_button.text()
+    watching.go("field")
+    settled(watching)
+    stage.watch(tmp_path / "gone")
+    qtbot.waitUntil(lambda: "cannot be looked at" in watching.message_text(), timeout=10_000)
+    (tmp_path / "gone").mkdir()
+    qtbot.keyClick(watching, Qt.Key.Key_W)
+    assert not watching.desk.watcher.active
+    stage.watch(tmp_path / "gone")
+    watching.close()
+    assert not watching.desk.watcher.active

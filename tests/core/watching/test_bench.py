@@ -1,0 +1,146 @@
+"""Frames judged as they arrive, against the simulator's truth: place, overlap, lean, and faults that were put in."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.suspects.overlaps import overlaps_of
+from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.planner import Plan, make_plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.diorama import Diorama, ambrel_holm
+from idle_lantern.core.watching.bench import Bench, Judged
+
+META = Metadata(focal_mm=24.0, sensor_width_mm=24.0, aperture=8.0, exposure_s=1 / 256, iso=100.0)
+LEAN = 0.8
+
+
+@pytest.fixture(scope="module")
+def scene() -> Diorama:
+    return ambrel_holm(walkers=1)
+
+
+@pytest.fixture(scope="module")
+def plan() -> Plan:
+    rig = Rig(focal_mm=24, width_px=900, height_px=600)
+    return make_plan(Brief(rig=rig, target_field=TargetField(-70, 70, -22, 22, 1 / 3)))
+
+
+class Shooting:
+    """A run with the simulated camera, and the truth of each frame."""
+
+    def __init__(self, plan: Plan, scene: Diorama, folder: Path) -> None:
+        lens = plan.rig.lens()
+        self.plan, self.scene, self.folder = plan, scene, folder
+        self.camera = SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px)
+        self.head = Head(play_deg=0.05, base_tilt_deg=LEAN, base_tilt_toward_deg=30)
+        self.poses: list[np.ndarray] = []
+
+    def shoot(
+        self, number: int, *, more_deg: float = 0.0, ev: float = 0.0, shake_px: float = 0.0, **meta: object
+    ) -> Path:
+        frame = self.plan.frame(number)
+        assert frame is not None
+        pose = self.head.pointed(frame.yaw_deg + more_deg, frame.pitch_deg, 0, shot=len(self.poses))
+        camera = replace(self.camera, shake_px=(shake_px, 0.3 * shake_px)) if shake_px else self.camera
+        picture = camera.expose(self.scene, pose, CameraSettings(exposure_s=2**ev / 256), seed=len(self.poses))
+        path = self.folder / f"{len(self.poses):02d}.jpg"
+        write(picture, path, WriteOptions(jpeg_quality=93, metadata=replace(META, **meta)))  # type: ignore[arg-type]
+        self.poses.append(pose)
+        return path
+
+
+def _judged(bench: Bench, run: Shooting, number: int, **how: object) -> Judged:
+    return bench.look(run.shoot(number, **how), run.plan.frame(number))  # type: ignore[arg-type]
+
+
+def test_frames_are_placed_and_their_overlap_told_as_they_are(plan: Plan, scene: Diorama, tmp_path: Path):
+    """Against the first frame, which is where the plan says: within 0.05 degrees, overlap within one per cent."""
+    run, bench = Shooting(plan, scene, tmp_path), Bench(plan)
+    found = [_judged(bench, run, n) for n in range(1, len(plan.frames) + 1)]
+    assert [j.kind for j in found] == ["good"] * len(found), [j.sentence for j in found]
+    assert [j.number for j in found] == [f.number for f in plan.frames]
+    lens = plan.rig.lens()
+    start = plan.frames[0].world_from_camera
+    for k, judged in enumerate(found[1:], 1):
+        assert judged.angles_deg is not None
+        pose = rotations.from_yaw_pitch_roll(*np.radians(judged.angles_deg))
+        assert math.degrees(float(rotations.angle_between(start.T @ pose, run.poses[0].T @ run.poses[k]))) < 0.05
+        true = overlaps_of(Poses((0, 1), (lens, lens), np.stack([run.poses[k], run.poses[k - 1]])))[0].share
+        assert judged.overlap == pytest.approx(true, abs=0.01)
+        assert judged.neighbour == f"frame {k}"
+    lean = bench.lean()
+    assert lean is not None
+    assert math.degrees(lean.lean_rad) == pytest.approx(LEAN, abs=0.05)
+    assert bench.holes([]) == ()
+
+
+def test_faults_are_told_with_what_to_do_and_good_frames_stay_good(plan: Plan, scene: Diorama, tmp_path: Path):
+    run, bench = Shooting(plan, scene, tmp_path), Bench(plan)
+    assert _judged(bench, run, 1).kind == "good"
+    assert _judged(bench, run, 2).kind == "good"
+    shaken = _judged(bench, run, 3, shake_px=4.0)
+    assert (shaken.kind, shaken.faults[0].what) == ("again", "blur")
+    assert _judged(bench, run, 3).kind == "good", "shot again"
+    far = _judged(bench, run, 4, more_deg=12.0)
+    assert (far.kind, far.faults[0].what) == ("again", "overlap")
+    assert far.off_deg is not None
+    assert far.off_deg[0] == pytest.approx(12.0, abs=0.5)
+    assert "turn left by 1" in far.sentence
+    assert "%" in far.sentence
+    assert _judged(bench, run, 4).kind == "good"
+    brighter = _judged(bench, run, 5, ev=0.5)
+    (fault,) = [f for f in brighter.faults if f.what == "exposure"]
+    assert fault.figure == pytest.approx(0.5, abs=0.12)
+    other = _judged(bench, run, 5, iso=400.0)
+    assert any(f.what == "iso" and "ISO 400" in f.sentence for f in other.faults)
+    assert other.kind == "again"
+
+
+def test_a_frame_of_elsewhere_and_one_of_nothing(plan: Plan, scene: Diorama, tmp_path: Path):
+    run, bench = Shooting(plan, scene, tmp_path), Bench(plan)
+    for n in (1, 2):
+        _judged(bench, run, n)
+    elsewhere = _judged(bench, run, 3, more_deg=150.0)
+    assert (elsewhere.kind, elsewhere.placed_by) == ("again", "plan")
+    assert elsewhere.faults[0].what == "unplaced"
+    path = tmp_path / "grey.png"
+    write(Picture(np.full((900, 600, 3), 128, np.uint8)), path, WriteOptions())
+    bare = bench.look(path, plan.frame(4))
+    assert [f.what for f in bare.faults] == ["featureless"]
+    assert bare.number == 4
+    # what lies behind is not placed and counts for no neighbour; the run goes on
+    assert _judged(bench, run, 3).overlap > 0.3
+
+
+def test_a_run_taken_up_again_and_the_hole_that_is_left(plan: Plan, scene: Diorama, tmp_path: Path):
+    """After a crash the frames of before are remembered by their files and directions."""
+    run, first = Shooting(plan, scene, tmp_path), Bench(plan)
+    before = [_judged(first, run, n) for n in (1, 2, 3)]
+    again = Bench(plan)
+    for judged in before:
+        assert judged.angles_deg is not None
+        again.remember(judged.path, judged.angles_deg, judged.number)
+    after = _judged(again, run, 4)
+    assert (after.kind, after.neighbour) == ("good", "frame 3")
+    left = [plan.frame(n) for n in (6,)]
+    holes = again.holes([f for f in left if f is not None])
+    assert holes, "frame 5 is neither shot nor to come"
+    five = plan.frame(5)
+    assert five is not None
+    assert all(abs(yaw - five.yaw_deg) < 20 for yaw, _pitch in holes)
+    rest = [f for n in (5, 6) if (f := plan.frame(n)) is not None]
+    assert again.holes(rest) == ()
