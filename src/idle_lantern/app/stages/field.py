@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLabel
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -86,7 +86,7 @@ class FieldStage(Stage):
         )
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
-        self.verdict = label("", "big", wrap=True, name="field-verdict")
+        self.verdict = label("", "head", wrap=True, name="field-verdict")
         self.told = label("", "dim", wrap=True, name="field-told")
         self.watch_button = button("Watch a folder …   [W]", self.toggle_watch, name="field-watch")
         right = column(
@@ -94,7 +94,6 @@ class FieldStage(Stage):
             self.missing,
             self.verdict,
             self.told,
-            8,
             self.all_button,
             row(self.to_frames, self.watch_button, None),
             8,
@@ -104,6 +103,8 @@ class FieldStage(Stage):
             self.stand_in,
             caution,
         )
+        for line in (self.verdict, self.told):
+            line.hide()
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 3)
         layout.addWidget(self.finder, 5)
@@ -179,7 +180,7 @@ class FieldStage(Stage):
     def watch(self, folder: Path) -> None:
         """Judge each frame that arrives in a folder, and take it into the outing."""
         if self.state.place is not None:
-            self.verdict.setText("")
+            _say(self.verdict, "")
             self.desk.watcher.start(folder, self.state.place)
 
     def write_note(self) -> None:
@@ -248,7 +249,7 @@ class FieldStage(Stage):
         set_look_property(self.to_frames, "main", view.finished)
         self.progress.setText(view.progress)
         self.missing.setText(view.missing)
-        self.note.setText(self.state.outing.note)
+        _say(self.note, self.state.outing.note)
         self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
         self.number.setText(view.number)
         self.turn.setText(view.turn)
@@ -372,13 +373,18 @@ class FieldStage(Stage):
         # a frame that must be shot again stays the next one
         self.state.go_to(judged.number if judged.kind == "again" and judged.number else None)
         self.state.select(judged.number, ref.id)
-        set_look_property(self.verdict, "role", "big" if judged.kind == "good" else "warn")
-        self.verdict.setText(model.verdict(told))
-        self.told.setText(model.also_told(told, self.state.guide))
+        _say(self.verdict, model.verdict(told))
+        _say(self.told, model.also_told(told, self.state.guide))
 
     def _show_watching(self) -> None:
         """What the button does now, and where frames come from."""
         folder = self.desk.watcher.folder
         self.watch_button.setText("Watch no longer   [W]" if folder else "Watch a folder …   [W]")
-        self.told.setText(f"Watching {shown(folder)}: frames that arrive there are judged at once." if folder else "")
+        _say(self.told, f"Watching {shown(folder)}: frames that arrive there are judged at once." if folder else "")
         self._refresh({"frames"})
+
+
+def _say(line: QLabel, text: str) -> None:
+    """Show a sentence; a line without one takes no room."""
+    line.setText(text)
+    line.setVisible(bool(text))
