@@ -8,12 +8,15 @@ from pathlib import Path
 import pytest
 from PIL import Image, ImageFilter
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QFileDialog, QInputDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
+from idle_lantern.app.planning import pupil_model
+from idle_lantern.app.planning.pupil_dialog import PupilDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
 from idle_lantern.core.shoot.shooting import take_into
+from idle_lantern.core.sim.practice import practice_for
 
 Settled = Callable[[Window], None]
 
@@ -108,3 +111,43 @@ def test_watching_ends_with_its_outing_and_with_the_window(
     stage.watch(tmp_path / "gone")
     watching.close()
     assert not watching.desk.watcher.active
+
+
+def test_the_no_parallax_point_is_measured_used_and_kept(
+    qtbot: QtBot, window: Window, settled: Settled, tmp_path: Path, monkeypatch
+):
+    """Practice with the simulated camera: its true setting is known to the test alone, and told within a millimetre."""
+    lens = window.desk.gear.entries("lens")[0]
+    window.plan_stage.commands.take_gear("lens", lens.name)
+    window.state.apply(edits.set_rig("Small", width_px=900, height_px=600, focal_mm=24.0, lens_name=lens.name))
+    rig = window.state.plan.rig
+    dialog = PupilDialog(window.desk, window)
+    qtbot.addWidget(dialog)
+    dialog.show()
+    assert not dialog.use.isEnabled()
+    for wanted in (45.0, 75.0):
+        monkeypatch.setattr(QInputDialog, "getDouble", lambda *_a, mm=wanted, **_k: (mm, True))
+        qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-practise"), Qt.MouseButton.LeftButton)
+        settled(window)
+    true = practice_for(rig, pupil_model.near_m(window.state.plan)).true_mm
+    assert dialog.found is not None
+    assert dialog.found.setting_mm == pytest.approx(true, abs=1.0)
+    assert dialog.table.rowCount() == 2
+    assert "px" in dialog.table.item(0, 2).text()
+    # a pair of the same photograph twice tells nothing: said in a sentence, and dropped again
+    same = dialog.pairs[0].left
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_a, **_k: ([str(same)] * 2, ""))
+    qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-add"), Qt.MouseButton.LeftButton)
+    settled(window)
+    assert len(dialog.pairs) == 3
+    qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-drop"), Qt.MouseButton.LeftButton)
+    settled(window)
+    assert dialog.found.setting_mm == pytest.approx(true, abs=1.0)
+    qtbot.mouseClick(dialog.use, Qt.MouseButton.LeftButton)
+    assert window.state.plan.rig.rail_mm == pytest.approx(true, abs=1.0)
+    kept = window.desk.gear.get("lens", rig.lens_name)
+    assert kept is not None
+    assert kept.facts.rail_at(24.0)[0] == window.state.plan.rig.rail_mm
+    assert rig.lens_name in window.message_text()
+    window.state.undo()
+    assert window.state.plan.rig.rail_mm == rig.rail_mm

@@ -19,8 +19,8 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import _masonry, ambrel_holm
-from idle_lantern.core.sim.surfaces import Diorama, Quad
+from idle_lantern.core.sim.diorama import ambrel_holm, upright
+from idle_lantern.core.sim.surfaces import Diorama
 
 LENS = Lens("rectilinear", 1100, 1100, 640)
 META = Metadata(focal_mm=24.0, sensor_width_mm=24.0)
@@ -30,9 +30,8 @@ TURN_DEG = 9.0
 
 def _with_post(near_m: float) -> Diorama:
     """The island with an upright of brick in front of the camera."""
-    post = Quad((-0.06, -0.8, near_m), (1, 0, 0), (0, 1, 0), (0.12, 1.6), _masonry((0.5, 0.4, 0.35), 7, 0.05, 0.03))
     island = ambrel_holm(walkers=0)
-    return replace(island, quads=[*island.quads, post])
+    return replace(island, quads=(*island.quads, upright(near_m)))
 
 
 @pytest.fixture(scope="module")

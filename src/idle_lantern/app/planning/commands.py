@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.planning.pupil_dialog import PupilDialog
 from idle_lantern.app.planning.scouting_commands import ScoutingCommands
 from idle_lantern.app.widgets.basics import answered
 from idle_lantern.core.base.atomic import write_text
@@ -67,6 +68,11 @@ class PlanCommands(QObject):
             self._tell("The gear library cannot be opened; the log tells why.", True)
             return
         answered(GearDialog(self._desk.gear, self.use_entry, self._parent))
+        self.gear_changed.emit()
+
+    def measure_pupil(self) -> None:
+        """Open the dialog that measures the no-parallax point."""
+        answered(PupilDialog(self._desk, self._parent))
         self.gear_changed.emit()
 
     def fill_from_frame(self) -> None:

@@ -52,6 +52,11 @@ def ambrel_holm(
 # --- materials -------------------------------------------------------------------------------
 
 
+def upright(near_m: float) -> Quad:
+    """A post of brick in front of the camera: what a no-parallax point is measured by."""
+    return Quad((-0.06, -0.8, near_m), (1, 0, 0), (0, 1, 0), (0.12, 1.6), _masonry((0.5, 0.4, 0.35), 7, 0.05, 0.03))
+
+
 def _plain(colour: tuple[float, float, float], seed: int, strength: float = 0.3) -> Material:
     base = np.array(colour, np.float32)
     return lambda a, b, f: base * textures.detail(a, b, f, seed, strength)[..., None]

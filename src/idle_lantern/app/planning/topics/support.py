@@ -86,6 +86,7 @@ class SupportTopic(Topic):
             self.drawing(PupilDrawing("What a wrong pupil setting shows", 136)),
             self.told(self._tell_pupil, "fact-pupil", "", later=True),
             row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
+            row(button("Measure it …", self.commands.measure_pupil, name="measure-pupil"), None),
             None,
         )
         box.add(right, 2)

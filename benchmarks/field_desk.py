@@ -1,0 +1,128 @@
+"""The field desk against the simulator's truth: faults put into runs and found, false alarms, poses, overlaps, time of a judgement.
+
+    .venv/bin/python benchmarks/field_desk.py [--runs 40] [--seed 1] [--width 900]
+
+Each run is one row of an invented place by a lens of 20 to 50 mm; in half of the runs one frame has one fault (a gap, blur of 1.5 to
+3 px, a third to one EV, a changed setting). A fault counts as found when its frame is told with it before the next one is shot.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import statistics
+import sys
+import tempfile
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.suspects.overlaps import overlaps_of
+from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.watching.bench import Bench
+
+FAULTS = {"gap": "overlap", "blur": "blur", "exposure": "exposure", "setting": "aperture"}
+
+
+def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list[float]]) -> None:
+    """One run; what was found goes into ``told``."""
+    focal, middle = float(rng.choice([20, 24, 35, 50])), float(rng.uniform(-180, 180))
+    rig = Rig(focal_mm=focal, width_px=width, height_px=width * 2 // 3, upright=bool(rng.random() < 0.7))
+    lens = rig.lens()
+    wide = math.degrees(lens.field_rad()[0])
+    plan = make_plan(Brief(rig=rig, target_field=TargetField(middle - 1.6 * wide, middle + 1.6 * wide, -8, 8, 1 / 3)))
+    camera = SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px)
+    head = Head(
+        play_deg=0.15, base_tilt_deg=float(rng.uniform(0, 1.0)), base_tilt_toward_deg=float(rng.uniform(0, 360))
+    )
+    scene, bench, poses = ambrel_holm(walkers=3), Bench(plan), []
+    fault = str(rng.choice(list(FAULTS))) if rng.random() < 0.5 and len(plan.frames) > 2 else ""
+    at = int(rng.integers(1, len(plan.frames))) if fault else -1
+    meta = Metadata(
+        focal_mm=24.0,
+        sensor_width_mm=24.0 * max(lens.width, lens.height) / lens.focal_px,
+        aperture=8.0,
+        exposure_s=1 / 256,
+        iso=100.0,
+    )
+    for k, frame in enumerate(plan.frames):
+        bad = k == at
+        pose = head.pointed(frame.yaw_deg + (0.55 * wide if bad and fault == "gap" else 0), frame.pitch_deg, 0, shot=k)
+        ev = float(rng.uniform(0.34, 1.0)) if bad and fault == "exposure" else 0.0
+        picture = camera.expose(scene, pose, CameraSettings(exposure_s=2**ev / 256), seed=k, time_s=6.0 * k)
+        if bad and fault == "blur":
+            picture = Picture(cv2.GaussianBlur(picture.pixels, (0, 0), float(rng.uniform(1.5, 3.0))))
+        path = folder / f"{k}.jpg"
+        tags = replace(meta, aperture=5.6) if bad and fault == "setting" else meta
+        write(picture, path, WriteOptions(jpeg_quality=93, metadata=tags))
+        poses.append(pose)
+        start = time.perf_counter()
+        judged = bench.look(path, frame)
+        told["seconds"].append(time.perf_counter() - start)
+        whats = {f.what for f in judged.faults}
+        if bad:
+            told[f"{fault} put in"].append(1)
+            found = FAULTS[fault] in whats or (fault == "gap" and "unplaced" in whats)
+            told[f"{fault} found"].append(float(found))
+            if fault == "gap":  # the right one is shot after it
+                bench = _without_last(bench)
+                poses.pop()
+                return
+        else:
+            alarms = whats - {"clipped", "tilt"}
+            # the frame after a faulty one differs from it: its own settings are as all others'
+            if not (k == at + 1 and fault in ("exposure", "setting", "blur")):
+                told["false alarms"].append(float(bool(alarms)))
+        if k and judged.angles_deg is not None:
+            found_pose = rotations.from_yaw_pitch_roll(*np.radians(judged.angles_deg))
+            first = plan.frames[0].world_from_camera.T @ found_pose
+            told["pose miss, degrees"].append(math.degrees(float(rotations.angle_between(first, poses[0].T @ pose))))
+            shared = overlaps_of(Poses((0, 1), (lens, lens), np.stack([pose, poses[-2]])))
+            if shared and judged.overlap:
+                told["overlap miss, %"].append(100 * abs(shared[0].share - judged.overlap))
+
+
+def _without_last(bench: Bench) -> Bench:
+    return Bench(bench.plan, bench._seen[:-1])
+
+
+def main() -> None:
+    """Run and tell."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--runs", type=int, default=40)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--width", type=int, default=900)
+    args = parser.parse_args()
+    rng = np.random.default_rng(args.seed)
+    keys = ["seconds", "pose miss, degrees", "overlap miss, %", "false alarms"]
+    told: dict[str, list[float]] = {k: [] for k in keys}
+    for fault in FAULTS:
+        told |= {f"{fault} put in": [], f"{fault} found": []}
+    for _ in range(args.runs):
+        with tempfile.TemporaryDirectory() as folder:
+            run(rng, args.width, Path(folder), told)
+    for key in keys[:3]:
+        values = told[key]
+        print(f"{key}: median {statistics.median(values):.3f}, worst {max(values):.3f} of {len(values)}")
+    print(f"false alarms: {sum(told['false alarms']):.0f} in {args.runs} runs, {len(told['false alarms'])} good frames")
+    for fault in FAULTS:
+        print(f"{fault}: {sum(told[f'{fault} found']):.0f} of {len(told[f'{fault} put in'])} found")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,195 @@
+"""Measuring the no-parallax point: pairs at several rail settings in, the right setting out, kept in the gear library."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QTableWidget, QTableWidgetItem, QWidget
+
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.planning import pupil_model as model
+from idle_lantern.app.tasks import Task
+from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.calibration.pupil import PupilSetting
+from idle_lantern.core.gear.entries import LensEntry
+from idle_lantern.core.outing import edits
+
+MEASURING = "Measuring the no-parallax point"
+_COLUMNS = ("Rail", "Pair", "Near against far")
+#: A pair is first tried here where nothing is known of the lens.
+_FIRST_MM, _STEP_MM = 50.0, 30.0
+
+
+class PupilDialog(QDialog):
+    """Guides through the pairs; measures anew with each."""
+
+    def __init__(self, desk: Desk, parent: QWidget | None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Measure the no-parallax point")
+        self.setObjectName("pupil-dialog")
+        self._desk, self._plan = desk, desk.state.plan
+        self.pairs: list[model.PairFiles] = []
+        self.found: PupilSetting | None = None
+        self._closed = False
+        self._scratch = tempfile.TemporaryDirectory(prefix="idle-lantern-")
+        self.table = QTableWidget(0, len(_COLUMNS))
+        self.table.setHorizontalHeaderLabels(list(_COLUMNS))
+        self.table.setAccessibleName("Pairs")
+        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        header = self.table.horizontalHeader()
+        if header is not None:
+            header.setStretchLastSection(True)
+        self.sentence = label("", wrap=True, name="pupil-result")
+        self.use = button("Use it and keep it", self._use, main=True, name="pupil-use")
+        self.setLayout(
+            column(
+                label(model.advice(self._plan), wrap=True),
+                row(
+                    button("Add a pair of photographs …", self.ask_pair, name="pupil-add"),
+                    button("Practise with the simulated camera …", self.ask_practice, name="pupil-practise"),
+                    button("Drop the last", self.drop_last, quiet=True, name="pupil-drop"),
+                    None,
+                ),
+                self.table,
+                self.sentence,
+                row(None, button("Close", self.reject), self.use),
+                margin=16,
+            )
+        )
+        self.resize(720, 460)
+        self._show()
+
+    def ask_pair(self) -> None:
+        """Ask for two photographs and the setting they were taken at."""
+        names, _ = QFileDialog.getOpenFileNames(
+            self, "The pair: turned left, turned right", "", "Pictures (*.jpg *.jpeg *.png *.tif *.tiff *.dng)"
+        )
+        if not names:
+            return
+        if len(names) != 2:
+            self.sentence.setText(f"A pair is two photographs, not {len(names)}.")
+            return
+        rail = self._ask_rail()
+        if rail is not None:
+            left, right = sorted(Path(n) for n in names)
+            self.add(model.PairFiles(rail, left, right))
+
+    def ask_practice(self) -> None:
+        """Ask for a setting and let the simulated camera take a pair there."""
+        rail = self._ask_rail()
+        if rail is not None:
+            self.practise(rail)
+
+    def practise(self, rail_mm: float) -> None:
+        """A pair of the simulated camera before an upright, at a rail setting."""
+        plan, folder = self._plan, Path(self._scratch.name)
+
+        def work(task: Task) -> model.PairFiles:
+            # the island is built when somebody practises
+            from idle_lantern.core.sim.practice import practice_for
+
+            return model.PairFiles(
+                rail_mm, *practice_for(plan.rig, model.near_m(plan)).take_pair(rail_mm, folder, task)
+            )
+
+        self._start(work, self.add)
+
+    def _ask_rail(self) -> float | None:
+        if self.found is not None:
+            usual = round(self.found.setting_mm)
+        else:
+            usual = (
+                round(self.pairs[-1].rail_mm + _STEP_MM) if self.pairs else round(self._plan.rig.rail_mm or _FIRST_MM)
+            )
+        value, yes = QInputDialog.getDouble(
+            self, "Rail setting", "What does the rail read, in millimetres?", usual, -300, 300, 1
+        )
+        return value if yes else None
+
+    def add(self, pair: model.PairFiles) -> None:
+        """One more pair; with two settings or more the point is measured."""
+        self.pairs.append(pair)
+        self._measure()
+
+    def drop_last(self) -> None:
+        """Take the last pair away."""
+        if self.pairs:
+            self.pairs.pop()
+            self._measure()
+
+    def _measure(self) -> None:
+        self.found = None
+        self._show()
+        pairs = [(p.rail_mm, p.left, p.right) for p in self.pairs]
+        if len({rail for rail, *_ in pairs}) < 2:
+            return
+
+        def work(task: Task) -> PupilSetting:
+            from idle_lantern.core.calibration.pupil import calibrate_pupil
+
+            return calibrate_pupil(pairs, task)
+
+        def done(found: PupilSetting) -> None:
+            if pairs == [(p.rail_mm, p.left, p.right) for p in self.pairs]:  # others came meanwhile
+                self.found = found
+                self._show()
+
+        self._start(work, done)
+
+    def _start(self, work: Callable[[Task], Any], use: Callable[[Any], None]) -> None:
+        """Work off the thread; what it brings is dropped when the dialog was closed meanwhile."""
+        self.sentence.setText("Measuring …")
+
+        def done(found: Any) -> None:
+            if not self._closed:
+                use(found)
+
+        def failed(error: LanternError) -> None:
+            if not self._closed:
+                self._show()
+                self.sentence.setText(error.sentence)
+
+        self._desk.start(MEASURING, work, done, failed)
+
+    def _show(self) -> None:
+        rows = model.rows(self.pairs, self.found)
+        self.table.setRowCount(len(rows))
+        for i, texts in enumerate(rows):
+            for j, text in enumerate(texts):
+                self.table.setItem(i, j, QTableWidgetItem(text))
+        self.table.resizeColumnsToContents()
+        self.sentence.setText(model.told(self._plan, self.found))
+        self.use.setEnabled(self.found is not None)
+
+    def _use(self) -> None:
+        """Plan with the setting, and keep it for the lens and focal length where the gear library holds the lens."""
+        found, state = self.found, self._desk.state
+        if found is None:
+            return
+        setting, doubt = round(found.setting_mm, 1), round(max(0.1, found.sigma_mm), 1)
+        if not state.apply(edits.set_rig("Take the measured rail setting", rail_mm=setting, rail_doubt_mm=doubt)):
+            return
+        kept = ""
+        gear, rig = self._desk.gear, self._plan.rig
+        try:
+            entry = gear.get("lens", rig.lens_name) if gear is not None and rig.lens_name else None
+            if gear is not None and entry is not None and isinstance(entry.facts, LensEntry):
+                rest = tuple(r for r in entry.facts.rail if abs(r[0] - rig.focal_mm) > 0.05)
+                rail = tuple(sorted((*rest, (rig.focal_mm, setting))))
+                gear.put(replace(entry, facts=replace(entry.facts, rail=rail, rail_doubt_mm=doubt)))
+                kept = f" Kept for {entry.name} at {rig.focal_mm:g} mm."
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+        self._desk.tell(f"The rail stands at {setting:g} mm, known within {doubt:g} mm.{kept}", problem=False)
+        self.accept()
+
+    def done(self, result: int) -> None:
+        """Close, and let the pictures of the practice go."""
+        self._closed = True
+        self._scratch.cleanup()
+        super().done(result)
