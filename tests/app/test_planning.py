@@ -6,6 +6,7 @@ import itertools
 import json
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pypdf
@@ -39,6 +40,7 @@ from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.tour import metres_from
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -359,6 +361,20 @@ def test_the_evening_grows_and_shrinks(qtbot: QtBot, window: Window, monkeypatch
         d for d in window.plan_stage.light.findChildren(QWidget) if d.accessibleName() == "Where the scenes lie"
     )
     assert "3 scenes from above" in drawing.accessibleDescription()
+    # a scene becomes an outing of its own, at its place and hour
+    place_of = {s.name: s.place_m for s in window.state.outing.brief.site.stops}
+    evening, folder = window.state.plan.evening, window.state.folder
+    lamps = next(v for v in evening.visits if v.name == "lamps")
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *_a, **_k: (f"{lamps.begin:%H:%M}  lamps", True))
+    _press(qtbot, window, "plan-scene")
+    site = window.state.outing.brief.site
+    assert window.state.outing.name.endswith(", lamps")
+    assert (site.start, site.stops) == (f"{lamps.begin:%H:%M}", ())
+    assert metres_from(
+        replace(site, **{k: place[k] for k in ("latitude_deg", "longitude_deg")}), site.latitude_deg, site.longitude_deg
+    ) == (pytest.approx(place_of["lamps"], abs=0.2))
+    assert window.open_outing(folder, "plan")
+    window.plan_stage.show_page(window.plan_stage.light)
     for left in (2, 1, 0):
         _press(qtbot, window, "drop-stop")
         assert len(window.state.outing.brief.site.stops) == left

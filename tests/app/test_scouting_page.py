@@ -165,6 +165,39 @@ def test_a_picture_without_an_angle_is_asked_for_it_once(
     assert [p.full_circle for p in window.state.outing.scouts] == [True, False]
 
 
+def test_an_earlier_outings_picture_is_the_ground_where_it_faced(
+    qtbot: QtBot, joined: Window, settled: Settled, monkeypatch
+):
+    """Its canvas is known, so that a thing lies on the map where its frames showed it, turned by the bearings of both."""
+    folder, before = joined.state.folder, joined.state.joined
+    assert before is not None
+    joined.state.apply(edits.set_part("site", "Faces", facing_deg=100.0))
+    joined.outings.begin("Later")
+    joined.state.apply(edits.set_part("site", "Faces", facing_deg=70.0))
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(folder))
+    page = joined.plan_stage.scouting
+    joined.plan_stage.show_page(page)
+    _press(qtbot, joined, "scout-outing")
+    settled(joined)
+    (first,) = joined.state.outing.scouts
+    # the first picture tells which way yaw 0 faces
+    assert (first.turn_deg[0], joined.state.outing.brief.site.facing_deg) == (0.0, 100.0)
+    joined.state.apply(edits.set_part("site", "Faces", facing_deg=70.0))
+    _press(qtbot, joined, "scout-outing")
+    settled(joined)
+    assert joined.state.outing.scouts[0].turn_deg[0] == pytest.approx(30.0)
+    ground = joined.desk.grounds.laid()[1]
+    direction = before.canvas.directions(np.array([before.canvas.width / 2, before.canvas.height / 2]))
+    at = ground.canvas.pixels(direction) / (ground.canvas.width, ground.canvas.height)
+    assert at == pytest.approx((0.5, 0.5), abs=0.01)
+    # a folder that holds no picture is told
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(joined.state.folder))
+    _press(qtbot, joined, "scout-outing")
+    settled(joined)
+    assert len(joined.state.outing.scouts) == 2
+    assert "joined" in joined.message_text()
+
+
 def test_facts_are_told_and_taken_over(qtbot: QtBot, scouted: Window, settled: Settled):
     scouted.state.apply(edits.set_target_field("Narrow", left_deg=-40.0, right_deg=40.0))
     settled(scouted)
@@ -247,6 +280,10 @@ def test_the_planned_picture_is_foreseen_in_every_projection(
         settled(scouted)
         seen.append(page.views[0].grab().toImage())
     assert len({(im.width(), im.height(), bytes(im.constBits().asstring(im.sizeInBytes()))) for im in seen}) >= 5
+    page.aids["seams"].setChecked(True)
+    qtbot.waitUntil(lambda: page.views[0].shown is not None and page.views[0].shown.seams is not None, timeout=5000)
+    seams = page.views[0].shown.seams
+    assert 0 < seams.mean() < 0.1
     # two side by side, the plan changed under them
     page.beside.setCurrentIndex(page.beside.findData("turned"))
     page.redraw()

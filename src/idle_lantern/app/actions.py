@@ -49,6 +49,15 @@ def _under_join(
 ACTIONS: tuple[Action, ...] = (
     Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.outings.new()),
     Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.outings.ask_open()),
+    Action(
+        "outing.scene",
+        "Plan a scene of the evening as an outing …",
+        "Outing",
+        "",
+        lambda w: w.outings.ask_scene(),
+        ready=lambda w: bool(w.state.outing.brief.site.stops),
+        needs="The evening has no other scene yet: add one under Light.",
+    ),
     Action("outing.rename", "Rename the outing …", "Outing", "", lambda w: w.outings.rename()),
     Action(
         "outing.elsewhere",

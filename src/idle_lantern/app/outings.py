@@ -20,6 +20,7 @@ from idle_lantern.core.outing import document, edits, rescue
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition, bring_positions
 from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.tour import Visit, position_of
 
 #: So many outings that were opened outside the folder of outings stay in the logbook.
 _MOST_ELSEWHERE = 50
@@ -191,6 +192,40 @@ class Outings(QObject):
             return
         self._opened("plan")
         self._desk.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", problem=False)
+
+    def plan_scene(self, visit: Visit) -> None:
+        """An outing of its own for a scene of the evening: the same gear, that scene's place and start, its own scouting pictures."""
+        if not self.may_leave():
+            return
+        here = self._state.outing
+        site = replace(
+            here.brief.site, name=visit.name, start=f"{visit.begin:%H:%M}", date=f"{visit.begin:%Y-%m-%d}", stops=()
+        )
+        if visit.place_m is not None:
+            latitude, longitude = position_of(site, visit.place_m)
+            site = replace(site, latitude_deg=round(latitude, 6), longitude_deg=round(longitude, 6))
+        name, folder = f"{here.name}, {visit.name}", self._free_folder(f"{here.name}, {visit.name}")
+        now = datetime.datetime.now().isoformat(timespec="minutes")
+        try:
+            self._state.begin(
+                Outing(name, now, Brief(rig=here.brief.rig, support=here.brief.support, site=site)), folder
+            )
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            return
+        self._opened("plan")
+        self._desk.tell(f"{name} begins at {site.start}; the evening itself is in the Logbook.", problem=False)
+
+    def ask_scene(self) -> None:
+        """Ask which scene of the evening is to be planned as an outing of its own."""
+        visits = self._state.plan.evening.visits[1:]
+        if not visits:
+            self._desk.tell("The evening has no other scene yet: add one under Light.")
+            return
+        names = [f"{v.begin:%H:%M}  {v.name}" for v in visits]
+        chosen, yes = QInputDialog.getItem(self._parent, "Plan a scene", "Which scene?", names, 0, False)
+        if yes and chosen in names:
+            self.plan_scene(visits[names.index(chosen)])
 
     def begin_beside(self, runs: Sequence[Sequence[BroughtPosition]]) -> None:
         """An outing for each run, beside the present one and with its rig; the first is opened."""

@@ -26,7 +26,7 @@ class MarkShown:
 
 @dataclass(frozen=True)
 class ForeseenShown:
-    """What is drawn: pixels (h, w, 4), what frames show (h, w) bool, outlines in its pixels, the crop, marks, the sun."""
+    """What is drawn: pixels (h, w, 4), what frames show (h, w) bool, outlines in its pixels, the crop, marks, the sun, seams (h, w) bool."""
 
     pixels: np.ndarray
     covered: np.ndarray
@@ -34,6 +34,7 @@ class ForeseenShown:
     crop: tuple[int, int, int, int]
     marks: tuple[MarkShown, ...] = ()
     sun: tuple[float, float] | None = None
+    seams: np.ndarray | None = None
 
 
 class ForeseenView(QWidget):
@@ -44,10 +45,11 @@ class ForeseenView(QWidget):
         self.setAccessibleName("Foreseen picture")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(200, 90)
-        self.frames, self.thirds, self.names = False, True, True
+        self.frames, self.thirds, self.names, self.seams = False, True, True, False
         self.shown: ForeseenShown | None = None
         self._image: QImage | None = None
         self._unscouted: QImage | None = None
+        self._seams: QImage | None = None
         self._text = ""
 
     def sizeHint(self) -> QSize:
@@ -65,11 +67,17 @@ class ForeseenView(QWidget):
         tone = theme.colour("dim")
         hatch[mask & ((x + y) % 8 < 2)] = (tone.red(), tone.green(), tone.blue(), 255)
         self._unscouted = to_qimage(hatch)
+        self._seams = None
+        if shown.seams is not None:
+            lines = np.zeros((*mask.shape, 4), np.uint8)
+            tone = theme.colour("accent")
+            lines[shown.seams & ((x + y) % 8 < 5)] = (tone.red(), tone.green(), tone.blue(), 255)
+            self._seams = to_qimage(lines)
         self.update()
 
     def clear(self, text: str) -> None:
         """Show a sentence instead."""
-        self.shown = self._image = self._unscouted = None
+        self.shown = self._image = self._unscouted = self._seams = None
         self._text = text
         self.update()
 
@@ -104,6 +112,8 @@ class ForeseenView(QWidget):
         p.drawImage(target, self._image)
         if self._unscouted is not None:
             p.drawImage(target, self._unscouted)
+        if self.seams and self._seams is not None:
+            p.drawImage(target, self._seams)
         x, y, w, h = self.shown.crop
         crop = QRectF(target.left() + x * scale, target.top() + y * scale, w * scale, h * scale)
         self._dim_beside(p, target, crop)

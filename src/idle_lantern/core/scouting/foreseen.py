@@ -141,6 +141,24 @@ def foresee(
     )
 
 
+def seams_of(plan: Plan, seen: Foreseen) -> Array:
+    """Where the picture would pass from one frame to the next if nothing spoke against it: midway, (h, w) bool.
+
+    The join leads its seams round what moves and along edges; midway between the frames is where they begin.
+    """
+    step = 3
+    u, v = np.meshgrid(np.arange(0.0, seen.canvas.width, step), np.arange(0.0, seen.canvas.height, step))
+    rays = np.nan_to_num(seen.canvas.directions(np.stack([u, v], -1)))
+    axes = cameras_of(plan.frames)[:, :, 2]
+    nearest = (rays.reshape(-1, 3) @ axes.T).argmax(1).reshape(u.shape)
+    size = (seen.canvas.width, seen.canvas.height)
+    label = cv2.resize(nearest.astype(np.float32), size, interpolation=cv2.INTER_NEAREST)
+    edge = np.zeros(label.shape, bool)
+    edge[:, 1:] |= label[:, 1:] != label[:, :-1]
+    edge[1:] |= label[1:] != label[:-1]
+    return edge & seen.covered
+
+
 def _rims(plan: Plan, part: float = 1.0) -> Array:
     """World directions round each frame, or round a ``part`` of it about its middle, (F, N, 3)."""
     cameras = cameras_of(plan.frames)

@@ -77,11 +77,12 @@ class ForeseenTopic(Topic):
         self.hour.setObjectName("field-foreseen-hour")
         self.hour.submitted.connect(lambda value: self._set_hour(round(value)))
         self.aids = {
-            name: QCheckBox(title) for name, title in (("frames", "Frames"), ("thirds", "Thirds"), ("names", "Marks"))
+            name: QCheckBox(title)
+            for name, title in (("frames", "Frames"), ("seams", "Seams"), ("thirds", "Thirds"), ("names", "Marks"))
         }
         for name, aid in self.aids.items():
             aid.setObjectName(f"foreseen-{name}")
-            aid.setChecked(name != "frames")
+            aid.setChecked(name in ("thirds", "names"))
             aid.toggled.connect(self._show_aids)
         self.light = label("", "dim", wrap=True, name="foreseen-light")
         self.hold = QCheckBox("Tight round the marks")
@@ -103,7 +104,8 @@ class ForeseenTopic(Topic):
                 drawn,
                 self.clock,
                 self.light,
-                row(*self.aids.values(), None, space=2),
+                row(self.aids["frames"], self.aids["seams"], None),
+                row(self.aids["thirds"], self.aids["names"], None),
                 solved,
                 self.hold,
                 row(self.compose, None),
@@ -179,6 +181,7 @@ class ForeseenTopic(Topic):
                 title.setText("")
                 cost.setText("")
             return
+        with_seams = self.aids["seams"].isChecked()
         plan, scouts, minutes = self.state.plan, self.state.outing.scouts, round(self.hour.value)
         beside, joined = self.beside.currentData(), self.state.picture
         wanted = [self.wanted(i) for i in range(2 if beside not in ("", "joined") else 1)]
@@ -195,7 +198,7 @@ class ForeseenTopic(Topic):
                 drawn_for, seen = model.foreseen(plan, grounds, one, room, costs=costs)
                 light = model.light_at(drawn_for, seen, minutes)
                 words = words or light.words
-                made.append((_shown(plan, seen, light), model.told(drawn_for, seen, scouts)))
+                made.append((_shown(drawn_for, seen, light, with_seams), model.told(drawn_for, seen, scouts)))
             if beside == "joined" and joined is not None:
                 made.append(_joined(joined, room))
             return made, words
@@ -221,8 +224,12 @@ class ForeseenTopic(Topic):
 
     def _show_aids(self) -> None:
         for view in self.views:
-            view.frames, view.thirds, view.names = (self.aids[k].isChecked() for k in ("frames", "thirds", "names"))
+            view.frames, view.thirds, view.names, view.seams = (
+                self.aids[k].isChecked() for k in ("frames", "thirds", "names", "seams")
+            )
             view.update()
+        if self.aids["seams"].isChecked():
+            self.redraw()
 
     def _set_hour(self, minutes: int) -> None:
         low, high = model.hours(self.state.plan)
@@ -245,12 +252,16 @@ class ForeseenTopic(Topic):
         self.redraw()
 
 
-def _shown(plan: Plan, seen: Foreseen, light: model.HourLight) -> ForeseenShown:
+def _shown(plan: Plan, seen: Foreseen, light: model.HourLight, with_seams: bool) -> ForeseenShown:
     """What a view draws."""
+    from idle_lantern.core.scouting.foreseen import seams_of
+
     found = ((model.mark_box(seen, mark), mark) for mark in plan.brief.scene.marks)
     marks = tuple(MarkShown(box, *model.mark_words(plan, seen, mark)) for box, mark in found if box is not None)
     crop = (seen.crop.left, seen.crop.top, seen.crop.width, seen.crop.height)
-    return ForeseenShown(seen.pixels, seen.covered, seen.outlines, crop, marks, light.at)
+    return ForeseenShown(
+        seen.pixels, seen.covered, seen.outlines, crop, marks, light.at, seams_of(plan, seen) if with_seams else None
+    )
 
 
 def _joined(picture: PictureSource, most_px: int) -> tuple[ForeseenShown, model.Told]:

@@ -44,7 +44,7 @@ class LightTopic(Topic):
         )
         box.add(
             column(
-                self.drawing(SunDrawing("Sun and moon through the day", 124)),
+                self.drawing(SunDrawing("Sun and moon through the day", 116)),
                 self.told(self._sun, "fact-sun", ""),
                 self.told(self._evening, "fact-evening", ""),
                 row(
@@ -56,11 +56,15 @@ class LightTopic(Topic):
                 ),
                 row(
                     button("Another scene …", self.commands.add_stop, name="add-stop"),
-                    button("Calendar …", self.commands.save_calendar, name="save-calendar"),
                     button("Drop the last", self.commands.drop_stop, quiet=True, name="drop-stop"),
                     None,
                 ),
-                self.drawing(TourDrawing("Where the scenes lie", 104)),
+                row(
+                    button("Plan a scene …", lambda: self.desk.ask("outing.scene"), name="plan-scene"),
+                    button("Calendar …", self.commands.save_calendar, name="save-calendar"),
+                    None,
+                ),
+                self.drawing(TourDrawing("Where the scenes lie", 96)),
                 None,
             ),
             2,
