@@ -75,7 +75,13 @@ def foreseen_canvas(plan: Plan, projection: str = "auto", distance: float = 1.0)
     The same rules as ``make_canvas``, from the frames' rims alone: a plan of hundreds of frames follows the hand.
     """
     rims = _rims(plan)
-    left, right, low, high = _seen(rims, plan)
+    return _canvas(plan, rims, _seen(rims, plan), projection, distance)
+
+
+def _canvas(
+    plan: Plan, rims: Array, seen: tuple[float, float, float, float], projection: str, distance: float
+) -> Canvas:
+    left, right, low, high = seen
     if projection == "auto":
         projection = suited(right - left, low, high)
     kind = Projection(projection, {"distance": distance} if projection == "panini" else {})
@@ -113,9 +119,10 @@ def foresee(
     InputError
         The projection has no such name.
     """
-    full = foreseen_canvas(plan, projection, distance)
-    small = full.scaled(min(1.0, math.sqrt(most_px / (full.width * full.height))))
     rims = _rims(plan)
+    seen = _seen(rims, plan)
+    full = _canvas(plan, rims, seen, projection, distance)
+    small = full.scaled(min(1.0, math.sqrt(most_px / (full.width * full.height))))
     with np.errstate(invalid="ignore"):
         outlines = tuple(small.pixels(rims))
     covered = _covered(plan, small, outlines)
@@ -125,7 +132,6 @@ def foresee(
     crop = inner_rectangle((covered * 255).astype(np.uint8), 400, ratio)
     inside = (slice(crop.top, crop.top + crop.height), slice(crop.left, crop.left + crop.width))
     area = float(covered.sum())
-    seen = _seen(rims, plan)
     told = costs_of(small, covered, _line(seen)) if costs else None
     return Foreseen(
         small,
