@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import subprocess
 import sys
 from dataclasses import replace
@@ -27,12 +28,14 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
-from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.brief import Brief, Scene
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import guide
 
@@ -180,6 +183,30 @@ def test_frames_left_out_are_told_with_what_can_be_done():
     actions = {r.frame_id: r.action for r in join_model.left_out(back, joined)}
     assert actions == {"id3": "use", "id1": "leave"}
     assert join_model.left_out(outing, None) == []
+
+
+def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Path):
+    """By hand: an offset of 0.4 % of 3 m is 12 mm; the pupil stood before the axis, so the camera slides back by 0.98 of that."""
+    brief = Brief(rig=Rig(rail_mm=62.0), scene=Scene(near_m=3.0))
+    outing = _outing(brief=brief)
+    result = _solved(_result(outing, rail_mm="62"))
+    found = Parallax((0.0, math.sqrt(1 - 0.98**2), 0.98), 0.05, 0.004, 0.0005, 4.0)
+    result = replace(result, solution=SimpleNamespace(**{**vars(result.solution), "parallax": found}))
+    setting, doubt = join_model.rail_correction(outing, result) or (0.0, 0.0)
+    assert setting == pytest.approx(62 - 0.98 * 12)
+    assert doubt == pytest.approx(1.5)
+    assert "12 mm as they stand 3 m off" in join_model.findings(result.solution, 3.0)
+    # once the plan has another setting, or where nothing is known, nothing is offered
+    corrected = replace(outing, brief=replace(brief, rig=replace(brief.rig, rail_mm=50.2)))
+    assert join_model.rail_correction(corrected, result) is None
+    assert join_model.rail_correction(outing, _solved(_result(outing, rail_mm="62"))) is None
+    assert join_model.rail_correction(outing, None) is None
+    sideways = replace(found, direction=(0.9, 0.0, math.sqrt(1 - 0.81)))
+    aside = replace(result, solution=SimpleNamespace(**{**vars(result.solution), "parallax": sideways}))
+    assert join_model.rail_correction(outing, aside) is None, "the rail cannot mend what stands beside"
+    # a picture made anew after the correction is still of frames that were shot with the old setting
+    assert join_model.request_for(corrected, tmp_path, None, result).asked["rail_mm"] == "62"
+    assert join_model.request_for(corrected, tmp_path).asked["rail_mm"] == "50.2"
 
 
 def test_findings_name_what_nothing_ties():

@@ -24,6 +24,8 @@ log = logging.getLogger(__name__)
 
 #: Between two looks at the folder; while it cannot be looked at, and how often the base is reckoned anew.
 _EVERY_S, _TRY_AGAIN_S = 0.3, 2.0
+#: So long closing waits for a frame that is being judged.
+_PATIENCE_S = 5.0
 
 
 @dataclass(frozen=True)
@@ -88,14 +90,20 @@ class Watcher(QObject):
         self.changed.emit()
 
     def stop(self) -> None:
-        """Watch no longer; a frame that is being judged is let go."""
+        """Watch no longer; a frame that is being judged just now is still taken into its outing."""
         if self._thread is None:
             return
         self._stop.set()
-        self._thread.join(timeout=10)
         self._thread, self.folder, self.place = None, None, None
         self.trouble.emit("")
         self.changed.emit()
+
+    def close(self) -> None:
+        """Watch no longer, and wait for the frame that is being judged: for closing."""
+        last = self._thread
+        self.stop()
+        if last is not None:
+            last.join(timeout=_PATIENCE_S)
 
     def _follow(self, topics: set[str]) -> None:
         """Keep what the thread asks for: the plan, and which frames are to come, the chosen one first."""

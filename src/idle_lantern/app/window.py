@@ -363,7 +363,7 @@ class Window(QMainWindow):
         if event is not None and not self._ending and not self.outings.may_leave():
             event.ignore()
             return
-        self.desk.watcher.stop()
+        self.desk.watcher.close()
         self.tasks.cancel_all()
         for view in (self.frames_stage.view, self.join_stage.view, self.deliver_stage.view):
             view.stop()

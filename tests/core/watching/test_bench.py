@@ -22,9 +22,12 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import Diorama, ambrel_holm
+from idle_lantern.core.watching import bench as bench_module
 from idle_lantern.core.watching.bench import Bench, Judged
 
-META = Metadata(focal_mm=24.0, sensor_width_mm=24.0, aperture=8.0, exposure_s=1 / 256, iso=100.0)
+META = Metadata(
+    focal_mm=24.0, sensor_width_mm=24.0, aperture=8.0, exposure_s=1 / 256, iso=100.0, taken="2026:05:14 18:40:00"
+)
 LEAN = 0.8
 
 
@@ -82,6 +85,7 @@ def test_frames_are_placed_and_their_overlap_told_as_they_are(plan: Plan, scene:
         true = overlaps_of(Poses((0, 1), (lens, lens), np.stack([run.poses[k], run.poses[k - 1]])))[0].share
         assert judged.overlap == pytest.approx(true, abs=0.01)
         assert judged.neighbour == f"frame {k}"
+    assert found[1].taken == META.taken
     lean = bench.lean()
     assert lean is not None
     assert math.degrees(lean.lean_rad) == pytest.approx(LEAN, abs=0.05)
@@ -144,3 +148,18 @@ def test_a_run_taken_up_again_and_the_hole_that_is_left(plan: Plan, scene: Diora
     assert all(abs(yaw - five.yaw_deg) < 20 for yaw, _pitch in holes)
     rest = [f for n in (5, 6) if (f := plan.frame(n)) is not None]
     assert again.holes(rest) == ()
+
+
+def test_a_long_day_takes_no_more_memory_than_its_last_hour(plan: Plan, scene: Diorama, tmp_path: Path, monkeypatch):
+    """What is held of a frame is let go in turn; where it lies stays, and new frames are matched against those that are near."""
+    monkeypatch.setattr(bench_module, "_HELD", 1)
+    monkeypatch.setattr(bench_module, "_LOOKS", 2)
+    monkeypatch.setattr(bench_module, "_FEATURED", 3)
+    run, bench = Shooting(plan, scene, tmp_path), Bench(plan)
+    found = [_judged(bench, run, n) for n in range(1, len(plan.frames) + 1)]
+    assert [j.kind for j in found] == ["good"] * len(found)
+    for part, most in (("grey", 1), ("look", 2), ("features", 3)):
+        assert sum(getattr(s, part) is not None for s in bench._seen) == most
+    assert len(bench._seen) == len(found)
+    assert bench.holes([]) == ()
+    assert bench.lean() is None, "two frames tell no axis"

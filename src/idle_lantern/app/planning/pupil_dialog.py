@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +11,11 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QTableWidget, QT
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning import pupil_model as model
+from idle_lantern.app.rail import keep_rail
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.calibration.pupil import PupilSetting
-from idle_lantern.core.gear.entries import LensEntry
-from idle_lantern.core.outing import edits
 
 MEASURING = "Measuring the no-parallax point"
 _COLUMNS = ("Rail", "Pair", "Near against far")
@@ -167,26 +165,12 @@ class PupilDialog(QDialog):
         self.use.setEnabled(self.found is not None)
 
     def _use(self) -> None:
-        """Plan with the setting, and keep it for the lens and focal length where the gear library holds the lens."""
-        found, state = self.found, self._desk.state
-        if found is None:
-            return
-        setting, doubt = round(found.setting_mm, 1), round(max(0.1, found.sigma_mm), 1)
-        if not state.apply(edits.set_rig("Take the measured rail setting", rail_mm=setting, rail_doubt_mm=doubt)):
-            return
-        kept = ""
-        gear, rig = self._desk.gear, self._plan.rig
-        try:
-            entry = gear.get("lens", rig.lens_name) if gear is not None and rig.lens_name else None
-            if gear is not None and entry is not None and isinstance(entry.facts, LensEntry):
-                rest = tuple(r for r in entry.facts.rail if abs(r[0] - rig.focal_mm) > 0.05)
-                rail = tuple(sorted((*rest, (rig.focal_mm, setting))))
-                gear.put(replace(entry, facts=replace(entry.facts, rail=rail, rail_doubt_mm=doubt)))
-                kept = f" Kept for {entry.name} at {rig.focal_mm:g} mm."
-        except LanternError as error:
-            self._desk.tell(error.sentence)
-        self._desk.tell(f"The rail stands at {setting:g} mm, known within {doubt:g} mm.{kept}", problem=False)
-        self.accept()
+        """Plan with the setting, and keep it for the lens."""
+        found = self.found
+        if found is not None and keep_rail(
+            self._desk, found.setting_mm, found.sigma_mm, "Take the measured rail setting"
+        ):
+            self.accept()
 
     def done(self, result: int) -> None:
         """Close, and let the pictures of the practice go."""

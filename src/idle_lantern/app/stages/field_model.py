@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from idle_lantern.core.base import units
-from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -132,14 +131,13 @@ def as_frame(told: Told, rig: Rig) -> FrameRef:
     """A judged frame as it stands in its outing, at the direction that was found for it."""
     judged, arrival = told.judged, told.arrival
     yaw, pitch, roll = judged.angles_deg or (None, None, None)
-    info = probe(arrival.path)
     return FrameRef(
         document.relative(told.place.folder, arrival.path),
         judged.number,
         yaw,
         pitch,
         roll,
-        info.metadata.taken,
+        judged.taken,
         sha256=arrival.sha256 or None,
         field_deg=field_deg(rig),
         twin=None if arrival.twin is None else document.relative(told.place.folder, arrival.twin),

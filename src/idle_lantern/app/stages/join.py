@@ -12,6 +12,7 @@ from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.joins import Shown
 from idle_lantern.app.masking import MaskDialog
+from idle_lantern.app.rail import keep_rail
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
@@ -65,6 +66,7 @@ class JoinStage(Stage):
         self.left_out.linkActivated.connect(self._put_back)
         self.mask_button = button("Paint frames ...", self.open_masks, quiet=True, name="join-masks")
         self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
+        self.rail_button = button("", self.correct_rail, quiet=True, name="join-rail")
         self.walk = WalkBar(desk, self.view)
         self.movers = MoverBar(desk, self.walk)
         self.compose = ComposePanel(desk, self.view)
@@ -104,6 +106,7 @@ class JoinStage(Stage):
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             scrolled(panel(column(self.findings, self.left_out, None), "ground")),
+            row(self.rail_button, None),
             row(self.choices.keep_button, None, self.tie_button, self.mask_button),
         )
         self._joining = panel(side, "ground")
@@ -140,6 +143,19 @@ class JoinStage(Stage):
         self.compose_button.setText("Back to the join   [C]" if active else "Compose it   [C]")
         self.compose_button.setEnabled(active or self.compose.can_compose())
 
+    def correct_rail(self) -> None:
+        """Take the rail setting over that the parallax of this join tells, for next time."""
+        found = model.rail_correction(self.state.outing, self.state.joined)
+        if found is not None:
+            keep_rail(self.desk, *found, "Correct the rail by the join")
+            self._show_rail()
+
+    def _show_rail(self) -> None:
+        found = model.rail_correction(self.state.outing, self.state.joined)
+        self.rail_button.setVisible(found is not None)
+        if found is not None:
+            self.rail_button.setText(f"Correct the rail: {self.state.outing.rig.rail_mm:g} to {found[0]:.1f} mm")
+
     # --- running ----------------------------------------------------------------
 
     def can_join(self) -> bool:
@@ -159,7 +175,9 @@ class JoinStage(Stage):
         place, joins = self.state.place, self.desk.joins
         if place is None or (joins.busy and not joins.busy_here) or not self.state.may_change():
             return
-        request = model.request_for(self.state.outing, place.folder, solution)
+        request = model.request_for(
+            self.state.outing, place.folder, solution, self.state.joined if solution is not None else None
+        )
         if joins.busy and (solution is None or joins.request is None or not model.outdated(joins.request, request)):
             return
         self._failure = ""
@@ -299,8 +317,13 @@ class JoinStage(Stage):
         for key, text in model.facts(joined).items():
             self.facts[key].setText(text)
         self.reason.setText(joined.canvas.reason if joined else "")
-        told = (model.lens_refused(joined), model.head_left_out(joined), model.findings(self.state.solution))
+        told = (
+            model.lens_refused(joined),
+            model.head_left_out(joined),
+            model.findings(self.state.solution, self.state.outing.brief.scene.near_m),
+        )
         self.findings.setText("\n".join(filter(None, told)))
+        self._show_rail()
         self.left_out.setText("<br>".join(_as_row(r) for r in model.left_out(self.state.outing, joined)))
         self.view.crop = crop_box(self.state.outing, joined) if joined else None
         self._show_side()

@@ -83,8 +83,10 @@ class OnMap:
     loose: tuple[tuple[Lens, GridFrame], ...]
 
 
-def request_for(outing: Outing, folder: Path, solution: Solution | None = None) -> JoinRequest:
-    """Everything a join of the outing depends on, as it is now; with ``solution`` only its picture is made anew."""
+def request_for(
+    outing: Outing, folder: Path, solution: Solution | None = None, before: JoinResult | None = None
+) -> JoinRequest:
+    """Everything a join of the outing depends on, as it is now; with ``solution``, that of ``before``, only its picture is made anew."""
     refs = outing.frames_to_join()
     prior = [prior_of(r) for r in refs]
     known = all(p is not None for p in prior)
@@ -130,7 +132,8 @@ def request_for(outing: Outing, folder: Path, solution: Solution | None = None) 
         recipe=Recipe(
             cast(Brackets, outing.choices.brackets), outing.development, cast(Repeats, outing.choices.repeats)
         ),
-        asked={"twins": outing.choices.twins},
+        # the rail that the frames were shot with: a picture made anew is still of those
+        asked={"twins": outing.choices.twins, RAIL: rail_of(before) or f"{outing.rig.rail_mm:g}"},
     )
 
 
@@ -298,11 +301,45 @@ def facts(joined: JoinResult | None) -> dict[str, str]:
     return shown
 
 
-def findings(solution: Solution | None) -> str:
-    """What the join found out about head and placing, in sentences."""
+#: Under which name a report tells the rail setting of the plan that its frames were joined under, in mm.
+RAIL = "rail_mm"
+
+
+def rail_of(joined: JoinResult | None) -> str:
+    """That setting of an earlier picture, empty where its report does not tell it."""
+    return "" if joined is None else str((joined.report.get("asked") or {}).get(RAIL, ""))
+
+
+#: Of the pupil's offset such a part lies along the lens before the rail can mend it.
+_ALONG = 0.5
+
+
+def rail_correction(outing: Outing, joined: JoinResult | None) -> tuple[float, float] | None:
+    """The rail setting at which the axis would have stood under the pupil, and its doubt, in mm; None where the join tells none, or
+    where the plan has another setting by now.
+
+    By the nearest distance that the plan was told: the frames themselves tell the offset only as a share of it.
+    """
+    rig, near_m = outing.rig, outing.brief.scene.near_m
+    solution = joined.solution if joined is not None else None
+    if solution is None or solution.parallax is None or rig.motion != "turn" or rig.rail_mm == 0:
+        return None
+    if rail_of(joined) != f"{rig.rail_mm:g}":
+        return None
+    found = solution.parallax
+    forward = found.direction[2]
+    if abs(forward) < _ALONG:
+        return None
+    doubt = found.near_sigma * near_m * 1000
+    return rig.rail_mm - forward * found.offset_mm(near_m), doubt if math.isfinite(doubt) else rig.rail_doubt_mm
+
+
+def findings(solution: Solution | None, near_m: float | None = None) -> str:
+    """What the join found out about head and placing, in sentences; in millimetres by the nearest distance."""
     if solution is None:
         return ""
-    told = [found.sentence() for found in (solution.parallax, solution.level) if found]
+    told = [solution.parallax.sentence(near_m)] if solution.parallax else []
+    told += [solution.level.sentence()] if solution.level else []
     from idle_lantern.core.join.solve.placing import placing_in_words  # loads the solver, which no start needs
 
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))

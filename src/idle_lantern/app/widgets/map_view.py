@@ -71,6 +71,7 @@ class MapView(QWidget):
         self.show_links = self.show_found = False
         self._drag: str | int | None = None  # an edge, "ground", "view", or the place of a mark in the list
         self._from, self._held = QPointF(), None  # type: tuple[QPointF, Form | None]
+        self._ground_by = (0.0, 0.0)  # how far the scouting picture was dragged so far
         self._form: tuple[object, Form] | None = None
         state.changed.connect(self._refresh)
         self._refresh({"plan"})
@@ -244,7 +245,7 @@ class MapView(QWidget):
             return
         self._held = self.form  # a map that rescales under the hand runs away
         if self.drags_ground and self.editable and self.scouted is not None:
-            self._drag = "ground"
+            self._drag, self._ground_by = "ground", (0.0, 0.0)
             return
         mark = self.mark_at(pos)
         if mark is not None:
@@ -282,7 +283,7 @@ class MapView(QWidget):
         if at is None:
             return
         if self._drag == "ground":
-            self._drag_ground(at, False)
+            self._drag_ground(at)
         elif isinstance(self._drag, int):
             self._move_mark(self._drag, at)
         else:
@@ -292,8 +293,7 @@ class MapView(QWidget):
         if self._drag is None or event is None:
             return
         if self._drag == "ground":
-            at = (self._held or self.form).angles(event.position())
-            self._drag_ground(at or (0.0, 0.0), True)
+            self.ground_dragged.emit(*self._ground_by, True)
         self._drag = self._held = None
         self.state.history.seal()
 
@@ -333,9 +333,10 @@ class MapView(QWidget):
                 shape = Qt.CursorShape.SizeHorCursor if upright else Qt.CursorShape.SizeVerCursor
         self.setCursor(shape)
 
-    def _drag_ground(self, at: tuple[float, float], done: bool) -> None:
+    def _drag_ground(self, at: tuple[float, float]) -> None:
         start = (self._held or self.form).angles(self._from) or at
-        self.ground_dragged.emit((at[0] - start[0] + 180) % 360 - 180, at[1] - start[1], done)
+        self._ground_by = ((at[0] - start[0] + 180) % 360 - 180, at[1] - start[1])
+        self.ground_dragged.emit(*self._ground_by, False)
 
     def _move_mark(self, which: int, at: tuple[float, float]) -> None:
         marks = self.state.plan.brief.scene.marks

@@ -47,8 +47,8 @@ LEAST_OVERLAP, _OFF_PLAN = 0.15, 0.12
 _BLUR_PX, _CLIPPED, _FULL = 1.0, 0.04, 250
 #: A hole narrower than this at the rim of the wanted field is left to the crop.
 _RIM_DEG = 2.0
-#: Full-size brightness is held of so many frames.
-_HELD = 5
+#: Full-size brightness is held of so many frames, the look at them of more, their points of more still.
+_HELD, _LOOKS, _FEATURED = 5, 60, 400
 #: The turning axis is known well enough from so many frames.
 _LEAN_FRAMES = 3
 
@@ -92,6 +92,7 @@ class Judged:
     neighbour: str
     off_deg: tuple[float, float, float] | None
     faults: tuple[Fault, ...]
+    taken: str | None = None
 
     @property
     def kind(self) -> Kind:
@@ -117,8 +118,8 @@ class _Seen:
     path: Path
     info: FrameInfo
     lens: Lens
-    look: WorkingFrame
-    features: Features
+    look: WorkingFrame | None
+    features: Features | None
     pose: Array
     number: int | None
     tied: bool
@@ -168,12 +169,11 @@ class Bench:
         faults += self._misplaced(new, overlap, neighbour, planned, off)
         if placed_by != "nothing":
             self._seen.append(new)
-            for old in self._seen[:-_HELD]:
-                old.grey = None
+            self._let_go()
         angles = None if placed_by == "nothing" else _angles(new.pose)
         return Judged(
             path, new.number, angles, placed_by, overlap, _called(neighbour) if neighbour else "", off,
-            tuple(sorted(faults, key=lambda f: not f.again)),
+            tuple(sorted(faults, key=lambda f: not f.again)), info.metadata.taken,
         )  # fmt: skip
 
     def remember(self, path: Path, angles_deg: tuple[float, float, float], number: int | None) -> None:
@@ -219,13 +219,19 @@ class Bench:
 
     def lean(self) -> Level | None:
         """How the turning axis leans against what stands upright in the frames; None before three frames of a row tell it."""
-        tied = [s for s in self._seen if s.tied]
+        tied = [(s, s.look) for s in self._seen if s.tied and s.look is not None]
         if len(tied) < _LEAN_FRAMES:
             return None
-        poses = Poses(tuple(range(len(tied))), tuple(s.lens for s in tied), np.stack([s.pose for s in tied]))
-        return levelled(poses, [s.look for s in tied])[1]
+        poses = Poses(tuple(range(len(tied))), tuple(s.lens for s, _ in tied), np.stack([s.pose for s, _ in tied]))
+        return levelled(poses, [look for _, look in tied])[1]
 
     # --- parts ------------------------------------------------------------------
+
+    def _let_go(self) -> None:
+        """Of frames long past only where they lie is kept: a day of shooting takes no more memory than its last hour."""
+        for keep, part in ((_HELD, "grey"), (_LOOKS, "look"), (_FEATURED, "features")):
+            if len(self._seen) > keep:
+                setattr(self._seen[-keep - 1], part, None)
 
     def _lens(self, info: FrameInfo) -> Lens:
         """The plan's lens at the frame's own size, by the focal length that the file tells where it does."""
@@ -240,8 +246,11 @@ class Bench:
         """Earlier frames that a rotation ties it to: the last ones, and those that lie about where it is expected."""
         found: list[tuple[_Seen, Link]] = []
         rng = np.random.default_rng(len(self._seen))
+        assert new.look is not None
         tolerance = _WITHIN_PX * new.look.scale[0]
         for old in self._partners(expected):
+            assert old.features is not None
+            assert new.features is not None
             first, second = match(old.features, new.features)
             if len(first) < 8:
                 continue
@@ -252,7 +261,7 @@ class Bench:
         return found
 
     def _partners(self, expected: GridFrame | None) -> list[_Seen]:
-        tied = [s for s in self._seen if s.tied]
+        tied = [s for s in self._seen if s.tied and s.features is not None]
         if expected is None:
             return tied[::-1][: 2 * _PARTNERS]
         toward = expected.world_from_camera[:, 2]
@@ -302,7 +311,7 @@ class Bench:
         faults = [*_settings(self._seen, new), *_full_white(new)]
         if placed_by == "features" and links:
             faults += self._beside_neighbours(new)
-        elif self._seen and len(new.features) < 40:
+        elif self._seen and new.features is not None and len(new.features) < 40:
             faults.append(Fault("featureless", len(new.features), "points", "shows hardly anything to match",
                                 "it is placed by the plan; keep some land in it if you can", again=False))  # fmt: skip
         elif self._seen:
@@ -330,7 +339,7 @@ class Bench:
                 else "check the focus, then shoot it again"
             )
             faults.append(Fault("blur", blur.shake_px or blur.sigma_px, "px", what, how))
-        best = shared[:_CLOSE]
+        best = [o for o in shared if tied[o.j - 1].look is not None][:_CLOSE]
         if best:
             chosen = [tied[o.j - 1] for o in best]
             chosen = [*chosen, *chosen][:2]
@@ -338,9 +347,8 @@ class Bench:
                 (0, 1, 2), (new.lens, *(s.lens for s in chosen)), np.stack([new.pose, *(s.pose for s in chosen)])
             )
             both = [*best, *best][:2]
-            uneven = unevenness(
-                three, [replace(o, i=0, j=k) for k, o in enumerate(both, 1)], [new.look, *(s.look for s in chosen)]
-            ).get(0)
+            looks = [s.look for s in (new, *chosen) if s.look is not None]
+            uneven = unevenness(three, [replace(o, i=0, j=k) for k, o in enumerate(both, 1)], looks).get(0)
             if uneven is not None and abs(uneven.brighter_ev) > LEAST_EV:
                 word = "brighter" if uneven.brighter_ev > 0 else "darker"
                 faults.append(
@@ -450,6 +458,7 @@ def _thrice(pairs: Sequence[Compared]) -> list[Compared]:
 
 
 def _full_white(new: _Seen) -> list[Fault]:
+    assert new.look is not None
     grey = cv2.cvtColor(new.look.picture.pixels, cv2.COLOR_RGB2GRAY)
     share = float((grey >= _FULL).mean())
     if share < _CLIPPED:

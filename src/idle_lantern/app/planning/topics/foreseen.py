@@ -219,6 +219,8 @@ class ForeseenTopic(Topic):
         def failed(error: LanternError) -> None:
             self._drawing = False
             self.views[len(wanted) - 1].clear(error.sentence)
+            if self._again:
+                self.redraw()
 
         self.desk.start(FORESEEING, work, done, failed, quiet=True)
 
