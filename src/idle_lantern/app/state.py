@@ -25,6 +25,7 @@ from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.planner import MOST_FRAMES, Plan, frames_expected, make_plan
+from idle_lantern.core.scouting.judged import ScoutedFacts
 from idle_lantern.core.shoot.guide import Guide, guide
 
 if TYPE_CHECKING:
@@ -73,6 +74,8 @@ class AppState(QObject):
         self.plan: Plan = self._planned(self.outing)
         #: Of ``plan``; None while they are being reckoned.
         self.judgements: tuple[Judgement, ...] | None = None
+        #: What the scouting pictures tell of its frames, reckoned with the judgements.
+        self.scouted: ScoutedFacts = ScoutedFacts()
         self.history = History()
         self.selected: int | None = None
         self.selected_id: str | None = None
@@ -96,10 +99,10 @@ class AppState(QObject):
     def _set_plan(self, plan: Plan) -> None:
         self.plan, self.judgements = plan, None
 
-    def take_judgements(self, plan: Plan, judgements: tuple[Judgement, ...]) -> None:
-        """Judgements that were reckoned meanwhile; those of an older plan are dropped."""
+    def take_judgements(self, plan: Plan, judgements: tuple[Judgement, ...], scouted: ScoutedFacts) -> None:
+        """Judgements that were reckoned meanwhile, and what scouting tells; those of an older plan are dropped."""
         if plan is self.plan:
-            self.judgements = judgements
+            self.judgements, self.scouted = judgements, scouted
             self.changed.emit({"judgements"})
 
     # --- document ---------------------------------------------------------------

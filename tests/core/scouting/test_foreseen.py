@@ -27,7 +27,7 @@ from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.scouting.foreseen import foresee, foreseen_canvas, projection_of
-from idle_lantern.core.scouting.judged import bare_frames, judge_scouted, lowered_deg, readings_for
+from idle_lantern.core.scouting.judged import bare_frames, facts_of, judge_scouted, readings_for
 from idle_lantern.core.scouting.kept import ScoutPicture, ends_of, is_upright
 from idle_lantern.core.scouting.laid import Laid, moved
 from idle_lantern.core.scouting.lines import bow
@@ -153,21 +153,25 @@ def test_bare_frames_are_told_with_the_way_down(kept: Kept):
     rig = Rig(focal_mm=50.0, upright=False)
     plan = make_plan(Brief(rig=rig, target_field=TargetField(-30, 30, -15, 40, 0.3)))
     picture = _with_sky({-25.0: 0.8, -15.0: 0.8, -5.0: 0.8, 5.0: 0.0, 15.0: 0.0, 25.0: 0.0, 35.0: 0.0, 45.0: 0.0})
-    bare = bare_frames(plan, [picture])
+    facts = facts_of(plan, [picture])
+    bare = facts.bare
+    assert bare == bare_frames(plan, [picture])
     assert bare
     assert {d.frame.pitch_deg for d in bare} == {f.pitch_deg for f in plan.frames if f.pitch_deg > 12}
-    down = lowered_deg(plan, [picture])
+    down = facts.lowered_deg
     assert down is not None
-    (told,) = [j for j in judge_scouted(plan, [picture]) if j.key == "bare-frames"]
+    (told,) = [j for j in judge_scouted(plan, [picture], facts) if j.key == "bare-frames"]
     assert f"{down:.0f}°" in told.remedy
     assert str(bare[0].frame.number) in told.sentence
     # allowed to be bare, or hidden: nothing is said
     marks = tuple(Mark("sky", d.frame.yaw_deg, d.frame.pitch_deg, role="bare") for d in bare)
     allowed = make_plan(replace(plan.brief, scene=Scene(marks=marks)))
     assert not bare_frames(allowed, [picture])
-    assert not [j for j in judge_scouted(plan, [replace(picture, shown=False)]) if j.key == "bare-frames"]
+    hidden = [replace(picture, shown=False)]
+    assert facts_of(plan, hidden).bare == ()
+    assert not [j for j in judge_scouted(plan, hidden, facts_of(plan, hidden)) if j.key == "bare-frames"]
     # all bare: no way down helps
-    assert lowered_deg(plan, [_with_sky(dict.fromkeys(range(-85, 95, 10), 0.0))]) is None
+    assert facts_of(plan, [_with_sky(dict.fromkeys(range(-85, 95, 10), 0.0))]).lowered_deg is None
 
 
 def test_readings_towards_the_field_are_taken_and_told(kept: Kept):
@@ -175,12 +179,14 @@ def test_readings_towards_the_field_are_taken_and_told(kept: Kept):
     picture = _with_sky({-5.0: 0.5})
     found = readings_for(plan, [picture])
     assert [round(a) for a, _, _ in found] == list(range(-65, 26, 10))
-    (told,) = [j for j in judge_scouted(plan, [picture]) if j.key == "readings-scouted"]
+    (told,) = [j for j in judge_scouted(plan, [picture], facts_of(plan, [picture])) if j.key == "readings-scouted"]
     assert "10.3 to 11.2 EV" in told.sentence
     assert "13.5 to 14.5 EV" in told.sentence
     readings = tuple((a, ev) for a, ev, _ in found)
     same = replace(plan.brief, exposure=replace(plan.brief.exposure, readings=readings))
-    assert not [j for j in judge_scouted(make_plan(same), [picture]) if j.key == "readings-scouted"]
+    assert not [
+        j for j in judge_scouted(make_plan(same), [picture], facts_of(plan, [picture])) if j.key == "readings-scouted"
+    ]
 
 
 def test_straight_things_are_found_and_bow_as_their_projection_says(kept: Kept):

@@ -16,7 +16,7 @@ from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.depth import blur_disc_mm
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.plan.sun import BLUE_DEG, GOLDEN_DEG, lit_from, sun_at
+from idle_lantern.core.plan.sun import BLUE_DEG, GOLDEN_DEG, day, lit_from, sun_at
 from idle_lantern.core.scouting.kept import ScoutPicture, ends_of
 
 if TYPE_CHECKING:
@@ -211,8 +211,6 @@ def _light(altitude_deg: float, yaw_deg: float, middle_deg: float, inside: bool)
 
 def hours(plan: Plan) -> tuple[int, int]:
     """From when to when the light of the day is worth a look, in minutes after midnight."""
-    from idle_lantern.core.plan.sun import day
-
     found = day(plan.brief.site)
     rise, fall = found.first("sunrise"), found.first("sunset")
     if rise is None or fall is None or rise >= fall:

@@ -21,7 +21,7 @@ from idle_lantern.core.outing import assets, document, edits, scout_edits
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.composed import Composition, composed, ways_to_shoot
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.scouting.judged import lowered_deg, readings_for
+from idle_lantern.core.scouting.judged import readings_for
 from idle_lantern.core.scouting.kept import ScoutPicture, front
 
 if TYPE_CHECKING:
@@ -168,8 +168,7 @@ class ScoutingCommands(QObject):
 
     def lower(self) -> None:
         """Bring the upper edge down until each frame has something to match."""
-        plan = self._state.plan
-        down = lowered_deg(plan, [p for p in self._state.outing.scouts if p.shown])
+        plan, down = self._state.plan, self._state.scouted.lowered_deg
         if down is None:
             self._tell("No way down shows enough to match: place these frames by the head's angles.")
             return

@@ -32,7 +32,7 @@ from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.remedies import REMEDIES
-from idle_lantern.core.scouting.judged import judge_scouted
+from idle_lantern.core.scouting.judged import ScoutedFacts, facts_of, judge_scouted
 
 JUDGING = "Judging the plan"
 _JUDGE_AFTER_MS = 120
@@ -181,13 +181,14 @@ class PlanStage(Stage):
         """Have the plan judged off the thread."""
         plan, scouts = self.state.plan, self.state.outing.scouts
 
-        def done(found: tuple[Judgement, ...]) -> None:
-            self.state.take_judgements(plan, found)
+        def done(found: tuple[tuple[Judgement, ...], ScoutedFacts]) -> None:
+            self.state.take_judgements(plan, *found)
 
-        def work(_task: Task) -> tuple[Judgement, ...]:
+        def work(_task: Task) -> tuple[tuple[Judgement, ...], ScoutedFacts]:
             _ = plan.crop, plan.hole_chance  # shown beside the judgements, and as slow
-            scouted = judge_scouted(plan, scouts) if scouts else ()
-            return tuple(sorted((*judge(plan), *scouted), key=lambda j: -j.severity))
+            facts = facts_of(plan, scouts)
+            all_ = (*judge(plan), *judge_scouted(plan, scouts, facts))
+            return tuple(sorted(all_, key=lambda j: -j.severity)), facts
 
         self.desk.start(JUDGING, work, done, lambda e: self.desk.tell(e.sentence), quiet=True)
 

@@ -11,7 +11,7 @@ Public here, each from the module named:
 - ``scout``: ``scouted``, ``from_joined``, ``laid_beside``, ``turn_between``
 - ``laid``: ``Laid``, ``read_laid``, ``canvas_of``, ``moved``, ``drawn``, ``on_sphere``, ``on_canvas``, ``through_lens``, ``as_bytes``
 - ``foreseen``: ``Foreseen``, ``foresee``, ``foreseen_canvas``, ``projection_of``
-- ``judged``: ``judge_scouted``, ``bare_frames``, ``details_of``, ``lowered_deg``, ``readings_for``
+- ``judged``: ``judge_scouted``, ``ScoutedFacts``, ``facts_of``, ``bare_frames``, ``details_of``, ``lowered_deg``, ``readings_for``
 - ``compared``: ``Deviation``, ``deviation``
 - ``distance``: ``Distances``, ``distances``, ``of_photographs``
 - ``changed``: ``Change``, ``changes``

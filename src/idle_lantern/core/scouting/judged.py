@@ -48,25 +48,38 @@ def bare_frames(plan: Plan, pictures: Sequence[ScoutPicture]) -> tuple[FrameDeta
     return tuple(d for d in details_of(plan, pictures) if d.share < BARE and not wanted(d.frame))
 
 
-def lowered_deg(plan: Plan, pictures: Sequence[ScoutPicture]) -> float | None:
-    """By how much the upper edge must come down so that each bare frame shows something to match on a third of it; None where no way down does."""
-    bare = [d.frame for d in bare_frames(plan, pictures)]
+def lowered_deg(plan: Plan, pictures: Sequence[ScoutPicture], bare: Sequence[FrameDetail]) -> float | None:
+    """By how much the upper edge must come down so that each bare frame shows something on a third of it; None where no way down does."""
     wide, tall = (math.degrees(v) for v in plan.rig.lens().field_rad())
     for down in range(1, _MOST_LOWERED_DEG + 1):
-        shares = [share_about(pictures, f.yaw_deg, f.pitch_deg - down, wide, tall) for f in bare]
-        if bare and all(s >= _TIED for s in shares):
+        looks = (d.frame for d in bare)
+        if bare and all(share_about(pictures, f.yaw_deg, f.pitch_deg - down, wide, tall) >= _TIED for f in looks):
             return float(down)
     return None
 
 
-def judge_scouted(plan: Plan, pictures: Sequence[ScoutPicture]) -> Iterator[Judgement]:
-    """All that the scouting pictures that are shown tell against the plan."""
+@dataclass(frozen=True)
+class ScoutedFacts:
+    """What scouting tells of a plan's frames: those with nothing to match, and by how much the upper edge must come down for them."""
+
+    bare: tuple[FrameDetail, ...] = ()
+    lowered_deg: float | None = None
+
+
+def facts_of(plan: Plan, pictures: Sequence[ScoutPicture]) -> ScoutedFacts:
+    """The facts by the pictures that are shown; a plan of hundreds of frames takes a moment."""
     shown = [p for p in pictures if p.shown]
     bare = bare_frames(plan, shown)
+    return ScoutedFacts(bare, lowered_deg(plan, shown, bare))
+
+
+def judge_scouted(plan: Plan, pictures: Sequence[ScoutPicture], facts: ScoutedFacts) -> Iterator[Judgement]:
+    """All that the scouting pictures that are shown tell against the plan, by their ``facts_of`` it."""
+    shown = [p for p in pictures if p.shown]
+    bare, down = facts.bare, facts.lowered_deg
     if bare:
         numbers = ", ".join(str(d.frame.number) for d in bare[:8]) + (" …" if len(bare) > 8 else "")
         least = min(bare, key=lambda d: d.share)
-        down = lowered_deg(plan, shown)
         remedy = "Mark the place as allowed to be bare, and trust the head's angles."
         if down is not None and plan.target_field.high_deg - down > plan.target_field.low_deg + 1:
             high = plan.target_field.high_deg - down

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem
 
@@ -16,7 +19,7 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.scouting.judged import bare_frames, lowered_deg, readings_for
+from idle_lantern.core.scouting.judged import readings_for
 from idle_lantern.core.scouting.kept import ScoutPicture, is_upright
 
 _ROWS = 4
@@ -35,18 +38,18 @@ class ScoutingTopic(Topic):
         self.pictures.itemChanged.connect(self._show_or_hide)
         self.pictures.currentRowChanged.connect(lambda _row: self._show_chosen())
         self.turns = tuple(
-            _angle_field(name, key, lambda value, k=k: self._turn(k, value))
+            _angle_field(name, key, partial(self._turn, k))
             for k, (name, key) in enumerate(
                 (("Turned by", "scout-yaw"), ("Tilted by", "scout-pitch"), ("Rolled by", "scout-roll"))
             )
         )
         self.drag = button("Drag it on the map   [G]", lambda: self.desk.ask("plan.drag_ground"), name="scout-drag")
         self.drag.setCheckable(True)
-        self.own = row(
+        self.own = (
             button("To the front", lambda: self._with_chosen(commands.to_front), name="scout-front"),
             button("Take away", lambda: self._with_chosen(commands.drop), quiet=True, name="scout-drop"),
-            None,
         )
+        self.of_chosen = self.told(lambda _p: self._of_chosen(), "fact-scout-horizon", "")
         box.add(
             column(
                 row(
@@ -55,7 +58,7 @@ class ScoutingTopic(Topic):
                     None,
                 ),
                 self.pictures,
-                self.own,
+                row(*self.own, None),
                 form([(f.accessibleName(), f) for f in self.turns]),
                 self.drag,
                 None,
@@ -68,12 +71,12 @@ class ScoutingTopic(Topic):
         box.add(
             column(
                 label("What they tell", "head"),
-                self.told(lambda _p: self._of_chosen(), "fact-scout-horizon", ""),
+                self.of_chosen,
                 self.facts(
                     ("Light here", "scout-light", self._light), ("Straight things", "scout-lines", self._straight)
                 ),
                 self.take_readings,
-                self.told(self._bare, "fact-scout-bare", ""),
+                self.told(self._bare, "fact-scout-bare", "", later=True),
                 self.lower_edge,
                 self.told(lambda _p: self._facing(), "fact-scout-facing"),
                 self.compare,
@@ -91,9 +94,7 @@ class ScoutingTopic(Topic):
             self.role.addItem(words, key)
         self.role.activated.connect(lambda i: self._change_mark("Change the mark", role=self.role.itemData(i)))
         self.sizes = tuple(
-            _angle_field(
-                name, key, lambda value, part=part, name=name: self._change_mark(f"{name} of the mark", **{part: value})
-            )
+            _angle_field(name, key, partial(self._size_mark, f"{name} of the mark", part))
             for name, key, part in (("Width", "mark-width", "width_deg"), ("Height", "mark-height", "height_deg"))
         )
         self.distance = QuantityEdit(
@@ -148,7 +149,7 @@ class ScoutingTopic(Topic):
         if len(shown) < 2:
             self.moved.setText("")
         self.take_readings.setEnabled(bool(readings_for(plan, shown)))
-        self.lower_edge.setVisible(bool(bare_frames(plan, shown)) and lowered_deg(plan, shown) is not None)
+        self.lower_edge.setVisible(self.state.judgements is not None and self.state.scouted.lowered_deg is not None)
 
     def show_dragging(self, on: bool) -> None:
         """Show whether the hand moves the picture."""
@@ -168,15 +169,9 @@ class ScoutingTopic(Topic):
         for field, value in zip(self.turns, picture.turn_deg if picture else (0.0, 0.0, 0.0)):
             field.setEnabled(picture is not None)
             field.show_value(value)
-        self.drag.setEnabled(picture is not None)
-        for i in range(2):
-            item = self.own.itemAt(i)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.setEnabled(picture is not None)
-        told = self.findChild(type(label()), "fact-scout-horizon")
-        if told is not None:
-            told.setText(self._of_chosen())
+        for made in (self.drag, *self.own):
+            made.setEnabled(picture is not None)
+        self.of_chosen.setText(self._of_chosen())
 
     def _of_chosen(self) -> str:
         picture = self.chosen()
@@ -199,14 +194,13 @@ class ScoutingTopic(Topic):
         upright = sum(is_upright(line) for line in lines)
         return f"{len(lines)}, {upright} upright"
 
-    def _bare(self, plan: Plan) -> str:
+    def _bare(self, _plan: Plan) -> str:
         if not self._shown():
             return ""
-        bare = bare_frames(plan, self._shown())
+        bare, down = self.state.scouted.bare, self.state.scouted.lowered_deg
         if not bare:
             return "Each frame that it shows has something to match."
         numbers = ", ".join(str(d.frame.number) for d in bare[:6]) + (" …" if len(bare) > 6 else "")
-        down = lowered_deg(plan, self._shown())
         how = f" {units.angle(down, 0)} lower they show enough." if down is not None else ""
         return f"{'Frame' if len(bare) == 1 else 'Frames'} {numbers}: hardly anything to match.{how}"
 
@@ -223,9 +217,9 @@ class ScoutingTopic(Topic):
 
     # --- doing ------------------------------------------------------------------
 
-    def _with_chosen(self, do: object) -> None:
+    def _with_chosen(self, do: Callable[[ScoutPicture], None]) -> None:
         picture = self.chosen()
-        if picture is not None and callable(do):
+        if picture is not None:
             do(picture)
 
     def _turn(self, which: int, value: float) -> None:
@@ -260,6 +254,9 @@ class ScoutingTopic(Topic):
 
     def _change_mark(self, title: str, **changes: object) -> None:
         self.commands.scouting.change_mark(self.marks.currentRow(), title, **changes)
+
+    def _size_mark(self, title: str, part: str, value: float) -> None:
+        self._change_mark(title, **{part: value})
 
     def _drop_mark(self) -> None:
         at = self.marks.currentRow()
@@ -298,10 +295,9 @@ def _fill(target: QListWidget, rows: list[str], checked: list[bool] | None) -> N
     target.setCurrentRow(min(max(at, 0), len(rows) - 1))
 
 
-def _angle_field(name: str, key: str, use: object) -> QuantityEdit:
+def _angle_field(name: str, key: str, use: Callable[[float], None]) -> QuantityEdit:
     """An angle that belongs to what is chosen in a list."""
     field = QuantityEdit(name, *DEG)
     field.setObjectName(f"field-{key}")
-    assert callable(use)
     field.submitted.connect(use)
     return field
