@@ -24,7 +24,7 @@ from idle_lantern.core.outing import document, edits
 from idle_lantern.core.plan.kinds import kind_of
 
 #: A camera with few pixels.
-SMALL = {"width_px": 600, "height_px": 400}
+SMALL = {"width_px": 480, "height_px": 320}
 LEFT = Qt.MouseButton.LeftButton
 Settled = Callable[[Window], None]
 
@@ -406,7 +406,7 @@ KINDS = {
     "vertical": ((-12.0, 12.0, -20.0, 40.0), {"focal_mm": 24.0, "upright": False}),
     "sphere": (
         (-180.0, 180.0, -90.0, 90.0),
-        {"width_px": 420, "height_px": 280, "focal_mm": 8.0, "lens_model": "equidistant", "upright": True},
+        {"width_px": 360, "height_px": 240, "focal_mm": 8.0, "lens_model": "equidistant", "upright": True},
     ),
     "shallow": ((-16.0, 16.0, -10.0, 10.0), {"focal_mm": 50.0, "upright": False}),
 }
