@@ -85,8 +85,8 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
                 return
         else:
             alarms = whats - {"clipped", "tilt"}
-            # the frame after a faulty one differs from it: its own settings are as all others'
-            if not (k == at + 1 and fault in ("exposure", "setting", "blur")):
+            # the frame after one of another exposure or sharpness is compared with that one alone
+            if not (k == at + 1 and fault in ("exposure", "blur")):
                 told["false alarms"].append(float(bool(alarms)))
         if k and judged.angles_deg is not None:
             found_pose = rotations.from_yaw_pitch_roll(*np.radians(judged.angles_deg))

@@ -24,6 +24,7 @@ from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import Diorama, ambrel_holm
 from idle_lantern.core.watching import bench as bench_module
 from idle_lantern.core.watching.bench import Bench, Judged
+from idle_lantern.core.watching.faults import settings_changed
 
 META = Metadata(
     focal_mm=24.0, sensor_width_mm=24.0, aperture=8.0, exposure_s=1 / 256, iso=100.0, taken="2026:05:14 18:40:00"
@@ -112,6 +113,21 @@ def test_faults_are_told_with_what_to_do_and_good_frames_stay_good(plan: Plan, s
     other = _judged(bench, run, 5, iso=400.0)
     assert any(f.what == "iso" and "ISO 400" in f.sentence for f in other.faults)
     assert other.kind == "again"
+    back = _judged(bench, run, 5)
+    assert not [f for f in back.faults if f.what == "iso"], "what was set back is right"
+
+
+def test_settings_are_compared_with_the_usual_ones():
+    """By hand: of four frames three at f/8; the one at f/5.6 is told, and the one after it is not."""
+    usual, wide_open = replace(META, aperture=8.0), replace(META, aperture=5.6)
+    (fault,) = settings_changed([usual, usual], wide_open)
+    assert (fault.what, fault.again) == ("aperture", True)
+    assert "f/5.6 where the others have f/8" in fault.sentence
+    assert settings_changed([usual, wide_open], usual) == []
+    assert settings_changed([], usual) == []
+    assert settings_changed([Metadata()] * 3, usual) == []
+    # who means to change goes on with the new setting and is told no more
+    assert settings_changed([usual, usual, wide_open, wide_open, wide_open], wide_open) == []
 
 
 def test_a_frame_of_elsewhere_and_one_of_nothing(plan: Plan, scene: Diorama, tmp_path: Path):

@@ -3,5 +3,6 @@
 Public here, each from the module named:
 
 - ``folder``: ``WatchedFolder``, ``Arrival``
-- ``bench``: ``Bench``, ``Judged``, ``Fault``
+- ``bench``: ``Bench``, ``Judged``
+- ``faults``: ``Fault``
 """

@@ -12,11 +12,10 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.audit.evenness import LEAST_EV, unevenness
+from idle_lantern.core.audit.evenness import unevenness
 from idle_lantern.core.base import units
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.reading import FrameInfo, probe
@@ -33,6 +32,7 @@ from idle_lantern.core.join.suspects.sharpness import Compared, blurs, compared
 from idle_lantern.core.plan.coverage import covered, samples_of
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.watching.faults import Fault, blurred, full_white, misplaced, settings_changed, uneven, unmatched
 
 Array = NDArray[Any]
 
@@ -40,11 +40,6 @@ Array = NDArray[Any]
 _LOOK_MP, _POINTS, _WITHIN_PX = 0.35, 1500, 2.0
 #: Frames that a new one is matched against, nearest first; those whose sharpness it is compared with.
 _PARTNERS, _CLOSE = 6, 2
-#: Less overlap than this with every neighbour is a gap to come (common practice, no source), and so much off the planned
-#: direction, as a share of the frame, is told.
-LEAST_OVERLAP, _OFF_PLAN = 0.15, 0.12
-#: Blur of so many pixels, and full white over such a share of the frame, are told.
-_BLUR_PX, _CLIPPED, _FULL = 1.0, 0.04, 250
 #: A hole narrower than this at the rim of the wanted field is left to the crop.
 _RIM_DEG = 2.0
 #: Full-size brightness is held of so many frames, the look at them of more, their points of more still.
@@ -53,18 +48,6 @@ _HELD, _LOOKS, _FEATURED = 5, 60, 400
 _LEAN_FRAMES = 3
 
 Kind = Literal["good", "care", "again"]
-
-
-@dataclass(frozen=True)
-class Fault:
-    """One thing that is wrong: what, its figure with its unit, a sentence, what to do, and whether it must be shot again."""
-
-    what: str
-    figure: float
-    unit: str
-    sentence: str
-    remedy: str
-    again: bool = True
 
 
 @dataclass(frozen=True)
@@ -124,6 +107,8 @@ class _Seen:
     number: int | None
     tied: bool
     grey: Array | None = None
+    #: Whether later frames may be measured by it: one that is soft or of another exposure is no measure.
+    fair: bool = True
 
 
 @dataclass
@@ -166,8 +151,9 @@ class Bench:
         new.number = planned.number if planned is not None else None
         overlap, neighbour = self._overlap(new) if placed_by == "features" else (0.0, None)
         off = _off(new.pose, planned) if planned is not None and placed_by == "features" else None
-        faults += self._misplaced(new, overlap, neighbour, planned, off)
+        faults += misplaced(new.lens, overlap, _called(neighbour) if neighbour else "", planned, off)
         if placed_by != "nothing":
+            new.fair = not any(f.again and f.what in ("blur", "exposure") for f in faults)
             self._seen.append(new)
             self._let_go()
         angles = None if placed_by == "nothing" else _angles(new.pose)
@@ -308,37 +294,22 @@ class Bench:
     def _faults(
         self, new: _Seen, links: list[tuple[_Seen, Link]], expected: GridFrame | None, placed_by: str
     ) -> list[Fault]:
-        faults = [*_settings(self._seen, new), *_full_white(new)]
+        assert new.look is not None
+        faults = settings_changed([s.info.metadata for s in self._seen], new.info.metadata)
+        faults += full_white(new.look.picture.pixels)
         if placed_by == "features" and links:
             faults += self._beside_neighbours(new)
-        elif self._seen and new.features is not None and len(new.features) < 40:
-            faults.append(Fault("featureless", len(new.features), "points", "shows hardly anything to match",
-                                "it is placed by the plan; keep some land in it if you can", again=False))  # fmt: skip
         elif self._seen:
-            where = f" of frame {expected.number}'s neighbours" if expected is not None else ""
-            faults.append(Fault("unplaced", 0.0, "", f"shows nothing{where} that was shot before",
-                                "check the direction and shoot it again with more overlap"))  # fmt: skip
+            faults.append(unmatched(len(new.features or ()), expected))
         return faults
 
     def _beside_neighbours(self, new: _Seen) -> list[Fault]:
         """Blur and brightness against the frames that overlap most."""
         tied, poses, shared = self._near(new)
-        held = [o for o in shared if tied[o.j - 1].grey is not None][:_CLOSE] or shared[:0]
-        faults: list[Fault] = []
+        shared = [o for o in shared if tied[o.j - 1].fair]
+        held = [o for o in shared if tied[o.j - 1].grey is not None][:_CLOSE]
         pairs = compared(poses, held, lambda i: _grey(new if i == 0 else tied[i - 1]))
-        blur = blurs(3, _thrice(pairs)).get(0)
-        if blur is not None and max(blur.sigma_px, blur.shake_px / 2) >= _BLUR_PX:
-            what = (
-                f"is shaken by {blur.shake_px:.1f} px"
-                if blur.shake_px
-                else f"is softer than its neighbours by {blur.sigma_px:.1f} px"
-            )
-            how = (
-                "let the head come to rest, then shoot it again"
-                if blur.shake_px
-                else "check the focus, then shoot it again"
-            )
-            faults.append(Fault("blur", blur.shake_px or blur.sigma_px, "px", what, how))
+        faults = blurred(blurs(3, _thrice(pairs)).get(0))
         best = [o for o in shared if tied[o.j - 1].look is not None][:_CLOSE]
         if best:
             chosen = [tied[o.j - 1] for o in best]
@@ -348,58 +319,8 @@ class Bench:
             )
             both = [*best, *best][:2]
             looks = [s.look for s in (new, *chosen) if s.look is not None]
-            uneven = unevenness(three, [replace(o, i=0, j=k) for k, o in enumerate(both, 1)], looks).get(0)
-            if uneven is not None and abs(uneven.brighter_ev) > LEAST_EV:
-                word = "brighter" if uneven.brighter_ev > 0 else "darker"
-                faults.append(
-                    Fault("exposure", uneven.brighter_ev, "EV",
-                          f"is {abs(uneven.brighter_ev):.1f} EV {word} than its neighbours over the same ground",
-                          "lock exposure and sensitivity; shoot it again if the light did not change",
-                          again=abs(uneven.brighter_ev) > 2 * LEAST_EV)
-                )  # fmt: skip
-        return faults
-
-    def _misplaced(
-        self, new: _Seen, overlap: float, neighbour: _Seen | None, planned: GridFrame | None,
-        off: tuple[float, float, float] | None,
-    ) -> list[Fault]:  # fmt: skip
-        faults: list[Fault] = []
-        wide, tall = (math.degrees(v) for v in new.lens.field_rad())
-        back = _turn_back(off) if off is not None else "turn back"
-        if neighbour is not None and overlap < LEAST_OVERLAP:
-            faults.append(
-                Fault(
-                    "overlap",
-                    100 * overlap,
-                    "%",
-                    f"overlaps {_called(neighbour)} by {units.share(overlap)} only",
-                    f"{back} and shoot it again",
-                )
-            )
-        elif off is not None and planned is not None and _beside(off, planned, wide, tall):
-            away = math.hypot(off[0], off[1])
-            faults.append(
-                Fault(
-                    "off-plan",
-                    away,
-                    "°",
-                    f"looks {units.angle(away)} beside its place",
-                    f"{back} and shoot it again",
-                    again=False,
-                )
-            )
-        if off is not None and abs(off[2]) > 2.0:
-            side = "right" if off[2] > 0 else "left"
-            faults.append(
-                Fault(
-                    "tilt",
-                    off[2],
-                    "°",
-                    f"leans {units.angle(abs(off[2]))} to the {side}",
-                    "level the camera; the crop loses height",
-                    again=False,
-                )
-            )
+            found = unevenness(three, [replace(o, i=0, j=k) for k, o in enumerate(both, 1)], looks).get(0)
+            faults += uneven(found.brighter_ev if found is not None else 0.0)
         return faults
 
 
@@ -426,22 +347,6 @@ def _off(pose: Array, planned: GridFrame) -> tuple[float, float, float]:
     )
 
 
-def _beside(off: tuple[float, float, float], planned: GridFrame, wide_deg: float, tall_deg: float) -> bool:
-    """Whether a frame looks so far beside its place that it is worth a word."""
-    across = abs(off[0]) * math.cos(math.radians(planned.pitch_deg))
-    return across > _OFF_PLAN * wide_deg or abs(off[1]) > _OFF_PLAN * tall_deg
-
-
-def _turn_back(off: tuple[float, float, float]) -> str:
-    """The way back to the planned direction, in words."""
-    parts = []
-    if abs(off[0]) >= 0.5:
-        parts.append(f"turn {'left' if off[0] > 0 else 'right'} by {units.angle(abs(off[0]))}")
-    if abs(off[1]) >= 0.5:
-        parts.append(f"tilt {'down' if off[1] > 0 else 'up'} by {units.angle(abs(off[1]))}")
-    return " and ".join(parts) or "come back a little"
-
-
 def _called(seen: _Seen) -> str:
     return f"frame {seen.number}" if seen.number else seen.path.name
 
@@ -455,48 +360,3 @@ def _thrice(pairs: Sequence[Compared]) -> list[Compared]:
     """The new frame against two neighbours; a single one stands for both, so that all of a difference is the new frame's."""
     found = [replace(pair, j=k) for k, pair in enumerate(pairs[:2], 1)]
     return found if len(found) != 1 else [found[0], replace(found[0], j=2)]
-
-
-def _full_white(new: _Seen) -> list[Fault]:
-    assert new.look is not None
-    grey = cv2.cvtColor(new.look.picture.pixels, cv2.COLOR_RGB2GRAY)
-    share = float((grey >= _FULL).mean())
-    if share < _CLIPPED:
-        return []
-    return [
-        Fault(
-            "clipped",
-            100 * share,
-            "%",
-            f"is full white over {units.share(share)} of it",
-            "expose less, or bracket this position",
-            again=False,
-        )
-    ]
-
-
-def _settings(seen: Sequence[_Seen], new: _Seen) -> list[Fault]:
-    """Settings that differ from those of the frame before, as the files tell them."""
-    if not seen:
-        return []
-    before, now = seen[-1].info.metadata, new.info.metadata
-    rows: tuple[tuple[str, str, Any], ...] = (
-        ("aperture", "aperture", lambda v: f"f/{v:g}"),
-        ("iso", "sensitivity", lambda v: f"ISO {v:g}"),
-        ("focal_mm", "focal length", lambda v: f"{v:g} mm"),
-        ("exposure_s", "exposure time", units.exposure_time),
-    )
-    faults = []
-    for key, words, told in rows:
-        one, two = getattr(before, key), getattr(now, key)
-        if one and two and abs(math.log(two / one)) > 0.06:
-            faults.append(
-                Fault(
-                    key,
-                    float(two),
-                    "",
-                    f"has another {words} ({told(two)} after {told(one)})",
-                    "set it back and shoot it again",
-                )
-            )
-    return faults
