@@ -237,7 +237,7 @@ def test_the_published_schema_is_the_one_that_is_checked():
         assert (formats / f"outing-{version}.schema.json").is_file()
 
 
-@settings(suppress_health_check=[HealthCheck.too_slow], deadline=None, max_examples=40)
+@settings(suppress_health_check=[HealthCheck.too_slow], deadline=None, max_examples=20)
 @given(outings())
 def test_what_is_written_satisfies_the_published_schema(outing: Outing):
     """By jsonschema, a reference implementation of JSON Schema 2020-12."""
