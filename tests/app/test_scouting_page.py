@@ -19,6 +19,7 @@ from tests.helpers.telephone import telephone_sweep
 
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.widgets.map_forms import FORMS
+from idle_lantern.app.widgets.map_paint import edges
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.plan.kinds import kind_of
@@ -374,7 +375,7 @@ def test_the_map_zooms_pans_and_has_other_forms(qtbot: QtBot, window: Window, se
         assert view.look.form == name
         for edge in ("right", "high"):
             w = window.state.outing.target_field
-            piece = next(p for p in view.edges(view.form)[edge] if p.count())
+            piece = next(p for p in edges(view.state.plan.target_field, view.form)[edge] if p.count())
             start = piece[piece.count() // 2].toPoint() if piece.count() > 2 else ((piece[0] + piece[1]) / 2).toPoint()
             assert view.edge_at(QPointF(start)) is not None
             toward = view.form.angles(QPointF(start))

@@ -29,6 +29,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.actions import ACTIONS, STAGES, shown_keys
 from idle_lantern.app.history import History
 from idle_lantern.app.widgets.action_finder import ActionFinder
+from idle_lantern.app.widgets.map_paint import edges
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tile_loader import GAP_GREY, tile_image
 from idle_lantern.app.window import Window
@@ -92,7 +93,7 @@ def test_plan_edits_are_undone_and_done_again_by_keys(qtbot: QtBot, window: Wind
 
 
 def test_dragging_an_end_on_the_map_moves_the_number_in_one_step(qtbot: QtBot, window: Window):
-    (edge,) = window.map.edges(window.map.form)["right"]
+    (edge,) = edges(window.map.state.plan.target_field, window.map.form)["right"]
     start = ((edge[0] + edge[1]) / 2).toPoint()
     qtbot.mousePress(window.map, LEFT, pos=start)
     for k in range(1, 9):

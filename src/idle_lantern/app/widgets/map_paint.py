@@ -3,41 +3,64 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt
 from PyQt6.QtGui import QBrush, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from idle_lantern.app import theme
+from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets.map_forms import Form, Unrolled
+from idle_lantern.app.widgets.map_shapes import JoinOnMap
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.sun import Position, day
+from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import FrameState
-
-if TYPE_CHECKING:
-    from idle_lantern.app.widgets.map_view import MapView
 
 #: From so many frames on, outlines are drawn thin and plain: the map must follow the hand.
 _MANY = 60
 #: Up to so many frames the order of shooting is drawn as a path.
 _MOST_STEPS = 150
+#: Edges of the field are bent lines on the closed forms: drawn in steps of so many degrees.
+_STEP_DEG = 3.0
 #: Signs of marks by what they stand for; a thing is told by its name alone.
 MARK_SIGNS = {"thing": "", "subject": "◎ ", "nearest": "▾ ", "whole": "▣ ", "bare": "○ "}
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What one painting of the map shows."""
+
+    state: AppState
+    size: QSize
+    #: Outlines of the planned frames, in degrees.
+    shapes: list[QPolygonF]
+    #: Planned frames that the present picture is made of.
+    used: set[int]
+    image: QImage | None
+    scouted: QImage | None
+    editable: bool
+    has_focus: bool
+    #: Place of the chosen mark in the list.
+    chosen_mark: int | None
+    #: What a join found, where it is shown; links only when asked for.
+    join: JoinOnMap | None
+    show_links: bool
 
 
 class MapPaint:
     """One painting of the map."""
 
-    def __init__(self, view: MapView, painter: QPainter, form: Form) -> None:
-        self.view, self.state, self.painter, self.form = view, view.state, painter, form
+    def __init__(self, shown: Shown, painter: QPainter, form: Form) -> None:
+        self.shown, self.state, self.painter, self.form = shown, shown.state, painter, form
 
     def all(self) -> None:
         """Everything, from the ground up."""
-        view, painter = self.view, self.painter
+        shown, painter, box = self.shown, self.painter, QRectF(QPointF(), QSizeF(self.shown.size))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(view.rect(), theme.colour("ground"))
+        painter.fillRect(box, theme.colour("ground"))
         clip = QPainterPath()
         for part in self.form.outline:
             if isinstance(part, QRectF):
@@ -46,26 +69,26 @@ class MapPaint:
                 clip.addPolygon(part)
         painter.setClipPath(clip)
         painter.fillPath(clip, theme.colour("panel"))
-        if view.scouted is not None:
-            painter.setOpacity(0.55 if view.image is not None else 1.0)
-            self._picture(view.scouted)
+        if shown.scouted is not None:
+            painter.setOpacity(0.55 if shown.image is not None else 1.0)
+            self._picture(shown.scouted)
             painter.setOpacity(1.0)
         self._ground()
-        if view.image is not None:
-            self._picture(view.image)
+        if shown.image is not None:
+            self._picture(shown.image)
         self._target_field()
-        if view.show_found:  # below the frames, so that numbers stay readable
-            self._join()
+        if shown.join is not None:  # below the frames, so that numbers stay readable
+            self._join(shown.join)
         self._frames()
-        if view.editable:
+        if shown.editable:
             self._order()
             self._light()
         self._marks()
         painter.setClipping(False)
-        if view.hasFocus():
+        if shown.has_focus:
             painter.setPen(QPen(theme.colour("accent"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(view.rect().adjusted(1, 1, -1, -1))
+            painter.drawRect(box.adjusted(1, 1, -1, -1))
 
     def _picture(self, picture: QImage) -> None:
         self.painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -95,11 +118,11 @@ class MapPaint:
 
     def _scale(self, form: Unrolled) -> None:
         painter, turn, t = self.painter, form.turn, form.transform
-        height, width = self.view.height(), self.view.width()
+        height, width = self.shown.size.height(), self.shown.size.width()
         left, right = (t.inverted()[0].map(p).x() for p in (turn.topLeft(), turn.topRight()))
         step = next((s for s in (1, 2, 5, 10, 15, 30, 45, 90) if s * t.m11() > 54), 90)
         painter.setFont(theme.font(theme.SMALL))
-        covered = self.view.scouted is not None
+        covered = self.shown.scouted is not None
         for azimuth in range(math.floor(left / step) * step, int(right) + step, step):
             x = t.map(QPointF(azimuth, 0)).x()
             painter.setPen(QPen(theme.colour("raised", 90 if covered else 255), 1))
@@ -120,19 +143,19 @@ class MapPaint:
 
     def _target_field(self) -> None:
         painter, w = self.painter, self.state.plan.target_field
-        edges = self.view.edges(self.form)
+        lines = edges(w, self.form)
         if isinstance(self.form, Unrolled):
             box = self.form.transform.mapRect(QRectF(w.left_deg, w.low_deg, w.sweep_deg, w.high_deg - w.low_deg))
-            if self.view.image is None and self.view.scouted is None:
+            if self.shown.image is None and self.shown.scouted is None:
                 painter.fillRect(box, theme.colour("raised", 150))
-        for tone, width in (("ground", 3.6), ("text", 1.4)) if self.view.scouted is not None else (("text", 1.4),):
+        for tone, width in (("ground", 3.6), ("text", 1.4)) if self.shown.scouted is not None else (("text", 1.4),):
             painter.setPen(QPen(theme.colour(tone, 170 if tone == "ground" else 255), width, Qt.PenStyle.DashDotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            for pieces in edges.values():
+            for pieces in lines.values():
                 for piece in pieces:
                     painter.drawPolyline(piece)
-        if self.view.editable:
-            for name, pieces in edges.items():
+        if self.shown.editable:
+            for name, pieces in lines.items():
                 if not pieces:
                     continue
                 middle = (
@@ -145,9 +168,9 @@ class MapPaint:
                 painter.drawRoundedRect(grip, 2, 2)
 
     def _frames(self) -> None:
-        painter, shapes = self.painter, self.view.shapes
+        painter, shapes = self.painter, self.shown.shapes
         states = self.state.guide.states
-        used = self.view.used_numbers()
+        used = self.shown.used
         many = len(shapes) > _MANY
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, not many)
         painter.setFont(theme.font(theme.SMALL))
@@ -172,9 +195,9 @@ class MapPaint:
             for drawn in chosen:
                 painter.drawPolygon(drawn)
 
-    def _join(self) -> None:
+    def _join(self, join: JoinOnMap) -> None:
         """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
-        painter, join = self.painter, self.view.join
+        painter = self.painter
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for shapes, style in ((join.shapes, Qt.PenStyle.SolidLine), (join.loose, Qt.PenStyle.DotLine)):
@@ -189,7 +212,7 @@ class MapPaint:
                 painter.drawPolygon(hole)
                 self._label(hole.boundingRect().center() - QPointF(22, -5), "missing")
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        for a, b, quality in join.links if self.view.show_links else ():
+        for a, b, quality in join.links if self.shown.show_links else ():
             style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine
             for tone, more in (("ground", 2.0), ("accent", 0.0)):
                 painter.setPen(QPen(theme.colour(tone, 230), 1.0 + 3 * quality + more, style))
@@ -250,7 +273,7 @@ class MapPaint:
         for at, mark in enumerate(self.state.plan.brief.scene.marks):
             place = self.form.point(mark.yaw_deg, mark.pitch_deg)
             if place is not None:
-                self._mark(place, mark, chosen=at == self.view.chosen_mark)
+                self._mark(place, mark, chosen=at == self.shown.chosen_mark)
 
     def _mark(self, at: QPointF, mark: Mark, *, chosen: bool) -> None:
         """A bracket as wide as the thing; what must be held whole is framed."""
@@ -290,7 +313,7 @@ class MapPaint:
         if state is FrameState.NEXT:
             return QPen(theme.colour("accent"), 2.6), QBrush(theme.colour("accent", 40))
         if state is FrameState.SHOT:
-            if self.view.image is not None:
+            if self.shown.image is not None:
                 return QPen(line, 1.0 if used else 1.4), QBrush(Qt.BrushStyle.NoBrush)
             return QPen(line, 1.4), QBrush(theme.colour("text", 70), Qt.BrushStyle.BDiagPattern)
         if state is FrameState.SKIPPED:
@@ -315,3 +338,27 @@ class MapPaint:
         painter.drawRoundedRect(box.adjusted(6, 0, -6, 0), 3, 3)
         painter.setPen(theme.colour("accent") if state is FrameState.NEXT else theme.colour("text"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{sign}{frame.number}")
+
+
+def edges(w: TargetField, form: Form) -> dict[str, list[QPolygonF]]:
+    """The edges of the wanted field as lines on the widget."""
+    if isinstance(form, Unrolled):
+        corner = {
+            "left": ((w.left_deg, w.low_deg), (w.left_deg, w.high_deg)),
+            "right": ((w.right_deg, w.low_deg), (w.right_deg, w.high_deg)),
+            "low": ((w.left_deg, w.low_deg), (w.right_deg, w.low_deg)),
+            "high": ((w.left_deg, w.high_deg), (w.right_deg, w.high_deg)),
+        }
+        return {
+            k: [QPolygonF([form.transform.map(QPointF(*a)), form.transform.map(QPointF(*b))])]
+            for k, (a, b) in corner.items()
+        }
+    across = [w.left_deg + _STEP_DEG * i for i in range(int(w.sweep_deg / _STEP_DEG) + 1)] + [w.right_deg]
+    tall = w.high_deg - w.low_deg
+    up = [w.low_deg + _STEP_DEG * i for i in range(int(tall / _STEP_DEG) + 1)] + [w.high_deg]
+    return {
+        "left": form.path([(w.left_deg, a) for a in up]),
+        "right": form.path([(w.right_deg, a) for a in up]),
+        "low": form.path([(a, w.low_deg) for a in across]),
+        "high": form.path([(a, w.high_deg) for a in across]),
+    }

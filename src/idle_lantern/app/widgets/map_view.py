@@ -28,14 +28,14 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets.basics import to_qimage
-from idle_lantern.app.widgets.map_forms import FORMS, Form, Look, Unrolled, fitted, form_of, zoomed
-from idle_lantern.app.widgets.map_paint import MapPaint
+from idle_lantern.app.widgets.map_forms import FORMS, Form, Look, fitted, form_of, zoomed
+from idle_lantern.app.widgets.map_paint import MapPaint, Shown, edges
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
 from idle_lantern.core.outing import edits, scout_edits
 
 Array = NDArray[Any]
 
-_GRIP_PX, _STEP_DEG = 7, 3.0
+_GRIP_PX = 7
 _EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
 _EDGE_NAMES = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
 
@@ -164,35 +164,11 @@ class MapView(QWidget):
         ]
         return [*(shape.boundingRect() for shape in (*self.shapes, *self.join.shapes)), *marks]
 
-    def edges(self, form: Form) -> dict[str, list[QPolygonF]]:
-        """The edges of the wanted field as lines on the widget."""
-        w = self.state.plan.target_field
-        if isinstance(form, Unrolled):
-            corner = {
-                "left": ((w.left_deg, w.low_deg), (w.left_deg, w.high_deg)),
-                "right": ((w.right_deg, w.low_deg), (w.right_deg, w.high_deg)),
-                "low": ((w.left_deg, w.low_deg), (w.right_deg, w.low_deg)),
-                "high": ((w.left_deg, w.high_deg), (w.right_deg, w.high_deg)),
-            }
-            return {
-                k: [QPolygonF([form.transform.map(QPointF(*a)), form.transform.map(QPointF(*b))])]
-                for k, (a, b) in corner.items()
-            }
-        across = [w.left_deg + _STEP_DEG * i for i in range(int(w.sweep_deg / _STEP_DEG) + 1)] + [w.right_deg]
-        tall = w.high_deg - w.low_deg
-        up = [w.low_deg + _STEP_DEG * i for i in range(int(tall / _STEP_DEG) + 1)] + [w.high_deg]
-        return {
-            "left": form.path([(w.left_deg, a) for a in up]),
-            "right": form.path([(w.right_deg, a) for a in up]),
-            "low": form.path([(a, w.low_deg) for a in across]),
-            "high": form.path([(a, w.high_deg) for a in across]),
-        }
-
     def edge_at(self, pos: QPointF) -> str | None:
         """Which edge of the wanted field lies under the pointer."""
         if not self.editable:
             return None
-        for name, pieces in self.edges(self.form).items():
+        for name, pieces in edges(self.state.plan.target_field, self.form).items():
             for piece in pieces:
                 points = [piece[i] for i in range(piece.count())]
                 if any(_near_line(pos, a, b) <= _GRIP_PX for a, b in zip(points, points[1:])):
@@ -228,7 +204,20 @@ class MapView(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
-        MapPaint(self, painter, self.form).all()
+        shown = Shown(
+            state=self.state,
+            size=self.size(),
+            shapes=self.shapes,
+            used=self.used_numbers(),
+            image=self.image,
+            scouted=self.scouted,
+            editable=self.editable,
+            has_focus=self.hasFocus(),
+            chosen_mark=self.chosen_mark,
+            join=self.join if self.show_found else None,
+            show_links=self.show_links,
+        )
+        MapPaint(shown, painter, self.form).all()
         painter.end()
 
     # --- hands ------------------------------------------------------------------
