@@ -12,7 +12,7 @@ import pytest
 from PIL import Image
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
-from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMenu, QPushButton
+from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLabel, QLineEdit, QMenu, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 from tests.helpers.telephone import telephone_sweep
@@ -470,3 +470,39 @@ def _shifts(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     half = [np.array([wide, p.shape[0]]) / 2 for p in (a, b)]
     off = np.array([np.subtract(two[p.trainIdx].pt, half[1]) - np.subtract(one[p.queryIdx].pt, half[0]) for p in pairs])
     return off[np.hypot(*off.T) < 0.06 * wide] / wide
+
+
+def test_skyline_and_what_moved_are_told_and_the_plan_takes_them_into_account(
+    qtbot: QtBot, scouted: Window, settled: Settled, tmp_path: Path
+):
+    """A second picture with people in it: where they walk, and a plan with repeats by one press."""
+    page, state = scouted.plan_stage.scouting, scouted.state
+    qtbot.waitUntil(lambda: state.judgements is not None, timeout=10_000)
+    told = page.findChild(QLabel, "fact-scout-skyline").text()
+    top = state.scouted.highest(state.plan)
+    assert top is not None
+    assert 15 < top[1] < 26, "the signal house's tower stands 20 degrees high at yaw -1, a lamp 21 at 45"
+    assert f"{top[1]:.0f}°" in told
+    scouted.plan_stage.show_page(scouted.plan_stage.light)
+    sky = scouted.plan_stage.findChild(QLineEdit, "field-skyline_deg")
+    assert sky.text() == "as scouted"
+    sky.setText("9")
+    sky.setModified(True)
+    sky.editingFinished.emit()
+    assert state.outing.brief.site.skyline_deg == 9
+    qtbot.waitUntil(lambda: state.judgements is not None, timeout=10_000)
+    assert f"{state.scouted.sun_behind:%H:%M}" in scouted.plan_stage.findChild(QLabel, "fact-skyline-sun").text()
+    scouted.plan_stage.show_page(page)
+    (tmp_path / "people").mkdir()
+    scouted.plan_stage.commands.scouting.bring(telephone_sweep(tmp_path / "people", -26.0, 3, walkers=8).paths)
+    settled(scouted)
+    qtbot.waitUntil(lambda: len(scouted.desk.grounds.laid()) == 2, timeout=10_000)
+    before = state.outing.brief
+    _press(qtbot, scouted, "scout-compare")
+    qtbot.waitUntil(lambda: "moved" in page.moved.text(), timeout=10_000)
+    _press(qtbot, scouted, "scout-for-moved")
+    assert state.outing.brief.run.repeats == 3
+    assert state.outing.brief.run.order in ("subject", "snake")
+    assert "3 times" in scouted.message_text()
+    state.undo()
+    assert state.outing.brief == before, "one step"

@@ -20,10 +20,10 @@ LENS = Lens("rectilinear", 560, 480, 640)
 SETTING = CameraSettings(aperture=8.0, exposure_s=1 / 320, iso=100.0)
 
 
-def telephone_sweep(folder: Path, first_deg: float = -10.0, count: int = 5) -> FrameFiles:
+def telephone_sweep(folder: Path, first_deg: float = -10.0, count: int = 5, walkers: int = 0) -> FrameFiles:
     """Frames 26 degrees apart."""
     looks = [(first_deg + 26 * i, 0.0, 0.0) for i in range(count)]
-    files = render(folder, LENS, looks, settings=[SETTING] * count, scene=ambrel_holm(walkers=0))
+    files = render(folder, LENS, looks, settings=[SETTING] * count, scene=ambrel_holm(walkers=walkers))
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 640 / 560, aperture=8.0, exposure_s=1 / 320, iso=100.0)
     for path in files.paths:
         with Image.open(path) as image:

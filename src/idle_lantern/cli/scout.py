@@ -15,12 +15,10 @@ from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.reading import probe
-from idle_lantern.core.scouting.detail import detail_of
 from idle_lantern.core.scouting.distance import of_photographs
 from idle_lantern.core.scouting.facing import by_compass, by_sun, position_of
 from idle_lantern.core.scouting.ground import Ground, make_ground
-from idle_lantern.core.scouting.readings import readings_of
-from idle_lantern.core.scouting.report import as_json, as_text
+from idle_lantern.core.scouting.report import as_json, as_text, facts_of
 from idle_lantern.core.sorting.grouped import files_in
 
 STAGES = {"read": 0.3, "features": 0.3, "match": 0.2, "adjust": 0.1, "warp": 0.1}
@@ -63,18 +61,18 @@ def run(args: argparse.Namespace) -> int:
                 raise InputError(f"--step is of two photographs, not {len(paths)}", remedy="Name just those two")
             ground = make_ground(paths[:1] if args.step is not None else paths, args.field, progress)
             facing = _facing(args, ground)
-            readings, details = readings_of(ground.glances), detail_of(ground.glances)
             nearest = None
             if args.step is not None:
                 nearest = of_photographs(paths[0], paths[1], args.step, args.field, progress).nearest()
+            facts = facts_of(ground, facing, nearest)
         if args.out is not None:
             write(ground.picture, args.out)
             say(f"ground: {args.out}")
         if args.json is not None:
-            write_text(args.json, json.dumps(as_json(ground, readings, details, facing, nearest), indent=1))
+            write_text(args.json, json.dumps(as_json(ground, facts), indent=1))
             give(f"{args.json}\n")
         else:
-            give(as_text(ground, readings, details, facing, nearest))
+            give(as_text(ground, facts))
     except LanternError as error:
         say(error.sentence)
         return CANNOT if isinstance(error, JoinError) else BAD_INPUT

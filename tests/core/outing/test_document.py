@@ -147,6 +147,13 @@ def test_the_sample_of_version_9_opens_and_its_marks_stand_for_things():
     assert make_plan(outing.brief).subject.name == "mast"
 
 
+def test_the_sample_of_version_10_opens_with_its_scouting_picture():
+    outing = document.from_text((OLD / "outing-10.json").read_text(encoding="utf-8"))
+    (picture,) = outing.scouts
+    assert (picture.name, picture.turn_deg, picture.lines) == ("noon.jpg", (12.0, 0.5, 0.0), ((0.0, 5.0, 0.0, 20.0),))
+    assert (picture.skyline, outing.brief.site.skyline_deg) == ((), None)
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))

@@ -164,6 +164,7 @@ def test_the_command_writes_the_report_and_refuses_what_is_none(
     assert report["facing_deg"] is None
     assert {len(r) for r in report["readings"]} == {3}
     assert {len(d) for d in report["detail"]} == {3}
+    assert max(h for _, h, _ in report["skyline"]) > 5, "houses and trees stand above the horizon"
     with Image.open(tmp_path / "g.png") as image:
         assert image.size == (report["ground"]["width"], report["ground"]["height"])
     assert main(["scout", str(sweep.paths[0])]) == 0

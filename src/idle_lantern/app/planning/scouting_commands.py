@@ -23,11 +23,10 @@ from idle_lantern.core.plan.composed import Composition, composed, ways_to_shoot
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.scouting.judged import readings_for
 from idle_lantern.core.scouting.kept import ScoutPicture, front
+from idle_lantern.core.scouting.moved import Change, frames_with, in_field, planned_for
 
 if TYPE_CHECKING:
     from collections.abc import Callable
-
-    from idle_lantern.core.scouting.changed import Change
 
 SCOUTING = "Laying the scouting picture"
 _KINDS = "Pictures (*.jpg *.jpeg *.png *.tif *.tiff *.heic *.avif *.webp *.dng)"
@@ -232,8 +231,8 @@ class ScoutingCommands(QObject):
 
         self._desk.start("Measuring distances", work, done, lambda e: self._tell(e.sentence))
 
-    def compare(self, show: Callable[[str], None]) -> None:
-        """Tell by ``show`` where the two pictures in front differ."""
+    def compare(self, show: Callable[[tuple[Change, ...], str], None]) -> None:
+        """Tell by ``show`` where the two pictures in front differ, and in words."""
         grounds, place = self._desk.grounds.laid(), self._state.place
         if len(grounds) < 2 or place is None:
             self._tell("Two scouting pictures of the place are needed, taken one after the other.")
@@ -246,9 +245,16 @@ class ScoutingCommands(QObject):
 
         def done(found: tuple[Change, ...]) -> None:
             if self._state.is_open(place):
-                show(_changes_in_words(found))
+                show(found, _changes_in_words(self._state.plan, found))
 
         self._desk.start("Comparing the scouting pictures", work, done, lambda e: self._tell(e.sentence))
+
+    def plan_for(self, found: Sequence[Change]) -> None:
+        """Let order, repeats and what moves be as the things that moved ask."""
+        plan = self._state.plan
+        brief, why = planned_for(plan, found)
+        if self._state.apply(edits.Edit("Plan for what moved", lambda o: replace(o, brief=brief))):
+            self._tell(why, False)
 
     # --- marks ------------------------------------------------------------------
 
@@ -361,13 +367,15 @@ class ScoutingCommands(QObject):
         )
 
 
-def _changes_in_words(found: Sequence[Change]) -> str:
+def _changes_in_words(plan: Plan, found: Sequence[Change]) -> str:
     """Where things moved, and what that asks for."""
     if not found:
         return "Nothing moved between the two pictures in front."
     where = ", ".join(units.angle(c.azimuth_deg, 0) for c in found[:6]) + (" …" if len(found) > 6 else "")
     many = "thing moved" if len(found) == 1 else "things moved"
-    return f"{len(found)} {many}, or {'is' if len(found) == 1 else 'are'} lit otherwise: at {where}. Take repeats there, or wait."
+    frames = frames_with(plan, in_field(plan, found))
+    shown = f"in frames {', '.join(str(n) for n in frames[:8])}" if frames else "outside the wanted field"
+    return f"{len(found)} {many}, or {'is' if len(found) == 1 else 'are'} lit otherwise: at {where}, {shown}."
 
 
 _USUAL = {"thing": "mast", "subject": "subject", "nearest": "railing", "whole": "mast", "bare": "sky"}

@@ -118,6 +118,11 @@ def _to_10(document: Document) -> Document:
     return document
 
 
+def _to_11(document: Document) -> Document:
+    """Version 11 only added the skyline, of scouting pictures and as typed, none by default."""
+    return document
+
+
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
@@ -127,5 +132,5 @@ def _id_of(text: str) -> str:
 
 
 _STEPS: dict[int, Callable[[Document], Document]] = {
-    1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7, 7: _to_8, 8: _to_9, 9: _to_10,
+    1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7, 7: _to_8, 8: _to_9, 9: _to_10, 10: _to_11,
 }  # fmt: skip

@@ -7,6 +7,8 @@ import math
 from dataclasses import dataclass, field, replace
 from typing import Annotated
 
+from msgspec import Meta
+
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.limits import check_limits, limit
@@ -211,7 +213,11 @@ class Stop:
 
 @dataclass(frozen=True)
 class Site:
-    """Place and start of the run. ``facing_deg`` is the compass bearing of the map's yaw 0."""
+    """Place and start of the run.
+
+    ``facing_deg`` is the compass bearing of the map's yaw 0. ``skyline_deg`` is how high land or houses stand where the sun
+    rises and sets, None for as scouted.
+    """
 
     name: str = ""
     latitude_deg: Annotated[float, limit("latitude_deg")] = 55.0
@@ -221,9 +227,12 @@ class Site:
     utc_offset_h: Annotated[float, limit("utc_offset_h")] = 1.0
     facing_deg: Annotated[float, limit("facing_deg")] = 250.0
     stops: tuple[Stop, ...] = ()
+    skyline_deg: Annotated[float, Meta(ge=0, le=89)] | None = None
 
     def __post_init__(self) -> None:
         check_limits(self)
+        if self.skyline_deg is not None:
+            within("Skyline towards the sun", self.skyline_deg, 0, 89, "°")
         try:
             datetime.date.fromisoformat(self.date)
         except (TypeError, ValueError):

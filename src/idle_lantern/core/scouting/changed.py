@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
 import cv2
@@ -11,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.scouting.laid import Laid, on_sphere
+from idle_lantern.core.scouting.moved import Change
 
 Array = NDArray[Any]
 
@@ -20,16 +20,6 @@ _CELL_DEG, _SEARCH_DEG, _STEP_DEG = 2.0, 1.0, 1.0
 _CONTRAST, _SAME, _LEFT_OVER = 4.0, 0.8, 9.0
 #: Only what lies between these altitudes is compared: nothing walks overhead, and the map is stretched there.
 _REACH_DEG = 60.0
-
-
-@dataclass(frozen=True)
-class Change:
-    """A part of the place that one picture shows otherwise than the other, as a box of directions in degrees."""
-
-    azimuth_deg: float
-    altitude_deg: float
-    width_deg: float
-    height_deg: float
 
 
 def changes(front: Laid, other: Laid) -> tuple[Change, ...]:

@@ -35,6 +35,8 @@ Positive = Annotated[float, Meta(gt=0, le=1e9)]
 ReadingRow = tuple[Degrees, Annotated[float, Meta(ge=-30, le=40)], Literal["ok", "at least", "at most"]]
 #: A straight thing: azimuth and altitude of both its ends on the picture.
 LineRow = tuple[Degrees, Degrees, Degrees, Degrees]
+#: The skyline in one direction: azimuth on the picture, altitude, and how well it is known, in degrees.
+SkylineRow = tuple[Degrees, Degrees, Annotated[float, Meta(ge=0, le=180)]]
 #: A cell of directions on the picture: azimuth and altitude of its middle, and the share of it with something to match.
 DetailRow = tuple[Degrees, Degrees, Annotated[float, Meta(ge=0, le=1)]]
 
@@ -44,7 +46,7 @@ class ScoutPicture:
     """One scouting picture.
 
     ``projection`` to ``full_circle`` are its canvas as in the join contract; ``turn_deg`` (yaw, pitch, roll) lays it on the
-    map. ``readings``, ``details`` and ``lines`` (the longest straight things) are told in its own azimuths. ``facing_deg`` is the compass bearing of its own
+    map. ``readings``, ``details``, ``lines`` (the longest straight things) and ``skyline`` are told in its own azimuths. ``facing_deg`` is the compass bearing of its own
     azimuth 0, ``sigma_deg`` how well its horizon is known, ``taken`` when it was taken, ``told`` what was taken for granted.
     """
 
@@ -68,6 +70,7 @@ class ScoutPicture:
     told: Annotated[tuple[Annotated[str, Meta(max_length=2000)], ...], Meta(max_length=50)] = ()
     shown: bool = True
     lines: Annotated[tuple[LineRow, ...], Meta(max_length=200)] = ()
+    skyline: Annotated[tuple[SkylineRow, ...], Meta(max_length=720)] = ()
 
     @property
     def world_from_ground(self) -> Array:
@@ -88,6 +91,28 @@ def on_map(pictures: Sequence[ScoutPicture]) -> tuple[tuple[float, float, str], 
             at = (azimuth + picture.turn_deg[0] + 180) % 360 - 180
             found.setdefault(math.floor(at / _READING_DEG), (at, ev, bound))
     return tuple(sorted(found.values()))
+
+
+def skyline_on_map(pictures: Sequence[ScoutPicture]) -> tuple[SkylineRow, ...]:
+    """The skyline by azimuth on the map, -180 to 180, of pictures that are shown; the first that shows a direction counts.
+
+    What is in doubt about a picture's horizon is in doubt about its skyline.
+    """
+    found: dict[int, SkylineRow] = {}
+    for picture in pictures:
+        for azimuth, altitude, sigma in picture.skyline if picture.shown else ():
+            at = (azimuth + picture.turn_deg[0] + 180) % 360 - 180
+            found.setdefault(math.floor(at), (at, altitude, math.hypot(sigma, picture.sigma_deg)))
+    return tuple(row for _, row in sorted(found.items()))
+
+
+def height_towards(skyline: Sequence[SkylineRow], azimuth_deg: float) -> tuple[float, float] | None:
+    """Altitude and doubt of the skyline in a direction, None where no picture tells."""
+    near = [r for r in skyline if abs((r[0] - azimuth_deg + 180) % 360 - 180) <= 1.0]
+    if not near:
+        return None
+    best = min(near, key=lambda r: abs((r[0] - azimuth_deg + 180) % 360 - 180))
+    return best[1], best[2]
 
 
 def share_about(

@@ -39,16 +39,22 @@ class Laid:
     canvas: Canvas
 
 
-def as_bytes(picture: Picture, canvas: Canvas) -> tuple[bytes, Canvas]:
-    """What an outing keeps of a picture: PNG bytes with alpha, and the canvas of just these pixels."""
+def laid_as(picture: Picture, canvas: Canvas) -> Laid:
+    """A picture of any size and depth on its canvas, ready to be drawn."""
     pixels = picture.pixels if picture.pixels.dtype == np.uint8 else (picture.pixels >> 8).astype(np.uint8)
     alpha = picture.alpha if picture.alpha is not None else np.full(pixels.shape[:2], 255, np.uint8)
     if alpha.dtype == np.uint16:
         alpha = (alpha >> 8).astype(np.uint8)
+    return Laid(np.dstack([pixels, alpha]), canvas)
+
+
+def as_bytes(picture: Picture, canvas: Canvas) -> tuple[bytes, Canvas]:
+    """What an outing keeps of a picture: PNG bytes with alpha, and the canvas of just these pixels."""
+    pixels = laid_as(picture, canvas).pixels
     height, width = pixels.shape[:2]
     scale = min(1.0, math.sqrt(_MOST_PX / (width * height)))
     own = canvas.scaled(min(1.0, width / canvas.width * scale))
-    sheet = cv2.resize(np.dstack([pixels, alpha]), (own.width, own.height), interpolation=cv2.INTER_AREA)
+    sheet = cv2.resize(pixels, (own.width, own.height), interpolation=cv2.INTER_AREA)
     out = io.BytesIO()
     Image.fromarray(sheet).save(out, "PNG", compress_level=3)
     return out.getvalue(), own

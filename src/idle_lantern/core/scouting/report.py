@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from idle_lantern.core.base import units
-from idle_lantern.core.scouting.detail import Detail
+from idle_lantern.core.scouting.detail import Detail, detail_of
 from idle_lantern.core.scouting.ground import Ground
-from idle_lantern.core.scouting.kept import BARE
-from idle_lantern.core.scouting.readings import Reading
+from idle_lantern.core.scouting.kept import BARE, SkylineRow
+from idle_lantern.core.scouting.laid import laid_as
+from idle_lantern.core.scouting.readings import Reading, readings_of
+from idle_lantern.core.scouting.skyline import skyline_of
 
 #: Distance in metres, its standard error, azimuth and altitude in degrees.
 Nearest = tuple[float, float, float, float]
@@ -17,15 +21,26 @@ _NEAREST = ("metres", "sigma_m", "azimuth_deg", "altitude_deg")
 SCHEMA = "idle-lantern/scout-report/1"
 
 
-def as_json(
-    ground: Ground,
-    readings: Sequence[Reading],
-    details: Sequence[Detail],
-    facing_deg: float | None,
-    nearest: Nearest | None = None,
-) -> dict[str, Any]:
-    """The scout report of the contract; ``nearest`` is told where two photographs a step apart tell it."""
-    canvas = ground.canvas
+@dataclass(frozen=True)
+class Facts:
+    """What was read from a ground; ``nearest`` only where two photographs a step apart tell it."""
+
+    readings: Sequence[Reading]
+    details: Sequence[Detail]
+    skyline: Sequence[SkylineRow]
+    facing_deg: float | None = None
+    nearest: Nearest | None = None
+
+
+def facts_of(ground: Ground, facing_deg: float | None, nearest: Nearest | None = None) -> Facts:
+    """All that a ground tells by itself, beside what was found out about it."""
+    line = skyline_of(laid_as(ground.picture, ground.canvas))
+    return Facts(readings_of(ground.glances), detail_of(ground.glances), line, facing_deg, nearest)
+
+
+def as_json(ground: Ground, facts: Facts) -> dict[str, Any]:
+    """The scout report of the contract."""
+    canvas, nearest = ground.canvas, facts.nearest
     told = {} if nearest is None else {"nearest": dict(zip(_NEAREST, (round(v, 4) for v in nearest)))}
     return {
         **told,
@@ -45,22 +60,17 @@ def as_json(
             "roll_deg": round(ground.roll_deg, 4),
             "sigma_deg": round(ground.sigma_deg, 4),
         },
-        "readings": [[r.azimuth_deg, round(r.ev, 3), r.bound] for r in readings],
-        "detail": [[d.azimuth_deg, d.altitude_deg, round(d.share, 3)] for d in details],
-        "facing_deg": None if facing_deg is None else round(facing_deg, 3),
+        "readings": [[r.azimuth_deg, round(r.ev, 3), r.bound] for r in facts.readings],
+        "detail": [[d.azimuth_deg, d.altitude_deg, round(d.share, 3)] for d in facts.details],
+        "skyline": [list(row) for row in facts.skyline],
+        "facing_deg": None if facts.facing_deg is None else round(facts.facing_deg, 3),
         "told": list(ground.told),
     }
 
 
-def as_text(
-    ground: Ground,
-    readings: Sequence[Reading],
-    details: Sequence[Detail],
-    facing_deg: float | None,
-    nearest: Nearest | None = None,
-) -> str:
+def as_text(ground: Ground, facts: Facts) -> str:
     """The same for people."""
-    canvas = ground.canvas
+    canvas, nearest, readings, facing_deg = ground.canvas, facts.nearest, facts.readings, facts.facing_deg
     lines = [
         f"{len(ground.paths)} picture{'s' * (len(ground.paths) != 1)}: a {canvas.projection.name} ground of "
         f"{units.grouped(canvas.width)} x {units.grouped(canvas.height)} px",
@@ -79,7 +89,12 @@ def as_text(
         lines.append(f"  from {min(each):.1f} to {max(each):.1f}: {max(each) - min(each):.1f} EV apart")
     else:
         lines.append("Light: the files do not tell their exposure")
-    bare = [d for d in details if d.share < BARE]
+    if facts.skyline:
+        top = max(facts.skyline, key=lambda row: row[1])
+        lines.append(
+            f"Skyline: up to {top[1]:.1f}° high at {top[0]:+.0f}°, known to {math.hypot(top[2], ground.sigma_deg):.1f}°"
+        )
+    bare = [d for d in facts.details if d.share < BARE]
     if bare:
         where = ", ".join(f"{d.azimuth_deg:+.0f}°/{d.altitude_deg:+.0f}°" for d in bare[:12])
         more = f" and {len(bare) - 12} more" if len(bare) > 12 else ""

@@ -29,6 +29,7 @@ from idle_lantern.core.scouting.kept import ScoutPicture
 from idle_lantern.core.scouting.laid import Laid, as_bytes, canvas_of, on_sphere
 from idle_lantern.core.scouting.lines import lines_of
 from idle_lantern.core.scouting.readings import readings_of
+from idle_lantern.core.scouting.skyline import skyline_of
 
 Array = NDArray[Any]
 
@@ -64,7 +65,7 @@ def scouted(
         taken=probe(first).metadata.taken,
         told=ground.told,
     )
-    return replace(kept, lines=lines_of(_laid(kept, data))), data
+    return _with_shapes(kept, data), data
 
 
 def from_joined(picture: Path, report: Path, name: str, facing_deg: float) -> tuple[ScoutPicture, bytes]:
@@ -93,7 +94,13 @@ def from_joined(picture: Path, report: Path, name: str, facing_deg: float) -> tu
     kept = replace(
         _kept(name, own), sigma_deg=0.2, facing_deg=facing_deg % 360, told=("The picture of an earlier outing.",)
     )
-    return replace(kept, lines=lines_of(_laid(kept, data))), data
+    return _with_shapes(kept, data), data
+
+
+def _with_shapes(kept: ScoutPicture, data: bytes) -> ScoutPicture:
+    """A picture with its straight things and its skyline."""
+    laid = _laid(kept, data)
+    return replace(kept, lines=lines_of(laid), skyline=skyline_of(laid))
 
 
 def _laid(kept: ScoutPicture, data: bytes) -> Laid:

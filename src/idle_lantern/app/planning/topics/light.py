@@ -37,6 +37,10 @@ class LightTopic(Topic):
                             n("site", "utc_offset_h", "Hours from UTC", number_with("h", "1"), plain(4, "h")),
                         ),
                         ("Yaw 0 faces", n("site", "facing_deg", "Bearing of yaw 0", *DEG)),
+                        (
+                            "Skyline",
+                            b.text("site", "skyline_deg", "Skyline at the sun", _skyline, _read_skyline),
+                        ),
                     ]
                 ),
                 None,
@@ -74,6 +78,7 @@ class LightTopic(Topic):
                 ("Sunrise, sunset", "rise", lambda p: _times(p, "sunrise", "sunset")),
                 ("Golden light", "golden", lambda p: _times(p, "golden light begins", "blue light begins")),
                 ("Blue light", "blue", lambda p: _times(p, "blue light begins", "blue light ends, evening")),
+                ("Sun and skyline", "skyline-sun", self._skyline),
                 ("Even light", "even", self._even),
                 ("Moon", "moon", lambda p: f"{units.share(day(p.brief.site).moon_lit)} lit"),
             )
@@ -87,6 +92,16 @@ class LightTopic(Topic):
             f", {lit_from(yaw, (plan.target_field.left_deg + plan.target_field.right_deg) / 2)}" if height > -1 else ""
         )
         return f"Sun at the start: bearing {units.angle(plan.sun.bearing_deg, 0)}, yaw {units.angle(yaw, 0)}, {stands}{lit}"
+
+    def _skyline(self, plan: Plan) -> str:
+        facts = self.state.scouted
+        if self.state.judgements is None:  # reckoned with them
+            return "…"
+        if plan.brief.site.skyline_deg is None and not facts.skyline:
+            return "not scouted"
+        over = f"over it at {facts.sun_over:%H:%M}" if facts.sun_over else ""
+        behind = f"behind it at {facts.sun_behind:%H:%M}" if facts.sun_behind else ""
+        return ", ".join(t for t in (over, behind) if t) or "not seen where the sun goes"
 
     def _even(self, plan: Plan) -> str:
         minutes = plan.even_light_min
@@ -109,6 +124,18 @@ class LightTopic(Topic):
 
     def summary(self, plan: Plan) -> str:
         return f"{plan.brief.site.start}, sun {units.angle(plan.sun.altitude_deg, 0)}"
+
+
+_AS_SCOUTED = "as scouted"
+
+
+def _skyline(value: float | None) -> str:
+    return _AS_SCOUTED if value is None else units.angle(value)
+
+
+def _read_skyline(text: str) -> float | None:
+    """An altitude, or nothing for what the scouting pictures tell."""
+    return None if text.strip().lower() in ("", _AS_SCOUTED) else units.parse_angle_deg(text)
 
 
 def _four(value: float) -> str:

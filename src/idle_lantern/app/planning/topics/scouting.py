@@ -21,6 +21,7 @@ from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.scouting.judged import readings_for
 from idle_lantern.core.scouting.kept import ScoutPicture, is_upright
+from idle_lantern.core.scouting.moved import Change, in_field
 
 _ROWS = 4
 _NO_PICTURE = "No picture yet: a photograph, a few that overlap, or a telephone's panorama of the place."
@@ -66,14 +67,19 @@ class ScoutingTopic(Topic):
         )
         self.take_readings = button("Take the readings over", commands.take_readings, name="scout-readings")
         self.moved = label("", wrap=True, name="fact-scout-moved")
-        self.compare = button("What moved?", lambda: commands.compare(self.moved.setText), name="scout-compare")
+        self.compare = button("What moved?", lambda: commands.compare(self._tell_moved), name="scout-compare")
+        self.for_moved = button("Plan for it", self._plan_for_moved, name="scout-for-moved")
+        self._changes: tuple[Change, ...] = ()
         self.lower_edge = button("Bring the upper edge down", commands.lower, name="scout-lower")
         box.add(
             column(
                 label("What they tell", "head"),
                 self.of_chosen,
                 self.facts(
-                    ("Light here", "scout-light", self._light), ("Straight things", "scout-lines", self._straight)
+                    ("Light here", "scout-light", self._light),
+                    ("Straight things", "scout-lines", self._straight),
+                    ("Skyline", "scout-skyline", self._skyline),
+                    later=True,
                 ),
                 self.take_readings,
                 self.told(self._bare, "fact-scout-bare", "", later=True),
@@ -81,6 +87,7 @@ class ScoutingTopic(Topic):
                 self.told(lambda _p: self._facing(), "fact-scout-facing"),
                 self.compare,
                 self.moved,
+                self.for_moved,
                 button("Distance by a step …", commands.ask_step, name="scout-step"),
                 None,
             )
@@ -147,7 +154,8 @@ class ScoutingTopic(Topic):
         shown = self._shown()
         self.compare.setVisible(len(shown) > 1)
         if len(shown) < 2:
-            self.moved.setText("")
+            self._tell_moved((), "")
+        self.for_moved.setVisible(bool(in_field(plan, self._changes)))
         self.take_readings.setEnabled(bool(readings_for(plan, shown)))
         self.lower_edge.setVisible(self.state.judgements is not None and self.state.scouted.lowered_deg is not None)
 
@@ -180,6 +188,14 @@ class ScoutingTopic(Topic):
         level = f"Its horizon is known to {units.angle(max(0.1, picture.sigma_deg))}."
         return " ".join((*picture.told[:2], level))
 
+    def _tell_moved(self, found: tuple[Change, ...], sentence: str) -> None:
+        self._changes = found
+        self.moved.setText(sentence)
+        self.for_moved.setVisible(bool(in_field(self.state.plan, found)))
+
+    def _plan_for_moved(self) -> None:
+        self.commands.scouting.plan_for(self._changes)
+
     def _light(self, plan: Plan) -> str:
         found = readings_for(plan, self._shown())
         if not found:
@@ -193,6 +209,12 @@ class ScoutingTopic(Topic):
             return "none of length" if self._shown() else "—"
         upright = sum(is_upright(line) for line in lines)
         return f"{len(lines)}, {upright} upright"
+
+    def _skyline(self, plan: Plan) -> str:
+        top = self.state.scouted.highest(plan)
+        if top is None:
+            return "not seen" if self._shown() else "—"
+        return f"up to {units.angle(top[1], 0)} ± {units.angle(top[2])}, at yaw {units.angle(top[0], 0)}"
 
     def _bare(self, _plan: Plan) -> str:
         if not self._shown():
