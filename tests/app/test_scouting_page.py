@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import cv2
@@ -21,8 +22,10 @@ from idle_lantern.app.settings import Settings
 from idle_lantern.app.widgets.map_forms import FORMS
 from idle_lantern.app.widgets.map_paint import edges
 from idle_lantern.app.window import Window
-from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing import assets, document, edits, scout_edits
 from idle_lantern.core.plan.kinds import kind_of
+from idle_lantern.core.scouting.kept import ScoutPicture
+from idle_lantern.core.scouting.scout import scouted as scouted_from
 
 #: A camera with few pixels.
 SMALL = {"width_px": 480, "height_px": 320}
@@ -36,13 +39,21 @@ def telephone(tmp_path_factory: pytest.TempPathFactory) -> FrameFiles:
     return telephone_sweep(tmp_path_factory.mktemp("telephone"), -26.0, 3)
 
 
+@pytest.fixture(scope="session")
+def laid(telephone: FrameFiles) -> tuple[ScoutPicture, bytes]:
+    """What an outing keeps of them, made once for all tests."""
+    return scouted_from(telephone.paths)
+
+
 @pytest.fixture
-def scouted(qtbot: QtBot, window: Window, settled: Settled, telephone: FrameFiles, monkeypatch) -> Window:
-    """The three brought in by the page's button."""
+def scouted(qtbot: QtBot, window: Window, settled: Settled, laid: tuple[ScoutPicture, bytes]) -> Window:
+    """An outing in which they lie on the map."""
+    kept, data = laid
+    folder = window.state.folder
+    assert folder is not None
+    kept = replace(kept, asset=assets.put(folder, data, document.SCOUT_ASSET))
+    window.state.apply(scout_edits.add_scout(kept))
     window.plan_stage.show_page(window.plan_stage.scouting)
-    names = [str(p) for p in telephone.paths]
-    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_a, **_k: (names, ""))
-    _press(qtbot, window, "scout-bring")
     settled(window)
     qtbot.waitUntil(lambda: window.map.scouted is not None, timeout=10_000)
     return window
@@ -74,8 +85,16 @@ def _mark(window: Window, monkeypatch, name: str, words: str, place: tuple[float
 
 
 def test_pictures_of_the_place_become_the_ground_of_the_map(
-    qtbot: QtBot, scouted: Window, settled: Settled, telephone: FrameFiles
+    qtbot: QtBot, window: Window, settled: Settled, telephone: FrameFiles, monkeypatch
 ):
+    """Brought in by the page's button."""
+    scouted = window
+    scouted.plan_stage.show_page(scouted.plan_stage.scouting)
+    names = [str(p) for p in telephone.paths]
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_a, **_k: (names, ""))
+    _press(qtbot, scouted, "scout-bring")
+    settled(scouted)
+    qtbot.waitUntil(lambda: scouted.map.scouted is not None, timeout=10_000)
     (kept,) = scouted.state.outing.scouts
     assert kept.name == "f00.jpg and 2 more"
     assert scouted.state.outing.frames == (), "they are no frames of the picture"
