@@ -189,6 +189,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.state.folder is not None,
         "No outing is open.",
     ),
+    Action("practice.open", "Practise …", "Shoot", "Ctrl+L", lambda w: w.plan_stage.commands.practise()),
     Action("field.note", "Write a note", "Shoot", "N", lambda w: w.field_stage.write_note(), "field"),
     Action(
         "frames.leave_out",

@@ -75,6 +75,12 @@ class PlanCommands(QObject):
         answered(PupilDialog(self._desk, self._parent))
         self.gear_changed.emit()
 
+    def practise(self) -> None:
+        """Open the practice window; the engine and the island are loaded with it."""
+        from idle_lantern.app.practice.dialog import PracticeDialog
+
+        answered(PracticeDialog(self._desk, self._parent))
+
     def fill_from_frame(self) -> None:
         """Ask for a picture and take camera and lens from its EXIF."""
         name, _ = QFileDialog.getOpenFileName(

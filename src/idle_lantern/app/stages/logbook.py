@@ -14,6 +14,7 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base import units
 from idle_lantern.core.outing.index import OutingIndex, OutingSummary
+from idle_lantern.core.training.record import practice_file, practised, read_rows
 
 LISTING = "Listing the outings"
 
@@ -44,15 +45,18 @@ class LogbookStage(Stage):
         self.table.setTabKeyNavigation(False)  # Tab goes on to the buttons, arrows walk the list
         self.table.itemActivated.connect(lambda item: self._open(item.row()))
         self.where = label("", "dim")
+        self.practised = label("", wrap=True, name="practised")
         self.setLayout(
             column(
                 label("Outings", "head"),
                 self.table,
                 self.where,
+                self.practised,
                 row(
                     button("Open", self._open_chosen, name="open-outing"),
                     button("New outing …", lambda: desk.ask("outing.new"), name="new-outing"),
                     button("Open another folder …", lambda: desk.ask("outing.open")),
+                    button("Practise …   [Ctrl + L]", lambda: desk.ask("practice.open"), name="open-practice"),
                     button("Move to the trash …", self.discard_chosen, name="discard-outing"),
                     None,
                 ),
@@ -72,6 +76,7 @@ class LogbookStage(Stage):
         root = settings.outings_folder()
         elsewhere = [Path(folder) for folder in self.desk.settings.elsewhere]
         self.where.setText(f"Kept in {settings.shown(root)}")
+        self.practised.setText(practised(read_rows(practice_file())))
         self.desk.start(
             LISTING,
             lambda task: self._index.listed(root, elsewhere, task),

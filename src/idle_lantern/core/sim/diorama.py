@@ -15,6 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.sim import textures
+from idle_lantern.core.sim.materials import masonry, plain, planks, scaled, tiles, wall_with_windows
+from idle_lantern.core.sim.shapes import DOWN, box, facing, quad
 from idle_lantern.core.sim.sky import make_sky
 from idle_lantern.core.sim.surfaces import Diorama, Material, Outline, Quad
 
@@ -22,7 +24,6 @@ Array = NDArray[Any]
 
 TERRACE_Y, LAND_Y, SEA_Y = 1.6, 5.0, 7.0
 _UP = (0.0, -1.0, 0.0)
-_DOWN = (0.0, 1.0, 0.0)
 
 
 def ambrel_holm(
@@ -49,80 +50,9 @@ def ambrel_holm(
     return Diorama(quads=tuple(quads), sky=make_sky(sun, clouds), sun_direction=sun)
 
 
-# --- materials -------------------------------------------------------------------------------
-
-
 def upright(near_m: float) -> Quad:
     """A post of brick in front of the camera: what a no-parallax point is measured by."""
-    return Quad((-0.06, -0.8, near_m), (1, 0, 0), (0, 1, 0), (0.12, 1.6), _masonry((0.5, 0.4, 0.35), 7, 0.05, 0.03))
-
-
-def _plain(colour: tuple[float, float, float], seed: int, strength: float = 0.3) -> Material:
-    base = np.array(colour, np.float32)
-    return lambda a, b, f: base * textures.detail(a, b, f, seed, strength)[..., None]
-
-
-def _masonry(colour: tuple[float, float, float], seed: int, length: float = 0.55, height: float = 0.28) -> Material:
-    base = np.array(colour, np.float32)
-
-    def material(a: Array, b: Array, f: Array) -> Array:
-        course = np.floor(b / height)
-        shifted = a + (course % 2) * np.float32(length / 2)
-        joint = 1 - (1 - textures.lines(b, f, height, 0.022)) * (1 - textures.lines(shifted, f, length, 0.022))
-        block = textures.cell_noise(np.floor(shifted / length), course, seed) - 0.5
-        block = block * np.clip(1.5 - f / length, 0, 1)
-        tone = (0.75 + 0.6 * block) * textures.detail(a, b, f, seed, 0.3) * (1 - 0.5 * joint)
-        warm = 1 + block[..., None] * np.array([0.18, 0.0, -0.18], np.float32)
-        return np.asarray(base * tone[..., None] * warm)
-
-    return material
-
-
-def _planks(colour: tuple[float, float, float], seed: int, width: float = 0.16) -> Material:
-    base = np.array(colour, np.float32)
-
-    def material(a: Array, b: Array, f: Array) -> Array:
-        gap = textures.lines(a, f, width, 0.012)
-        plank = textures.cell_noise(np.floor(a / width), np.zeros_like(a), seed) - 0.5
-        plank = plank * np.clip(1.5 - f / width, 0, 1)
-        grain = textures.detail(a * 4, b * np.float32(0.4), f * 2, seed, 0.25) * textures.detail(a, b, f, seed + 7, 0.2)
-        return np.asarray(base * ((0.8 + 0.5 * plank) * grain * (1 - 0.7 * gap))[..., None])
-
-    return material
-
-
-def _wall_with_windows(wall: Material, width: float, height: float, seed: int) -> Material:
-    columns, rows = max(1, round(width / 2.2)), max(1, round(height / 3.0))
-
-    def material(a: Array, b: Array, f: Array) -> Array:
-        colour = wall(a, b, f)
-        cell_w, cell_h = width / columns, height / rows
-        x, y = np.mod(a, cell_w) - cell_w / 2, np.mod(b, cell_h) - cell_h * 0.48
-        frame = textures.edge(np.minimum(0.52 - np.abs(x), 0.78 - np.abs(y)), f)[..., None]
-        pane = textures.edge(np.minimum(0.43 - np.abs(x), 0.69 - np.abs(y)), f)
-        bars = np.maximum(textures.lines(x + 0.02, f, 0.43, 0.04), textures.lines(y + 0.02, f, 0.46, 0.04))
-        lit = textures.cell_noise(np.floor(a / cell_w), np.floor(b / cell_h), seed)
-        glass = (
-            np.array([0.10, 0.13, 0.16], np.float32)
-            * (0.6 + lit + 0.15 * textures.noise(a, b, f, 5.0, seed))[..., None]
-        )
-        colour = colour + frame * (np.array([0.75, 0.74, 0.70], np.float32) - colour)
-        return np.asarray(colour + (pane * (1 - bars))[..., None] * (glass - colour))
-
-    return material
-
-
-def _tiles(colour: tuple[float, float, float], seed: int) -> Material:
-    base = np.array(colour, np.float32)
-
-    def material(a: Array, b: Array, f: Array) -> Array:
-        rows = textures.lines(b, f, 0.33, 0.05)
-        columns = textures.lines(a + np.floor(b / 0.33) % 2 * np.float32(0.12), f, 0.24, 0.03)
-        tile = textures.cell_noise(np.floor(a / 0.24), np.floor(b / 0.33), seed) * np.clip(1.5 - f / 0.24, 0, 1)
-        tone = (0.7 + 0.5 * tile) * (1 - 0.55 * rows) * (1 - 0.3 * columns) * textures.detail(a, b, f, seed, 0.25)
-        return base * tone[..., None]
-
-    return material
+    return Quad((-0.06, -0.8, near_m), (1, 0, 0), (0, 1, 0), (0.12, 1.6), masonry((0.5, 0.4, 0.35), 7, 0.05, 0.03))
 
 
 def _land_material(a: Array, b: Array, f: Array) -> Array:
@@ -210,61 +140,11 @@ def _figure(a: Array, b: Array, f: Array) -> Array:
 # --- things ----------------------------------------------------------------------------------
 
 
-def _box(
-    centre: tuple[float, float],
-    size: tuple[float, float, float],
-    base_y: float,
-    turn_deg: float,
-    material: Material | list[Material],
-    layer: int = 4,
-    top: Material | None = None,
-) -> list[Quad]:
-    """Four walls and, if given, a top; ``size`` is (width, height, depth)."""
-    w, h, dep = size
-    c, s = math.cos(math.radians(turn_deg)), math.sin(math.radians(turn_deg))
-    right, back = np.array([c, 0, s]), np.array([-s, 0, c])
-    mid = np.array([centre[0], base_y - h, centre[1]])
-    materials = material if isinstance(material, list) else [material] * 4
-    quads = []
-    for i, (axis, out, wide, deep) in enumerate(
-        ((right, -back, w, dep), (back, right, dep, w), (-right, back, w, dep), (-back, -right, dep, w))
-    ):
-        corner = mid + out * deep / 2 - axis * wide / 2
-        quads.append(_quad(corner, axis, _DOWN, (wide, h), materials[i % len(materials)], layer=layer))
-    if top is not None:
-        quads.append(_quad(mid - right * w / 2 - back * dep / 2, right, back, (w, dep), top, layer=layer))
-    return quads
-
-
-def _quad(corner: Any, across: Any, down: Any, size: tuple[float, float], material: Material, **more: Any) -> Quad:
-    def plain(v: Any) -> tuple[float, float, float]:
-        return float(v[0]), float(v[1]), float(v[2])
-
-    return Quad(plain(corner), plain(across), plain(down), size, material, **more)
-
-
-def _facing(
-    x: float,
-    z: float,
-    base_y: float,
-    size: tuple[float, float],
-    material: Material,
-    outline: Outline | None,
-    layer: int = 4,
-    **more: Any,
-) -> Quad:
-    """An upright picture that stands square to the viewer."""
-    length = math.hypot(x, z)
-    right = np.array([z / length, 0, -x / length])
-    corner = np.array([x, base_y - size[1], z]) - right * size[0] / 2
-    return _quad(corner, right, _DOWN, size, material, outline=outline, layer=layer, **more)
-
-
 def _sea_and_land() -> list[Quad]:
     east, north = (1.0, 0.0, 0.0), (0.0, 0.0, 1.0)
     return [
-        _quad((-20000, SEA_Y, -20000), east, north, (40000, 40000), _sea_material, layer=1),
-        _quad((-150, LAND_Y, -130), east, north, (300, 260), _land_material, outline=_coast, layer=3),
+        quad((-20000, SEA_Y, -20000), east, north, (40000, 40000), _sea_material, layer=1),
+        quad((-150, LAND_Y, -130), east, north, (300, 260), _land_material, outline=_coast, layer=3),
     ]
 
 
@@ -274,13 +154,9 @@ def _far_islands(rng: Any) -> list[Quad]:
         distance = rng.uniform(2000, 5000)
         size = (rng.uniform(0.25, 0.6) * distance, rng.uniform(0.015, 0.05) * distance)
         x, z = distance * math.sin(azimuth), distance * math.cos(azimuth)
-        soil = _scaled(_plain((0.17, 0.20, 0.13), 51 + i, 0.6), 40)
-        quads.append(_facing(x, z, SEA_Y + 1, size, soil, _ridge(*size, 60 + 3 * i), layer=2))
+        soil = scaled(plain((0.17, 0.20, 0.13), 51 + i, 0.6), 40)
+        quads.append(facing(x, z, SEA_Y + 1, size, soil, _ridge(*size, 60 + 3 * i), layer=2))
     return quads
-
-
-def _scaled(material: Material, factor: float) -> Material:
-    return lambda a, b, f: material(a / np.float32(factor), b / np.float32(factor), f / np.float32(factor))
 
 
 def _house(
@@ -295,10 +171,8 @@ def _house(
     windows: bool = True,
 ) -> list[Quad]:
     w, h, dep = size
-    walls = [
-        _wall_with_windows(wall, side, h, seed + i) if windows else wall for i, side in enumerate((w, dep, w, dep))
-    ]
-    quads = _box((x, z), size, LAND_Y, turn, walls)
+    walls = [wall_with_windows(wall, side, h, seed + i) if windows else wall for i, side in enumerate((w, dep, w, dep))]
+    quads = box((x, z), size, LAND_Y, turn, walls)
     c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
     right, back = np.array([c, 0, s]), np.array([-s, 0, c])
     eaves = np.array([x, LAND_Y - h, z])
@@ -306,28 +180,28 @@ def _house(
     for sign in (-1, 1):
         down = (back * sign * (dep / 2 + 0.3) + np.array([0, rise, 0])) / slope
         ridge = eaves + np.array([0, -rise, 0]) - sign * -right * (w / 2 + 0.3)
-        quads.append(_quad(ridge, -right * sign, down, (w + 0.6, slope), roof))
+        quads.append(quad(ridge, -right * sign, down, (w + 0.6, slope), roof))
         gable = eaves + right * sign * w / 2 + np.array([0, -rise, 0]) - back * dep / 2
-        quads.append(_quad(gable, back, _DOWN, (dep, rise), wall, outline=_gable(dep, rise)))
+        quads.append(quad(gable, back, DOWN, (dep, rise), wall, outline=_gable(dep, rise)))
     return quads
 
 
 def _signal_house() -> list[Quad]:
-    stone = _masonry((0.52, 0.47, 0.40), 101)
-    quads = _house(9, 37, (11, 6.5, 7), 12, stone, _tiles((0.42, 0.17, 0.11), 103), 105, 3.0)
-    plaster = _plain((0.74, 0.73, 0.69), 111, 0.16)
+    stone = masonry((0.52, 0.47, 0.40), 101)
+    quads = _house(9, 37, (11, 6.5, 7), 12, stone, tiles((0.42, 0.17, 0.11), 103), 105, 3.0)
+    plaster = plain((0.74, 0.73, 0.69), 111, 0.16)
     for base, height, radius, material in (
         (LAND_Y, 15.0, 2.3, plaster),
-        (LAND_Y - 15, 2.6, 1.6, _wall_with_windows(_plain((0.4, 0.1, 0.08), 113), 1.3, 2.6, 9)),
+        (LAND_Y - 15, 2.6, 1.6, wall_with_windows(plain((0.4, 0.1, 0.08), 113), 1.3, 2.6, 9)),
     ):
         side = 2 * radius * math.tan(math.pi / 8)
         for k in range(8):
             out = np.array([math.sin(k * math.pi / 4), 0, math.cos(k * math.pi / 4)])
             along = np.array([out[2], 0, -out[0]])
             corner = np.array([-1.5, base - height, 39.5]) + out * radius + along * side / 2
-            quads.append(_quad(corner, -along, _DOWN, (side, height), material))
-    quads.append(_facing(-1.5, 38.4, LAND_Y - 17.6, (4.4, 2.0), _plain((0.22, 0.24, 0.25), 115), _gable(4.4, 2.0)))
-    quads.append(_facing(-1.5, 38.3, LAND_Y - 19.4, (0.12, 4.0), _plain((0.2, 0.2, 0.2), 117), None))
+            quads.append(quad(corner, -along, DOWN, (side, height), material))
+    quads.append(facing(-1.5, 38.4, LAND_Y - 17.6, (4.4, 2.0), plain((0.22, 0.24, 0.25), 115), _gable(4.4, 2.0)))
+    quads.append(facing(-1.5, 38.3, LAND_Y - 19.4, (0.12, 4.0), plain((0.2, 0.2, 0.2), 117), None))
     return quads
 
 
@@ -349,8 +223,8 @@ def _sheds(rng: Any) -> list[Quad]:
     ):
         x, z = distance * math.sin(math.radians(azimuth)), distance * math.cos(math.radians(azimuth))
         tone = rng.uniform(0.6, 1.2)
-        wall = _planks((0.30 * tone, 0.22 * tone, 0.15 * tone), 130 + 10 * i)
-        roof = _tiles((0.34, 0.20 * tone, 0.15), 134 + 10 * i)
+        wall = planks((0.30 * tone, 0.22 * tone, 0.15 * tone), 130 + 10 * i)
+        roof = tiles((0.34, 0.20 * tone, 0.15), 134 + 10 * i)
         size = (width, rng.uniform(2.6, 4.2), width * 0.6)
         quads += _house(
             x, z, size, float(rng.uniform(-40, 40)), wall, roof, 137 + 10 * i, rng.uniform(1.2, 2.4), i % 2 == 0
@@ -364,11 +238,9 @@ def _heaps(rng: Any) -> list[Quad]:
         azimuth, distance = rng.uniform(0, 2 * math.pi), rng.uniform(22, 62)
         width = rng.uniform(2.2, 5.5)
         size = (width, width * 0.42)
-        salt = _plain((0.78, 0.78, 0.77), 300 + 4 * i, 0.22)
+        salt = plain((0.78, 0.78, 0.77), 300 + 4 * i, 0.22)
         quads.append(
-            _facing(
-                distance * math.sin(azimuth), distance * math.cos(azimuth), LAND_Y + 0.05, size, salt, _gable(*size)
-            )
+            facing(distance * math.sin(azimuth), distance * math.cos(azimuth), LAND_Y + 0.05, size, salt, _gable(*size))
         )
     return quads
 
@@ -379,9 +251,9 @@ def _trees(rng: Any) -> list[Quad]:
         azimuth, distance = rng.uniform(0, 2 * math.pi), rng.uniform(24, 80)
         height = rng.uniform(3.5, 8)
         size = (height * 0.9, height)
-        leaf = _plain((0.13, 0.19, 0.07), 420 + 5 * i, 0.8)
+        leaf = plain((0.13, 0.19, 0.07), 420 + 5 * i, 0.8)
         quads.append(
-            _facing(
+            facing(
                 distance * math.sin(azimuth),
                 distance * math.cos(azimuth),
                 LAND_Y,
@@ -397,8 +269,8 @@ def _walls() -> list[Quad]:
     quads = []
     for i, (azimuth, distance, length) in enumerate(((20, 17, 10), (-68, 21, 12), (128, 19, 11), (-140, 24, 9))):
         x, z = distance * math.sin(math.radians(azimuth)), distance * math.cos(math.radians(azimuth))
-        stone = _masonry((0.45, 0.42, 0.38), 570 + 5 * i, 0.4, 0.2)
-        quads += _box((x, z), (length, 1.1, 0.5), LAND_Y, azimuth * -0.6, stone, top=_plain((0.5, 0.48, 0.44), 573 + i))
+        stone = masonry((0.45, 0.42, 0.38), 570 + 5 * i, 0.4, 0.2)
+        quads += box((x, z), (length, 1.1, 0.5), LAND_Y, azimuth * -0.6, stone, top=plain((0.5, 0.48, 0.44), 573 + i))
     return quads
 
 
@@ -407,7 +279,7 @@ def _boats(rng: Any) -> list[Quad]:
     for i in range(9):
         azimuth, distance = rng.uniform(0, 2 * math.pi), rng.uniform(180, 700)
         size = (9.0, 11.0)
-        paint = _plain(tuple(rng.uniform(0.3, 0.8, 3)), 600 + i, 0.2)
+        paint = plain(tuple(rng.uniform(0.3, 0.8, 3)), 600 + i, 0.2)
 
         def sail(a: Array, b: Array, f: Array) -> Array:
             hull = np.minimum(b - 9.6, 11.0 - b - 0.5 * np.abs(a - 4.5) / 4.5)
@@ -416,7 +288,7 @@ def _boats(rng: Any) -> list[Quad]:
             return textures.edge(np.maximum(hull, canvas), f)
 
         quads.append(
-            _facing(distance * math.sin(azimuth), distance * math.cos(azimuth), SEA_Y, size, paint, sail, layer=2)
+            facing(distance * math.sin(azimuth), distance * math.cos(azimuth), SEA_Y, size, paint, sail, layer=2)
         )
     return quads
 
@@ -430,23 +302,36 @@ def _walkers(rng: Any, count: int) -> list[Quad]:
         coat = (tone * (1 + warmth), tone, tone * (1 - warmth))
         speed = rng.uniform(0.7, 1.4) * rng.choice([-1, 1])
         velocity = (float(speed * math.cos(azimuth)), 0.0, float(-speed * math.sin(azimuth)))
-        quads.append(_facing(x, z, LAND_Y, (0.6, 1.7), _plain(coat, 640 + i, 0.3), _figure, velocity_m_s=velocity))
+        quads.append(facing(x, z, LAND_Y, (0.6, 1.7), plain(coat, 640 + i, 0.3), _figure, velocity_m_s=velocity))
     return quads
+
+
+def walker(azimuth_rad: float, metres: float, deg_per_s: float, seed: int = 0) -> Quad:
+    """Somebody who walks to the right across a direction, seen from the turning axis at so many degrees a second."""
+    x, z = metres * math.sin(azimuth_rad), metres * math.cos(azimuth_rad)
+    speed = metres * math.radians(deg_per_s)
+    velocity = (speed * math.cos(azimuth_rad), 0.0, -speed * math.sin(azimuth_rad))
+    coat = plain(_COATS[seed % len(_COATS)], 840 + seed, 0.3)
+    return facing(x, z, LAND_Y, (0.6, 1.7), coat, _figure, velocity_m_s=velocity)
+
+
+#: Coats that are seen from afar: dark, red, blue.
+_COATS = ((0.02, 0.02, 0.025), (0.45, 0.03, 0.03), (0.02, 0.04, 0.28))
 
 
 def _terrace() -> list[Quad]:
     """Paving 13 m by 11 m under the tripod."""
-    slabs = _masonry((0.50, 0.47, 0.42), 701, 0.9, 0.6)
-    return [_quad((-6, TERRACE_Y, -5), (1, 0, 0), (0, 0, 1), (13, 11), slabs, layer=5)]
+    slabs = masonry((0.50, 0.47, 0.42), 701, 0.9, 0.6)
+    return [quad((-6, TERRACE_Y, -5), (1, 0, 0), (0, 0, 1), (13, 11), slabs, layer=5)]
 
 
 def _rail() -> list[Quad]:
     """Posts with two hanging ropes along the north and east rim of the terrace, 3 to 7 m off."""
     quads = []
     posts = [(x, 4.2) for x in np.arange(-5.4, 5.5, 1.8)] + [(5.4, z) for z in np.arange(2.4, -4.5, -1.8)]
-    wood, hemp = _planks((0.34, 0.26, 0.18), 731, 0.07), _plain((0.55, 0.44, 0.28), 735, 0.45)
+    wood, hemp = planks((0.34, 0.26, 0.18), 731, 0.07), plain((0.55, 0.44, 0.28), 735, 0.45)
     for x, z in posts:
-        quads += _box((x, z), (0.11, 1.05, 0.11), TERRACE_Y, 0, wood, layer=6)
+        quads += box((x, z), (0.11, 1.05, 0.11), TERRACE_Y, 0, wood, layer=6)
     for (x0, z0), (x1, z1) in zip(posts, posts[1:]):
         length = math.hypot(x1 - x0, z1 - z0)
         along = np.array([(x1 - x0) / length, 0, (z1 - z0) / length])
@@ -457,7 +342,7 @@ def _rail() -> list[Quad]:
             lower = 0.014 - np.abs(b - 0.46 - sag)
             return textures.edge(np.maximum(upper, lower), f)
 
-        quads.append(_quad((x0, TERRACE_Y - 1.0, z0), along, _DOWN, (length, 0.8), hemp, outline=ropes, layer=6))
+        quads.append(quad((x0, TERRACE_Y - 1.0, z0), along, DOWN, (length, 0.8), hemp, outline=ropes, layer=6))
     return quads
 
 
@@ -466,10 +351,10 @@ def _things_near(rng: Any) -> list[Quad]:
     for i, (x, z, size) in enumerate(
         ((-3.4, 2.6, 0.62), (-4.1, 2.2, 0.7), (-3.7, 3.1, 0.55), (3.9, -2.1, 0.7), (-1.8, -3.6, 0.8))
     ):
-        wood = _planks((0.42, 0.31, 0.20), 760 + 4 * i, 0.11)
-        quads += _box((x, z), (size, size, size), TERRACE_Y, float(rng.uniform(-40, 40)), wood, layer=6, top=wood)
-    iron = _plain((0.10, 0.11, 0.11), 790, 0.4)
-    quads += _box((3.3, 3.2), (0.09, 2.9, 0.09), TERRACE_Y, 15, iron, layer=6)
-    pane = _wall_with_windows(iron, 0.34, 0.5, 793)
-    quads += _box((3.3, 3.2), (0.34, 0.5, 0.34), TERRACE_Y - 2.9, 15, _scaled(pane, 0.4), layer=6, top=iron)
+        wood = planks((0.42, 0.31, 0.20), 760 + 4 * i, 0.11)
+        quads += box((x, z), (size, size, size), TERRACE_Y, float(rng.uniform(-40, 40)), wood, layer=6, top=wood)
+    iron = plain((0.10, 0.11, 0.11), 790, 0.4)
+    quads += box((3.3, 3.2), (0.09, 2.9, 0.09), TERRACE_Y, 15, iron, layer=6)
+    pane = wall_with_windows(iron, 0.34, 0.5, 793)
+    quads += box((3.3, 3.2), (0.34, 0.5, 0.34), TERRACE_Y - 2.9, 15, scaled(pane, 0.4), layer=6, top=iron)
     return quads

@@ -1,0 +1,1 @@
+"""The practice window: exercises in the invented place."""
