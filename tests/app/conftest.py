@@ -45,7 +45,7 @@ def window(qtbot: QtBot) -> Iterator[Window]:
     """A window with a new, empty outing taken with a small camera."""
     if (theme.look().name, theme.scaled(100)) != ("dark", 100):  # what a test before left
         theme.apply(make_application(), "dark")
-    w = Window(Settings())
+    w = Window(Settings(quick=True))
     qtbot.addWidget(w, before_close_func=lambda x: x.tasks.cancel_all())
     w.resize(1280, 800)
     w.show()

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from PIL import Image, ImageFilter
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QInputDialog, QPushButton
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app.planning import pupil_model
 from idle_lantern.app.planning.pupil_dialog import PupilDialog
+from idle_lantern.app.stages import field as field_module
+from idle_lantern.app.stages.checklist_dialog import CheckListDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.card import card_text
 from idle_lantern.core.shoot.shooting import take_into
 from idle_lantern.core.sim.practice import practice_for
 
@@ -58,7 +63,7 @@ def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
     assert frame is not None
     aside = tmp_path / "aside"
     aside.mkdir()
-    taken = take_into(devices, aside, frame, state.plan.rig)
+    taken = take_into(devices, aside, frame, state.plan)
     with Image.open(taken) as image:
         image.filter(ImageFilter.GaussianBlur(2.5)).save(
             tmp_path / "card" / "soft.jpg", quality=95, exif=image.getexif()
@@ -151,3 +156,109 @@ def test_the_no_parallax_point_is_measured_used_and_kept(
     assert rig.lens_name in window.message_text()
     window.state.undo()
     assert window.state.plan.rig.rail_mm == rig.rail_mm
+
+
+def test_a_run_by_hand_with_ghost_and_meter(qtbot: QtBot, window: Window, settled: Settled):
+    """The camera is turned by keys until the meter says that the overlap is as wanted; so the whole row is shot and joins."""
+    window.state.apply(edits.set_rig("Small", width_px=600, height_px=400, focal_mm=24.0))
+    window.state.apply(edits.set_target_field("Narrow", left_deg=-40.0, right_deg=40.0, low_deg=-15.0, high_deg=15.0))
+    window.state.apply(edits.set_part("support", "By hand", kind="hand"))
+    window.go("field")
+    settled(window)
+    stage, state = window.field_stage, window.state
+    assert stage.where["yaw"].text() == "no scale"
+    assert not stage.hand.words.isVisible(), "there is no frame before the first"
+    count = 0
+    while state.guide.next_number is not None:
+        if count:
+            settled(window)
+            assert "go on turning" in stage.hand.words.text()
+            presses = 0
+            while "good" not in stage.hand.words.text():
+                qtbot.keyClick(window, Qt.Key.Key_L)
+                presses += 1
+                assert presses < 40, stage.hand.words.text()
+            # as near to the planned place as keys go: the turn that is left shrinks below one press
+            while stage.turn.text().startswith("Turn right") and presses < 40:
+                before = stage.turn.text()
+                qtbot.keyClick(window, Qt.Key.Key_L)
+                presses += 1
+                if not stage.turn.text().startswith("Turn right"):
+                    assert stage.turn.text() != before
+            assert "third line" in stage.hand.words.text()
+            settled(window)
+            assert stage.finder._ghost is not None
+        qtbot.keyClick(window, Qt.Key.Key_Space)
+        count += 1
+        qtbot.waitUntil(lambda n=count: _files(window) == n, timeout=30_000)
+        settled(window)
+    assert count == len(state.plan.frames)
+    window.trigger("join.run")
+    settled(window)
+    assert state.joined is not None
+    assert len(state.joined.frame_ids) == count
+
+
+def test_head_and_camera_take_their_time_and_count_it_down(qtbot: QtBot, window: Window, settled: Settled):
+    window.desk.keep(replace(window.desk.settings, quick=False))
+    window.state.apply(edits.set_part("run", "Slow", settle_s=0.5, delay_s=0.6, turn_deg_per_s=90.0))
+    window.go("field")
+    settled(window)
+    told: list[str] = []
+    window.field_stage.shooter.counted.connect(lambda c: told.append("" if c is None else c.doing))
+    begun = time.monotonic()
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: window.field_stage.countdown.isVisible(), timeout=5000)
+    qtbot.waitUntil(lambda: _files(window) == 1, timeout=30_000)
+    settled(window)
+    assert time.monotonic() - begun > 1.0, "half a second to come to rest, and the shutter's delay"
+    assert [d for d in dict.fromkeys(told) if d] == ["settling", "delay", "exposing"] or "exposing" not in told
+    assert told[-1] == ""
+    assert not window.field_stage.countdown.isVisible()
+    # stopping while it counts takes no frame
+    told.clear()
+    window.state.apply(edits.set_part("run", "Slower", delay_s=20.0))
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: "delay" in told[-3:], timeout=10_000)
+    assert "Shutter opens in" in window.field_stage.countdown.text()
+    window.trigger("work.cancel")
+    settled(window)
+    assert _files(window) == 1
+    box = window.findChild(QCheckBox, "field-quick")
+    qtbot.mouseClick(box, Qt.MouseButton.LeftButton)
+    assert window.desk.settings.quick == box.isChecked()
+
+
+def test_frames_that_arrive_are_heard_and_tones_can_be_off(
+    qtbot: QtBot, watching: Window, settled: Settled, monkeypatch
+):
+    heard: list[str] = []
+    monkeypatch.setattr(field_module, "play", heard.append)
+    qtbot.keyClick(watching, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: _files(watching) == 1, timeout=30_000)
+    assert heard == ["good"]
+    watching.trigger("field.tones")
+    assert "Tones are off" in watching.message_text()
+    qtbot.keyClick(watching, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: _files(watching) == 2, timeout=30_000)
+    assert heard == ["good"]
+
+
+def test_the_check_list_is_ticked_kept_and_stands_on_the_card(qtbot: QtBot, window: Window):
+    dialog = CheckListDialog(window.desk, window)
+    qtbot.addWidget(dialog)
+    dialog.show()
+    first = dialog.boxes[0]
+    words = first.text()
+    first.click()
+    assert window.state.outing.checked == (words,)
+    dialog.add_own("Thermos filled")
+    assert window.state.outing.brief.run.own_checks == ("Thermos filled",)
+    assert "[ ] Thermos filled" in card_text(window.state.plan)
+    assert "1 of" in dialog.left.text()
+    assert dialog.boxes[0].isChecked()
+    dialog.boxes[0].click()
+    assert window.state.outing.checked == ()
+    dialog.drop_own()
+    assert window.state.outing.brief.run.own_checks == ()
+    dialog.accept()

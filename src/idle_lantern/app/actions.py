@@ -189,6 +189,26 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.state.folder is not None,
         "No outing is open.",
     ),
+    Action("field.checks", "Check list and cautions …", "Shoot", "H", lambda w: w.field_stage.open_checks(), "field"),
+    *(
+        Action(
+            f"field.aim_{name}",
+            f"By hand: turn the camera {words}",
+            "Shoot",
+            keys,
+            lambda w, by=by: w.field_stage.hand.turn(*by),  # type: ignore[misc]
+            "field",
+            lambda w: w.field_stage.hand.active,
+            "Only a camera that is held by hand is turned so: choose that under Support.",
+        )
+        for name, words, keys, by in (
+            ("left", "left", "J", (-1.0, 0.0)),
+            ("right", "right", "L", (1.0, 0.0)),
+            ("up", "up", "I", (0.0, 1.0)),
+            ("down", "down", "K", (0.0, -1.0)),
+        )
+    ),
+    Action("field.tones", "Tones for frames that arrive, or none", "Shoot", "", lambda w: w.field_stage.toggle_tones()),
     Action("practice.open", "Practise …", "Shoot", "Ctrl+L", lambda w: w.plan_stage.commands.practise()),
     Action("field.note", "Write a note", "Shoot", "N", lambda w: w.field_stage.write_note(), "field"),
     Action(

@@ -34,6 +34,8 @@ class Settings:
     window_maximized: bool = False
     map_shares: dict[str, float] = field(default_factory=dict)
     elsewhere: tuple[str, ...] = ()
+    tones: bool = True
+    quick: bool = False
 
 
 def config_file() -> Path:

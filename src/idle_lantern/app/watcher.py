@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import logging
+import math
 import threading
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,29 +15,36 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.plan.legs import crop_cost
 from idle_lantern.core.plan.planner import Plan
 
 if TYPE_CHECKING:
     from idle_lantern.core.join.solve.level import Level
+    from idle_lantern.core.watching.bell import Bell
     from idle_lantern.core.watching.bench import Bench, Judged
-    from idle_lantern.core.watching.folder import Arrival
+    from idle_lantern.core.watching.folder import Arrival, WatchedFolder
 
 log = logging.getLogger(__name__)
 
-#: Between two looks at the folder; while it cannot be looked at, and how often the base is reckoned anew.
-_EVERY_S, _TRY_AGAIN_S = 0.3, 2.0
+#: Between two looks at the folder: while a file is being written, where the system gives no word of changes, where it does, and
+#: while the folder cannot be looked at.
+_SOON_S, _EVERY_S, _WITH_WORD_S, _TRY_AGAIN_S = 0.1, 0.3, 3.0, 2.0
 #: So long closing waits for a frame that is being judged.
 _PATIENCE_S = 5.0
 
 
 @dataclass(frozen=True)
 class Told:
-    """A frame that arrived and was judged, and what all frames so far tell: the lean of the base, directions left open."""
+    """A frame that arrived and was judged, and what all frames so far tell.
+
+    That is the lean of the base and the share of the picture that it costs at the crop, and directions left open.
+    """
 
     place: OutingPlace
     arrival: Arrival
     judged: Judged
     lean: Level | None = None
+    lean_costs: float = 0.0
     holes: tuple[tuple[float, float], ...] = ()
 
 
@@ -129,32 +138,43 @@ class Watcher(QObject):
         self, folder: Path, place: OutingPlace, known: Sequence[Path], before: Sequence[Before], stop: threading.Event
     ) -> None:
         # the engine is loaded when somebody watches
+        from idle_lantern.core.watching.bell import Bell
         from idle_lantern.core.watching.bench import Bench
         from idle_lantern.core.watching.folder import WatchedFolder
 
-        watched, bench = WatchedFolder(folder, known), Bench(self._plan)
+        watched, bench, bell = WatchedFolder(folder, known), Bench(self._plan), Bell(folder)
         for frame in before:
             try:
                 bench.remember(frame.path, frame.angles_deg, frame.number)
             except LanternError as error:
                 log.info("not remembered: %s", error.sentence)
         told_trouble, done = "", set[int]()
-        while not stop.is_set():
-            arrivals = watched.step()
-            if watched.trouble != told_trouble:
-                told_trouble = watched.trouble
-                self.trouble.emit(told_trouble)
-            for arrival in arrivals:
-                if stop.is_set():
-                    return
-                if arrival.trouble:
-                    self.trouble.emit(f"{arrival.path.name} cannot be used: {arrival.trouble}.")
-                    continue
-                try:
-                    self.told.emit(self._judge(bench, place, arrival, done))
-                except LanternError as error:
-                    self.trouble.emit(error.sentence)
-            stop.wait(_TRY_AGAIN_S if watched.trouble else _EVERY_S)
+        try:
+            while not stop.is_set():
+                arrivals = watched.step()
+                if watched.trouble != told_trouble:
+                    if told_trouble:
+                        bell.listen()  # it is back: another folder may stand there now
+                    told_trouble = watched.trouble
+                    self.trouble.emit(told_trouble)
+                self._tell(arrivals, bench, place, done, stop)
+                _rest(bell, watched, stop)
+        finally:
+            bell.close()
+
+    def _tell(
+        self, arrivals: Sequence[Arrival], bench: Bench, place: OutingPlace, done: set[int], stop: threading.Event
+    ) -> None:
+        for arrival in arrivals:
+            if stop.is_set():
+                return
+            if arrival.trouble:
+                self.trouble.emit(f"{arrival.path.name} cannot be used: {arrival.trouble}.")
+                continue
+            try:
+                self.told.emit(self._judge(bench, place, arrival, done))
+            except LanternError as error:
+                self.trouble.emit(error.sentence)
 
     def _judge(self, bench: Bench, place: OutingPlace, arrival: Arrival, done: set[int]) -> Told:
         plan, order = self._plan, self._order
@@ -165,4 +185,20 @@ class Watcher(QObject):
         if judged.number is not None and judged.kind != "again":
             done.add(judged.number)
         left = [f for n in order if n not in done and n != judged.number and (f := plan.frame(n)) is not None]
-        return Told(place, arrival, judged, bench.lean(), bench.holes(left))
+        lean = bench.lean()
+        costs = 0.0 if lean is None else crop_cost(plan, math.degrees(lean.lean_rad))
+        return Told(place, arrival, judged, lean, costs, bench.holes(left))
+
+
+def _rest(bell: Bell, watched: WatchedFolder, stop: threading.Event) -> None:
+    """Wait for word from the system, or until it is time to look again; not longer than stopping may take."""
+    if watched.trouble:
+        seconds = _TRY_AGAIN_S
+    elif watched.waits:
+        seconds = _SOON_S
+    else:
+        seconds = _WITH_WORD_S if bell.works else _EVERY_S
+    end = time.monotonic() + seconds
+    while not stop.is_set() and (left := end - time.monotonic()) > 0:
+        if bell.wait(min(left, _EVERY_S)) and not watched.trouble:
+            return

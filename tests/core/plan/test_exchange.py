@@ -13,6 +13,7 @@ from tests.strategies import briefs
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Brief, Mark, Run, Scene, Site, Stop, Support
 from idle_lantern.core.plan.card import card_pdf, card_text, write_card
+from idle_lantern.core.plan.checklist import before_first_frame
 from idle_lantern.core.plan.exchange import (
     SPEC_SCHEMA,
     brief_document,
@@ -141,7 +142,7 @@ def test_the_card_is_one_or_two_pages_with_every_angle(kind: str, tmp_path: Path
     text = " ".join(page.extract_text() for page in pages)
     assert "Evening" in text
     assert "Exposure" in text
-    assert "Base level" in text
+    assert before_first_frame(plan.brief)[0][:20] in text
     box = pages[0].mediabox
     assert (float(box.width) / 72 * 25.4, float(box.height) / 72 * 25.4) == pytest.approx(
         (210, 297), abs=0.5

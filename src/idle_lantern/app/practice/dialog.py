@@ -362,6 +362,6 @@ def _empty(box: QVBoxLayout) -> None:
             while (part := inner.takeAt(0)) is not None:
                 widget = part.widget()
                 if widget is not None:
-                    widget.setParent(None)
+                    widget.hide()
                     widget.deleteLater()
             inner.deleteLater()

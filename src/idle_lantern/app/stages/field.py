@@ -7,28 +7,28 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLabel
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.settings import shown
 from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.by_hand import ByHand
+from idle_lantern.app.stages.checklist_dialog import CheckListDialog
+from idle_lantern.app.stages.shooter import Countdown, Shooter
 from idle_lantern.app.state import OutingPlace
 from idle_lantern.app.tasks import Task
+from idle_lantern.app.tones import can_sound, play
 from idle_lantern.app.watcher import Told
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.shoot.shooting import Shot, take_into
-from idle_lantern.core.shoot.shooting import shoot as shoot_frames
-
-SHOOTING = "Shooting"
+from idle_lantern.core.shoot.shooting import Shot
 
 
 class FieldStage(Stage):
@@ -39,6 +39,10 @@ class FieldStage(Stage):
         self._look_for: tuple[int, Any] | None = None
         self._foretold_for: tuple[Any, ...] | None = None
 
+        self.shooter = Shooter(desk, self)
+        self.shooter.shot.connect(self._shot)
+        self.shooter.counted.connect(self._count)
+        self.shooter.failed.connect(self._failed)
         self.number = label("", "huge", name="field-number")
         self.turn = label("", "big", wrap=True, name="field-turn")
         self.where = {k: label("", "figure") for k in ("yaw", "pitch", "row")}
@@ -56,10 +60,16 @@ class FieldStage(Stage):
         back = button("Back   [D]", lambda: self.step(-1), name="back")
         following = button("On   [F]", lambda: self.step(1), name="on")
         self.again_button = again
+        self.countdown = label("", "big", wrap=True, name="field-countdown")
+        self.countdown.hide()
+        self.finder = FinderView()
+        self.hand = ByHand(desk, self.finder, self)
         left = column(
             label("Frame", "dim"),
             self.number,
             self.turn,
+            self.countdown,
+            self.hand.words,
             8,
             angles,
             None,
@@ -67,7 +77,6 @@ class FieldStage(Stage):
             row(again, skip),
             row(back, following),
         )
-        self.finder = FinderView()
         self.foretold = FinderView()
         self.foretold.setAccessibleName("What the frame should show")
         self.foretold_words = label("", "dim", wrap=True, name="foretold")
@@ -86,6 +95,8 @@ class FieldStage(Stage):
         )
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
+        self.quick = QCheckBox("Quick: nothing takes its time")
+        self.quick.setObjectName("field-quick")
         self.verdict = label("", "head", wrap=True, name="field-verdict")
         self.told = label("", "dim", wrap=True, name="field-told")
         self.watch_button = button("Watch a folder …   [W]", self.toggle_watch, name="field-watch")
@@ -96,6 +107,7 @@ class FieldStage(Stage):
             self.told,
             self.all_button,
             row(self.to_frames, self.watch_button, None),
+            row(button("Check list   [H]", self.open_checks, quiet=True, name="field-checks"), self.quick, None),
             8,
             self.note,
             row(button("Write a note   [N]", self.write_note, quiet=True), None),
@@ -103,6 +115,8 @@ class FieldStage(Stage):
             self.stand_in,
             caution,
         )
+        self.quick.setChecked(desk.settings.quick)
+        self.quick.clicked.connect(lambda on: desk.keep(replace(desk.settings, quick=bool(on))))
         for line in (self.verdict, self.told):
             line.hide()
         layout = row(margin=16, space=theme.SPACE * 3)
@@ -111,6 +125,7 @@ class FieldStage(Stage):
         layout.addWidget(self._beside, 4)
         layout.addWidget(panel(right, "ground"), 3)
         self.setLayout(layout)
+        self.hand.turned.connect(lambda: self._refresh({"frames"}))
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._arm_buttons)
         desk.grounds.changed.connect(self._show_foretold)
@@ -120,18 +135,17 @@ class FieldStage(Stage):
 
     def devices(self) -> Any:
         """Head and camera for the rig of the plan."""
-        outing = self.state.outing
-        return self.desk.devices.of(outing.id, outing.rig, len(outing.frames))
+        return self.shooter.devices()
 
     # --- actions ----------------------------------------------------------------
 
     def can_shoot(self) -> bool:
         """Whether there is a frame to shoot and the camera is free."""
-        return self.state.guide.next_number is not None and not self.desk.tasks.busy(SHOOTING)
+        return self.state.guide.next_number is not None and not self.shooter.busy
 
     def can_again(self) -> bool:
         """Whether something was shot that can be repeated."""
-        return any(r.number for r in self.state.outing.frames) and not self.desk.tasks.busy(SHOOTING)
+        return any(r.number for r in self.state.outing.frames) and not self.shooter.busy
 
     def shoot(self) -> None:
         """Shoot the frame that is next."""
@@ -183,6 +197,22 @@ class FieldStage(Stage):
             _say(self.verdict, "")
             self.desk.watcher.start(folder, self.state.place)
 
+    def toggle_tones(self) -> None:
+        """Sound a tone for each frame that arrives, or none."""
+        on = not self.desk.settings.tones
+        self.desk.keep(replace(self.desk.settings, tones=on))
+        if on:
+            play("good")
+        heard = "" if not on or can_sound() else " This computer has no sound device."
+        self.desk.tell(
+            f"Tones are {'on: one is good, two take care, three falling shoot again' if on else 'off'}.{heard}",
+            problem=False,
+        )
+
+    def open_checks(self) -> None:
+        """The check list of this kind of picture, and what can hurt."""
+        answered(CheckListDialog(self.desk, self))
+
     def write_note(self) -> None:
         """A line for the log book."""
         text, yes = QInputDialog.getMultiLineText(
@@ -196,26 +226,19 @@ class FieldStage(Stage):
         place = self.state.place
         if place is None or not self.state.may_change():
             return
-        frames = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
-        devices, plan = self.devices(), self.state.plan
-        names = [r.file for r in self.state.outing.frames]
+        frames = [self.hand.aimed(f) for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
         watched = self.desk.watcher.folder
         if watched is not None:  # the camera writes there, and the frame is taken up as any other that arrives
-            self._shoot_into(watched, frames, plan.rig)
-            return
-
-        def work(task: Task) -> None:
-            # a frame that was taken belongs to the outing, whether or not stopping was asked for meanwhile
-            shoot_frames(devices, frames, plan, place.folder, names, progress=task, on_shot=task.hand_over)
-
-        self.desk.start(
-            SHOOTING,
-            work,
-            lambda _r: self._refresh({"frames"}),
-            self._failed,
-            on_partial=lambda shot: self._shot(shot, place),
-        )
+            self.shooter.take_into(watched, frames, self.state.plan, place)
+        else:
+            self.shooter.take(frames, place)
         self._refresh({"frames"})
+
+    def _count(self, told: Countdown | None) -> None:
+        """Show what takes its time, and how long still."""
+        _say(self.countdown, "" if told is None else model.countdown(told.doing, told.left_s))
+        if told is None:
+            self._refresh({"frames"})
 
     def _shot(self, shot: Shot, place: OutingPlace) -> None:
         here = self.state.is_open(place)
@@ -242,6 +265,7 @@ class FieldStage(Stage):
             self.foretold_words.setText("")
         if not topics & {"plan", "frames", "outing", "scouts"} or not self.isVisible():
             return
+        self.hand.follow(self.state.guide.next_number)
         self._beside.setVisible(any(p.shown for p in self.state.outing.scouts))
         view = model.field_view(self.state.plan, self.state.outing, self.state.guide)
         self._arm_buttons()
@@ -252,7 +276,10 @@ class FieldStage(Stage):
         _say(self.note, self.state.outing.note)
         self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
         self.number.setText(view.number)
-        self.turn.setText(view.turn)
+        turn = view.turn
+        if view.frame is not None and self.hand.active:
+            turn = model.turn_words(self.hand.aimed(view.frame), view.frame, "Here it is   [J L I K]", "   [J L I K]")
+        self.turn.setText(turn)
         for key, text in (("yaw", view.yaw), ("pitch", view.pitch), ("row", view.row)):
             self.where[key].setText(text)
         if view.frame is None:
@@ -270,11 +297,12 @@ class FieldStage(Stage):
 
     def _prepare(self, frame: GridFrame) -> None:
         """Let the stand-in render the next frame while the photographer looks through the finder."""
-        if self.desk.tasks.busy(SHOOTING) or frame.shift_right_mm or frame.shift_up_mm:
+        if self.shooter.busy or frame.shift_right_mm or frame.shift_up_mm:
             return
         self.devices().prepare(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
 
-    def _show_finder(self, frame: GridFrame) -> None:
+    def _show_finder(self, planned: GridFrame) -> None:
+        frame = self.hand.aimed(planned)
         height, text = model.height_deg(self.state.plan), f"{frame.number}"
         wanted = (frame.number, (self.state.outing.id, self.state.outing.rig, frame))
         if self._look_for == wanted:
@@ -286,6 +314,7 @@ class FieldStage(Stage):
         def done(picture: Picture) -> None:
             if self._look_for == wanted:  # a later look was asked for meanwhile
                 self.finder.show_look(picture.pixels, frame.pitch_deg, frame.roll_deg, height, text)
+                self.hand.show_ghost(frame)
                 self._prepare(frame)
 
         self.desk.start(
@@ -350,19 +379,6 @@ class FieldStage(Stage):
 
     # --- a watched folder ---------------------------------------------------------
 
-    def _shoot_into(self, folder: Path, frames: list[GridFrame], rig: Rig) -> None:
-        """Let the simulated head and camera take frames into a folder, as a real one would."""
-        devices = self.devices()
-
-        def work(task: Task) -> None:
-            task.begin("work", len(frames))
-            for frame in frames:
-                take_into(devices, folder, frame, rig)
-                task.advance()
-
-        self.desk.start(SHOOTING, work, lambda _r: self._refresh({"frames"}), self._failed)
-        self._refresh({"frames"})
-
     def _arrived(self, told: Told) -> None:
         """Take a judged frame into its outing and say what was found."""
         ref = model.as_frame(told, self.state.outing.rig)
@@ -373,8 +389,10 @@ class FieldStage(Stage):
         # a frame that must be shot again stays the next one
         self.state.go_to(judged.number if judged.kind == "again" and judged.number else None)
         self.state.select(judged.number, ref.id)
+        if self.desk.settings.tones:
+            play(judged.kind)
         _say(self.verdict, model.verdict(told))
-        _say(self.told, model.also_told(told, self.state.guide))
+        _say(self.told, model.also_told(told, self.state.plan, self.state.guide))
 
     def _show_watching(self) -> None:
         """What the button does now, and where frames come from."""

@@ -7,11 +7,14 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from idle_lantern.core.base import units
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.legs import leg_lifts
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.rows import frame_rays
 from idle_lantern.core.shoot.guide import Guide, turn_to_next
 from idle_lantern.core.shoot.shooting import field_deg
 
@@ -42,7 +45,7 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
     missing = ""
     if guide.missing:
         listed = ", ".join(map(str, guide.missing[:12])) + (" …" if len(guide.missing) > 12 else "")
-        missing = f"Missing: {listed}. About {units.duration(guide.remaining_s)} to go."
+        missing = f"Missing: {listed}. About {units.duration(guide.remaining_s)} to go{_light_left(plan, guide)}."
     elif guide.shot:
         skipped = f", {len(outing.skipped)} skipped" if outing.skipped else ""
         missing = f"Nothing is missing{skipped}. The frames can be looked at and joined."
@@ -55,13 +58,26 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
         frame,
         f"{frame.number}/{len(plan.frames)}",
         turn_words(previous, frame),
-        units.angle(plan.scale_reading(frame)),
+        units.angle(plan.scale_reading(frame)) if plan.brief.support.kind in ("head", "tripod") else "no scale",
         units.angle(frame.pitch_deg),
         f"{frame.row} of {len(plan.rows)}",
         progress,
         missing,
         finished,
     )
+
+
+#: Light that stays even for so many minutes is no matter.
+_LONG_MIN = 240
+
+
+def _light_left(plan: Plan, guide: Guide) -> str:
+    """The time that is left against the light that is left."""
+    light = plan.even_light_min
+    if plan.brief.scene.sky == "indoors" or light >= _LONG_MIN:
+        return ""
+    told = f"; from {plan.brief.site.start} on the light stays even for {units.duration(light * 60)}"
+    return told + (", which is not enough" if guide.remaining_s > light * 60 else "")
 
 
 #: A frame that looks elsewhere by less than this share of its width is where it belongs (a fifth of the usual overlap).
@@ -110,8 +126,8 @@ def last_shot(outing: Outing) -> int | None:
     return next((r.number for r in reversed(outing.frames) if r.number), None)
 
 
-def turn_words(previous: GridFrame | None, frame: GridFrame) -> str:
-    """How to turn from the frame before, in words."""
+def turn_words(previous: GridFrame | None, frame: GridFrame, there: str = "Stay as you are", keys: str = "") -> str:
+    """How to turn from the frame before, in words; ``there`` where no turn is left, ``keys`` that turn the camera."""
     if previous is None:
         return f"Start at {units.angle(frame.yaw_deg)}, pitch {units.angle(frame.pitch_deg)}"
     right, up = turn_to_next(previous, frame)
@@ -120,7 +136,40 @@ def turn_words(previous: GridFrame | None, frame: GridFrame) -> str:
         parts.append(f"Turn {'right' if right > 0 else 'left'} {units.angle(abs(right))}")
     if abs(up) >= 0.05:
         parts.append(f"tilt {'up' if up > 0 else 'down'} {units.angle(abs(up))}")
-    return ", ".join(parts) or "Stay as you are"
+    return f"{', '.join(parts)}{keys}" if parts else there
+
+
+def shared(plan: Plan, one: tuple[float, float], other: tuple[float, float]) -> float:
+    """Share of a frame that another one shows too, each by yaw and pitch in degrees."""
+    lens = plan.rig.lens()
+    cameras = [rotations.from_yaw_pitch_roll(*(math.radians(a) for a in look)) for look in (one, other)]
+    rays = frame_rays(lens, 25)
+    seen = lens.sees(rays @ cameras[0].T @ cameras[1])
+    return float(seen.mean())
+
+
+def meter(plan: Plan, share: float, aim: tuple[float, float], frame: GridFrame | None) -> str:
+    """The overlap with the last frame against what is wanted, and where to go on."""
+    wanted = plan.target_field.overlap
+    low, high = max(0.15, wanted - _BAND), wanted + _BAND
+    told = f"Overlap {units.share(share)}, wanted {units.share(low)} to {units.share(high)}"
+    if share > high:
+        return f"{told}: go on turning."
+    if share < low:
+        return f"{told}: too far, come back."
+    off = 0.0 if frame is None else frame.pitch_deg - aim[1]
+    level = "" if abs(off) < _LEVEL_DEG else f" Tilt {'up' if off > 0 else 'down'} by {units.angle(abs(off))}."
+    return f"{told}: good. What stood on the far third line now stands on the near one.{level}"
+
+
+#: Overlap by hand is as wanted within so much; a tilt of so much is told.
+_BAND, _LEVEL_DEG = 0.12, 1.5
+_DOING = {"turning": "Turning", "settling": "Coming to rest", "delay": "Shutter opens in", "exposing": "Exposing"}
+
+
+def countdown(doing: str, left_s: float) -> str:
+    """What takes its time, and how long still."""
+    return f"{_DOING[doing]} {left_s:.1f} s"
 
 
 #: Where the base leans by less the crop takes it (common practice, no source).
@@ -150,15 +199,26 @@ def verdict(told: Told) -> str:
     return f"{sign} {told.judged.sentence}"
 
 
-def also_told(told: Told, guide: Guide) -> str:
+def _how_to_level(plan: Plan, lean_deg: float, toward_deg: float) -> str:
+    """Which legs to raise by how much, where it is known where they stand."""
+    support = plan.brief.support
+    if not support.leg_circle_mm:
+        return "raise it on that side (with the circle of the feet under Support it is told in millimetres)"
+    lifts = leg_lifts(lean_deg, toward_deg, support.leg_circle_mm, support.first_leg_deg)
+    legs = [f"the leg at {units.angle(lift.yaw_deg, 0)} by {lift.mm:.0f} mm" for lift in lifts]
+    return f"raise {' and '.join(legs)}" if legs else "that is less than a leg can be set to"
+
+
+def also_told(told: Told, plan: Plan, guide: Guide) -> str:
     """What else is known by now: further faults, the lean of the base, holes that the plan will not close."""
     lines = [f"Also: {f.sentence}." for f in told.judged.faults[1:3]]
     if told.lean is not None and math.degrees(told.lean.lean_rad) >= _LEANS_DEG:
         lean, toward = math.degrees(told.lean.lean_rad), math.degrees(told.lean.lean_toward_rad)
         doubt = max(0.01, math.degrees(told.lean.sigma_rad))
+        costs = f" Left so, it costs {units.share(told.lean_costs)} of the picture." if told.lean_costs >= 0.01 else ""
         lines.append(
-            f"The base leans {units.measured(lean, doubt)}° towards yaw {units.angle(toward, 0)}: raise it on that side, "
-            "level the base and not the ball."
+            f"The base leans {units.measured(lean, doubt)}° towards yaw {units.angle(toward, 0)}: {_how_to_level(plan, lean, toward)}, "
+            f"level the base and not the ball.{costs}"
         )
     if told.holes and not guide.missing:
         yaw, pitch = told.holes[len(told.holes) // 2]

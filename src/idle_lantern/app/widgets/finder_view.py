@@ -26,6 +26,12 @@ class FinderView(QWidget):
         self._pitch_deg = self._roll_deg = 0.0
         self._height_deg = 60.0
         self._text = ""
+        self._ghost: QImage | None = None
+
+    def show_ghost(self, pixels: NDArray[Any] | None) -> None:
+        """Lay (H, W, 4) pixels over the picture, half seen through, with a line where they end; None takes them away."""
+        self._ghost = None if pixels is None else to_qimage(pixels)
+        self.update()
 
     def show_look(
         self, pixels: NDArray[Any] | None, pitch_deg: float, roll_deg: float, height_deg: float, text: str
@@ -53,6 +59,10 @@ class FinderView(QWidget):
         box = QRectF((self.width() - w) / 2, (self.height() - h) / 2, w, h)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.drawImage(box, self._image)
+        if self._ghost is not None:
+            painter.setOpacity(0.5)
+            painter.drawImage(box, self._ghost)
+            painter.setOpacity(1.0)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for tone, width in (("ground", 2.5), ("text", 1.0)):
             painter.setPen(QPen(theme.colour(tone, 150), width))

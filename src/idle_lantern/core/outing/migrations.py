@@ -119,7 +119,7 @@ def _to_10(document: Document) -> Document:
 
 
 def _to_11(document: Document) -> Document:
-    """Version 11 only added the skyline, of scouting pictures and as typed, none by default."""
+    """Version 11 only added, empty by default: skylines, what is checked and checks of one's own, where the tripod's feet stand."""
     return document
 
 

@@ -41,7 +41,8 @@ class Support:
     ``step_deg`` and ``tilt_step_deg`` are the stops of a click head, 0 for none;
     ``scale_start_deg`` is what the yaw scale reads at the map's yaw 0 and
     ``scale_clockwise`` whether its numbers grow when turning right.
-    ``pointing_deg`` 0 takes the usual value of the kind; ``legs_kg`` 0 is unknown.
+    ``pointing_deg`` 0 takes the usual value of the kind; ``legs_kg`` 0 is unknown. The feet stand on a circle of
+    ``leg_circle_mm`` across (0 is unknown), the first at yaw ``first_leg_deg``.
     """
 
     kind: str = "head"
@@ -55,6 +56,8 @@ class Support:
     pointing_deg: Annotated[float, limit("pointing_deg")] = 0.0
     pupil_off_mm: Annotated[float, limit("pupil_off_mm")] = 0.0
     legs_kg: Annotated[float, limit("legs_kg")] = 0.0
+    leg_circle_mm: Annotated[float, limit("leg_circle_mm")] = 0.0
+    first_leg_deg: Annotated[float, limit("first_leg_deg")] = 0.0
 
     def __post_init__(self) -> None:
         one_of("Support", self.kind, SUPPORTS)
@@ -260,7 +263,7 @@ class Site:
 
 @dataclass(frozen=True)
 class Run:
-    """In what order and how often the frames are taken, how long that takes, and the card they go to."""
+    """In what order and how often the frames are taken, how long that takes, the card they go to, and checks of one's own."""
 
     order: str = "rows"
     repeats: Annotated[int, limit("repeats")] = 1
@@ -269,6 +272,7 @@ class Run:
     turn_deg_per_s: Annotated[float, limit("turn_deg_per_s")] = 12.0
     delay_s: Annotated[float, limit("delay_s")] = 0.0
     card_gb: Annotated[float, limit("card_gb")] = 64.0
+    own_checks: tuple[Annotated[str, Meta(max_length=200)], ...] = ()
 
     def __post_init__(self) -> None:
         one_of("Order", self.order, ORDERS)

@@ -16,6 +16,7 @@ from fpdf.fonts import TTFFont
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_bytes, write_text
 from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.plan.checklist import before_first_frame, cautions
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.order import REASONS
@@ -24,18 +25,8 @@ from idle_lantern.core.plan.sun import day
 
 _PAGE_MM = (210.0, 297.0)  # ISO 216, A4
 _MARGIN_MM = 12.0
-_CHECKS = (
-    "Base level all the way round; camera level across",
-    "Axis at the no-parallax point; rail as below",
-    "Mode, aperture, time, ISO, focus, white balance: all by hand",
-    "Flash off, stabiliser off on the tripod, shutter by cable or timer",
-    "Once round with the histogram before starting",
-    "Look at the last frame at 100 % before moving on",
-)
-_CAUTION = (
-    "Look up from the finder before moving: edges, water, traffic. No sun through an optical finder. "
-    "Local rules and trained people decide."
-)
+#: So many checks have room on the first page.
+_MOST_CHECKS = 14
 #: More frames than this are told by row, not one by one.
 _MOST_LINES = 96
 
@@ -99,12 +90,17 @@ def card_text(plan: Plan, title: str = "") -> str:
     if c.smallest_overlap is not None:
         lines.append(f"{'Smallest overlap:':<22}{units.share(c.smallest_overlap)}")
     lines += ["", f"Order: {REASONS[plan.brief.run.order]}", "", _table(plan), "Check:"]
-    lines += [f"  [ ] {check}" for check in _CHECKS]
+    lines += [f"  [ ] {check}" for check in _checks(plan)]
     for mark in plan.brief.scene.marks:
         lines.append(f"  Mark: {mark.name} at yaw {units.angle(mark.yaw_deg)}, pitch {units.angle(mark.pitch_deg)}")
     for judgement in judge(plan):
         lines.append(f"  {judgement.sentence}")
-    return "\n".join([*lines, "", _CAUTION]) + "\n"
+    return "\n".join([*lines, "", *cautions(plan)]) + "\n"
+
+
+def _checks(plan: Plan) -> tuple[str, ...]:
+    """What is to be looked at before the first frame, with items of one's own."""
+    return (*before_first_frame(plan.brief), *plan.brief.run.own_checks)
 
 
 def _table(plan: Plan) -> str:
@@ -149,10 +145,10 @@ def card_pdf(plan: Plan, title: str = "") -> bytes:
     pdf.set_y(max(left_end, pdf.get_y()) + 3)
     _sketch(pdf, plan, 46.0)
     pdf.set_font("B612", size=9)
-    for check in _CHECKS:
+    for check in _checks(plan)[:_MOST_CHECKS]:
         pdf.rect(pdf.get_x(), pdf.get_y() + 0.8, 3, 3)
         pdf.set_x(_MARGIN_MM + 5)
-        pdf.cell(0, 4.8, check, new_x="LMARGIN", new_y="NEXT")
+        pdf.cell(0, 4.8, _drawable(pdf, check), new_x="LMARGIN", new_y="NEXT")
     for mark in plan.brief.scene.marks[:6]:
         text = f"Mark: {mark.name} at yaw {units.angle(mark.yaw_deg)}, pitch {units.angle(mark.pitch_deg)}"
         pdf.cell(0, 4.8, _drawable(pdf, text), new_x="LMARGIN", new_y="NEXT")
@@ -160,7 +156,7 @@ def card_pdf(plan: Plan, title: str = "") -> bytes:
     _angles(pdf, plan)
     pdf.set_y(_PAGE_MM[1] - 14)
     pdf.set_font("B612", size=8)
-    pdf.multi_cell(0, 3.6, _CAUTION)
+    pdf.multi_cell(0, 3.4, _drawable(pdf, " ".join(cautions(plan))))
     return bytes(pdf.output())
 
 

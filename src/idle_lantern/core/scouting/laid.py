@@ -16,6 +16,7 @@ from PIL import Image
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import direction
@@ -46,6 +47,22 @@ def laid_as(picture: Picture, canvas: Canvas) -> Laid:
     if alpha.dtype == np.uint16:
         alpha = (alpha >> 8).astype(np.uint8)
     return Laid(np.dstack([pixels, alpha]), canvas)
+
+
+def as_frame_laid(picture: Picture, lens: Lens, angles_deg: tuple[float, float, float]) -> Laid:
+    """A frame where it looks (yaw, pitch, roll); its distortion is small against what the eye sees of it, and left."""
+    height, width = picture.pixels.shape[:2]
+    small = lens.scaled(width / lens.width)
+    world_from_camera = rotations.from_yaw_pitch_roll(*np.radians(angles_deg))
+    canvas = Canvas(
+        Projection("rectilinear" if lens.model == "rectilinear" else "equirectangular"),
+        width,
+        height,
+        small.focal_px,
+        (float(small.principal_px[0]), float(small.principal_px[1])),
+        world_from_camera.T,
+    )
+    return laid_as(picture, canvas)
 
 
 def as_bytes(picture: Picture, canvas: Canvas) -> tuple[bytes, Canvas]:

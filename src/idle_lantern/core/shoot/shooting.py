@@ -18,6 +18,7 @@ from idle_lantern.core.plan.light import bracketed, reading_at
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice, Reading
+from idle_lantern.core.shoot.pace import Pace, exposing_s, no_time, turning_s
 
 
 class HeadWithCamera(HeadDevice, CameraDevice, Protocol):
@@ -54,10 +55,12 @@ def shoot(
     *,
     progress: Progress,
     on_shot: Callable[[Shot], None],
+    pace: Pace = no_time,
 ) -> None:
     """Take frames one after another into the outing in ``folder``, each as often as planned and with its bracket.
 
-    What was taken at a position is told as soon as its files are there.
+    What was taken at a position is told as soon as its files are there. ``pace`` lets turning, coming to rest, the shutter's delay
+    and exposing take their time.
 
     Raises
     ------
@@ -70,12 +73,15 @@ def shoot(
     make_folder(target, inside=folder)
     names = set(taken_names)
     progress.begin("work", len(frames))
+    previous: GridFrame | None = None
     for frame in frames:
+        pace("turning", turning_s(plan, previous, frame))
+        previous = frame
         for _ in range(plan.brief.run.repeats):
             taken: list[FrameRef] = []
             steps = sorted(exposures_of(plan, frame), key=lambda v: (abs(v), v))
             try:
-                _shoot_one(devices, frame, plan.rig, steps, folder, names, taken)
+                _shoot_one(devices, frame, plan, steps, folder, names, taken, pace)
             finally:
                 if taken:
                     on_shot(_as_shot(taken, steps))
@@ -101,21 +107,38 @@ def field_deg(rig: Rig) -> tuple[float, float]:
     return math.degrees(across), math.degrees(up)
 
 
-def take_into(devices: HeadWithCamera, folder: Path, frame: GridFrame, rig: Rig) -> Path:
+def take_into(
+    devices: HeadWithCamera,
+    folder: Path,
+    frame: GridFrame,
+    plan: Plan,
+    previous: GridFrame | None = None,
+    pace: Pace = no_time,
+) -> Path:
     """Let a head and a camera take a frame into a folder, under the next free name as cameras number them; returns the file.
+
+    ``previous`` is where the head stands.
 
     Raises
     ------
     InputError
         The folder cannot be written.
     """
+    pace("turning", turning_s(plan, previous, frame))
     devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
     devices.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
+    _come_to_rest(plan, pace)
+    pace("exposing", exposing_s(plan, 0.0))
     number = 1
     while (target := folder / f"IL_{number:04d}.jpg").exists():
         number += 1
     devices.shoot(target, datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S"))
     return target
+
+
+def _come_to_rest(plan: Plan, pace: Pace) -> None:
+    pace("settling", plan.brief.run.settle_s)
+    pace("delay", plan.brief.run.delay_s)
 
 
 def _as_shot(taken: Sequence[FrameRef], exposures_ev: Sequence[float]) -> Shot:
@@ -129,15 +152,18 @@ def _as_shot(taken: Sequence[FrameRef], exposures_ev: Sequence[float]) -> Shot:
 def _shoot_one(
     devices: HeadWithCamera,
     frame: GridFrame,
-    rig: Rig,
+    plan: Plan,
     exposures_ev: Sequence[float],
     folder: Path,
     names: set[str],
     taken: list[FrameRef],
+    pace: Pace,
 ) -> None:
     reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
     devices.shift_lens(frame.shift_right_mm, frame.shift_up_mm)
+    _come_to_rest(plan, pace)
     for ev in exposures_ev:
+        pace("exposing", exposing_s(plan, ev))
         at = datetime.datetime.now().strftime("%Y:%m:%d %H:%M:%S")
         again, name = 1, f"f{frame.number:03d}.jpg"
         while f"{document.FRAMES}/{name}" in names or (folder / document.FRAMES / name).exists():
@@ -145,6 +171,6 @@ def _shoot_one(
             name = f"f{frame.number:03d}-{again}.jpg"
         target = folder / document.FRAMES / name
         devices.shoot(target, at, ev)
-        ref = logged(folder, target, frame, reading, at, rig)
+        ref = logged(folder, target, frame, reading, at, plan.rig)
         names.add(ref.file)
         taken.append(ref)

@@ -3,6 +3,8 @@
 Public here, each from the module named:
 
 - ``folder``: ``WatchedFolder``, ``Arrival``
+- ``bell``: ``Bell``
+- ``tones``: ``samples``, ``RATE``
 - ``bench``: ``Bench``, ``Judged``
 - ``faults``: ``Fault``
 """

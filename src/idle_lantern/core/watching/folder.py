@@ -67,6 +67,11 @@ class WatchedFolder:
         self._paths = {Path(p) for p in self.known}
         self._known_to_hash = [p for p in self._paths if p.is_file()]
 
+    @property
+    def waits(self) -> bool:
+        """Whether a file is there that is not complete yet, or waits for its other half."""
+        return bool(self._waiting)
+
     def step(self) -> list[Arrival]:
         """What has become complete since the last time, in order of name."""
         found = self._scan()

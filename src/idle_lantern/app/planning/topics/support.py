@@ -55,6 +55,11 @@ class SupportTopic(Topic):
                         ("Tilts from", n("support", "tilt_low_deg", "Lowest tilt", *DEG)),
                         ("to", n("support", "tilt_high_deg", "Highest tilt", *DEG)),
                         (
+                            "Feet on a circle of",
+                            n("support", "leg_circle_mm", "Circle of the feet", units.parse_length_mm, or_unknown),
+                        ),
+                        ("First leg at yaw", n("support", "first_leg_deg", "First leg at yaw", *DEG)),
+                        (
                             "Legs weigh",
                             n("support", "legs_kg", "Weight of the legs", number_with("kg", "2"), _kg_or_unknown),
                         ),
@@ -97,7 +102,7 @@ class SupportTopic(Topic):
         kind = plan.brief.support.kind
         # a hand and a hovering camera have neither scale nor stops, and only a head has a rail
         self.show_rows(("step_deg", "tilt_step_deg", "scale_start_deg", "scale_clockwise"), kind in ("head", "tripod"))
-        self.show_rows(("legs_kg", "base_tilt_deg"), kind in ("head", "tripod"))
+        self.show_rows(("legs_kg", "leg_circle_mm", "first_leg_deg", "base_tilt_deg"), kind in ("head", "tripod"))
         self.show_rows(("rail_mm", "rail_doubt_mm"), kind == "head")
 
     def show_gear(self) -> None:
