@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import datetime
 from dataclasses import replace
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.gear.entries import LensEntry
+from idle_lantern.core.gear.entries import LensEntry, RailFound
 from idle_lantern.core.outing import edits
 
 #: Focal lengths that differ by less are one (a zoom's scale tells no more).
@@ -25,7 +26,12 @@ def keep_rail(desk: Desk, setting_mm: float, doubt_mm: float, title: str) -> boo
         if desk.gear is not None and entry is not None and isinstance(entry.facts, LensEntry):
             rest = tuple(r for r in entry.facts.rail if abs(r[0] - rig.focal_mm) > _SAME_MM)
             rail = tuple(sorted((*rest, (rig.focal_mm, setting))))
-            desk.gear.put(replace(entry, facts=replace(entry.facts, rail=rail, rail_doubt_mm=doubt)))
+            others = tuple(n for n in entry.facts.rail_found if abs(n.focal_mm - rig.focal_mm) > _SAME_MM)
+            found = RailFound(rig.focal_mm, doubt, datetime.date.today().isoformat(), rig.camera)
+            facts = replace(
+                entry.facts, rail=rail, rail_found=tuple(sorted((*others, found), key=lambda n: n.focal_mm))
+            )
+            desk.gear.put(replace(entry, facts=facts))
             kept = f" Kept for {entry.name} at {rig.focal_mm:g} mm."
     except LanternError as error:
         desk.tell(error.sentence)

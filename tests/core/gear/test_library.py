@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import sqlite3
 from dataclasses import asdict
@@ -11,7 +12,17 @@ import pytest
 
 from idle_lantern.core.base.errors import DocumentError, InputError
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.gear.entries import Camera, Entry, Head, LensEntry, entry_from, from_frame, taken_over
+from idle_lantern.core.gear.entries import (
+    Camera,
+    Entry,
+    Head,
+    LensEntry,
+    RailFound,
+    entry_from,
+    facts_of,
+    from_frame,
+    taken_over,
+)
 from idle_lantern.core.gear.library import GENERIC, Library
 from idle_lantern.core.plan.brief import Brief, Run
 from idle_lantern.core.plan.cost import PastJoin
@@ -171,3 +182,35 @@ def test_every_thing_changes_the_brief_it_is_taken_into(entry: Entry):
     others = [e for e in GENERIC if e.kind == entry.kind and e != entry]
     before = taken_over(Brief(run=Run(card_gb=8)), others[0]) if others else Brief(run=Run(card_gb=8))
     assert taken_over(before, entry) != before
+
+
+def test_a_rail_setting_is_doubted_on_another_body_and_when_it_is_old():
+    """Common practice, no source: plates are changed and rails get a knock."""
+    today = datetime.date(2026, 5, 14)
+    lens = LensEntry(
+        "rectilinear", 24, 70, 4, 22, rail=((24.0, 80.0), (70.0, 96.0)), rail_found=(RailFound(24.0, 0.6, "2026-03-01", "Body A"),)
+    )  # fmt: skip
+    fresh = lens.rail_known(24.0, "Body A", today)
+    assert fresh is not None
+    assert (fresh.setting_mm, fresh.doubt_mm) == (80.0, 0.6)
+    assert fresh.words == "found on 2026-03-01 with Body A"
+    other = lens.rail_known(24.0, "Body B", today)
+    assert other is not None
+    assert other.doubt_mm >= 4
+    assert "another body" in other.words
+    old = lens.rail_known(24.0, "Body A", datetime.date(2028, 1, 1))
+    assert old is not None
+    assert old.doubt_mm >= 2
+    assert "measure it again" in old.words
+    between = lens.rail_known(47.0, "Body A", today)
+    assert between is not None
+    assert between.setting_mm == pytest.approx(88)
+    assert between.doubt_mm > fresh.doubt_mm
+    typed = LensEntry("rectilinear", 24, 70, 4, 22, rail=((24.0, 80.0),)).rail_known(24.0, "", today)
+    assert typed is not None
+    assert typed.words == ""
+    with pytest.raises(InputError):
+        RailFound(24.0, 0.6, "last year")
+    # kept and read again
+    entry = Entry("lens", "Zoom", lens)
+    assert entry_from("lens", "Zoom", facts_of(entry)) == entry

@@ -54,6 +54,8 @@ _FACTS = {
     "scale_clockwise": "Scale grows to the right",
     "filter_stops": "Takes, stops",
 }
+#: Facts that come from measuring.
+_MEASURED = ("rail_found",)
 _CHOICES = {"lens_model": MODELS, "kind": SUPPORTS}
 
 
@@ -167,6 +169,8 @@ class GearDialog(QDialog):
             self._facts.addWidget(panel(form([(t, w) for t, w in lines]), "ground"))
             return
         for fact in fields(KINDS[kind]):
+            if fact.name in _MEASURED:  # told beside the setting, not typed
+                continue
             editor = self._editor(fact.name, facts[fact.name])
             editor.setObjectName(f"gear-{fact.name}")
             self._editors[fact.name] = editor
@@ -204,6 +208,11 @@ class GearDialog(QDialog):
                 values[key] = editor.isChecked()
             elif isinstance(editor, QLineEdit):
                 values[key] = _rail(editor.text()) if key == "rail" else self._number(key, editor)
+        before = self._library.get(*self._shown)
+        if before is not None:  # how a setting was found stays as long as the setting does
+            known = facts_of(before)
+            same = [tuple(r) for r in known.get("rail", ())] == values.get("rail")
+            values |= {key: known[key] for key in _MEASURED if key in known and same}
         return entry_from(self._shown[0], self.name.text().strip(), values)
 
     def _number(self, key: str, editor: QLineEdit) -> float | int:

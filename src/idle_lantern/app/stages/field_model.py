@@ -203,7 +203,7 @@ def _how_to_level(plan: Plan, lean_deg: float, toward_deg: float) -> str:
     """Which legs to raise by how much, where it is known where they stand."""
     support = plan.brief.support
     if not support.leg_circle_mm:
-        return "raise it on that side (with the circle of the feet under Support it is told in millimetres)"
+        return "raise it on that side (tell how far apart the feet stand under Support, and it is told in millimetres)"
     lifts = leg_lifts(lean_deg, toward_deg, support.leg_circle_mm, support.first_leg_deg)
     legs = [f"the leg at {units.angle(lift.yaw_deg, 0)} by {lift.mm:.0f} mm" for lift in lifts]
     return f"raise {' and '.join(legs)}" if legs else "that is less than a leg can be set to"

@@ -6,6 +6,7 @@ entry over is a plain replacement.
 
 from __future__ import annotations
 
+import datetime
 from dataclasses import asdict, dataclass, fields, replace
 from typing import Any
 
@@ -40,8 +41,39 @@ class Camera:
 
 
 @dataclass(frozen=True)
+class RailFound:
+    """How a rail setting was found: at which focal length, how well it is known, on which day (ISO 8601), on which body."""
+
+    focal_mm: float
+    doubt_mm: float
+    on: str
+    camera: str = ""
+
+    def __post_init__(self) -> None:
+        within("Focal length of a rail setting", self.focal_mm, 1, 3000, "mm")
+        within("Doubt of a rail setting", self.doubt_mm, 0, 100, "mm")
+        try:
+            datetime.date.fromisoformat(self.on)
+        except ValueError:
+            raise InputError(f"'{self.on}' is no date", where="Day of a rail setting") from None
+
+
+@dataclass(frozen=True)
+class RailKnown:
+    """A rail setting at a focal length with its doubt, and in words what speaks for and against it."""
+
+    setting_mm: float
+    doubt_mm: float
+    words: str
+
+
+@dataclass(frozen=True)
 class LensEntry:
-    """A lens. ``rail`` maps a focal length in mm to the rail setting in mm that was found for it."""
+    """A lens.
+
+    ``rail`` maps a focal length in mm to the rail setting in mm that was found for it, ``rail_found`` tells of those that were
+    measured how and when.
+    """
 
     lens_model: str = "rectilinear"
     shortest_mm: float = 24.0
@@ -53,6 +85,7 @@ class LensEntry:
     corner_loss_stops: float = 1.0
     rail: tuple[tuple[float, float], ...] = ()
     rail_doubt_mm: float = 2.0
+    rail_found: tuple[RailFound, ...] = ()
 
     def __post_init__(self) -> None:
         one_of("Lens kind", self.lens_model, MODELS)
@@ -84,6 +117,35 @@ class LensEntry:
         share = (focal_mm - below[0]) / (above[0] - below[0])
         setting = below[1] + share * (above[1] - below[1])
         return setting, self.rail_doubt_mm + 0.15 * abs(above[1] - below[1]) * 4 * share * (1 - share)
+
+    def rail_known(self, focal_mm: float, camera: str, today: datetime.date) -> RailKnown | None:
+        """What is known of the rail: the setting, how much it is to be doubted, and why.
+
+        A setting that was found on another body, or long ago, is doubted more: plates are changed and rails get a knock.
+        """
+        found = self.rail_at(focal_mm)
+        if found is None:
+            return None
+        setting, doubt = found
+        note = min(self.rail_found, key=lambda n: abs(n.focal_mm - focal_mm), default=None)
+        if note is None:
+            return RailKnown(setting, doubt, "")
+        words = f"found on {note.on}" + (f" with {note.camera}" if note.camera else "")
+        exact = abs(note.focal_mm - focal_mm) < 0.05
+        doubt = note.doubt_mm if exact else max(doubt, note.doubt_mm)
+        if not exact:
+            words += f" at {note.focal_mm:g} mm"
+        if camera and note.camera and camera != note.camera:
+            doubt = max(doubt, _OTHER_BODY_MM)
+            words += "; this is another body: measure it once"
+        if (today - datetime.date.fromisoformat(note.on)).days > _OLD_DAYS:
+            doubt = max(2 * doubt, _OLD_MM)
+            words += "; that is more than a year ago: measure it again"
+        return RailKnown(setting, doubt, words)
+
+
+#: What another body, or more than a year, adds to the doubt of a rail setting (common practice, no source).
+_OTHER_BODY_MM, _OLD_MM, _OLD_DAYS = 4.0, 2.0, 366
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
+
 from PyQt6.QtWidgets import QPushButton
 
 from idle_lantern.app.planning.brief_binding import narrow, number_with
@@ -17,7 +19,7 @@ from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
-from idle_lantern.core.gear.entries import LensEntry
+from idle_lantern.core.gear.entries import LensEntry, RailKnown
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.planner import Plan
 
@@ -55,7 +57,7 @@ class SupportTopic(Topic):
                         ("Tilts from", n("support", "tilt_low_deg", "Lowest tilt", *DEG)),
                         ("to", n("support", "tilt_high_deg", "Highest tilt", *DEG)),
                         (
-                            "Feet on a circle of",
+                            "Feet across",
                             n("support", "leg_circle_mm", "Circle of the feet", units.parse_length_mm, or_unknown),
                         ),
                         ("First leg at yaw", n("support", "first_leg_deg", "First leg at yaw", *DEG)),
@@ -112,10 +114,12 @@ class SupportTopic(Topic):
         for entry in self.commands.gear_entries("head"):
             self.head.addItem(entry.name, entry.name)
 
-    def _rail(self, plan: Plan) -> tuple[float, float] | None:
+    def _rail(self, plan: Plan) -> RailKnown | None:
         """What the library knows of the rail for the lens and focal length in use."""
         entry = next((e for e in self.commands.gear_entries("lens") if e.name == plan.rig.lens_name), None)
-        return entry.facts.rail_at(plan.rig.focal_mm) if entry and isinstance(entry.facts, LensEntry) else None
+        if entry is None or not isinstance(entry.facts, LensEntry):
+            return None
+        return entry.facts.rail_known(plan.rig.focal_mm, plan.rig.camera, datetime.date.today())
 
     def _tell_rail(self, plan: Plan) -> str:
         known = self._rail(plan)
@@ -124,13 +128,16 @@ class SupportTopic(Topic):
             take.setVisible(known is not None)
         if known is None:
             return "" if not plan.rig.lens_name else f"The gear library has no rail setting for {plan.rig.lens_name}."
-        return f"By the gear library for {plan.rig.focal_mm:g} mm: {known[0]:.0f} mm, known within {known[1]:.1f} mm."
+        why = f" ({known.words})" if known.words else ""
+        return f"By the gear library for {plan.rig.focal_mm:g} mm: {known.setting_mm:.0f} mm, known within {known.doubt_mm:.1f} mm{why}."
 
     def _take_rail(self) -> None:
         known = self._rail(self.state.plan)
         if known is not None:
             self.state.apply(
-                edits.set_rig("Take the rail setting", rail_mm=round(known[0], 1), rail_doubt_mm=round(known[1], 1))
+                edits.set_rig(
+                    "Take the rail setting", rail_mm=round(known.setting_mm, 1), rail_doubt_mm=round(known.doubt_mm, 1)
+                )
             )
 
     def _tell_pupil(self, plan: Plan) -> str:
