@@ -29,6 +29,7 @@ from idle_lantern.core.frames.reading import read
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
+from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
 
 
 class FieldStage(Stage):
@@ -97,6 +98,9 @@ class FieldStage(Stage):
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
         self.quick = QCheckBox("Quick: nothing takes its time")
         self.quick.setObjectName("field-quick")
+        self.full = QCheckBox("Full sensor size")
+        self.full.setObjectName("field-full")
+        self.full.clicked.connect(self._set_full)
         self.verdict = label("", "head", wrap=True, name="field-verdict")
         self.told = label("", "dim", wrap=True, name="field-told")
         self.watch_button = button("Watch a folder …   [W]", self.toggle_watch, name="field-watch")
@@ -107,10 +111,15 @@ class FieldStage(Stage):
             self.told,
             self.all_button,
             row(self.to_frames, self.watch_button, None),
-            row(button("Check list   [H]", self.open_checks, quiet=True, name="field-checks"), self.quick, None),
+            row(
+                button("Check list   [H]", self.open_checks, quiet=True, name="field-checks"),
+                button("Write a note   [N]", self.write_note, quiet=True),
+                None,
+            ),
+            self.quick,
+            self.full,
             8,
             self.note,
-            row(button("Write a note   [N]", self.write_note, quiet=True), None),
             None,
             self.stand_in,
             caution,
@@ -209,6 +218,12 @@ class FieldStage(Stage):
             problem=False,
         )
 
+    def _set_full(self, on: bool) -> None:
+        """Let the simulated camera write frames as large as its sensor, or small ones."""
+        self.desk.devices.full_size = bool(on)
+        self._look_for = None
+        self._refresh({"frames"})
+
     def open_checks(self) -> None:
         """The check list of this kind of picture, and what can hurt."""
         answered(CheckListDialog(self.desk, self))
@@ -274,6 +289,8 @@ class FieldStage(Stage):
         self.progress.setText(view.progress)
         self.missing.setText(view.missing)
         _say(self.note, self.state.outing.note)
+        large = self.state.plan.rig.width_px * self.state.plan.rig.height_px > 1e6 * MOST_MEGAPIXELS
+        self.full.setVisible(large)
         self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
         self.number.setText(view.number)
         turn = view.turn

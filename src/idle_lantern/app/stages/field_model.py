@@ -17,6 +17,7 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.rows import frame_rays
 from idle_lantern.core.shoot.guide import Guide, turn_to_next
 from idle_lantern.core.shoot.shooting import field_deg
+from idle_lantern.core.sim.limits import SECONDS_A_MEGAPIXEL
 
 if TYPE_CHECKING:
     from idle_lantern.app.watcher import Told
@@ -112,7 +113,9 @@ def stand_in(plan: Plan, most_megapixels: float) -> str:
         "JPEG files with EXIF"
     )
     if planned <= most_megapixels:
-        return f"{told}."
+        takes = planned * SECONDS_A_MEGAPIXEL
+        slow = f" of {planned:.1f} megapixels, which takes about {units.duration(takes)} a frame" if takes > 3 else ""
+        return f"{told}{slow}."
     return f"{told}, of {most_megapixels:g} instead of the planned {planned:.1f} megapixels, so that a shot takes about a second."
 
 

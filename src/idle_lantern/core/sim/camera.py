@@ -27,6 +27,8 @@ Array = NDArray[Any]
 
 #: Workers that look along the rows of a frame.
 ALL_CORES = os.cpu_count() or 2
+#: Frames of more pixels are looked at in bands of so many rows, so that rays and their like take little memory beside them.
+_AT_ONCE_PX, _BAND = 4_000_000, 512
 #: Exposure value at ISO 100 at which the scene's sunlit white just stays below clipping.
 SCENE_EV = 14.0
 _FULL_WELL_ELECTRONS = 60000.0
@@ -111,10 +113,16 @@ class SimulatedCamera:
     def view(self, scene: Diorama, world_from_camera: Array, *, time_s: float = 0.0, threads: int = ALL_CORES) -> View:
         """The light that falls through the lens before anything spoils it."""
         rotation = np.asarray(world_from_camera, np.float32)
-        with threadpool_limits(1, user_api="blas"):
-            directions = _rays(self.lens) @ rotation.T
         origin = np.asarray(world_from_camera, float) @ np.asarray(self.pupil_m)
-        return look(scene, origin, directions, 1 / self.lens.focal_px, time_s=time_s, threads=threads)
+        h, w = self.lens.height, self.lens.width
+        rows = h if h * w <= _AT_ONCE_PX else _BAND
+        light, distance = np.empty((h, w, 3), np.float32), np.empty((h, w), np.float32)
+        for top in range(0, h, rows):
+            with threadpool_limits(1, user_api="blas"):
+                directions = (_rays(self.lens) if rows == h else _rays_of(self.lens, top, top + rows)) @ rotation.T
+            seen = look(scene, origin, directions, 1 / self.lens.focal_px, time_s=time_s, threads=threads)
+            light[top : top + rows], distance[top : top + rows] = seen.light, seen.distance_m
+        return View(light, distance)
 
     def finder(self, width_px: int = 480) -> SimulatedCamera:
         """The same camera with few pixels and no noise, quick enough to look through."""
@@ -188,7 +196,12 @@ class Head:
 @lru_cache(maxsize=2)
 def _rays(lens: Lens) -> Array:
     """The ray of each pixel in the camera's frame, (H, W, 3); the same for every frame of a run."""
-    rows, columns = np.mgrid[: lens.height, : lens.width].astype(np.float64)
+    return _rays_of(lens, 0, lens.height)
+
+
+def _rays_of(lens: Lens, top: int, bottom: int) -> Array:
+    """The rays of some rows."""
+    rows, columns = np.mgrid[top : min(bottom, lens.height), : lens.width].astype(np.float64)
     return lens.unproject(np.stack([columns, rows], -1)).astype(np.float32)
 
 

@@ -33,10 +33,12 @@ class SimulatedRig:
     Points a fraction of a degree beside where it is told, as real heads do.
     """
 
-    def __init__(self, rig: Rig, scene: Diorama | None = None, seed: int = 11) -> None:
+    def __init__(
+        self, rig: Rig, scene: Diorama | None = None, seed: int = 11, most_megapixels: float = MOST_MEGAPIXELS
+    ) -> None:
         self.scene = scene or ambrel_holm()
         lens = rig.lens()
-        factor = min(1.0, math.sqrt(MOST_MEGAPIXELS * 1e6 / (lens.width * lens.height)))
+        factor = min(1.0, math.sqrt(most_megapixels * 1e6 / (lens.width * lens.height)))
         sensor_mm = rig.sensor_height_mm if rig.upright else rig.sensor_width_mm
         self.camera = SimulatedCamera(
             lens.scaled(factor) if factor < 1 else lens, rig.focal_mm, sensor_mm, falloff=(-0.12, -0.05)
