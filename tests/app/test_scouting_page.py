@@ -358,15 +358,15 @@ def test_in_field_the_scouted_piece_stands_beside_the_finder(
     settled(scouted)
     qtbot.keyClick(scouted, Qt.Key.Key_Space)
     settled(scouted)
-    qtbot.waitUntil(lambda: stage.foretold_words.text() != "", timeout=20_000)
-    assert "shows what was scouted" in stage.foretold_words.text()
+    qtbot.waitUntil(lambda: stage.foretold.words.text() != "", timeout=20_000)
+    assert "shows what was scouted" in stage.foretold.words.text()
     # a picture laid wrongly tells by how much
     scouted.plan_stage.commands.scouting.turn(scouted.state.outing.scouts[0], 0, sum(middle) / 3 + 9.0)
     settled(scouted)
     qtbot.keyClick(scouted, Qt.Key.Key_A)
     settled(scouted)
-    qtbot.waitUntil(lambda: "further right" in stage.foretold_words.text(), timeout=20_000)
-    assert any(f"{n}." in stage.foretold_words.text() for n in (8, 9)), stage.foretold_words.text()
+    qtbot.waitUntil(lambda: "further right" in stage.foretold.words.text(), timeout=20_000)
+    assert any(f"{n}." in stage.foretold.words.text() for n in (8, 9)), stage.foretold.words.text()
 
 
 def test_the_map_zooms_pans_and_has_other_forms(qtbot: QtBot, window: Window, settled: Settled):

@@ -19,6 +19,7 @@ from idle_lantern.app.stages import walk_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -186,6 +187,33 @@ def test_a_figure_is_painted_away_on_the_picture_and_only_there_it_changes(
     doubled.state.undo()
     settled(doubled)
     assert np.array_equal(region(doubled.state.picture, whole), before)
+
+
+def test_a_whole_figure_is_kept_by_a_click(qtbot: QtBot, doubled: Window, settled: Callable):
+    """Its outline is found; the frame that shows it is painted to be kept there, and nowhere else."""
+    u, v = _places(doubled)[0]
+    doubled.join_stage.view.show_place(u, v)
+    qtbot.keyClick(doubled, Qt.Key.Key_F)
+    _stroke(doubled, [(u, v), (u, v)])
+    settled(doubled)
+    (mask,) = doubled.state.outing.masks
+    assert doubled.state.folder is not None
+    painted = read_mask(doubled.state.folder / "assets" / f"{mask.asset}.png")
+    kept = painted.keep > 0
+    # the figure is drawn in the frame's own file: it is covered, and little beside it
+    ref = next(r for r in doubled.state.outing.frames if r.id == mask.frame)
+    pixels = read(doubled.state.path_of(ref)).pixels.astype(int)
+    red = (pixels[..., 0] > 150) & (pixels[..., 1] < 80) & (pixels[..., 2] < 90)
+    red = cv2.resize(red.astype(np.uint8), kept.shape[::-1], interpolation=cv2.INTER_AREA) > 0
+    assert (kept & red).sum() > 0.9 * red.sum()
+    assert kept.sum() < 3.0 * red.sum()
+    assert not (painted.hide > 0).any()
+    doubled.state.undo()
+    assert doubled.state.outing.masks == ()
+    # where nothing stands out that is told
+    _stroke(doubled, [(60.0, 60.0), (60.0, 60.0)])
+    settled(doubled)
+    assert doubled.state.outing.masks == () or doubled.message_text()
 
 
 def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(

@@ -323,6 +323,12 @@ ACTIONS: tuple[Action, ...] = (
         ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.use_tool("place")),
         ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.use_tool("hide")),
         ("keep", "Let one frame show a thing, by brush", "A", lambda w: w.join_stage.walk.use_tool("keep")),
+        (
+            "figure",
+            "Let one frame show a whole figure, by a click",
+            "F",
+            lambda w: w.join_stage.walk.use_tool("figure"),
+        ),
     ),
     *_under_join(
         "mover",

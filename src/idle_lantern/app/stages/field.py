@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -16,16 +15,15 @@ from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.by_hand import ByHand
 from idle_lantern.app.stages.checklist_dialog import CheckListDialog
+from idle_lantern.app.stages.foretold import Foretold
 from idle_lantern.app.stages.shooter import Countdown, Shooter
 from idle_lantern.app.state import OutingPlace
-from idle_lantern.app.tasks import Task
 from idle_lantern.app.tones import can_sound, play
 from idle_lantern.app.watcher import Told
 from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.reading import read
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
@@ -38,7 +36,6 @@ class FieldStage(Stage):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self._look_for: tuple[int, Any] | None = None
-        self._foretold_for: tuple[Any, ...] | None = None
 
         self.shooter = Shooter(desk, self)
         self.shooter.shot.connect(self._shot)
@@ -78,12 +75,7 @@ class FieldStage(Stage):
             row(again, skip),
             row(back, following),
         )
-        self.foretold = FinderView()
-        self.foretold.setAccessibleName("What the frame should show")
-        self.foretold_words = label("", "dim", wrap=True, name="foretold")
-        self._beside = panel(
-            column(label("Scouted: what it should show", "dim"), self.foretold, self.foretold_words), "ground"
-        )
+        self.foretold = Foretold(desk)
         self.progress = label("", "big", name="field-progress")
         self.missing = label("", wrap=True)
         self.note = label("", "dim", wrap=True)
@@ -131,13 +123,13 @@ class FieldStage(Stage):
         layout = row(margin=16, space=theme.SPACE * 3)
         layout.addWidget(panel(left, "ground"), 3)
         layout.addWidget(self.finder, 5)
-        layout.addWidget(self._beside, 4)
+        layout.addWidget(self.foretold, 4)
         layout.addWidget(panel(right, "ground"), 3)
         self.setLayout(layout)
         self.hand.turned.connect(lambda: self._refresh({"frames"}))
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._arm_buttons)
-        desk.grounds.changed.connect(self._show_foretold)
+        desk.grounds.changed.connect(lambda: self.foretold.show_for(self._next_frame()))
         desk.watcher.told.connect(self._arrived)
         desk.watcher.trouble.connect(lambda sentence: desk.tell(sentence) if sentence else None)
         desk.watcher.changed.connect(self._show_watching)
@@ -263,7 +255,7 @@ class FieldStage(Stage):
         if here:
             self.state.select(shot.number)
             self._refresh({"frames"})
-            self._compare(shot)
+            self.foretold.compare(shot)
 
     def _failed(self, error: LanternError) -> None:
         self.desk.tell(error.sentence)
@@ -276,12 +268,9 @@ class FieldStage(Stage):
         super().showEvent(event)
 
     def _refresh(self, topics: set[str]) -> None:
-        if topics & {"outing"} and not self.state.outing.scouts:
-            self.foretold_words.setText("")
         if not topics & {"plan", "frames", "outing", "scouts"} or not self.isVisible():
             return
         self.hand.follow(self.state.guide.next_number)
-        self._beside.setVisible(any(p.shown for p in self.state.outing.scouts))
         view = model.field_view(self.state.plan, self.state.outing, self.state.guide)
         self._arm_buttons()
         set_look_property(self.shoot_button, "main", not view.finished)
@@ -304,7 +293,11 @@ class FieldStage(Stage):
             self.finder.clear("Go back or on with D and F to shoot a frame once more.")
         else:
             self._show_finder(view.frame)
-        self._show_foretold()
+        self.foretold.show_for(self._next_frame())
+
+    def _next_frame(self) -> GridFrame | None:
+        number = self.state.guide.next_number
+        return self.state.plan.frame(number) if number and self.isVisible() else None
 
     def _arm_buttons(self) -> None:
         """What can be pressed now; asked again whenever work begins or ends."""
@@ -341,58 +334,6 @@ class FieldStage(Stage):
             self._failed,
             quiet=True,
         )
-
-    # --- what was foretold --------------------------------------------------------
-
-    def _show_foretold(self) -> None:
-        """What the next frame should show, as scouted."""
-        grounds = self.desk.grounds.laid()
-        number = self.state.guide.next_number
-        frame = self.state.plan.frame(number) if number else None
-        if not self.isVisible() or not grounds or frame is None:
-            self._foretold_for = None
-            self.foretold.clear("")
-            return
-        wanted = (frame, self.state.outing.rig, tuple(p.turn_deg for p in self.state.outing.scouts), len(grounds))
-        if self._foretold_for == wanted:
-            return
-        self._foretold_for = wanted
-        lens = self.state.plan.rig.lens_of(frame)
-
-        def work(_task: Task) -> Any:
-            from idle_lantern.core.scouting.laid import through_lens  # loads the engine, which no start needs
-
-            return through_lens(lens, frame.world_from_camera, grounds)
-
-        def done(pixels: Any) -> None:
-            if self._foretold_for == wanted:
-                self.foretold.show_look(
-                    pixels, frame.pitch_deg, frame.roll_deg, model.height_deg(self.state.plan), f"{frame.number}"
-                )
-
-        self.desk.start("What the frame should show", work, done, self._failed, quiet=True)
-
-    def _compare(self, shot: Shot) -> None:
-        """Tell by how much a frame that was just shot looks elsewhere than scouted."""
-        grounds, frame = self.desk.grounds.laid(), self.state.plan.frame(shot.number)
-        if not grounds or frame is None:
-            return
-        lens, path, place = self.state.plan.rig.lens_of(frame), self.state.path_of(shot.frames[0]), self.state.place
-
-        def work(_task: Task) -> str:
-            from idle_lantern.core.scouting.compared import deviation
-            from idle_lantern.core.scouting.laid import through_lens
-
-            piece = through_lens(lens, frame.world_from_camera, grounds)
-            return model.compared(
-                frame, deviation(piece, read(path, 2).pixels, lens), math.degrees(lens.field_rad()[0])
-            )
-
-        def done(sentence: str) -> None:
-            if place is not None and self.state.is_open(place):
-                self.foretold_words.setText(sentence)
-
-        self.desk.start("Comparing with the scouting picture", work, done, lambda _e: None, quiet=True)
 
     # --- a watched folder ---------------------------------------------------------
 

@@ -83,12 +83,10 @@ class JoinStage(Stage):
     def _lay_out(self) -> None:
         zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
-        tools = row(
+        tools = row(self.movers.open_button, *self.walk.tools.values(), self.walk.seams_button, None)
+        zooms = row(
             zoom_text,
             None,
-            self.movers.open_button,
-            *self.walk.tools.values(),
-            self.walk.seams_button,
             button("Fit   [0]", self.view.fit, quiet=True),
             button("100 %   [1]", self.view.show_full, quiet=True),
             button("+", lambda: self.view.zoom_by(1.5), quiet=True),
@@ -118,7 +116,9 @@ class JoinStage(Stage):
         )
         side_panel.setFixedWidth(380)
         layout = row(margin=16, space=theme.SPACE * 2)
-        layout.addWidget(panel(column(self.view, self.walk, self.movers, self.compose.cards, tools), "ground"), 1)
+        layout.addWidget(
+            panel(column(self.view, self.walk, self.movers, self.compose.cards, tools, zooms), "ground"), 1
+        )
         layout.addWidget(side_panel)
         self.setLayout(layout)
 

@@ -19,12 +19,16 @@ from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.outing import edits
 
 LOOKING = "Laying a frame over the picture"
+OUTLINING = "Finding the outline"
 _BLINK_MS = 700
 #: Size on the screen of a place that is clicked.
 _OWN_PX = 90.0
+#: How far on the screen a thing may reach from where it was clicked, and at most in the picture.
+_FIGURE_PX, _MOST_REACH_PX = 170.0, 1600.0
 _HINTS = {
     "place": "Click on a place; B blinks the frames that show it, T tries another one, U keeps that. Esc ends.",
     "hide": "Paint over what must not show: the frames behind it take its place. [ and ] change the brush, Esc ends.",
+    "figure": "Click on a person or a thing: its outline is found, and one frame alone shows all of it. Esc ends.",
     "keep": "Paint over a thing that one frame alone shall show: no seam runs through it then. [ and ] change the brush, Esc ends.",
 }
 
@@ -66,7 +70,13 @@ class WalkBar(QWidget):
         self.place_button = button("Place   [W]", lambda: self.use_tool("place"), quiet=True, name="walk-place")
         self.hide_button = button("Hide   [D]", lambda: self.use_tool("hide"), quiet=True, name="walk-hide")
         self.keep_button = button("One frame   [A]", lambda: self.use_tool("keep"), quiet=True, name="walk-keep")
-        self.tools = {"place": self.place_button, "hide": self.hide_button, "keep": self.keep_button}
+        self.figure_button = button("Figure   [F]", lambda: self.use_tool("figure"), quiet=True, name="walk-figure")
+        self.tools = {
+            "place": self.place_button,
+            "hide": self.hide_button,
+            "keep": self.keep_button,
+            "figure": self.figure_button,
+        }
         view.tool_left.connect(self._leave_tool)
         layout = column(
             self.told,
@@ -140,8 +150,8 @@ class WalkBar(QWidget):
         """Let the pointer choose a place, hide what it paints over, or let one frame show it; the same once more ends that."""
         self._tool = "" if name == self._tool or not self.can_paint() else name
         tool: PictureTool | None = None
-        if self._tool == "place":
-            tool = PlaceTool(self._look_at)
+        if self._tool in ("place", "figure"):
+            tool = PlaceTool(self._look_at if self._tool == "place" else self._keep_figure)
         elif self._tool:
             hides = self._tool == "hide"
             tool = BrushTool(hides, lambda points, radius: self._paint(points, radius, hides))
@@ -194,6 +204,33 @@ class WalkBar(QWidget):
             self._desk.tell(error.sentence)
             return
         self._state.apply(edit)
+
+    def _keep_figure(self, clicked: QPointF) -> None:
+        """Let one frame alone show the whole thing that was clicked; its outline is sought off the thread."""
+        joined, place = self._joined, self._state.place
+        if joined is None or place is None or not self._state.may_change():
+            return
+        reach = min(_FIGURE_PX / max(self._view.zoom, 1e-6), _MOST_REACH_PX)
+        u, v = clicked.x() - 0.5, clicked.y() - 0.5
+
+        def done(found: tuple[Any, int]) -> None:
+            if self._joined is not joined or not self._state.is_open(place):
+                return
+            try:
+                edit = model.keep_figure(self._state.outing, place.folder, joined, *found)
+            except LanternError as error:
+                self._desk.tell(error.sentence)
+                return
+            if self._state.apply(edit):
+                self._desk.tell("One frame alone shows that now; Ctrl + Z takes it back.", problem=False)
+
+        self._desk.start(
+            OUTLINING,
+            lambda _t: model.figure_at(joined, u, v, reach),
+            done,
+            lambda e: self._desk.tell(e.sentence),
+            quiet=True,
+        )
 
     def toggle_seams(self) -> None:
         """Draw where the picture goes over from frame to frame, or not."""

@@ -18,6 +18,7 @@ from idle_lantern.core.frames.reading import read_again
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.render.outline import outlined
 from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, hide_there, let_show
 from idle_lantern.core.outing import assets, document
 from idle_lantern.core.outing.edits import Edit, paint_several
@@ -316,6 +317,51 @@ def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     changed = let_show(poses, canvas, best, Area.stroke(points, radius_px), before)
     name = joined.solution.frames.names[poses.frames[best]]
     return paint_masks(folder, f"Let {name} alone show a thing", ids, changed)
+
+
+def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[Area, int]:
+    """The whole thing at a place of the picture, by its outline, and the frame (by place in the poses) that shows it there.
+
+    ``reach_px`` is how far the thing may reach from the place.
+
+    Raises
+    ------
+    InputError
+        Nothing stands out there, or the picture shows nothing.
+    UnreadableFrame
+        The frame is gone or damaged.
+    """
+    best = shown_at(joined, u, v)
+    if best is None or joined.solution is None:
+        raise InputError("The picture shows nothing there", remedy="Click on a thing that it shows")
+    left, top = max(0, round(u - reach_px)), max(0, round(v - reach_px))
+    right = min(joined.canvas.width, round(u + reach_px) + 1)
+    bottom = min(joined.canvas.height, round(v + reach_px) + 1)
+    tile = Tile(left, top, right - left, bottom - top)
+    f = joined.solution.poses.frames[best]
+    seen = alone(joined, Candidate(best, joined.frame_ids[f], joined.solution.frames.names[f]), tile)
+    found = None if seen is None else outlined(seen, u - left, v - top)
+    if found is None:
+        raise InputError(
+            "Nothing stands out there",
+            remedy="Zoom in so that the thing fills a good part of the view, or paint with A",
+        )
+    return Area(float(left), float(top), 1.0, found.astype(np.uint8)), best
+
+
+def keep_figure(outing: Outing, folder: Path, joined: JoinResult, area: Area, frame: int) -> Edit:
+    """The edit after which one frame alone shows a thing, so that no seam runs through it.
+
+    Raises
+    ------
+    InputError
+        As of ``take_here``.
+    """
+    ids, before = masks_so_far(outing, folder, joined)
+    assert joined.solution is not None
+    changed = let_show(joined.solution.poses, joined.canvas, frame, area, before)
+    name = joined.solution.frames.names[joined.solution.poses.frames[frame]]
+    return paint_masks(folder, f"Keep a whole figure by {name}", ids, changed)
 
 
 def _shown_along(joined: JoinResult, points: Points) -> set[int]:
