@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,11 +17,14 @@ from tests.helpers.fields import retype
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.cropping import crop_box
+from idle_lantern.app.stages.compose_model import marks_cut
 from idle_lantern.app.window import Window
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing.model import CropBox
 from idle_lantern.core.pictures.source import region
+from idle_lantern.core.plan.brief import Mark
 
 
 @pytest.fixture
@@ -190,6 +194,34 @@ def test_a_crop_by_keys_and_by_ratio_is_what_is_delivered(
     assert composing.state.joined is not None
     other = crop_box(composing.state.outing, composing.state.joined)
     assert other.width / other.height == pytest.approx(2.0, rel=0.01)
+
+
+def test_a_crop_that_cuts_a_mark_of_the_plan_is_told_with_the_way_out(composing: Window, settled: Callable):
+    """The mark stands where a pixel of the picture looks; the crop ends before it, or holds it."""
+    state = composing.state
+    joined = state.joined
+    assert joined is not None
+    told = composing.findChild(QLabel, "compose-crop-told")
+    box = crop_box(state.outing, joined)
+    ray = joined.canvas.directions(np.array([box.left + 60.0, box.top + box.height / 2]))
+    yaw, pitch = np.degrees(np.arctan2(ray[0], ray[2])), -np.degrees(np.arcsin(ray[1]))
+    mark = Mark("mast", float(yaw), float(pitch), 1.0, role="whole")
+    state.apply(edits.set_part("scene", "Mark", marks=(mark,)))
+    assert "mast" not in told.text(), "nothing tells where it lies: these frames were brought in"
+    logged = tuple(replace(r, yaw_deg=0.0, pitch_deg=0.0) for r in state.outing.frames)
+    state.apply(edits.Edit("As logged", lambda o: replace(o, frames=logged)))
+    assert "mast" not in told.text(), "it is held"
+    cut = CropBox(
+        box.left + 200, box.top, box.width - 200, box.height, None, (joined.canvas.width, joined.canvas.height)
+    )
+    state.apply(edits.crop_to(cut))
+    settled(composing)
+    assert "It cuts mast" in told.text()
+    assert "further to the left" in told.text()
+    (found,) = marks_cut(state.outing, joined, crop_box(state.outing, joined))
+    px = int(found[1].split(" ")[0])
+    wide = joined.canvas.px_per_rad * np.radians(1.0)
+    assert px == pytest.approx(200 - 60 + wide / 2, abs=3)
 
 
 def test_the_rim_is_stretched_and_what_was_chosen_last_holds(qtbot: QtBot, composing: Window, settled: Callable):

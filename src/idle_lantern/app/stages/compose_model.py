@@ -218,19 +218,61 @@ def _turn_matrix(turn: Turn) -> Array:
     return rotations.from_yaw_pitch_roll(*np.radians(turn))
 
 
-def crop_told(outing: Outing, joined: JoinResult | None) -> str:
-    """The crop in figures: its size, what it loses, and whether a gap is left in it."""
+#: A loss that differs from what the plan foretold by less is as foretold.
+_AS_FORETOLD = 0.05
+
+
+def crop_told(outing: Outing, joined: JoinResult | None, foretold: float | None = None) -> str:
+    """The crop in figures: its size, what it loses against what the plan foretold, whether it leaves a gap or cuts a mark."""
     if joined is None:
         return ""
     box = crop_box(outing, joined)
+    cut = " ".join(f"It cuts {name}: {how}." for name, how in marks_cut(outing, joined, box))
     size = f"{units.grouped(box.width)} × {units.grouped(box.height)} px"
     if not outing.choices.crop:
-        return f"{size}, not cropped."
+        return f"{size}, not cropped. {cut}".rstrip()
     whole = joined.canvas.width * joined.canvas.height
-    told = f"{size}, {100 * (1 - box.area / whole):.0f} % of the canvas cut off."
+    lost = 1 - box.area / whole
+    told = f"{size}, {100 * lost:.0f} % of the canvas cut off."
+    if foretold is not None and hand_box(outing, joined) is None and outing.choices.ratio is None:
+        more = (
+            "as the plan foretold"
+            if abs(lost - foretold) < _AS_FORETOLD
+            else f"the plan foretold {100 * foretold:.0f} %"
+        )
+        told = f"{told[:-1]} ({more})."
     if hand_box(outing, joined) is not None and has_gaps(joined, box):
         told += " A part of it shows nothing: make it smaller, or fill the rim."
-    return told
+    return f"{told} {cut}".rstrip()
+
+
+def marks_cut(outing: Outing, joined: JoinResult, box: Rectangle) -> list[tuple[str, str]]:
+    """Marks of the plan that must not be cut and that a crop cuts, each with how far it would have to reach further.
+
+    Only where frames were logged with their directions: without them nothing tells where a mark lies in the picture.
+    """
+    ids = set(joined.frame_ids)
+    if not any(ref.yaw_deg is not None for ref in outing.frames if ref.id in ids):
+        return []
+    found = []
+    for mark in outing.brief.scene.marks:
+        if mark.role not in ("whole", "subject"):
+            continue
+        sides = [(x * mark.width_deg / 2, y * mark.tall_deg / 2) for x in (-1, 0, 1) for y in (-1, 0, 1)]
+        yaw, pitch = np.radians([(mark.yaw_deg + x, max(-89.9, min(89.9, mark.pitch_deg + y))) for x, y in sides]).T
+        places = joined.canvas.pixels(direction(yaw, pitch))
+        if not np.isfinite(places).all():
+            found.append((mark.name, "this projection has no place for all of it"))
+            continue
+        low, high = places.min(0), places.max(0)
+        beyond = {
+            "to the left": box.left - low[0], "to the right": high[0] - (box.left + box.width),
+            "up": box.top - low[1], "down": high[1] - (box.top + box.height),
+        }  # fmt: skip
+        way, px = max(beyond.items(), key=lambda row: row[1])
+        if px > 1:
+            found.append((mark.name, f"{px:.0f} px further {way} would hold it"))
+    return found
 
 
 def ratio_index(outing: Outing) -> int:

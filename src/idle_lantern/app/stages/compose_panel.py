@@ -239,6 +239,10 @@ class ComposePanel(QWidget):
         self._turn_to(model.turned(self._choices.turn_deg, yaw, pitch, roll), "Turn the picture", merge="turn by keys")
         self._before = self._choices.turn_deg
 
+    def _foretold(self) -> float | None:
+        """What the plan foretold of the crop, where that is reckoned already: it takes a moment."""
+        return self._state.plan.crop.expected if self._state.judgements is not None else None
+
     # --- crop and rim ---------------------------------------------------------------
 
     def _choose_ratio(self, index: int) -> None:
@@ -386,7 +390,7 @@ class ComposePanel(QWidget):
             self.distance.setValue(round(choices.distance * _STEPS))
         self.ratio.setCurrentIndex(model.ratio_index(self._state.outing))
         self.rim.setCurrentIndex(list(model.RIMS).index(choices.rim))
-        self.crop_told.setText(model.crop_told(self._state.outing, joined))
+        self.crop_told.setText(model.crop_told(self._state.outing, joined, self._foretold()))
         self.rim_told.setText(model.rim_told(joined))
         self.rim_told.setVisible(bool(self.rim_told.text()))
         for name, each in self._tools.items():
