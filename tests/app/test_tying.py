@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app import tie_model
+from idle_lantern.app.stages import join_model
 from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.deliver.targets import WriteOptions
@@ -126,3 +127,35 @@ def test_points_that_disagree_are_told_and_taken_away(
     assert dialog.left.waiting is None
     assert dialog.isVisible()
     dialog.close()
+
+
+def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, settled: Callable, grid_set: FrameFiles):
+    window.frames_stage.bring(list(grid_set.paths))
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    state = window.state
+    ids = list(state.joined.frame_ids)
+
+    def linked() -> bool:
+        return any({k["a"], k["b"]} == {0, 1} for k in state.joined.report["links"])
+
+    assert linked()
+    dialog = window.join_stage.open_ties(ids[0])
+    dialog.left.chooser.setCurrentIndex(0)
+    dialog.right.chooser.setCurrentIndex(1)
+    settled(window)
+    assert "points tie them by themselves" in dialog.findChild(QLabel, "tie-link").text()
+    qtbot.keyClick(dialog, Qt.Key.Key_X)
+    assert state.outing.cut_links == ((ids[0], ids[1]),)
+    assert "is cut" in dialog.findChild(QLabel, "tie-link").text()
+    assert "cut" in join_model.differs(state.outing, state.joined)
+    dialog.accept()
+    settled(window)
+    assert not linked()
+    assert len(state.joined.frame_ids) == len(ids)
+    assert join_model.differs(state.outing, state.joined) == ""
+    state.undo()
+    assert state.outing.cut_links == ()
+    assert join_model.differs(state.outing, state.joined) == "cut"

@@ -300,7 +300,7 @@ class AppState(QObject):
             topics.add("scouts")
         if after.development != before.development:
             topics |= {"choices", "development"}
-        if after.lens != before.lens or after.points != before.points:
+        if after.lens != before.lens or after.points != before.points or after.cut_links != before.cut_links:
             topics.add("choices")
         self.outing = after
         self.keeper.take(after)

@@ -125,3 +125,24 @@ def told(ties: Sequence[Tie], left: str, right: str) -> str:
     if len(ties) < SURE:
         return "Two points fix it. A third makes sure that each is the same thing in both. Then join."
     return f"{len(ties)} points, which agree to {worst:.1f} px. Join, or tie other frames."
+
+
+def is_cut(outing: Outing, one: str, other: str) -> bool:
+    """Whether two frames are not to be matched with each other."""
+    return any(set(pair) == {one, other} for pair in outing.cut_links)
+
+
+def link_told(outing: Outing, joined: JoinResult | None, one: str, other: str) -> str:
+    """What ties two frames by themselves: how many points, how well they agree; or that it is cut."""
+    if is_cut(outing, one, other):
+        return "The link between these two is cut: the join does not match them. Points set by hand still count."
+    if joined is None or one == other:
+        return ""
+    ids = list(joined.frame_ids)
+    for row in joined.report.get("links", ()):
+        if row["a"] < len(ids) and row["b"] < len(ids) and {ids[row["a"]], ids[row["b"]]} == {one, other}:
+            return (
+                f"{row['inliers']} points tie them by themselves, to {row['rms_px']:.2f} px. If what agrees there is not the same "
+                "thing (waves, windows that repeat), cut it."
+            )
+    return "Nothing ties these two by itself."

@@ -115,11 +115,13 @@ class TieDialog(QDialog):
         self.list.setAccessibleName("Points between the two frames")
         self.list.setFixedHeight(theme.scaled(92))
         self.remove_button = button("Take it away   [Delete]", self.remove, quiet=True, name="tie-remove")
+        self.cut_button = button("Cut what ties them   [X]", self.cut, quiet=True, name="tie-cut")
+        self.link_told = label("", "dim", wrap=True, name="tie-link")
         self.done_button = button("Join with these points", self.accept, main=True, name="tie-done")
         views = row(*(self._with_chooser(side) for side in (self.left, self.right)), space=theme.SPACE)
         below = row(
-            panel(column(self.list, row(self.remove_button, None)), "ground"),
-            panel(column(self.told, self.snap_told, None), "ground"),
+            panel(column(self.list, row(self.remove_button, self.cut_button, None)), "ground"),
+            panel(column(self.told, self.snap_told, self.link_told, None), "ground"),
             self.done_button,
             space=theme.SPACE * 2,
         )
@@ -215,6 +217,12 @@ class TieDialog(QDialog):
         self._state.apply(edits.untie([ties[at if 0 <= at < len(ties) else -1].point]))
         self.snap_told.setText("")
 
+    def cut(self) -> None:
+        """Let the two frames not be matched with each other any more, or again."""
+        one, other = self._frame(self.left), self._frame(self.right)
+        if one != other and self._state.may_change():
+            self._state.apply(edits.cut_link(one, other, not model.is_cut(self._state.outing, one, other)))
+
     def _lens(self, side: _Side) -> Lens | None:
         return None if side.info is None else model.lens_for(self._state.joined, side.info)
 
@@ -238,7 +246,11 @@ class TieDialog(QDialog):
             )
         self.list.setCurrentRow(min(at, len(ties) - 1))
         self.remove_button.setVisible(bool(ties))
-        self.done_button.setEnabled(bool(self._state.outing.points))
+        outing, pair = self._state.outing, (self._frame(self.left), self._frame(self.right))
+        self.done_button.setEnabled(bool(outing.points or outing.cut_links))
+        self.cut_button.setText("Match them again   [X]" if model.is_cut(outing, *pair) else "Cut what ties them   [X]")
+        self.cut_button.setEnabled(pair[0] != pair[1])
+        self.link_told.setText(model.link_told(outing, self._state.joined, *pair))
         self.told.setText(model.told(ties, self._name(self.left), self._name(self.right)))
         for side in (self.left, self.right):
             side.view.update()
@@ -252,6 +264,8 @@ class TieDialog(QDialog):
             (self._state.redo if held & Qt.KeyboardModifier.ShiftModifier else self._state.undo)()
         elif event.key() == Qt.Key.Key_Delete:
             self.remove()
+        elif event.key() == Qt.Key.Key_X:
+            self.cut()
         elif event.key() == Qt.Key.Key_Escape and half_set:
             self.left.waiting = self.right.waiting = None
             self._show()

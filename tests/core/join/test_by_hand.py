@@ -23,6 +23,7 @@ from idle_lantern.core.join.checkpoint import solving_key
 from idle_lantern.core.join.match.by_hand import links_by_hand, misses_px, read_points
 from idle_lantern.core.join.match.snapping import drawn_as, snapped
 from idle_lantern.core.join.options import JoinOptions, TiePoint
+from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.sim.truth import registration_error_px
 
 LAST = 7
@@ -164,3 +165,20 @@ def test_a_join_that_was_stopped_is_another_one_with_points(row_set: FrameFiles)
     frames = gather(row_set.paths[:2])
     with_points = JoinOptions(tie_points=(TiePoint(0, (1.0, 2.0), 1, (3.0, 4.0)),))
     assert solving_key(frames, JoinOptions(), None) != solving_key(frames, with_points, None)
+
+
+def test_a_link_that_is_cut_is_not_matched_and_the_others_hold_the_frames(grid_set: FrameFiles):
+    """Two rows of four: without one of its links each frame is still tied by others, and lies where it is."""
+    frames = gather(grid_set.paths)
+    cut = ((0, 1), (2, 6))
+    solution = solve(frames, JoinOptions(cut_links=cut))
+    linked = {(min(k.a, k.b), max(k.a, k.b)) for k in solution.links}
+    assert not linked & set(cut)
+    assert len(solution.poses.frames) == 8
+    whole = solve(frames)
+    assert {(min(k.a, k.b), max(k.a, k.b)) for k in whole.links} >= set(cut)
+    solved = dict(zip(solution.poses.frames, solution.poses.world_from_camera))
+    errors = registration_error_px(
+        grid_set.lens, grid_set.cameras, solution.poses.lenses, [solved[f] for f in range(8)]
+    )
+    assert np.sqrt((errors**2).mean()) < 0.1

@@ -224,12 +224,15 @@ class JoinStage(Stage):
             return None
         if not self.state.may_change():
             return None
-        before = self.state.outing.points
+        before = self.state.outing.points, self.state.outing.cut_links
         loose = loose_frames(self.state.outing, self.state.joined)
         dialog = TieDialog(self.desk, frame or (None if loose else self.state.selected_id), self.window())
 
         def closed(code: int) -> None:
-            if code == TieDialog.DialogCode.Accepted and self.state.outing.points != before:
+            if (
+                code == TieDialog.DialogCode.Accepted
+                and (self.state.outing.points, self.state.outing.cut_links) != before
+            ):
                 self.run_join()
 
         dialog.finished.connect(closed)

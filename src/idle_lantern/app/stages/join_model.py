@@ -122,6 +122,7 @@ def request_for(
             rim=cast(Rim, outing.choices.rim.removesuffix("-all")),
             invent_anything=outing.choices.rim == "fill-all",
             tie_points=tie_points_of(outing, [r.id for r in refs]),
+            cut_links=cut_links_of(outing, [r.id for r in refs]),
         ),
         report=pictures / document.REPORT,
         document_id=outing.id,
@@ -143,6 +144,13 @@ def tie_points_of(outing: Outing, ids: Sequence[str]) -> tuple[TiePoint, ...]:
     return tuple(
         TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px) for p in outing.points if p.a in at and p.b in at
     )
+
+
+def cut_links_of(outing: Outing, ids: Sequence[str]) -> tuple[tuple[int, int], ...]:
+    """The links that are cut, between frames that are joined."""
+    at = {frame: i for i, frame in enumerate(ids)}
+    pairs = [sorted((at[a], at[b])) for a, b in outing.cut_links if a in at and b in at]
+    return tuple((a, b) for a, b in sorted(pairs))
 
 
 def has_brackets(outing: Outing) -> bool:
@@ -220,7 +228,8 @@ def prior_of(ref: FrameRef) -> Array | None:
 
 
 def differs(outing: Outing, joined: JoinResult | None) -> str:
-    """Why the picture is not what the outing asks for now: ``frames``, ``files``, ``lens``, ``points``, ``choices`` or empty.
+    """Why the picture is not what the outing asks for now: ``frames``, ``files``, ``lens``, ``points``, ``cut``,
+    ``choices`` or empty.
 
     After a change of choices the picture can be made anew from the same solution.
     """
@@ -237,6 +246,9 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     points = [[p.a, *p.xy_a, p.b, *p.xy_b] for p in outing.points if {p.a, p.b} <= set(joined.frame_ids)]
     if asked.get("points", []) != points:
         return "points"
+    now = {frozenset(pair) for pair in outing.cut_links if set(pair) <= set(joined.frame_ids)}
+    if {frozenset(pair) for pair in asked.get("cut", ())} != now:
+        return "cut"
     if asked.get("twins", outing.choices.twins) != outing.choices.twins and has_twins(outing):
         return "files"
     same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
@@ -270,6 +282,8 @@ def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere
         return "Another lens was chosen. Join again to lay the frames by it."
     if why == "points":
         return "Points were set or taken away by hand. Join again to lay the frames by them."
+    if why == "cut":
+        return "A link was cut or mended by hand. Join again to lay the frames without it."
     if why == "files":
         return "Other files of the frames were chosen. Join again to take them."
     if why == "choices":

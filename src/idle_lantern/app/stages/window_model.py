@@ -27,6 +27,7 @@ def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -
     n, files = len(plan.frames), len(outing.frames)
     join = {"": "joined", "frames": "frames changed since", "choices": "choices changed since"}
     join |= {"lens": "another lens chosen since", "files": "other files chosen since", "points": "points set since"}
+    join |= {"cut": "a link cut since"}
     area = 0
     if joined is not None:
         area = crop_box(outing, joined).area

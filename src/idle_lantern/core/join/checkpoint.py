@@ -65,6 +65,7 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
         options.shifts,
         options.level,
         options.tie_points,
+        options.cut_links,
     )
     return key_of(files, frames.names, how, options.memory(), known)
 

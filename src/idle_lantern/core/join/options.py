@@ -78,6 +78,8 @@ class JoinOptions:
         that contradict it, are told and solved for.
     tie_points : tuple of TiePoint
         Set by hand, and believed.
+    cut_links : tuple of (int, int)
+        Pairs of frames, the smaller index first, that are not matched with each other: what they show alike is not the same.
     shifts : bool
         The camera stood still and its lens was shifted: frames differ by a shift, not by a turn.
     """
@@ -104,6 +106,7 @@ class JoinOptions:
     lens: KnownLens | None = None
     shifts: bool = False
     tie_points: tuple[TiePoint, ...] = ()
+    cut_links: tuple[tuple[int, int], ...] = ()
 
     def points(self, *, quick: bool) -> int:
         """Most points of a frame in the quick first look, or in the thorough second one."""

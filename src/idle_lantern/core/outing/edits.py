@@ -175,6 +175,7 @@ def remove_frames(ids: Sequence[str]) -> Edit:
             masks=tuple(m for m in outing.masks if m.frame not in gone),
             groups=groups,
             points=tuple(p for p in outing.points if not {p.a, p.b} & gone),
+            cut_links=tuple(pair for pair in outing.cut_links if not set(pair) & gone),
             poses=tuple(p for p in outing.poses if p.frame not in gone),
         )
 
@@ -234,6 +235,16 @@ def untie(points: Sequence[HandPoint]) -> Edit:
         "Take a tie away" if len(points) == 1 else "Take ties away",
         lambda o: replace(o, points=tuple(p for p in o.points if p not in points)),
     )
+
+
+def cut_link(one: str, other: str, cut: bool) -> Edit:
+    """Let two frames not be matched with each other, or again."""
+
+    def apply(outing: Outing) -> Outing:
+        rest = tuple(pair for pair in outing.cut_links if set(pair) != {one, other})
+        return replace(outing, cut_links=(*rest, (one, other)) if cut else rest)
+
+    return Edit("Cut a link" if cut else "Mend a link", apply)
 
 
 def judge_place(verdict: Verdict, before: Verdict | None = None) -> Edit:

@@ -119,7 +119,8 @@ def _to_10(document: Document) -> Document:
 
 
 def _to_11(document: Document) -> Document:
-    """Version 11 only added, empty by default: skylines, what is checked and checks of one's own, where the tripod's feet stand."""
+    """Version 11 only added, empty by default: skylines, what is checked and checks of one's own, where the tripod's feet
+    stand, links that are cut."""
     return document
 
 

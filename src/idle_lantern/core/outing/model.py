@@ -169,7 +169,8 @@ class Outing:
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
     ``masks`` hold what is painted on frames. ``lens`` is a lens that is known before the join, None where the
     join is to find it; ``development`` is that of all frames; ``verdicts`` are on suspicious places of the picture;
-    ``scouts`` are scouting pictures, the first in front; ``checked`` what is ticked on the check list, by its words. ``groups``, ``points``, ``poses``, ``crop_box`` and the
+    ``scouts`` are scouting pictures, the first in front; ``cut_links`` pairs of frames that are not matched with each other;
+    ``checked`` what is ticked on the check list, by its words. ``groups``, ``points``, ``poses``, ``crop_box`` and the
     reference to a finish recipe (an asset) are filled by the parts of the program that make them.
     """
 
@@ -193,6 +194,7 @@ class Outing:
     finish: Sha256 | None = None
     verdicts: tuple[Verdict, ...] = ()
     scouts: Annotated[tuple[ScoutPicture, ...], Meta(max_length=100)] = ()
+    cut_links: tuple[tuple[Id, Id], ...] = ()
     checked: Annotated[tuple[Annotated[str, Meta(max_length=200)], ...], Meta(max_length=500)] = ()
 
     @property

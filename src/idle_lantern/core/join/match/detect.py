@@ -175,6 +175,8 @@ def _matched(
         for i in frames.infos
     )
     pairs = candidate_pairs([features[f] for f in which], [prior[f] for f in which], float(reach))
+    cut = set(options.cut_links)
+    pairs = [(a, b) for a, b in pairs if (min(which[a], which[b]), max(which[a], which[b])) not in cut]
     progress.begin("match", len(pairs) + 1)
 
     def one(pair: tuple[int, int]) -> Link | None:
