@@ -154,7 +154,8 @@ def test_what_a_hand_does_not_have_is_not_asked_for(window: Window):
     assert {"rail_mm", "step_deg", "scale_start_deg", "legs_kg"} <= on_head
     window.state.apply(edits.set_part("support", "hand", kind="hand"))
     assert shown() == on_head - {
-        "rail_mm", "rail_doubt_mm", "step_deg", "tilt_step_deg", "scale_start_deg", "scale_clockwise", "legs_kg", "base_tilt_deg",
+        "rail_mm", "rail_doubt_mm", "step_deg", "tilt_step_deg", "scale_start_deg", "scale_clockwise", "legs_kg", "leg_circle_mm",
+        "first_leg_deg", "base_tilt_deg",
     }  # fmt: skip
     window.state.apply(edits.set_part("support", "tripod", kind="tripod"))
     assert shown() == on_head - {"rail_mm", "rail_doubt_mm"}

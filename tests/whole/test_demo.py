@@ -19,7 +19,7 @@ from idle_lantern.core.sorting.card import sort
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
 VIEWS = {
     "plan",
-    "plan-sphere",
+    "practice",
     "field",
     "field-bright",
     "frames",
@@ -56,7 +56,7 @@ def test_screenshots_show_every_view(tmp_path: Path):
     assert {p.stem for p in target.iterdir()} == VIEWS
     for path in target.iterdir():
         with Image.open(path) as image:
-            if path.stem not in ("gear", "masks", "runs", "ties"):  # dialogs are as large as they need
+            if path.stem not in ("gear", "masks", "practice", "runs", "ties"):  # dialogs are as large as they need
                 assert image.size == (1280, 800)
             assert len(np.unique(np.asarray(image.convert("L")))) > 20, path.name
     # the demo outing is complete and was not changed by taking pictures

@@ -19,6 +19,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
 from idle_lantern.app.masking import CLEAR
 from idle_lantern.app.planning.gear_dialog import GearDialog
+from idle_lantern.app.practice.dialog import PracticeDialog
 from idle_lantern.app.settings import Settings, outings_folder
 from idle_lantern.app.stages import frames_model
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
@@ -195,17 +196,17 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         window.join_stage.walk.step()
         shot("join-walk")
         window.join_stage.view.fit()
-        window.state.apply(
-            edits.set_target_field("Full sphere", left_deg=-180.0, right_deg=180.0, low_deg=-90.0, high_deg=90.0)
-        )
         window.go("plan")
         window.map.set_picture(None)
-        window.plan_stage.show_page(window.plan_stage.listing)
-        shot("plan-sphere")
-        window.state.undo()
         window.state.apply(edits.set_brief("Shallow", kind_of("shallow").start(window.state.outing.brief)))
         window.plan_stage.show_page(window.plan_stage.sharpness)
         shot("plan-shallow")
+        practice = PracticeDialog(window.desk, window, seed=3)
+        practice.show()
+        practice.choose("polariser")
+        practice.shoot()
+        wait(lambda: practice.last is not None)
+        shot_of(practice, "practice")
         gear = GearDialog(Library(Path(scratch) / "gear.sqlite"), lambda _e: None, window)
         gear.fill(("lens", "24-70 mm f/4"))
         gear.show()

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.basics import button, column, emptied, form, label, panel, row, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
@@ -152,12 +152,7 @@ class GearDialog(QDialog):
         self._shown = (kind, name)
         self.name.setText(name)
         self.message.setText("")
-        while self._facts.count():
-            item = self._facts.takeAt(0)
-            widget = item.widget() if item else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._facts)
         facts, rows = facts_of(entry), []
         self._editors = {}
         measured = isinstance(entry.facts, KnownLens)

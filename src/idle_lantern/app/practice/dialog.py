@@ -25,7 +25,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.practice import model
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, to_qimage
+from idle_lantern.app.widgets.basics import button, column, emptied, form, label, panel, row, scrolled, to_qimage
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
@@ -172,7 +172,7 @@ class PracticeDialog(QDialog):
             line.setText("")
 
     def _make_knobs(self, exercise: Exercise) -> None:
-        _empty(self._knob_box)
+        emptied(self._knob_box)
         self.knobs = {}
         made: list[tuple[str, QWidget]] = []
         for knob in exercise.knobs:
@@ -205,7 +205,7 @@ class PracticeDialog(QDialog):
             field.show_value(float(value))
 
     def _show_instruments(self) -> None:
-        _empty(self._instrument_box)
+        emptied(self._instrument_box)
         if self.exercise is not None:
             rows = self.exercise.instruments(self.seed, self.values)
             self._instrument_box.addLayout(_figures(rows))
@@ -352,16 +352,3 @@ def _writer(knob: Amount) -> Callable[[float], str]:
 def _figures(rows: tuple[tuple[str, str], ...]) -> QGridLayout:
     """What instruments say, name and figure."""
     return form([(name, label(text, "figure", wrap=True)) for name, text in rows])
-
-
-def _empty(box: QVBoxLayout) -> None:
-    """Take everything out of a layout."""
-    while (item := box.takeAt(0)) is not None:
-        inner = item.layout()
-        if inner is not None:
-            while (part := inner.takeAt(0)) is not None:
-                widget = part.widget()
-                if widget is not None:
-                    widget.hide()
-                    widget.deleteLater()
-            inner.deleteLater()

@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QDialog, QInputDialog, QVBoxLayout, QWidget
 
 from idle_lantern.app.desk import Desk
-from idle_lantern.app.widgets.basics import button, column, label, row, scrolled
+from idle_lantern.app.widgets.basics import button, column, emptied, label, row, scrolled
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.checklist import before_first_frame, before_leaving, cautions
 
@@ -43,11 +43,7 @@ class CheckListDialog(QDialog):
         self._fill()
 
     def _fill(self) -> None:
-        while (item := self._list.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._list)
         self.boxes = []
         outing, plan = self._state.outing, self._state.plan
         for title, items in (

@@ -51,6 +51,10 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
         skipped = f", {len(outing.skipped)} skipped" if outing.skipped else ""
         missing = f"Nothing is missing{skipped}. The frames can be looked at and joined."
     finished = bool(guide.shot) and not guide.missing
+    if plan.brief.run.bookends and not guide.shot and plan.frames:
+        missing = "First a frame with a hand before the lens: it says where the run begins."
+    elif plan.brief.run.bookends and finished:
+        missing = f"{missing} Close the run with a hand before the lens."
     if frame is None:
         turn = "All frames are shot." if guide.shot else "The plan holds no frames."
         return FieldView(None, "✓", turn, "", "", "", progress, missing, finished)

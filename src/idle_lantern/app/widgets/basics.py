@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLabel,
+    QLayout,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -85,6 +86,18 @@ def _filled(box: Any, items: tuple[Any, ...], margin: int, space: int) -> Any:
         else:
             box.addSpacing(int(item))
     return box
+
+
+def emptied(box: QLayout) -> None:
+    """Take everything out of a layout; what lies in layouts within it goes too."""
+    while (item := box.takeAt(0)) is not None:
+        widget, inner = item.widget(), item.layout()
+        if widget is not None:
+            widget.hide()  # without a parent it would stand alone for a moment
+            widget.deleteLater()
+        elif inner is not None:
+            emptied(inner)
+            inner.deleteLater()
 
 
 def panel(layout: Any, name: str = "panel") -> QWidget:
