@@ -152,7 +152,7 @@ def test_what_nobody_expected_is_logged_and_told_in_a_line(tmp_path: Path, monke
 def test_the_campaign_finds_nothing(tmp_path: Path):
     """Small here; ``./lantern test --campaign 10000`` runs it large."""
     done = subprocess.run(
-        [sys.executable, "-m", "tests.campaign", "4"],
+        [sys.executable, "-m", "tests.campaign", "2"],
         capture_output=True,
         text=True,
         check=False,

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
 
 import numpy as np
 import OpenEXR
 import pytest
+from tests.helpers.commands import run_command
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.sim.camera import SimulatedCamera
@@ -17,11 +16,6 @@ from idle_lantern.core.sim.cards import CardRun, Shot, round_sweep, write_card
 from idle_lantern.core.sim.truth import registration_error_px
 
 LENS = Lens("rectilinear", 640, 480, 680)
-
-
-def _run(*arguments: object) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "idle_lantern.cli.main", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True)
 
 
 @pytest.fixture(scope="module")
@@ -34,7 +28,7 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
 
 def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Shot]], tmp_path: Path):
     folder, shots = card
-    done = _run("frames", folder, "--json", tmp_path / "r.json")
+    done = run_command("frames", folder, "--json", tmp_path / "r.json")
     assert done.returncode == 0, done.stderr
     assert done.stdout == f"{tmp_path / 'r.json'}\n"
     told = json.loads((tmp_path / "r.json").read_text())
@@ -45,7 +39,7 @@ def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Sho
     assert len(told["twins"]) == 14
     # where a neighbour's rim fell, it seemed darker than it is, and sharp and clean frames had a veil
     assert told["findings"] == []
-    words = _run("frames", folder)
+    words = run_command("frames", folder)
     assert "4 brackets" in words.stdout
     assert "2 bookends" in words.stdout
 
@@ -53,7 +47,7 @@ def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Sho
 def test_a_card_joins_to_the_picture_one_wants(card: tuple[Path, list[Shot]], tmp_path: Path):
     """Raw, brackets, twins and bookends: every file is named for what it was used, positions lie where they were shot."""
     folder, shots = card
-    done = _run("join", folder, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
+    done = run_command("join", folder, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
     assert done.returncode == 0, done.stderr
     report = json.loads((tmp_path / "r.json").read_text())
     roles = {row["file"]: row["role"] for row in report["frames"]}
@@ -93,7 +87,7 @@ def test_bad_input_gets_one_sentence(
         "first": folder / shots[0].name, "out": tmp_path / "o.jpg",
     }  # fmt: skip
     before = (folder / shots[0].name).read_bytes()
-    done = _run(*(a.format(**places) for a in arguments))
+    done = run_command(*(a.format(**places) for a in arguments))
     assert done.returncode == code, done.stderr
     assert words in done.stderr
     assert len([line for line in done.stderr.splitlines() if "%" not in line and line.strip()]) == 1
@@ -108,7 +102,7 @@ def test_a_merged_set_joins_to_light_beyond_white(tmp_path: Path):
     lens = Lens("rectilinear", 400, 300, 400)
     run = CardRun(round_sweep(-75, 2, 28), brackets_ev=(0, -3), exposure_s=1 / 64)
     write_card(folder, SimulatedCamera(lens, 24.0, 18.0), [run])
-    done = _run("join", folder, "--out", tmp_path / "o.exr", "--report", tmp_path / "r.json")
+    done = run_command("join", folder, "--out", tmp_path / "o.exr", "--report", tmp_path / "r.json")
     assert done.returncode == 0, done.stderr
     assert "EV above white" in done.stderr
     channels = OpenEXR.File(str(tmp_path / "o.exr"), separate_channels=True).channels()

@@ -16,6 +16,7 @@ import cv2
 import numpy as np
 import pytest
 from PIL import Image, ImageCms
+from tests.helpers.commands import Done, run_command
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.frames.reading import read
@@ -25,8 +26,8 @@ from idle_lantern.core.geometry.lenses import Lens
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main", "join"]
 
 
-def _run(*arguments: object) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*COMMAND, *map(str, arguments)], capture_output=True, text=True, check=False, timeout=300)
+def _run(*arguments: object) -> Done:
+    return run_command("join", *arguments)
 
 
 def test_a_row_of_eight_frames(tmp_path: Path):

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import subprocess
-import sys
 from pathlib import Path
 
 import cv2
@@ -14,6 +12,7 @@ import pypdf
 import pytest
 from PIL import Image
 from scipy.spatial.transform import Rotation
+from tests.helpers.commands import run_command
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.errors import InputError
@@ -104,18 +103,15 @@ def test_a_set_that_joins_tells_its_lens(row_set: FrameFiles):
 
 
 def test_the_command_tells_people_and_programs(tmp_path: Path):
-    command = [sys.executable, "-m", "idle_lantern.cli.main", "calibrate", "lens"]
     some = [str(BOARDS / f"left0{k}.jpg") for k in (1, 2, 4, 6)]
-    done = subprocess.run(
-        [*command, *some, "--board", "9x6", "--json", tmp_path / "l.json"], capture_output=True, text=True
-    )
+    done = run_command("calibrate", "lens", *some, "--board", "9x6", "--json", tmp_path / "l.json")
     assert done.returncode == 0, done.stderr
     told = json.loads((tmp_path / "l.json").read_text())
     assert told["schema"] == "idle-lantern/lens-calibration/1"
     assert set(told["lens"]) == {"model", "focal_px", "k1", "k2", "k3", "cx", "cy"}
     assert told["sigma"]["k1"] > 0
     for arguments, word in ((["--board", "two"], "no board"), (["--board", "11x8"], "whole in 0 of 4")):
-        done = subprocess.run([*command, *some, *arguments], capture_output=True, text=True)
+        done = run_command("calibrate", "lens", *some, *arguments)
         assert done.returncode == 2
         assert word in done.stderr
 

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import json
 import math
-import subprocess
-import sys
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.calibration.pupil import Pair, _fitted, calibrate_pupil
@@ -68,16 +67,15 @@ def test_three_pairs_tell_the_setting_to_a_millimetre(pairs: list[tuple[float, P
 
 
 def test_the_command_says_it_and_what_is_wrong(pairs: list[tuple[float, Path, Path]], tmp_path: Path):
-    command = [sys.executable, "-m", "idle_lantern.cli.main", "calibrate", "pupil"]
     at = [text for rail, left, right in (pairs[0], pairs[2]) for text in ("--at", f"{rail:g}", str(left), str(right))]
-    done = subprocess.run([*command, *at, "--json", tmp_path / "p.json"], capture_output=True, text=True)
+    done = run_command("calibrate", "pupil", *at, "--json", tmp_path / "p.json")
     assert done.returncode == 0, done.stderr
     told = json.loads((tmp_path / "p.json").read_text())
     assert told["schema"] == "idle-lantern/pupil-calibration/1"
     assert told["setting_mm"] == pytest.approx(81, abs=2)
     assert [set(p) for p in told["pairs"]] == [{"rail_mm", "shift_px", "sigma_px"}] * 2
     for wrong, code, word in ((at[:4], 2, "one setting"), (["--at", "x", *at[2:]], 2, "no rail setting")):
-        done = subprocess.run([*command, *wrong], capture_output=True, text=True)
+        done = run_command("calibrate", "pupil", *wrong)
         assert done.returncode == code, done.stderr
         assert word in done.stderr
 

@@ -46,7 +46,7 @@ def test_night_noise_at_fifteen_per_cent_overlap(tmp_path: Path):
 def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
     """The upper row shows nothing but blue and fall-off: placed within a third of a degree, and told how."""
     lens = Lens("rectilinear", 512, 427, 640)
-    directions: list[Angles] = [(-42.0 + 28 * c, p, 0) for p in (0, 28, 56) for c in range(4)]
+    directions: list[Angles] = [(-42.0 + 28 * c, p, 0) for p in (0, 28, 56) for c in range(3)]
     clear = ambrel_holm(clouds=0.0)
     files = render(tmp_path, lens, directions, scene=clear, play_deg=0.05, metadata=False, falloff=(-0.35, 0.05))
     frames = gather(files.paths)
@@ -55,10 +55,10 @@ def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
         solution = solve(frames, prior=prior)
         assert len(solution.poses.frames) == len(directions)
         blue = [f for f, by in solution.placed_by.items() if by != "features"]
-        assert set(blue) == set(range(8, 12))
+        assert set(blue) == set(range(6, 9))
         assert {solution.placed_by[f] for f in blue} == {how}
         solved = dict(zip(solution.poses.frames, solution.poses.world_from_camera))
-        turn = rotations.nearest(np.sum([files.cameras[f] @ solved[f].T for f in range(8)], axis=0))
+        turn = rotations.nearest(np.sum([files.cameras[f] @ solved[f].T for f in range(6)], axis=0))
         off = [float(rotations.angle_between(turn @ solved[f], files.cameras[f])) for f in blue]
         assert math.degrees(max(off)) < 0.3
         assert solution.poses.sigma_rad is not None
@@ -86,7 +86,7 @@ def test_vertical_column_without_metadata(tmp_path: Path):
 
 
 def test_rows_of_a_full_sphere_close_at_zenith_and_nadir(tmp_path: Path):
-    lens = Lens("rectilinear", 215, 300, 400)
+    lens = Lens("rectilinear", 175, 244, 326)
     directions: list[Angles] = [(45.0 * i, 0, 0) for i in range(8)]
     directions += [(60.0 * i, p, 0) for p in (48, -48) for i in range(6)]
     directions += [(0, 90, 0), (0, -90, 0)]

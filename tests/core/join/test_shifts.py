@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.deliver.targets import WriteOptions
@@ -43,8 +42,7 @@ def shifted(tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
 
 
 def _joined(paths: list[Path], folder: Path, *more: str) -> dict:
-    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", *map(str, paths), "--shift-lens"]
-    done = subprocess.run([*command, "--out", folder / "p.tif", "--report", folder / "r.json", *more], capture_output=True, text=True)  # fmt: skip
+    done = run_command("join", *paths, "--shift-lens", "--out", folder / "p.tif", "--report", folder / "r.json", *more)
     assert done.returncode == 0, done.stderr
     return json.loads((folder / "r.json").read_text())
 
@@ -63,8 +61,7 @@ def test_frames_of_a_shift_lens_lie_on_each_other(shifted: list[Path], tmp_path:
 
 
 def test_turned_frames_are_no_shifted_ones(shifted: list[Path], tmp_path: Path, row_set):
-    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", shifted[0], row_set.paths[7], "--shift-lens"]
-    done = subprocess.run([*command, "--out", tmp_path / "p.tif"], capture_output=True, text=True)
+    done = run_command("join", shifted[0], row_set.paths[7], "--shift-lens", "--out", tmp_path / "p.tif")
     assert done.returncode == 3
     assert "by a shift alone" in done.stderr
 

@@ -34,7 +34,7 @@ def _averaged(light: np.ndarray) -> np.ndarray:
     return light.reshape(h, _FINE, w, _FINE, 3).mean((1, 3))
 
 
-@pytest.mark.parametrize("yaws", [(0.0, 30.0, 60.0)])
+@pytest.mark.parametrize("yaws", [(0.0, 30.0)])
 def test_picture_is_the_scene_to_38_decibel(yaws: tuple[float, ...], tmp_path: Path):
     """PSNR of 38 dB and SSIM (by scikit-image) of 0.98 after one gain for each channel, off the rim."""
     lens, scene = Lens("rectilinear", 700, 480, 640), ambrel_holm()

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image
+from tests.helpers.commands import run_command
 
 from idle_lantern.core.frames.two_circles import circles_of
 from idle_lantern.core.geometry import rotations
@@ -49,8 +48,7 @@ def test_a_wide_picture_is_no_pair_of_circles(tmp_path: Path):
 
 
 def test_both_halves_become_one_sphere(file: Path, tmp_path: Path):
-    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", file, "--out", tmp_path / "s.jpg", "--report", tmp_path / "r.json"]  # fmt: skip
-    done = subprocess.run(command, capture_output=True, text=True)
+    done = run_command("join", file, "--out", tmp_path / "s.jpg", "--report", tmp_path / "r.json")
     assert done.returncode == 0, done.stderr
     report = json.loads((tmp_path / "r.json").read_text())
     first, second = (np.array(f["pose"]["rotation"]) for f in report["frames"])

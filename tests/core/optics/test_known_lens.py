@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,6 +11,7 @@ import lensfunpy
 import numpy as np
 import pytest
 from PIL import Image
+from tests.helpers.commands import run_command
 from tests.helpers.sets import FrameFiles, rms
 
 from idle_lantern.core.base.errors import InputError
@@ -169,9 +168,8 @@ def test_lateral_colour_and_falloff_that_are_known_are_taken_out(grid_set: Frame
 
 
 def test_the_command_measures_keeps_and_uses_a_lens(grid_set: FrameFiles, tmp_path: Path):
-    main = [sys.executable, "-m", "idle_lantern.cli.main"]
     frames = [str(p) for p in (*grid_set.paths[:3], *grid_set.paths[4:7])]
-    done = subprocess.run([*main, "calibrate", "lens", *frames, "--save", "Holm wide", "--json", tmp_path / "l.json"], capture_output=True, text=True)  # fmt: skip
+    done = run_command("calibrate", "lens", *frames, "--save", "Holm wide", "--json", tmp_path / "l.json")
     assert done.returncode == 0, done.stderr
     assert "Kept in the gear library" in done.stderr
     for lens, code, word in (
@@ -180,7 +178,9 @@ def test_the_command_measures_keeps_and_uses_a_lens(grid_set: FrameFiles, tmp_pa
         ("database", 2, "lens database knows nothing"),
     ):
         report = tmp_path / "r.json"
-        done = subprocess.run([*main, "join", *frames, "--out", tmp_path / "p.jpg", "--report", report, "--lens", lens, "--width", "800"], capture_output=True, text=True)  # fmt: skip
+        done = run_command(
+            "join", *frames, "--out", tmp_path / "p.jpg", "--report", report, "--lens", lens, "--width", "800"
+        )
         assert done.returncode == code, done.stderr
         assert word in done.stderr
         told = json.loads(report.read_text())

@@ -22,6 +22,7 @@ from idle_lantern.core.shoot.shooting import logged
 from idle_lantern.core.sim.camera import SimulatedCamera
 from idle_lantern.core.sim.cards import CardRun, round_sweep, write_card
 from idle_lantern.core.sim.devices import SimulatedRig
+from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
 NAME = "Ambrel Holm, evening"
@@ -63,7 +64,7 @@ def make_telephone_frames(folder: Path, progress: Progress = SILENT) -> list[Pat
     return sorted(folder.glob("*.jpg"))
 
 
-def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
+def make_demo(folder: Path, progress: Progress = SILENT, *, most_megapixels: float = MOST_MEGAPIXELS) -> Outing:
     """Plan and shoot the demo outing into ``folder``; one that is complete is only opened."""
     if (folder / document.DOCUMENT).exists():
         outing = document.load(folder)
@@ -71,7 +72,7 @@ def make_demo(folder: Path, progress: Progress = SILENT) -> Outing:
             return outing
     outing = demo_outing()
     plan = make_plan(outing.brief)
-    devices = SimulatedRig(outing.rig)
+    devices = SimulatedRig(outing.rig, most_megapixels=most_megapixels)
     make_folder(folder / document.FRAMES)
     progress.begin("shoot", len(plan.frames))
     for frame in plan.frames:
