@@ -151,7 +151,7 @@ def render_views(outing: Path, target: Path) -> list[Path]:
         shot("develop")
         window.state.undo()
         window.frames_stage.toggle_develop()
-        make_demo_card(Path(scratch) / "card", scale=0.25)
+        make_demo_card(Path(scratch) / "card", scale=0.14)
         brought = frames_model.bring([Path(scratch) / "card"], folder, SILENT)
         runs = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, window)
         runs.show()
