@@ -194,6 +194,12 @@ def test_a_run_by_hand_with_ghost_and_meter(qtbot: QtBot, window: Window, settle
         settled(window)
     assert count == len(state.plan.frames)
     assert all(ref.yaw_deg is not None for ref in state.outing.frames)
+    # all that is missing is shot where it was planned, and not again and again where the hand points
+    state.apply(edits.Edit("Anew", lambda o: replace(o, frames=())))
+    qtbot.keyClick(window, Qt.Key.Key_Space, Qt.KeyboardModifier.ShiftModifier)
+    qtbot.waitUntil(lambda: _files(window) == count, timeout=60_000)
+    settled(window)
+    assert len({ref.yaw_deg for ref in state.outing.frames}) == count
 
 
 def test_head_and_camera_take_their_time_and_count_it_down(qtbot: QtBot, window: Window, settled: Settled):

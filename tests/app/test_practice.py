@@ -22,7 +22,7 @@ LEFT = Qt.MouseButton.LeftButton
 @pytest.fixture
 def practice(qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch) -> PracticeDialog:
     """Open, with half the pixels: an attempt takes half as long."""
-    monkeypatch.setattr(places, "LENS", places.LENS.scaled(0.7))
+    monkeypatch.setattr(places, "LENS", places.LENS.scaled(0.6))
     made = PracticeDialog(window.desk, window, seed=3)
     qtbot.addWidget(made)
     made.show()

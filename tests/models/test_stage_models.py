@@ -300,6 +300,7 @@ def test_field_tells_what_is_next_and_what_is_missing():
     assert (view.number, view.progress, view.finished) == ("1/7", "0 of 7 shot", False)
     assert view.turn.startswith("Start at")
     assert view.missing.startswith("Missing: 1, 2, 3, 4, 5, 6, 7.")
+    assert view.missing.endswith("Begin with a hand before the lens.")
     for frame in plan.frames[:-1]:
         outing = edits.add_frame(FrameRef(f"{frame.number}.jpg", frame.number, frame.yaw_deg, frame.pitch_deg)).apply(
             outing
@@ -310,7 +311,9 @@ def test_field_tells_what_is_next_and_what_is_missing():
     outing = edits.skip_frame(7, True).apply(outing)
     view = field_model.field_view(plan, outing, guide(plan, outing))
     assert (view.frame, view.number, view.finished) == (None, "✓", True)
-    assert view.missing == "Nothing is missing, 1 skipped. The frames can be looked at and joined."
+    assert view.missing == (
+        "Nothing is missing, 1 skipped. The frames can be looked at and joined. Close the run with a hand before the lens."
+    )
 
 
 def test_plan_in_words():

@@ -29,6 +29,8 @@ log = logging.getLogger(__name__)
 #: Between two looks at the folder: while a file is being written, where the system gives no word of changes, where it does, and
 #: while the folder cannot be looked at.
 _SOON_S, _EVERY_S, _WITH_WORD_S, _TRY_AGAIN_S = 0.1, 0.3, 3.0, 2.0
+#: A base that leans by less costs nothing worth telling.
+_WORTH_TELLING_DEG = 0.3
 #: So long closing waits for a frame that is being judged.
 _PATIENCE_S = 5.0
 
@@ -73,6 +75,7 @@ class Watcher(QObject):
         self.place: OutingPlace | None = None
         self._plan: Plan = state.plan
         self._order: tuple[int, ...] = ()
+        self._costs: tuple[Plan, float, float] | None = None
         state.changed.connect(self._follow)
 
     @property
@@ -176,6 +179,15 @@ class Watcher(QObject):
             except LanternError as error:
                 self.trouble.emit(error.sentence)
 
+    def _cost(self, plan: Plan, lean_deg: float) -> float:
+        """What a lean costs at the crop; asked again only where it is another lean, since the plan is tried out for it."""
+        rounded = round(lean_deg, 1)
+        if rounded < _WORTH_TELLING_DEG:
+            return 0.0
+        if self._costs is None or self._costs[0] is not plan or self._costs[1] != rounded:
+            self._costs = plan, rounded, crop_cost(plan, rounded)
+        return self._costs[2]
+
     def _judge(self, bench: Bench, place: OutingPlace, arrival: Arrival, done: set[int]) -> Told:
         plan, order = self._plan, self._order
         bench.replan(plan)
@@ -186,7 +198,7 @@ class Watcher(QObject):
             done.add(judged.number)
         left = [f for n in order if n not in done and n != judged.number and (f := plan.frame(n)) is not None]
         lean = bench.lean()
-        costs = 0.0 if lean is None else crop_cost(plan, math.degrees(lean.lean_rad))
+        costs = 0.0 if lean is None else self._cost(plan, math.degrees(lean.lean_rad))
         return Told(place, arrival, judged, lean, costs, bench.holes(left))
 
 

@@ -166,5 +166,10 @@ def test_attempts_are_kept_and_a_damaged_record_is_left(tmp_path: Path):
     assert read_rows(path) == rows
     assert best(rows) == {"hand": 90}
     assert practised(rows) == "Practised: 2 attempts at 1 exercise, 1 passed; the last one 90 of 100 on 2026-05-15."
-    path.write_text('{"schema": "idle-lantern/practice/1", "attempts": [{"exercise": 3}]}')
+    damaged = '{"schema": "idle-lantern/practice/1", "attempts": [{"exercise": 3}]}'
+    path.write_text(damaged)
     assert read_rows(path) == ()
+    assert path.read_text() == damaged
+    assert len(add_row(path, Row("hand", 3, 70, "2026-05-16T18:40:00"))) == 1
+    (aside,) = path.parent.glob("practice-unread-*.json")
+    assert aside.read_text() == damaged, "nothing is lost"

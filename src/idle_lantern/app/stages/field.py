@@ -233,7 +233,9 @@ class FieldStage(Stage):
         place = self.state.place
         if place is None or not self.state.may_change():
             return
-        frames = [self.hand.aimed(f) for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
+        planned = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
+        # one frame is taken where the hand points, a whole run where it was planned
+        frames = [self.hand.aimed(f) for f in planned] if len(planned) == 1 else planned
         watched = self.desk.watcher.folder
         if watched is not None:  # the camera writes there, and the frame is taken up as any other that arrives
             self.shooter.take_into(watched, frames, self.state.plan, place)

@@ -52,7 +52,7 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
         missing = f"Nothing is missing{skipped}. The frames can be looked at and joined."
     finished = bool(guide.shot) and not guide.missing
     if plan.brief.run.bookends and not guide.shot and plan.frames:
-        missing = "First a frame with a hand before the lens: it says where the run begins."
+        missing = f"{missing} Begin with a hand before the lens." if missing else ""
     elif plan.brief.run.bookends and finished:
         missing = f"{missing} Close the run with a hand before the lens."
     if frame is None:

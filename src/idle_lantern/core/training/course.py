@@ -11,6 +11,7 @@ from idle_lantern.core.base.progress import SILENT, Progress, StageClock
 from idle_lantern.core.join.asking import STAGE_WEIGHTS
 from idle_lantern.core.training import geometry_course as geometry
 from idle_lantern.core.training import light_course as light
+from idle_lantern.core.training import motion_course as motion
 from idle_lantern.core.training.conduct import Conduct, Situation, take
 from idle_lantern.core.training.consequences import Outcome, outcome_of
 from idle_lantern.core.training.exercise import Amount, Exercise, Grade, Values, graded
@@ -21,12 +22,12 @@ EXERCISES: tuple[Exercise, ...] = (
     geometry.PUPIL,
     geometry.BASE,
     geometry.SKY,
-    light.PEOPLE,
+    motion.PEOPLE,
     light.SUNSET,
     light.POLARISER,
-    light.WIND,
+    motion.WIND,
     light.WINDOW,
-    light.SHALLOW,
+    motion.SHALLOW,
     geometry.GIGAPIXEL,
     geometry.SPHERE,
 )

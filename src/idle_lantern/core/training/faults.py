@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from idle_lantern.core.training import geometry_course as geometry
 from idle_lantern.core.training import light_course as light
+from idle_lantern.core.training import motion_course as motion
 from idle_lantern.core.training.exercise import Exercise, Values
 
 
@@ -36,14 +37,14 @@ FAULTS: tuple[Fault, ...] = (
     Fault("auto-exposure", "Automatic exposure", light.LOCK, lambda _v: {"exposure": "auto"}),
     Fault("auto-focus", "Automatic focus", light.LOCK, lambda _v: {"focus": "auto"}),
     Fault("white-balance", "White balance that drifts", light.LOCK, lambda _v: {"balance": "auto"}),
-    Fault("wind", "Wind, one exposure each", light.WIND, lambda _v: {"repeats": 1.0, "iso": "100"}),
+    Fault("wind", "Wind, one exposure each", motion.WIND, lambda _v: {"repeats": 1.0, "iso": "100"}),
     Fault("turning", "Turns too wide, by hand", geometry.HAND, lambda _v: {"overlap": 5.0}),
     Fault("missed", "One frame missed", geometry.GIGAPIXEL, lambda _v: {"count": "no"}),
     Fault("polariser", "A polariser in a wide sky", light.POLARISER, lambda _v: {"filter": "on"}),
     Fault(
         "with-people",
         "Going with the people",
-        light.PEOPLE,
+        motion.PEOPLE,
         lambda v: {"order": "left" if v["order"] == "right" else "right"},
     ),
 )

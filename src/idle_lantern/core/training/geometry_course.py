@@ -12,6 +12,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.training.conduct import Conduct, Situation
+from idle_lantern.core.training.criteria import MISSING, PLACED, WRONG, number, yes
 from idle_lantern.core.training.exercise import Amount, Choice, Criterion, Exercise, Values
 from idle_lantern.core.training.places import (
     FIELD,
@@ -24,23 +25,6 @@ from idle_lantern.core.training.places import (
     timed,
     with_post,
 )
-
-MISSING = Criterion("missing", 0.002, 0.05, lambda v: units.share(v, 1), "{} of the wanted field is missing.")
-PLACED = Criterion("placed", 1.0, 0.75, lambda v: units.share(v), "{} of the frames found their place.")
-WRONG = Criterion(
-    "wrong", 0.01, 0.08, lambda v: units.share(v, 1), "{} of the places show something else than stands there."
-)
-
-
-def number(values: Values, key: str) -> float:
-    """A chosen amount."""
-    return float(values[key])
-
-
-def yes(values: Values, key: str) -> bool:
-    """A chosen yes."""
-    return values[key] == "yes"
-
 
 # --- the no-parallax point ---------------------------------------------------------------------
 
@@ -302,6 +286,3 @@ GIGAPIXEL = Exercise(
     lambda _seed: {"stop": "12", "rows": "9", "count": "yes"},
     (MISSING, PLACED, Criterion("frames", 14, 30, lambda v: f"{v:.0f}", "It took {} frames.")),
 )
-
-
-COURSE = (PUPIL, BASE, HAND, SKY, SPHERE, GIGAPIXEL)

@@ -12,7 +12,7 @@ import platformdirs
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import make_folder, write_text
-from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.strict_json import read_json
 
 SCHEMA = "idle-lantern/practice/1"
@@ -38,25 +38,35 @@ def practice_file() -> Path:
 
 
 def read_rows(path: Path) -> tuple[Row, ...]:
-    """All attempts so far, the oldest first; a file that cannot be read counts as empty and is left as it is."""
+    """All attempts so far, the oldest first; a file that cannot be read counts as empty."""
+    return _read(path) or ()
+
+
+def _read(path: Path) -> tuple[Row, ...] | None:
+    """The attempts of a file; None where it is damaged, or of a newer program."""
+    if not path.exists():
+        return ()
     try:
         stored = read_json(path)
         if not isinstance(stored, dict) or stored.get("schema") != SCHEMA:
-            return ()
+            return None
         return tuple(msgspec.convert(stored.get("attempts", []), list[Row]))
     except (LanternError, msgspec.ValidationError):
-        return ()
+        return None
 
 
 def add_row(path: Path, row: Row) -> tuple[Row, ...]:
-    """Keep one more attempt; returns all of them.
+    """Keep one more attempt; returns all of them. A file that cannot be read is set aside under another name first.
 
     Raises
     ------
     InputError
         It cannot be written.
     """
-    rows = (*read_rows(path), row)
+    before = _read(path)
+    if before is None:
+        _set_aside(path)
+    rows = (*(before or ()), row)
     if len(rows) > _MOST:
         tops = best(rows)
         old = [r for r in rows[:-_MOST] if tops.get(r.exercise) == r.points]
@@ -64,6 +74,16 @@ def add_row(path: Path, row: Row) -> tuple[Row, ...]:
     make_folder(path.parent)
     write_text(path, json.dumps({"schema": SCHEMA, "attempts": [asdict(r) for r in rows]}, indent=1))
     return rows
+
+
+def _set_aside(path: Path) -> None:
+    number = 1
+    while (other := path.with_name(f"{path.stem}-unread-{number}{path.suffix}")).exists():
+        number += 1
+    try:
+        path.rename(other)
+    except OSError as error:
+        raise InputError("Cannot be set aside", where=path.name, remedy="Move it away by hand") from error
 
 
 def best(rows: Sequence[Row]) -> dict[str, int]:
