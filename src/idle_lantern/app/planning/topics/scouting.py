@@ -213,7 +213,7 @@ class ScoutingTopic(Topic):
     def _skyline(self, plan: Plan) -> str:
         top = self.state.scouted.highest(plan)
         if top is None:
-            return "not seen" if self._shown() else "—"
+            return "not read" if self._shown() else "—"
         return f"up to {units.angle(top[1], 0)} ± {units.angle(top[2])}, at yaw {units.angle(top[0], 0)}"
 
     def _bare(self, _plan: Plan) -> str:
