@@ -210,10 +210,6 @@ def test_a_whole_figure_is_kept_by_a_click(qtbot: QtBot, doubled: Window, settle
     assert not (painted.hide > 0).any()
     doubled.state.undo()
     assert doubled.state.outing.masks == ()
-    # where nothing stands out that is told
-    _stroke(doubled, [(60.0, 60.0), (60.0, 60.0)])
-    settled(doubled)
-    assert doubled.state.outing.masks == () or doubled.message_text()
 
 
 def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(

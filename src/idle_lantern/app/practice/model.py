@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from idle_lantern.core.base import units
 from idle_lantern.core.training.course import EXERCISES, Attempt
-from idle_lantern.core.training.exercise import Amount, Exercise
+from idle_lantern.core.training.exercise import Amount, Exercise, scored
 from idle_lantern.core.training.faults import FAULTS, Fault
 from idle_lantern.core.training.record import PASSED
 
@@ -60,14 +60,13 @@ def grade_words(attempt: Attempt, fault: Fault | None) -> str:
 
 def figures_table(attempt: Attempt, exercise: Exercise) -> tuple[str, ...]:
     """What was measured, yours against the right one, the worst first."""
-    rows = []
-    for criterion in exercise.criteria:
-        mine, right = (float(getattr(o.figures, criterion.figure)) for o in (attempt.done, attempt.right))
-        sentence = criterion.sentence.format(criterion.write(mine))
-        rows.append((criterion.score(mine), f"{sentence} Done right: {criterion.write(right)}."))
     if attempt.done.failed:
-        return (f"The frames cannot be joined: {attempt.done.failed}",)
-    return tuple(sentence for _, sentence in sorted(rows, key=lambda row: row[0]))
+        return attempt.grade.sentences
+    right = {criterion.figure: criterion.write(value) for criterion, value in scored(exercise, attempt.right.figures)}
+    worst_first = [criterion.figure for criterion, _value in scored(exercise, attempt.done.figures)]
+    return tuple(
+        f"{sentence} Done right: {right[figure]}." for sentence, figure in zip(attempt.grade.sentences, worst_first)
+    )
 
 
 def took(attempt: Attempt) -> str:

@@ -5,12 +5,14 @@ The turning axis stands at the origin, 1.5 m above the boards. x is right, z for
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.sim import textures
+from idle_lantern.core.sim.camera import SCENE_EV
 from idle_lantern.core.sim.materials import masonry, planks, scaled, tiles
 from idle_lantern.core.sim.shapes import DOWN, box, quad
 from idle_lantern.core.sim.sky import make_sky
@@ -22,6 +24,14 @@ _FLOOR, _CEILING = 1.5, -1.3
 _WIDE, _DEEP = 7.0, 6.0
 #: Light of the window's sky, and of the room's shade, where sunlit white is 0.8: six to seven stops apart.
 _OUTSIDE, _INSIDE = 1.9, 0.075
+#: What of the room's shade its stone and boards give back, as seen in the middle of the walls.
+_GIVEN_BACK = 0.42
+
+
+def metered_ev() -> tuple[float, float]:
+    """What a meter reads in the room and at the window, EV at ISO 100: it takes what it sees for 18 % grey (ISO 2720)."""
+    room, window = (SCENE_EV + math.log2(light / 0.18) for light in (_INSIDE * _GIVEN_BACK, _OUTSIDE))
+    return room, window
 
 
 def net_loft(window_x_m: float = 0.0, *, outside: float = _OUTSIDE, seed: int = 1) -> Diorama:

@@ -3,7 +3,7 @@
 Public here, each from the module named:
 
 - ``course``: ``EXERCISES``, ``exercise``, ``attempt``, ``Attempt``, ``carried_out``, ``checked``, ``in_words``
-- ``exercise``: ``Exercise``, ``Amount``, ``Choice``, ``Knob``, ``Grade``, ``graded``
+- ``exercise``: ``Exercise``, ``Amount``, ``Choice``, ``Knob``, ``Grade``, ``graded``, ``scored``
 - ``faults``: ``FAULTS``, ``Fault``, ``fault``
 - ``record``: ``Row``, ``read_rows``, ``add_row``, ``best``, ``practice_file``, ``practised``, ``PASSED``
 - ``conduct``: ``Situation``, ``Conduct``, ``Take``, ``take``

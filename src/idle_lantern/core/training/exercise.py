@@ -94,9 +94,12 @@ def graded(exercise: Exercise, figures: Figures, failed: str = "") -> Grade:
     """A grade from what was measured, not from what was chosen."""
     if failed:
         return Grade(0, (f"The frames cannot be joined: {failed}",))
-    rows = []
-    for criterion in exercise.criteria:
-        value = float(getattr(figures, criterion.figure))
-        rows.append((criterion.score(value), criterion.sentence.format(criterion.write(value))))
-    rows.sort(key=lambda row: row[0])
-    return Grade(round(100 * rows[0][0]), tuple(sentence for _, sentence in rows))
+    worst_first = scored(exercise, figures)
+    points = round(100 * worst_first[0][0].score(worst_first[0][1]))
+    return Grade(points, tuple(criterion.sentence.format(criterion.write(value)) for criterion, value in worst_first))
+
+
+def scored(exercise: Exercise, figures: Figures) -> tuple[tuple[Criterion, float], ...]:
+    """What counts with what was measured of it, the worst first."""
+    rows = [(criterion, float(getattr(figures, criterion.figure))) for criterion in exercise.criteria]
+    return tuple(sorted(rows, key=lambda row: row[0].score(row[1])))

@@ -6,7 +6,7 @@ import math
 from dataclasses import replace
 
 from idle_lantern.core.base import units
-from idle_lantern.core.sim.room import net_loft
+from idle_lantern.core.sim.room import metered_ev, net_loft
 from idle_lantern.core.training.conduct import Conduct, Situation
 from idle_lantern.core.training.criteria import BURNT, COLOUR, DROWNED, EVENED, PLACED, SHARP, UNEVEN, number, within
 from idle_lantern.core.training.exercise import Amount, Choice, Exercise, Values
@@ -83,14 +83,20 @@ LOCK = Exercise(
 # --- the window in the room ------------------------------------------------------------------------
 
 
+def _window_x_m(seed: int) -> float:
+    """How far to the right of the wall's middle the window is."""
+    return float(rng_of(seed).uniform(-1.4, 1.4))
+
+
 def _room(seed: int) -> Situation:
-    side = float(rng_of(seed).uniform(-1.4, 1.4))
-    return Situation(net_loft(side, seed=seed), LENS, (-62.0, 62.0, -22.0, 22.0), facing_deg=0.0, seed=seed)
+    return Situation(
+        net_loft(_window_x_m(seed), seed=seed), LENS, (-62.0, 62.0, -22.0, 22.0), facing_deg=0.0, seed=seed
+    )
 
 
 def _window_conduct(seed: int, values: Values) -> Conduct:
     base = {"window": -1.6, "between": 1.2, "room": 4.2}[str(values["meter"])]
-    window_deg = math.degrees(math.atan2(float(rng_of(seed).uniform(-1.4, 1.4)), 3.6))
+    window_deg = math.degrees(math.atan2(_window_x_m(seed), 3.6))
     count, step = round(number(values, "count")), number(values, "step")
     series = tuple(step * (i - (count - 1) / 2) for i in range(count))
     takes, exposures = [], 0
@@ -116,8 +122,8 @@ WINDOW = Exercise(
         Choice("where", "Bracketed", {"all": "every frame", "window": "frames with the window"}, "all"),
     ),
     lambda _seed, _values: (
-        ("Meter in the room", "8.6 EV"),
-        ("At the window", "14.6 EV"),
+        ("Meter in the room", f"{metered_ev()[0]:.1f} EV"),
+        ("At the window", f"{metered_ev()[1]:.1f} EV"),
         ("The sensor holds", "some 7 EV well"),
     ),
     _window_conduct,
