@@ -2,8 +2,10 @@
 
     .venv/bin/python benchmarks/field_desk.py [--runs 40] [--seed 1] [--width 900]
 
-Each run is one row of an invented place by a lens of 20 to 50 mm; in half of the runs one frame has one fault (a gap, blur of 1.5 to
-3 px, a third to one EV, a changed setting). A fault counts as found when its frame is told with it before the next one is shot.
+Each run is one or two rows of an invented place by a lens of 20 to 50 mm; half of the runs have one fault: a frame with a gap, blur
+of 1.5 to 3 px, a third to one EV, a changed setting; the focus ring moved from a frame on; a base that leans by one degree; a corner
+that was missed. A fault of a frame counts as found when that frame is told with it before the next one is shot, a lean and a missed
+corner when they are told by the end of the run, as the window tells them.
 """
 
 from __future__ import annotations
@@ -29,14 +31,18 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.suspects.overlaps import overlaps_of
 from idle_lantern.core.plan.brief import Brief
-from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.watching.bench import Bench
 
-FAULTS = {"gap": "overlap", "blur": "blur", "exposure": "exposure", "setting": "aperture"}
+#: What is put in, and what the desk calls it; a lean and a corner are told of the run, not of a frame.
+FAULTS = {"gap": "overlap", "blur": "blur", "exposure": "exposure", "setting": "aperture", "focus": "blur"}
+OF_THE_RUN = ("lean", "corner")
+#: The lean of the base put in, and that from which on the window tells of it.
+LEAN_DEG, LEAN_TOLD_DEG = 1.0, 0.5
 
 
 def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list[float]]) -> None:
@@ -45,14 +51,17 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
     rig = Rig(focal_mm=focal, width_px=width, height_px=width * 2 // 3, upright=bool(rng.random() < 0.7))
     lens = rig.lens()
     wide = math.degrees(lens.field_rad()[0])
-    plan = make_plan(Brief(rig=rig, target_field=TargetField(middle - 1.6 * wide, middle + 1.6 * wide, -8, 8, 1 / 3)))
-    camera = SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px)
-    head = Head(
-        play_deg=0.15, base_tilt_deg=float(rng.uniform(0, 1.0)), base_tilt_toward_deg=float(rng.uniform(0, 360))
-    )
+    fault = str(rng.choice([*FAULTS, *OF_THE_RUN])) if rng.random() < 0.5 else ""
+    high = 0.7 * math.degrees(lens.field_rad()[1]) if fault == "corner" else 8
+    target = TargetField(middle - 1.6 * wide, middle + 1.6 * wide, -high, high, 1 / 3)
+    plan = make_plan(Brief(rig=rig, target_field=target))
+    camera = SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px, defocus=fault == "focus")
+    lean = LEAN_DEG if fault == "lean" else float(rng.uniform(0, 0.3))
+    head = Head(play_deg=0.15, base_tilt_deg=lean, base_tilt_toward_deg=float(rng.uniform(0, 360)))
     scene, bench, poses = ambrel_holm(walkers=3), Bench(plan), []
-    fault = str(rng.choice(list(FAULTS))) if rng.random() < 0.5 and len(plan.frames) > 2 else ""
-    at = int(rng.integers(1, len(plan.frames))) if fault else -1
+    at = int(rng.integers(1, len(plan.frames))) if fault in FAULTS else -1
+    if fault == "corner":
+        at = _corner(plan)
     meta = Metadata(
         focal_mm=24.0,
         sensor_width_mm=24.0 * max(lens.width, lens.height) / lens.focal_px,
@@ -62,9 +71,13 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
     )
     for k, frame in enumerate(plan.frames):
         bad = k == at
+        if bad and fault == "corner":
+            continue
         pose = head.pointed(frame.yaw_deg + (0.55 * wide if bad and fault == "gap" else 0), frame.pitch_deg, 0, shot=k)
         ev = float(rng.uniform(0.34, 1.0)) if bad and fault == "exposure" else 0.0
-        picture = camera.expose(scene, pose, CameraSettings(exposure_s=2**ev / 256), seed=k, time_s=6.0 * k)
+        focus = _soft(camera, float(rng.uniform(2.5, 4))) if bad and fault == "focus" else math.inf
+        settings = CameraSettings(exposure_s=2**ev / 256, focus_m=focus)
+        picture = camera.expose(scene, pose, settings, seed=k, time_s=6.0 * k)
         if bad and fault == "blur":
             picture = Picture(cv2.GaussianBlur(picture.pixels, (0, 0), float(rng.uniform(1.5, 3.0))))
         path = folder / f"{k}.jpg"
@@ -86,7 +99,7 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
         else:
             alarms = whats - {"clipped", "tilt"}
             # the frame after one of another exposure or sharpness is compared with that one alone
-            if not (k == at + 1 and fault in ("exposure", "blur")):
+            if not (k == at + 1 and fault in ("exposure", "blur", "focus")):
                 told["false alarms"].append(float(bool(alarms)))
         if k and judged.angles_deg is not None:
             found_pose = rotations.from_yaw_pitch_roll(*np.radians(judged.angles_deg))
@@ -95,6 +108,25 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
             shared = overlaps_of(Poses((0, 1), (lens, lens), np.stack([pose, poses[-2]])))
             if shared and judged.overlap:
                 told["overlap miss, %"].append(100 * abs(shared[0].share - judged.overlap))
+    level = bench.lean()
+    leans = level is not None and math.degrees(level.lean_rad) >= LEAN_TOLD_DEG
+    holes = bool(bench.holes(()))
+    if fault in OF_THE_RUN:
+        told[f"{fault} put in"].append(1)
+        told[f"{fault} found"].append(float(leans if fault == "lean" else holes))
+    told["false lean or hole"].append(float((leans and fault != "lean") or (holes and fault not in ("corner", "gap"))))
+
+
+def _corner(plan: Plan) -> int:
+    """The frame at the right end of the upper row."""
+    return max(range(len(plan.frames)), key=lambda i: plan.frames[i].pitch_deg * 1000 + plan.frames[i].yaw_deg)
+
+
+def _soft(camera: SimulatedCamera, disc_px: float) -> float:
+    """The distance that the ring must stand at so that what is far has discs of that size (thin lens)."""
+    disc_m = disc_px * camera.sensor_width_mm / 1000 / camera.lens.width
+    focal_m = camera.focal_mm / 1000
+    return focal_m + focal_m * focal_m / CameraSettings().aperture / disc_m
 
 
 def _without_last(bench: Bench) -> Bench:
@@ -109,9 +141,9 @@ def main() -> None:
     parser.add_argument("--width", type=int, default=900)
     args = parser.parse_args()
     rng = np.random.default_rng(args.seed)
-    keys = ["seconds", "pose miss, degrees", "overlap miss, %", "false alarms"]
+    keys = ["seconds", "pose miss, degrees", "overlap miss, %", "false alarms", "false lean or hole"]
     told: dict[str, list[float]] = {k: [] for k in keys}
-    for fault in FAULTS:
+    for fault in (*FAULTS, *OF_THE_RUN):
         told |= {f"{fault} put in": [], f"{fault} found": []}
     for _ in range(args.runs):
         with tempfile.TemporaryDirectory() as folder:
@@ -120,7 +152,8 @@ def main() -> None:
         values = told[key]
         print(f"{key}: median {statistics.median(values):.3f}, worst {max(values):.3f} of {len(values)}")
     print(f"false alarms: {sum(told['false alarms']):.0f} in {args.runs} runs, {len(told['false alarms'])} good frames")
-    for fault in FAULTS:
+    print(f"runs told of a lean or a hole that was not: {sum(told['false lean or hole']):.0f}")
+    for fault in (*FAULTS, *OF_THE_RUN):
         print(f"{fault}: {sum(told[f'{fault} found']):.0f} of {len(told[f'{fault} put in'])} found")
 
 

@@ -150,9 +150,10 @@ def test_what_nobody_expected_is_logged_and_told_in_a_line(tmp_path: Path, monke
 
 
 def test_the_campaign_finds_nothing(tmp_path: Path):
-    """Small here; ``./lantern test --campaign 10000`` runs it large."""
+    """Small here, and of the kinds that no other test breaks; ``./lantern test --campaign 10000`` runs all of it large."""
+    kinds = ("pictures", "documents", "signals", "clicks")
     done = subprocess.run(
-        [sys.executable, "-m", "tests.campaign", "2"],
+        [sys.executable, "-m", "tests.campaign", "2", *(word for kind in kinds for word in ("--only", kind))],
         capture_output=True,
         text=True,
         check=False,
@@ -160,4 +161,4 @@ def test_the_campaign_finds_nothing(tmp_path: Path):
     )
     assert done.returncode == 0, done.stdout + done.stderr[-2000:]
     rows = {line[:22].strip(): line.split() for line in done.stdout.splitlines()[1:]}
-    assert set(rows) == {"pictures", "documents", "kills", "full disks", "signals", "memory", "streams", "clicks"}
+    assert set(rows) == set(kinds)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
+from idle_lantern.core.sim.weather import STILL, Weather
 
 if TYPE_CHECKING:
     from idle_lantern.core.sim.devices import SimulatedRig
@@ -16,9 +17,11 @@ class Devices:
     """The simulated stand-ins, made once for each rig and outing."""
 
     def __init__(self) -> None:
-        self._made: dict[tuple[str, Rig, bool], SimulatedRig] = {}
+        self._made: dict[tuple[str, Rig, bool, Weather], SimulatedRig] = {}
         #: Whether frames have the sensor's own size, however long that takes.
         self.full_size = False
+        #: What moves in the invented place while frames are shot.
+        self.weather = STILL
 
     @property
     def most_megapixels(self) -> float:
@@ -30,9 +33,9 @@ class Devices:
         # the island is built when somebody goes shooting, not when the window opens
         from idle_lantern.core.sim.devices import SimulatedRig
 
-        key = (outing_id, rig, self.full_size)
+        key = (outing_id, rig, self.full_size, self.weather)
         if key not in self._made:
             self._made.clear()  # a camera stands at one place at a time
-            self._made[key] = SimulatedRig(rig, most_megapixels=self.most_megapixels)
+            self._made[key] = SimulatedRig(rig, most_megapixels=self.most_megapixels, weather=self.weather)
             self._made[key].shots = shots
         return self._made[key]

@@ -22,6 +22,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     """Declare the command and its arguments."""
     parser = commands.add_parser("demo", help="open the window with the demo outing", description=__doc__)
     parser.add_argument("--screenshots", type=Path, metavar="DIR", help="render each view to a PNG in DIR and end")
+    parser.add_argument("--only", nargs="+", default=(), metavar="VIEW", help="of --screenshots: render these views")
     parser.add_argument(
         "--card", type=Path, metavar="DIR", help="write a simulated memory card into DIR, a new folder, and end"
     )
@@ -71,7 +72,7 @@ def run(args: argparse.Namespace) -> int:
     if args.screenshots is not None:
         from idle_lantern.app.screenshots import render_views
 
-        for path in render_views(folder, args.screenshots):
+        for path in render_views(folder, args.screenshots, args.only):
             give(f"{path}\n")
         return 0
     return open_window(folder)

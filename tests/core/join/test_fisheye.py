@@ -61,12 +61,12 @@ def test_models_tell_each_other(model: str):
 
 
 def test_dark_surround_of_a_circular_fisheye_never_shows(tmp_path: Path):
-    lens = Lens("equisolid", 200, 700, 700, circle_px=300)
+    lens = Lens("equisolid", 150, 525, 525, circle_px=225)
     files = render(tmp_path, lens, [(72.0 * i, 0, 0) for i in range(5)], metadata=False)
     solution = solve(gather(files.paths))
     assert len(solution.poses.frames) == 5
-    assert solution.poses.lenses[0].circle_px == pytest.approx(300, rel=0.03)
-    assert solution.poses.lenses[0].circle_px < 300
+    assert solution.poses.lenses[0].circle_px == pytest.approx(225, rel=0.03)
+    assert solution.poses.lenses[0].circle_px < 225
     picture = compose_picture(solution, make_canvas(solution.poses, solution.seen)).picture
     assert picture.alpha is not None
     shown = picture.pixels[picture.alpha > 0]

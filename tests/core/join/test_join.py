@@ -23,6 +23,7 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import probe, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import PROJECTIONS
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
@@ -38,8 +39,8 @@ from idle_lantern.core.sim.truth import ideal_canvas, registration_error_px
 PROMISED_PX = 0.05
 
 
-def _joined(files: FrameFiles, folder: Path, **options):
-    solution, made = join(gather(files.paths), folder / "out.tif", JoinOptions(**options))
+def _joined(files: FrameFiles, folder: Path, on_looked=None, **options):
+    solution, made = join(gather(files.paths), folder / "out.tif", JoinOptions(**options), on_looked=on_looked)
     joined = SimpleNamespace(canvas=made.canvas, crop=made.crop, picture=read(folder / "out.tif"))
     return report_of(solution, made), joined
 
@@ -83,8 +84,11 @@ def test_distorted_grid_finds_its_lens(grid_set: FrameFiles, tmp_path: Path):
 
 
 def test_fisheye_sphere_without_being_told(sphere_set: FrameFiles, tmp_path: Path):
-    """The metadata say only a focal length; the matches tell that it is a fisheye."""
-    report, joined = _joined(sphere_set, tmp_path)
+    """The metadata say only a focal length; the matches tell that it is a fisheye. Nothing is cut off, nothing suspected."""
+    looked = []
+    report, joined = _joined(sphere_set, tmp_path, looked.append)
+    assert [s for s in looked[0].suspects if s.suspicion > 0.5] == []
+    assert joined.crop == Rectangle(0, 0, joined.canvas.width, joined.canvas.height)
     assert report["frames"][0]["lens"]["model"] == "equidistant"
     assert all(f["used"] for f in report["frames"])
     assert rms(sphere_set.error_px(report)) < PROMISED_PX

@@ -84,16 +84,6 @@ def test_the_crop_that_is_told_holds_no_gap_and_is_large(row_set: FrameFiles, tm
     assert crop.area > 0.8 * shown
 
 
-def test_a_whole_sphere_is_not_cropped(sphere_set: FrameFiles, tmp_path: Path):
-    """4053 x 2023 of 4058 x 2029 is no sphere any more."""
-    frames = tuple(JoinFrame(p) for p in sphere_set.paths)
-    end = _events(JoinRequest(frames, tmp_path / "o.tif"))[-1]
-    assert isinstance(end, Finished)
-    canvas = end.result.canvas
-    assert end.result.crop == Rectangle(0, 0, canvas.width, canvas.height)
-    assert canvas.width == 2 * canvas.height
-
-
 def test_another_picture_of_a_solution_solves_nothing_anew(row_set: FrameFiles, tmp_path: Path):
     first = _events(_request(row_set, tmp_path))[-1]
     assert isinstance(first, Finished)

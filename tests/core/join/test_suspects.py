@@ -149,10 +149,8 @@ def test_a_step_of_a_pixel_and_a_half_is_the_first_suspect(row_set: FrameFiles):
     assert [s.suspicion for s in found] == sorted((s.suspicion for s in found), reverse=True)
 
 
-@pytest.mark.parametrize("name", ["row_set", "sphere_set"])
-def test_a_clean_set_has_no_suspect(name: str, request: pytest.FixtureRequest):
-    files: FrameFiles = request.getfixturevalue(name)
-    at = _joined(files.paths)
+def test_a_clean_set_has_no_suspect(row_set: FrameFiles):
+    at = _joined(row_set.paths)
     assert [s for s in _suspects(at.solution, at.canvas) if s.suspicion > 0.5] == []
 
 

@@ -149,3 +149,16 @@ def test_stand_in_writes_a_real_file_with_exif(tmp_path):
         assert float(exif[ExifTags.Base.FocalLength]) == 20.0
         assert float(exif[ExifTags.Base.ExposureTime]) == pytest.approx(1 / 256, rel=1e-3)
         assert exif[ExifTags.Base.DateTimeOriginal] == "2026:05:14 18:40:00"
+
+
+def test_beside_pixels_that_see_nothing_all_is_drawn_as_by_a_lens_that_fills_its_frame():
+    """The corners of a circular fisheye have no ray; the lamp and the light tower stand whole all the same."""
+    wide = Lens("equisolid", 100, 350, 350)  # beyond 200 px there is no ray
+    inner = replace(wide, width=150, height=150)
+    assert not np.isfinite(wide.unproject(np.array([[2.0, 2.0]]))).all()
+    ahead = from_yaw_pitch_roll(0.2, 0.1, 0)
+    shown = [
+        SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px).view(ambrel_holm(), ahead)
+        for lens in (wide, inner)
+    ]
+    np.testing.assert_allclose(shown[0].light[100:250, 100:250], shown[1].light, atol=0.03)

@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QInputDialog, QLabel
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -28,6 +28,7 @@ from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
 from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
+from idle_lantern.core.sim.weather import WEATHERS
 
 
 class FieldStage(Stage):
@@ -80,12 +81,7 @@ class FieldStage(Stage):
         self.missing = label("", wrap=True)
         self.note = label("", "dim", wrap=True)
         self.all_button = button("Shoot all that is missing   [Shift + Space]", self.shoot_all, name="shoot-all")
-        caution = label(
-            "Look up from the finder before you step: edges, water and traffic come first. Never look at the sun through "
-            "an optical finder or a long lens. Local rules and trained people decide.",
-            "dim",
-            wrap=True,
-        )
+        self.caution = label("", "dim", wrap=True, name="field-caution")
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
         self.quick = QCheckBox("Quick: nothing takes its time")
@@ -93,6 +89,11 @@ class FieldStage(Stage):
         self.full = QCheckBox("Full sensor size")
         self.full.setObjectName("field-full")
         self.full.clicked.connect(self._set_full)
+        self.weather = QComboBox()
+        self.weather.setObjectName("field-weather")
+        self.weather.setAccessibleName("Weather of the invented place")
+        self.weather.addItems([w.name for w in WEATHERS])
+        self.weather.activated.connect(self._set_weather)
         self.verdict = label("", "head", wrap=True, name="field-verdict")
         self.told = label("", "dim", wrap=True, name="field-told")
         self.watch_button = button("Watch a folder …   [W]", self.toggle_watch, name="field-watch")
@@ -110,11 +111,12 @@ class FieldStage(Stage):
             ),
             self.quick,
             self.full,
+            self.weather,
             8,
             self.note,
             None,
             self.stand_in,
-            caution,
+            self.caution,
         )
         self.quick.setChecked(desk.settings.quick)
         self.quick.clicked.connect(lambda on: desk.keep(replace(desk.settings, quick=bool(on))))
@@ -216,6 +218,12 @@ class FieldStage(Stage):
         self._look_for = None
         self._refresh({"frames"})
 
+    def _set_weather(self, index: int) -> None:
+        """Let clouds, waves and light change while the simulated camera shoots, or rest."""
+        self.desk.devices.weather = WEATHERS[index]
+        self._look_for = None
+        self._refresh({"frames"})
+
     def open_checks(self) -> None:
         """The check list of this kind of picture, and what can hurt."""
         answered(CheckListDialog(self.desk, self))
@@ -283,6 +291,7 @@ class FieldStage(Stage):
         large = self.state.plan.rig.width_px * self.state.plan.rig.height_px > 1e6 * MOST_MEGAPIXELS
         self.full.setVisible(large)
         self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
+        self.caution.setText(model.caution(self.state.plan))
         self.number.setText(view.number)
         turn = view.turn
         if view.frame is not None and self.hand.active:

@@ -10,6 +10,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.plan.checklist import cautions
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.legs import leg_lifts
 from idle_lantern.core.plan.planner import Plan
@@ -121,6 +122,12 @@ def stand_in(plan: Plan, most_megapixels: float) -> str:
         slow = f" of {planned:.1f} megapixels, which takes about {units.duration(takes)} a frame" if takes > 3 else ""
         return f"{told}{slow}."
     return f"{told}, of {most_megapixels:g} instead of the planned {planned:.1f} megapixels, so that a shot takes about a second."
+
+
+def caution(plan: Plan) -> str:
+    """The two first things that can hurt here, and who decides; the check list has all of them."""
+    *first, last = cautions(plan)
+    return " ".join([*first[:2], last])
 
 
 def height_deg(plan: Plan) -> float:

@@ -113,7 +113,7 @@ def outline(lens: Lens, per_side: int, out_px: float = 1.0) -> Array:
 
 def _turned(directions: Array, cameras: Array) -> Array:
     """Each direction in the frame of its own camera."""
-    result: Array = (directions[:, None, :] @ cameras)[:, 0]
+    result: Array = np.einsum("ni,nij->nj", directions, cameras)
     return result
 
 

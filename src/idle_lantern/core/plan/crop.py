@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,8 @@ Array = NDArray[Any]
 #: Tries until the share is known well enough for a judgement.
 _SURE_TRIES, _LEAST_TRIES, _MOST_TRIES, _GOOD_ENOUGH = 8, 20, 100, 0.05
 _MOST_FRAMES = 240
+#: Answers kept: most of what is changed in a plan leaves its frames where they are.
+_KEPT = 16
 #: Places on all outlines together in one try.
 _POINTS = 8000
 #: Cells of the coarse picture in which the crop is looked for, by how many frames have to be asked.
@@ -40,8 +43,9 @@ class CropLoss:
     expected: float
 
 
+@lru_cache(maxsize=_KEPT)
 def crop_loss(
-    rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, support: Support, projection: str
+    rig: Rig, frames: tuple[GridFrame, ...], target_field: TargetField, support: Support, projection: str
 ) -> CropLoss:
     """Project the union of all frames coarsely and find its largest rectangle.
 
@@ -117,8 +121,9 @@ class HoleChance:
     tries: int
 
 
+@lru_cache(maxsize=_KEPT)
 def hole_chance(
-    rig: Rig, frames: Sequence[GridFrame], target_field: TargetField, support: Support
+    rig: Rig, frames: tuple[GridFrame, ...], target_field: TargetField, support: Support
 ) -> HoleChance | None:
     """How often the wanted field gets a hole when the pointing errs as the support does.
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,8 @@ Array = NDArray[Any]
 
 _POLE = math.pi / 2
 _MOST_FRAMES = 5000
+#: Grids kept: most of what is changed in a plan (light, time, exposure, marks) leaves its frames where they are.
+_KEPT = 16
 
 
 @dataclass(frozen=True)
@@ -43,6 +46,7 @@ class Row:
     spare: int = 0
 
 
+@lru_cache(maxsize=_KEPT)
 def plan_grid(
     rig: Rig, target_field: TargetField, support: Support | None = None, whole_at_deg: float | None = None
 ) -> tuple[GridFrame, ...]:

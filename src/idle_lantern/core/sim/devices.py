@@ -23,6 +23,7 @@ from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
 from idle_lantern.core.sim.raw_files import write_dng
 from idle_lantern.core.sim.surfaces import Diorama, View
+from idle_lantern.core.sim.weather import STILL, Weather
 
 _SECONDS_BETWEEN = 6.0
 
@@ -34,9 +35,14 @@ class SimulatedRig:
     """
 
     def __init__(
-        self, rig: Rig, scene: Diorama | None = None, seed: int = 11, most_megapixels: float = MOST_MEGAPIXELS
+        self,
+        rig: Rig,
+        scene: Diorama | None = None,
+        seed: int = 11,
+        most_megapixels: float = MOST_MEGAPIXELS,
+        weather: Weather = STILL,
     ) -> None:
-        self.scene = scene or ambrel_holm()
+        self.scene = scene or ambrel_holm(weather=weather)
         lens = rig.lens()
         factor = min(1.0, math.sqrt(most_megapixels * 1e6 / (lens.width * lens.height)))
         sensor_mm = rig.sensor_height_mm if rig.upright else rig.sensor_width_mm

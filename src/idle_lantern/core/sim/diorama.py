@@ -9,6 +9,8 @@ x is east, z north, y down; yaw 0 looks north.
 from __future__ import annotations
 
 import math
+from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -19,6 +21,7 @@ from idle_lantern.core.sim.materials import masonry, plain, planks, scaled, tile
 from idle_lantern.core.sim.shapes import DOWN, box, facing, quad
 from idle_lantern.core.sim.sky import make_sky
 from idle_lantern.core.sim.surfaces import Diorama, Material, Outline, Quad
+from idle_lantern.core.sim.weather import STILL, Weather
 
 Array = NDArray[Any]
 
@@ -34,8 +37,9 @@ def ambrel_holm(
     sun_azimuth_deg: float = 250.0,
     sun_altitude_deg: float = 24.0,
     seed: int = 1,
+    weather: Weather = STILL,
 ) -> Diorama:
-    """The whole place. ``railing`` adds what stands within 5 m; ``walkers`` move with time."""
+    """The whole place. ``railing`` adds what stands within 5 m; ``walkers`` move with time, the rest as ``weather`` tells."""
     azimuth, altitude = math.radians(sun_azimuth_deg), math.radians(sun_altitude_deg)
     sun = (
         math.cos(altitude) * math.sin(azimuth),
@@ -43,11 +47,31 @@ def ambrel_holm(
         math.cos(altitude) * math.cos(azimuth),
     )
     rng = np.random.default_rng(seed)
-    quads = [*_sea_and_land(), *_far_islands(rng), *_signal_house(), *_sheds(rng), *_heaps(rng), *_trees(rng)]
+    quads = [_land(), *_far_islands(rng), *_signal_house(), *_sheds(rng), *_heaps(rng), *_trees(rng)]
     quads += [*_walls(), *_boats(rng), *_walkers(rng, walkers), *_terrace()]
     if railing:
         quads += [*_rail(), *_things_near(rng)]
-    return Diorama(quads=tuple(quads), sky=make_sky(sun, clouds), sun_direction=sun)
+    still = Diorama(quads=(_sea(), *quads), sky=make_sky(sun, clouds), sun_direction=sun)
+    return still if weather.still else replace(still, later=partial(_later, still, weather, clouds))
+
+
+def _later(still: Diorama, weather: Weather, clouds: float, time_s: float) -> Diorama:
+    """The place after so many seconds: clouds drifted, waves run on, light changed."""
+    drift, light = weather.drift_m(time_s), weather.light(time_s)
+    return replace(
+        still,
+        quads=(_sea(weather.waves_m_s * time_s), *still.quads[1:]),
+        sky=make_sky(still.sun_direction, clouds, drift_m=drift, light=light),
+        sun=_dimmed(still.sun, light * weather.sunshine(time_s)),
+        shade=_dimmed(still.shade, light),
+        haze=_dimmed(still.haze, light),
+        later=None,
+    )
+
+
+def _dimmed(light: tuple[float, float, float], by: float) -> tuple[float, float, float]:
+    red, green, blue = light
+    return red * by, green * by, blue * by
 
 
 def upright(near_m: float) -> Quad:
@@ -81,9 +105,11 @@ def _land_material(a: Array, b: Array, f: Array) -> Array:
     return ground + (within * away)[..., None] * (pans - ground)
 
 
-def _sea_material(a: Array, b: Array, f: Array) -> Array:
-    swell = textures.noise(a, b * 2, f, 160.0, 31) + 0.8 * textures.noise(b * 2, a, f, 23.0, 32)
-    chop = textures.noise(a, b * 2, f, 4.1, 33)
+def _sea_material(a: Array, b: Array, f: Array, run_m: float = 0.0) -> Array:
+    """Swell that has run ``run_m`` on, and shorter waves that run slower (deep water: by the root of their length)."""
+    swell = textures.noise(a, b * 2 + np.float32(run_m), f, 160.0, 31)
+    swell = swell + 0.8 * textures.noise(b * 2 + np.float32(0.4 * run_m), a, f, 23.0, 32)
+    chop = textures.noise(a, b * 2 + np.float32(0.16 * run_m), f, 4.1, 33)
     tone = 1 + 0.16 * swell + 0.14 * chop
     foam = np.clip((chop + 0.5 * swell - 3.0) * 1.2, 0, 1)[..., None]
     water = np.array([0.26, 0.40, 0.48], np.float32) * np.clip(tone, 0.4, 2)[..., None]
@@ -140,12 +166,16 @@ def _figure(a: Array, b: Array, f: Array) -> Array:
 # --- things ----------------------------------------------------------------------------------
 
 
-def _sea_and_land() -> list[Quad]:
-    east, north = (1.0, 0.0, 0.0), (0.0, 0.0, 1.0)
-    return [
-        quad((-20000, SEA_Y, -20000), east, north, (40000, 40000), _sea_material, layer=1),
-        quad((-150, LAND_Y, -130), east, north, (300, 260), _land_material, outline=_coast, layer=3),
-    ]
+_EAST, _NORTH = (1.0, 0.0, 0.0), (0.0, 0.0, 1.0)
+
+
+def _sea(run_m: float = 0.0) -> Quad:
+    material: Material = partial(_sea_material, run_m=run_m)
+    return quad((-20000, SEA_Y, -20000), _EAST, _NORTH, (40000, 40000), material, layer=1)
+
+
+def _land() -> Quad:
+    return quad((-150, LAND_Y, -130), _EAST, _NORTH, (300, 260), _land_material, outline=_coast, layer=3)
 
 
 def _far_islands(rng: Any) -> list[Quad]:

@@ -75,6 +75,12 @@ class Diorama:
     shade: tuple[float, float, float] = (0.20, 0.23, 0.28)
     haze: tuple[float, float, float] = (0.60, 0.68, 0.76)
     haze_m: float = 5000.0
+    #: The place as it is so many seconds later, where more than people moves.
+    later: Callable[[float], Diorama] | None = None
+
+    def at(self, time_s: float) -> Diorama:
+        """The place at that second; people are moved by who looks."""
+        return self if self.later is None else self.later(time_s)
 
 
 @dataclass
@@ -99,8 +105,11 @@ def look(
     ``pixel_rad`` is the angle of one pixel, to which all detail is filtered. NaN
     directions give black. What hides comes first, so that nothing is drawn that is not seen.
     """
+    scene = scene.at(time_s)
     h, w = directions.shape[:2]
     directions = directions.astype(np.float32, copy=False)
+    # blind pixels stay NaN here, so that they widen no window
+    field = _Field.of(np.ascontiguousarray(directions[::_COARSE, ::_COARSE]))
     blind = ~np.isfinite(directions[..., 0])
     if blind.any():
         directions = np.where(blind[..., None], np.array([0, -1, 0], np.float32), directions)
@@ -108,13 +117,11 @@ def look(
     distance = np.full((h, w), np.inf, np.float32)
     here = np.asarray(origin_m, float)
     order = sorted(scene.quads, key=lambda q: (-q.layer, float(np.linalg.norm(q.middle_at(time_s) - here))))
-    coarse = np.ascontiguousarray(directions[::_COARSE, ::_COARSE])
-    within = _bounds(coarse)
     placed = [
         (quad, window)
         for quad in order
-        if _may_show(quad, here, within, time_s)
-        and (window := _window(quad, quad.corner_at(time_s) - here, coarse, directions.shape)) is not None
+        if _may_show(quad, here, field, time_s)
+        and (window := _window(quad, quad.corner_at(time_s) - here, field, directions.shape)) is not None
     ]
 
     def one(top: int) -> None:
@@ -139,55 +146,74 @@ def look(
     return View(light, distance)
 
 
-def _bounds(coarse: Array) -> tuple[Array, float]:
-    """The middle of a field of rays, and the angle to the farthest of them (with the width of a cell)."""
-    middle = coarse.reshape(-1, 3).mean(0)
-    length = float(np.linalg.norm(middle))
-    if length < 0.1:  # all round: nothing can be left out
-        return np.array([0.0, 0.0, 1.0]), np.pi
-    middle = middle / length
-    farthest = float(np.arccos(np.clip((coarse.reshape(-1, 3) @ middle).min(), -1, 1)))
-    return middle, farthest + _step(coarse)
+@dataclass(frozen=True)
+class _Field:
+    """A coarse field of rays: where it looks, and what a cell of it may show.
+
+    Attributes
+    ----------
+    rays : (N, 3)
+        NaN where nothing is seen.
+    shape : (rows, columns)
+    reach : (N,)
+        Cosine of the angle up to which what is near a ray may be seen in its cell.
+    middle, farthest_rad : (3,), float
+        The middle of all rays, and the angle from it to the farthest.
+    """
+
+    rays: Array
+    shape: tuple[int, int]
+    reach: Array
+    middle: Array
+    farthest_rad: float
+
+    @classmethod
+    def of(cls, coarse: Array) -> _Field:
+        """What is known of rays (rows, columns, 3)."""
+        step = np.zeros(coarse.shape[:2], np.float32)
+        for axis in (0, 1):  # the widest step from each to its neighbours
+            apart = np.nan_to_num(np.linalg.norm(np.diff(coarse, axis=axis), axis=-1))
+            for side in ((1, 0), (0, 1)):
+                pad = [(0, 0), (0, 0)]
+                pad[axis] = side
+                step = np.maximum(step, np.pad(apart, pad))
+        step[step == 0] = 0.1
+        flat = coarse.reshape(-1, 3)
+        seen = flat[np.isfinite(flat[:, 0])]
+        middle = seen.mean(0) if len(seen) else np.zeros(3)
+        length = float(np.linalg.norm(middle))
+        around = length < 0.1  # nothing can be left out
+        middle = np.array([0.0, 0.0, 1.0]) if around else middle / length
+        farthest = np.pi if around else float(np.arccos(np.clip((seen @ middle).min(), -1, 1))) + float(step.max())
+        return cls(flat, coarse.shape[:2], np.cos(np.minimum(1.0, 1.8 * step)).ravel(), middle, farthest)
 
 
-def _may_show(quad: Quad, here: Array, within: tuple[Array, float], time_s: float) -> bool:
+def _may_show(quad: Quad, here: Array, field: _Field, time_s: float) -> bool:
     """Whether the sphere round a quad reaches into a field of rays."""
     towards = quad.middle_at(time_s) - here
     distance, radius = float(np.linalg.norm(towards)), float(np.hypot(*quad.size_m)) / 2
     if radius >= distance:
         return True
-    apart = float(np.arccos(np.clip(towards @ within[0] / distance, -1, 1)))
-    return apart <= within[1] + float(np.arcsin(radius / distance))
+    apart = float(np.arccos(np.clip(towards @ field.middle / distance, -1, 1)))
+    return apart <= field.farthest_rad + float(np.arcsin(radius / distance))
 
 
-def _step(coarse: Array) -> float:
-    """The widest step between neighbours of a coarse field of rays."""
-    if coarse.shape[0] < 2 or coarse.shape[1] < 2:
-        return 0.1
-    return max(
-        float(np.linalg.norm(coarse[0, 1] - coarse[0, 0])),
-        float(np.linalg.norm(coarse[-1, -1] - coarse[-2, -1])),
-        float(np.linalg.norm(coarse[-1, -1] - coarse[-1, -2])),
-    )
-
-
-def _window(quad: Quad, corner: Array, coarse: Array, shape: tuple[int, ...]) -> tuple[slice, slice] | None:
+def _window(quad: Quad, corner: Array, field: _Field, shape: tuple[int, ...]) -> tuple[slice, slice] | None:
     """Pixels that may show ``quad``: rays that hit it on a coarse grid, or pass near points on it."""
     w, h = quad.size_m
     across, down = np.asarray(quad.across), np.asarray(quad.down)
     side, low = np.meshgrid(np.linspace(0, w, 7), np.linspace(0, h, 7))
     points = corner + side.reshape(-1, 1) * across + low.reshape(-1, 1) * down
     points /= np.linalg.norm(points, axis=1, keepdims=True)
-    step = _step(coarse)
-    flat = coarse.reshape(-1, 3)
-    near = (flat @ points.T.astype(np.float32)).max(1) > np.cos(min(1.0, 1.6 * step))
+    flat = field.rays
+    near = (flat @ points.T.astype(np.float32)).max(1) > field.reach
     normal = quad.normal
     with np.errstate(divide="ignore", invalid="ignore"):
         t = float(corner @ normal) / (flat @ normal.astype(np.float32))
         a = t * (flat @ across.astype(np.float32)) - float(corner @ across)
         b = t * (flat @ down.astype(np.float32)) - float(corner @ down)
         hit = (t > 0) & (a >= 0) & (a <= w) & (b >= 0) & (b <= h)
-    on = (near | hit).reshape(coarse.shape[:2])
+    on = (near | hit).reshape(field.shape)
     if not on.any():
         return None
     rows, columns = np.flatnonzero(on.any(1)), np.flatnonzero(on.any(0))

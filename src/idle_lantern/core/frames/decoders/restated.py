@@ -109,14 +109,26 @@ def _plain(page: Any, samples: Array, baseline_ev: float) -> Array:
     white, bent = _white(page), _polynomials(page)
     if page.dtype.kind == "f":
         white /= 2.0**baseline_ev
-    linear = np.empty(samples.shape, np.uint16)
-    for top in range(0, len(samples), _BAND):
-        level = samples[top : top + _BAND].astype(np.float32) / np.float32(white)
+
+    def light(levels: Array) -> Array:
+        level = levels.astype(np.float32) / np.float32(white)
         for planes, coefficients in bent:
             level[..., planes] = np.polynomial.polynomial.polyval(
                 level[..., planes], np.asarray(coefficients, np.float32)
             )
-        linear[top : top + _BAND] = np.rint(np.clip(np.nan_to_num(level), 0, 1) * 65535)
+        full: Array = np.rint(np.clip(np.nan_to_num(level), 0, 1) * 65535).astype(np.uint16)
+        return full
+
+    linear = np.empty(samples.shape, np.uint16)
+    if page.dtype.kind == "u" and page.dtype.itemsize <= 2:  # few values: each is reckoned once
+        planes_of = samples.reshape(*samples.shape[:2], -1)
+        values = np.arange(np.iinfo(page.dtype).max + 1)
+        table = light(np.repeat(values[:, None], planes_of.shape[-1], 1))
+        for plane in range(planes_of.shape[-1]):
+            linear.reshape(planes_of.shape)[..., plane] = table[:, plane][planes_of[..., plane]]
+        return linear
+    for top in range(0, len(samples), _BAND):
+        linear[top : top + _BAND] = light(samples[top : top + _BAND])
     return linear
 
 
