@@ -134,17 +134,39 @@ def test_the_no_parallax_point_is_measured_used_and_kept(
         monkeypatch.setattr(QInputDialog, "getDouble", lambda *_a, mm=wanted, **_k: (mm, True))
         qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-practise"), Qt.MouseButton.LeftButton)
         settled(window)
-    true = practice_for(rig, pupil_model.near_m(window.state.plan)).true_mm
+    practice = practice_for(rig, pupil_model.near_m(window.state.plan))
+    true = practice.true_mm
+    # as the program advises: one more where it says
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **_k: (a[3], True))
+    qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-practise"), Qt.MouseButton.LeftButton)
+    settled(window)
     assert dialog.found is not None
     assert dialog.found.setting_mm == pytest.approx(true, abs=1.0)
-    assert dialog.table.rowCount() == 2
-    assert "px" in dialog.table.item(0, 2).text()
+    assert dialog.table.rowCount() == 3
+    assert "px" in dialog.table.item(0, 3).text()
+    # two pairs of a row that looks up tell how high the point stands over the tilting axis
+    dialog.pitch.setValue(25)
+    for wanted in (45.0, 75.0):
+        dialog.practise(wanted)
+        settled(window)
+    qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-practise"), Qt.MouseButton.LeftButton)  # where it is advised
+    settled(window)
+    assert dialog.height_found is not None
+    assert dialog.height_found.up_mm == pytest.approx(practice.up_mm, abs=3.0)
+    assert ("Lower" if practice.up_mm > 0 else "Raise") in dialog.sentence.text()
+    # a row that does not match is told, and what the level row told holds
+    dialog.add(replace(dialog.pairs[-1], left=dialog.pairs[0].left, right=tmp_path / "gone.jpg"))
+    settled(window)
+    assert "gone.jpg" in dialog.sentence.text()
+    assert dialog.found is not None
+    dialog.pairs[3:] = []
+    dialog.pitch.setValue(0)
     # a pair of the same photograph twice tells nothing: said in a sentence, and dropped again
     same = dialog.pairs[0].left
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_a, **_k: ([str(same)] * 2, ""))
     qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-add"), Qt.MouseButton.LeftButton)
     settled(window)
-    assert len(dialog.pairs) == 3
+    assert len(dialog.pairs) == 4
     qtbot.mouseClick(dialog.findChild(QPushButton, "pupil-drop"), Qt.MouseButton.LeftButton)
     settled(window)
     assert dialog.found.setting_mm == pytest.approx(true, abs=1.0)

@@ -21,8 +21,8 @@ LEFT = Qt.MouseButton.LeftButton
 
 @pytest.fixture
 def practice(qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch) -> PracticeDialog:
-    """Open, with half the pixels: an attempt takes half as long."""
-    monkeypatch.setattr(places, "LENS", places.LENS.scaled(0.6))
+    """Open, with a quarter of the pixels: an attempt takes a quarter of its time."""
+    monkeypatch.setattr(places, "LENS", places.LENS.scaled(0.5))
     made = PracticeDialog(window.desk, window, seed=3)
     qtbot.addWidget(made)
     made.show()

@@ -44,6 +44,14 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "something upright near, ground far behind it.",
     )
     pupil.add_argument("--at", nargs=3, action="append", required=True, metavar=("MM", "LEFT.jpg", "RIGHT.jpg"))
+    pupil.add_argument(
+        "--tilted-at",
+        nargs=4,
+        action="append",
+        default=[],
+        metavar=("PITCH", "MM", "LEFT.jpg", "RIGHT.jpg"),
+        help="a pair of a row that looks up or down by PITCH degrees: tells whether the point stands too high or too low",
+    )
     pupil.add_argument("--json", type=Path, metavar="FILE", help="write the setting for programs")
     pupil.set_defaults(run=run_pupil)
     board = things.add_parser(
@@ -91,22 +99,39 @@ def run_lens(args: argparse.Namespace) -> int:
 def run_pupil(args: argparse.Namespace) -> int:
     """Measure the no-parallax point."""
     from idle_lantern.core.calibration.pupil import calibrate_pupil
+    from idle_lantern.core.calibration.pupil_height import calibrate_height
 
     pairs = [(_rail(mm), Path(left), Path(right)) for mm, left, right in args.at]
+    tilted = [(_rail(mm), Path(left), Path(right)) for _pitch, mm, left, right in args.tilted_at]
+    pitches = {_pitch(pitch) for pitch, *_rest in args.tilted_at}
+    if len(pitches) > 1:
+        raise InputError("Tilted pairs are of several rows", remedy="Give all of them at one pitch")
     if args.json is not None:
-        check_outputs([args.json], [path for _mm, *both in pairs for path in both])
+        check_outputs([args.json], [path for _mm, *both in (*pairs, *tilted) for path in both])
         check_writable(args.json)
     try:
         found = calibrate_pupil(pairs, TerminalProgress({"match": 1.0}))
+        height = calibrate_height(found, pitches.pop(), tilted, TerminalProgress({"match": 1.0})) if tilted else None
     except JoinError as error:
         say(error.sentence)
         return CANNOT
     if args.json is not None:
-        write_text(args.json, json.dumps(found.as_json(), indent=1))
+        told = found.as_json() | ({"height": height.as_json()} if height is not None else {})
+        write_text(args.json, json.dumps(told, indent=1))
         give(f"{args.json}\n")
     else:
-        give(f"{found.sentence()}\n")
+        give(f"{found.sentence()}\n" + (f"{height.sentence()}\n" if height is not None else ""))
     return DONE
+
+
+def _pitch(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not -90 <= value <= 90:
+        raise InputError(f"'{text}' is no pitch", remedy="Give --tilted-at PITCH MM LEFT RIGHT, the pitch in degrees")
+    return value
 
 
 def _rail(text: str) -> float:

@@ -13,12 +13,16 @@ from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.calibration.pupil import Pair, _fitted, calibrate_pupil
+from idle_lantern.core.calibration.pupil_height import calibrate_height
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm, upright
+from idle_lantern.core.sim.practice import PupilPractice
 from idle_lantern.core.sim.surfaces import Diorama
 
 LENS = Lens("rectilinear", 1100, 1100, 640)
@@ -66,6 +70,30 @@ def test_three_pairs_tell_the_setting_to_a_millimetre(pairs: list[tuple[float, P
         assert 0.6 * abs(plain) - 0.4 < abs(pair.shift_px) < 1.1 * abs(plain) + 0.4
 
 
+def test_a_tilted_row_tells_how_high_the_point_stands(tmp_path: Path):
+    """The practice of the window, whose height is known; by hand: the pupil (0, -up, e) turned by the pitch stands over the axis."""
+    practice = PupilPractice(Rig(focal_mm=24.0, width_px=900, height_px=600, upright=False), 1.1, 60.0, up_mm=8.0)
+    level, tilted = (
+        [(mm, *practice.take_pair(mm, tmp_path, pitch_deg=pitch)) for mm in settings]
+        for pitch, settings in ((0.0, (48.0, 60.0, 74.0)), (25.0, (50.0, 64.0, 76.0)))
+    )
+    height = calibrate_height(calibrate_pupil(level), 25.0, tilted)
+    assert abs(height.up_mm - 8.0) < 3 * height.sigma_mm < 4.0
+    assert "Lower the camera" in height.sentence()
+    # the setting that the tilted row wants, from the turned offset itself
+    turned = rotations.from_yaw_pitch_roll(0, math.radians(25), 0) @ (0, -8.0, height.tilted.setting_mm - 60.0)
+    assert turned[2] == pytest.approx(0, abs=1.2)
+    at = [w for mm, a, b in level[::2] for w in ("--at", f"{mm}", str(a), str(b))]
+    more = [w for mm, a, b in tilted[:2] for w in ("--tilted-at", "25", f"{mm}", str(a), str(b))]
+    done = run_command("calibrate", "pupil", *at, *more, "--json", tmp_path / "p.json")
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "p.json").read_text())["height"]
+    assert told["up_mm"] == pytest.approx(8.0, abs=3.0)
+    for pitch, word in (("5", "tells nothing"), ("steep", "no pitch")):
+        done = run_command("calibrate", "pupil", *at, *(w if w != "25" else pitch for w in more))
+        assert (done.returncode, word in done.stderr) == (2, True), done.stderr
+
+
 def test_the_command_says_it_and_what_is_wrong(pairs: list[tuple[float, Path, Path]], tmp_path: Path):
     at = [text for rail, left, right in (pairs[0], pairs[2]) for text in ("--at", f"{rail:g}", str(left), str(right))]
     done = run_command("calibrate", "pupil", *at, "--json", tmp_path / "p.json")
@@ -81,18 +109,17 @@ def test_the_command_says_it_and_what_is_wrong(pairs: list[tuple[float, Path, Pa
 
 
 def test_the_line_through_the_shifts_is_that_of_least_squares():
-    """Against numpy.polyfit with the same weights; its error by the law of propagation."""
+    """Against numpy.polyfit with the same weights; its error by the law of propagation. The ground adds a tenth of a shift."""
     pairs = [Pair(60.0, 4.1, 0.1), Pair(70.0, 2.05, 0.2), Pair(95.0, -2.9, 0.1)]
-    slope, level = np.polyfit(
-        [p.rail_mm for p in pairs], [p.shift_px for p in pairs], 1, w=[1 / p.sigma_px for p in pairs]
-    )
+    doubts = [math.hypot(p.sigma_px, 0.1 * p.shift_px) for p in pairs]
+    slope, level = np.polyfit([p.rail_mm for p in pairs], [p.shift_px for p in pairs], 1, w=1 / np.array(doubts))
     found = _fitted(pairs)
     assert found.setting_mm == pytest.approx(-level / slope)
     rng = np.random.default_rng(3)
     tried = []
     for _ in range(4000):
-        noisy = [p.shift_px + rng.normal(0, p.sigma_px) for p in pairs]
-        a, b = np.polyfit([p.rail_mm for p in pairs], noisy, 1, w=[1 / p.sigma_px for p in pairs])
+        noisy = [p.shift_px + rng.normal(0, doubt) for p, doubt in zip(pairs, doubts)]
+        a, b = np.polyfit([p.rail_mm for p in pairs], noisy, 1, w=1 / np.array(doubts))
         tried.append(-b / a)
     assert found.sigma_mm == pytest.approx(float(np.std(tried)), rel=0.6)
     with pytest.raises(JoinError, match="too near"):

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QSpinBox, QTableWidget, QTableWidgetItem, QWidget
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.planning import pupil_model as model
@@ -16,9 +16,10 @@ from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.calibration.pupil import PupilSetting
+from idle_lantern.core.calibration.pupil_height import PupilHeight
 
 MEASURING = "Measuring the no-parallax point"
-_COLUMNS = ("Rail", "Pair", "Near against far")
+_COLUMNS = ("Rail", "Pitch", "Pair", "Near against far")
 #: A pair is first tried here where nothing is known of the lens.
 _FIRST_MM, _STEP_MM = 50.0, 30.0
 
@@ -33,7 +34,14 @@ class PupilDialog(QDialog):
         self._desk, self._plan = desk, desk.state.plan
         self.pairs: list[model.PairFiles] = []
         self.found: PupilSetting | None = None
+        self.height_found: PupilHeight | None = None
+        self.pitch = QSpinBox()
+        self.pitch.setObjectName("pupil-pitch")
+        self.pitch.setAccessibleName("Pitch of the row that pairs are taken in, in degrees")
+        self.pitch.setRange(-75, 75)
+        self.pitch.setSuffix("°")
         self._closed = False
+        self._matched: dict[Any, Any] = {}  # of earlier pairs: one more takes no longer than the first
         self._scratch = tempfile.TemporaryDirectory(prefix="idle-lantern-")
         self.table = QTableWidget(0, len(_COLUMNS))
         self.table.setHorizontalHeaderLabels(list(_COLUMNS))
@@ -52,6 +60,8 @@ class PupilDialog(QDialog):
                     button("Practise with the simulated camera …", self.ask_practice, name="pupil-practise"),
                     button("Drop the last", self.drop_last, quiet=True, name="pupil-drop"),
                     None,
+                    label("Row at pitch"),
+                    self.pitch,
                 ),
                 self.table,
                 self.sentence,
@@ -75,7 +85,7 @@ class PupilDialog(QDialog):
         rail = self._ask_rail()
         if rail is not None:
             left, right = sorted(Path(n) for n in names)
-            self.add(model.PairFiles(rail, left, right))
+            self.add(model.PairFiles(rail, left, right, float(self.pitch.value())))
 
     def ask_practice(self) -> None:
         """Ask for a setting and let the simulated camera take a pair there."""
@@ -85,21 +95,23 @@ class PupilDialog(QDialog):
 
     def practise(self, rail_mm: float) -> None:
         """A pair of the simulated camera before an upright, at a rail setting."""
-        plan, folder = self._plan, Path(self._scratch.name)
+        plan, folder, pitch = self._plan, Path(self._scratch.name), float(self.pitch.value())
 
         def work(task: Task) -> model.PairFiles:
             # the island is built when somebody practises
             from idle_lantern.core.sim.practice import practice_for
 
-            return model.PairFiles(
-                rail_mm, *practice_for(plan.rig, model.near_m(plan)).take_pair(rail_mm, folder, task)
-            )
+            practice = practice_for(plan.rig, model.near_m(plan))
+            return model.PairFiles(rail_mm, *practice.take_pair(rail_mm, folder, task, pitch_deg=pitch), pitch)
 
         self._start(work, self.add)
 
     def _ask_rail(self) -> float | None:
-        if self.found is not None:
-            usual = round(self.found.setting_mm)
+        here = self.found
+        if self.pitch.value():
+            here = self.height_found.tilted if self.height_found is not None else None
+        if here is not None:
+            usual = round(here.setting_mm)
         else:
             usual = (
                 round(self.pairs[-1].rail_mm + _STEP_MM) if self.pairs else round(self._plan.rig.rail_mm or _FIRST_MM)
@@ -121,21 +133,31 @@ class PupilDialog(QDialog):
             self._measure()
 
     def _measure(self) -> None:
-        self.found = None
+        self.found = self.height_found = None
         self._show()
-        pairs = [(p.rail_mm, p.left, p.right) for p in self.pairs]
-        if len({rail for rail, *_ in pairs}) < 2:
+        pairs = tuple(self.pairs)
+        level, tilted = [p for p in pairs if not p.pitch_deg], model.tilted(pairs)
+        if not model.measurable(level):
             return
 
-        def work(task: Task) -> PupilSetting:
+        def work(task: Task) -> tuple[PupilSetting, PupilHeight | None, str]:
             from idle_lantern.core.calibration.pupil import calibrate_pupil
+            from idle_lantern.core.calibration.pupil_height import calibrate_height
 
-            return calibrate_pupil(pairs, task)
+            found = calibrate_pupil([p.at for p in level], task, kept=self._matched)
+            if not model.measurable(tilted):
+                return found, None, ""
+            try:
+                height = calibrate_height(found, tilted[0].pitch_deg, [p.at for p in tilted], task, kept=self._matched)
+            except LanternError as error:  # what the level row told holds
+                return found, None, f" {error.sentence}"
+            return found, height, ""
 
-        def done(found: PupilSetting) -> None:
-            if pairs == [(p.rail_mm, p.left, p.right) for p in self.pairs]:  # others came meanwhile
-                self.found = found
+        def done(measured: tuple[PupilSetting, PupilHeight | None, str]) -> None:
+            if pairs == tuple(self.pairs):  # others came meanwhile
+                self.found, self.height_found, trouble = measured
                 self._show()
+                self.sentence.setText(self.sentence.text() + trouble)
 
         self._start(work, done)
 
@@ -155,13 +177,13 @@ class PupilDialog(QDialog):
         self._desk.start(MEASURING, work, done, failed)
 
     def _show(self) -> None:
-        rows = model.rows(self.pairs, self.found)
+        rows = model.rows(self.pairs, self.found, self.height_found)
         self.table.setRowCount(len(rows))
         for i, texts in enumerate(rows):
             for j, text in enumerate(texts):
                 self.table.setItem(i, j, QTableWidgetItem(text))
         self.table.resizeColumnsToContents()
-        self.sentence.setText(model.told(self._plan, self.found))
+        self.sentence.setText(model.told(self._plan, self.found, self.height_found))
         self.use.setEnabled(self.found is not None)
 
     def _use(self) -> None:

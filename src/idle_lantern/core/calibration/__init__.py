@@ -5,6 +5,7 @@ Public here:
 - ``board``: calibrate_by_board
 - ``pattern``: write_pattern
 - ``pupil``: calibrate_pupil
+- ``pupil_height``: calibrate_height
 - ``sweep``: calibrate_by_sweep
 - ``result``: Calibration
 """

@@ -39,8 +39,11 @@ _STANDS_OUT_PX = 10.0
 _WINDOW, _SURE = 15, 0.4
 #: How far up and down it is looked for, and how alike it must be.
 _DOWN_PX, _ALIKE = 4, 0.75
-#: A pair is never better known than this.
-_BEST_PX = 0.03
+#: A pair is never better known than this, and the setting neither: a rail's scale is not read finer.
+_BEST_PX, _BEST_MM = 0.03, 0.25
+#: The ground that a pair is measured against is not at one distance: its shift differs by such a share of itself, so that a pair
+#: near the right setting tells it best.
+_GROUND = 0.1
 _USUAL_FIELD_RAD = math.radians(54.0)
 
 
@@ -82,8 +85,12 @@ class PupilSetting:
         }
 
 
-def calibrate_pupil(pairs: Sequence[tuple[float, Path, Path]], progress: Progress = SILENT) -> PupilSetting:
+def calibrate_pupil(
+    pairs: Sequence[tuple[float, Path, Path]], progress: Progress = SILENT, *, kept: dict[Any, Any] | None = None
+) -> PupilSetting:
     """The setting, from (rail setting in mm, left frame, right frame) of two settings or more.
+
+    ``kept`` holds what was matched before: who asks again with one pair more gives the same one.
 
     Raises
     ------
@@ -97,9 +104,11 @@ def calibrate_pupil(pairs: Sequence[tuple[float, Path, Path]], progress: Progres
     if len({rail for rail, *_files in pairs}) < 2:
         raise InputError("Pairs at one setting tell nothing", remedy="Take pairs at two rail settings or more")
     progress.begin("match", len(pairs))
-    matched = []
+    matched, known = [], {} if kept is None else kept
     for _rail, left, right in pairs:
-        matched.append(_Matched.of(left, right))
+        if (left, right) not in known:
+            known[left, right] = _Matched.of(left, right)
+        matched.append(known[left, right])
         progress.advance()
     # where the near thing shows best it is told from the ground, and known again in the other pairs
     best = max(matched, key=lambda m: m.shows_px)
@@ -118,7 +127,8 @@ def calibrate_pupil(pairs: Sequence[tuple[float, Path, Path]], progress: Progres
 def _fitted(pairs: Sequence[Pair]) -> PupilSetting:
     """The straight line through the shifts, and where it crosses nothing."""
     rail = np.array([p.rail_mm for p in pairs])
-    shift, sigma = np.array([p.shift_px for p in pairs]), np.array([p.sigma_px for p in pairs])
+    shift = np.array([p.shift_px for p in pairs])
+    sigma = np.hypot(np.array([p.sigma_px for p in pairs]), _GROUND * shift)
     middle = float(rail.mean())
     terms = np.column_stack([rail - middle, np.ones(len(rail))]) / sigma[:, None]
     normal = np.linalg.inv(terms.T @ terms)
@@ -133,7 +143,8 @@ def _fitted(pairs: Sequence[Pair]) -> PupilSetting:
             remedy="Take pairs at settings some centimetres apart, with the near thing nearer",
         )
     by = np.array([level / slope**2, -1 / slope])
-    return PupilSetting(middle - float(level / slope), math.sqrt(float(by @ normal @ by)), tuple(pairs))
+    sigma_mm = math.hypot(math.sqrt(float(by @ normal @ by)), _BEST_MM)
+    return PupilSetting(middle - float(level / slope), sigma_mm, tuple(pairs))
 
 
 @dataclass(frozen=True)
