@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -288,3 +289,27 @@ def test_the_check_list_is_ticked_kept_and_stands_on_the_card(qtbot: QtBot, wind
     dialog.drop_own()
     assert window.state.outing.brief.run.own_checks == ()
     dialog.accept()
+
+
+def test_at_dusk_the_frames_get_darker_and_cautions_are_those_of_the_plan(
+    qtbot: QtBot, window: Window, settled: Settled
+):
+    """By the light that the sensor gets: a fifth of a stop a minute (common practice, no source)."""
+    window.go("field")
+    settled(window)
+    stage = window.field_stage
+    assert stage.caution.text().endswith("Local rules and trained people decide.")
+    dusk = next(i for i in range(stage.weather.count()) if "Dusk" in stage.weather.itemText(i))
+    stage.weather.setCurrentIndex(dusk)
+    stage.weather.activated.emit(dusk)
+    settled(window)
+    devices, light = stage.devices(), []
+    for shots in (0, 100):  # ten minutes apart
+        devices.shots = shots
+        devices.turn_to(0, 0)
+        light.append(float(devices._look(devices.shots, devices._reached).light.mean()))
+    assert math.log2(light[0] / light[1]) == pytest.approx(2.0, abs=0.15)
+    # in the room there are cables to fall over, and no tides
+    window.state.apply(edits.set_part("scene", "Indoors", sky="indoors"))
+    settled(window)
+    assert "Cables" in stage.caution.text()

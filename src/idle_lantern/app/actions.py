@@ -301,6 +301,12 @@ ACTIONS: tuple[Action, ...] = (
         ("seams", "Draw the seams, or not", "S", lambda w: w.join_stage.walk.toggle_seams()),
     ),
     *_under_join(
+        "seen",
+        lambda w: w.join_stage.seen.can_walk(),
+        "There is no picture yet: join first.",
+        ("next", "Next part that was not looked at, at 100 %", "PgDown", lambda w: w.join_stage.seen.step()),
+    ),
+    *_under_join(
         "walk",
         lambda w: w.join_stage.walk.has_stop(),
         "There is no place to look at: go to one with N, or click one after W.",
@@ -309,6 +315,7 @@ ACTIONS: tuple[Action, ...] = (
         ("later", "Leave this place for later", "L", lambda w: w.join_stage.walk.say("later")),
         ("blink", "Blink the frames of this place", "B", lambda w: w.join_stage.walk.toggle_blink()),
         ("take", "Try the next frame at this place", "T", lambda w: w.join_stage.walk.try_next()),
+        ("off", "Switch the frame of this place off", "X", lambda w: w.join_stage.walk.switch_off()),
     ),
     *_under_join(
         "walk",
@@ -318,16 +325,17 @@ ACTIONS: tuple[Action, ...] = (
     ),
     *_under_join(
         "walk",
-        lambda w: w.join_stage.walk.can_paint(),
+        lambda w: w.join_stage.walk.hands.can_paint(),
         "There is no picture to paint on, or it is being composed: C goes back to the join.",
-        ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.use_tool("place")),
-        ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.use_tool("hide")),
-        ("keep", "Let one frame show a thing, by brush", "A", lambda w: w.join_stage.walk.use_tool("keep")),
+        ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.hands.use("place")),
+        ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.hands.use("hide")),
+        ("seam", "Move a seam by dragging", "V", lambda w: w.join_stage.walk.hands.use("seam")),
+        ("keep", "Let one frame show a thing, by brush", "A", lambda w: w.join_stage.walk.hands.use("keep")),
         (
             "figure",
             "Let one frame show a whole figure, by a click",
             "F",
-            lambda w: w.join_stage.walk.use_tool("figure"),
+            lambda w: w.join_stage.walk.hands.use("figure"),
         ),
     ),
     *_under_join(

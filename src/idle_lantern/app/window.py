@@ -365,6 +365,7 @@ class Window(QMainWindow):
             return
         self.desk.watcher.close()
         self.tasks.cancel_all()
+        self.join_stage.seen.save()
         for view in (self.frames_stage.view, self.join_stage.view, self.deliver_stage.view):
             view.stop()
         self._message_clear.stop()

@@ -249,3 +249,20 @@ def test_files_are_known_by_what_they_are(tmp_path: Path):
     check_outputs([tmp_path / "new"], [one])
     with pytest.raises(InputError, match="Is one of the files"):
         check_outputs([tmp_path / "link"], [one])
+
+
+def test_a_frame_that_is_off_ties_the_others_and_shows_nowhere(row_set: FrameFiles, tmp_path: Path):
+    request = replace(_request(row_set, tmp_path), options=JoinOptions(off=frozenset({1})))
+    end = _events(request)[-1]
+    assert isinstance(end, Finished)
+    row = end.result.report["frames"][1]
+    assert (row["used"], row["shown_px"]) == (True, [])
+    assert request.told()["off"] == [request.frames[1].id]
+    # its neighbours reach over it but for a strip: there is a gap now
+    assert end.result.report["frames"][0]["shown_px"]
+    every = replace(
+        request, options=JoinOptions(off=frozenset(range(len(request.frames)))), solution=end.result.solution
+    )
+    last = _events(every)[-1]
+    assert isinstance(last, Failed)
+    assert "Every frame is switched off" in last.error.sentence

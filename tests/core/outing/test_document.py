@@ -154,6 +154,14 @@ def test_the_sample_of_version_10_opens_with_its_scouting_picture():
     assert (picture.skyline, outing.brief.site.skyline_deg) == ((), None)
 
 
+def test_the_sample_of_version_11_opens_with_its_checks_and_cut_links():
+    outing = document.from_text((OLD / "outing-11.json").read_text(encoding="utf-8"))
+    assert outing.cut_links == ((outing.frames[0].id, outing.frames[1].id),)
+    assert (outing.brief.support.leg_circle_mm, outing.brief.run.own_checks) == (900.0, ("The gate closed behind us",))
+    assert (outing.choices.put_back, outing.choices.off) == ((outing.frames[0].id,), ())
+    assert outing.choices.tell_invented is False
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))

@@ -19,6 +19,7 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.deliver.margin import WithMargin, margin_of
 from idle_lantern.core.deliver.targets import WriteOptions, check_target
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.outing import edits
@@ -53,6 +54,15 @@ class DeliverStage(Stage):
         self.crop.clicked.connect(
             lambda on: self.state.apply(edits.choose("Crop" if on else "Do not crop", crop=bool(on)))
         )
+        self.tell_invented = QCheckBox("Tell below it what was invented")
+        self.tell_invented.setObjectName("tell-invented")
+        self.tell_invented.clicked.connect(
+            lambda on: self.state.apply(
+                edits.choose(
+                    "Tell what was invented" if on else "Do not tell what was invented", tell_invented=bool(on)
+                )
+            )
+        )
         self.quality = QuantityEdit("JPEG quality", model.quality, lambda v: f"{v:.0f}", 1)
         self.quality.show_value(92)
         self.dpi = QuantityEdit("Print resolution", model.dpi, lambda v: f"{v:g} dpi", 10)
@@ -69,6 +79,7 @@ class DeliverStage(Stage):
             label("What to write", "head"),
             self.format,
             self.crop,
+            self.tell_invented,
             form([("JPEG quality", self.quality), ("Print resolution", self.dpi)]),
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
@@ -113,8 +124,16 @@ class DeliverStage(Stage):
 
         alpha = not model.crops(self.state.outing) or model.has_gap(self.state.outing, joined)
 
+        told, share = model.invented(self.state.outing, joined)
+        if not self.state.outing.choices.tell_invented:
+            told = ()
+
         def work(task: Task) -> Path:
-            deliver(picture, target, options, box=box, keep_alpha=alpha, progress=task)
+            if told:
+                whole = WithMargin(picture, box, margin_of(picture, box, told, share))
+                deliver(whole, target, options, keep_alpha=alpha, progress=task)
+            else:
+                deliver(picture, target, options, box=box, keep_alpha=alpha, progress=task)
             return target
 
         def done(path: Path) -> None:
@@ -137,6 +156,8 @@ class DeliverStage(Stage):
             self.view.set_source(self.state.picture, size)
         if topics & {"join", "choices"}:
             self.crop.setChecked(self.state.outing.choices.crop)
+            self.tell_invented.setChecked(self.state.outing.choices.tell_invented)
+            self.tell_invented.setVisible(bool(model.invented(self.state.outing, self.state.joined)[0]))
             self._show_facts()
 
     def _show_facts(self) -> None:

@@ -62,6 +62,24 @@ def facts(outing: Outing, joined: JoinResult | None, suffix: str, per_inch: floa
     }
 
 
+def invented(outing: Outing, joined: JoinResult | None) -> tuple[tuple[Rectangle, ...], float]:
+    """What of the picture that is written was invented, in pixels of the whole, and its share of what is written."""
+    if joined is None:
+        return (), 0.0
+    kept = box(outing, joined)
+    areas, pixels = [], 0.0
+    for row in joined.report.get("suspects") or ():
+        wide, high = round(row["width"]), round(row["height"])
+        left, top = round(row["u"] - row["width"] / 2), round(row["v"] - row["height"] / 2)
+        across = min(left + wide, kept.left + kept.width) - max(left, kept.left)
+        down = min(top + high, kept.top + kept.height) - max(top, kept.top)
+        if row["kind"] == "invented" and across > 0 and down > 0:
+            areas.append(Rectangle(left, top, wide, high))
+            # of an area that the crop cuts, as much as it leaves of its rectangle
+            pixels += 1e6 * float(row["figure"]) * across * down / (wide * high)
+    return tuple(areas), min(1.0, pixels / (kept.width * kept.height))
+
+
 def limit(outing: Outing, joined: JoinResult | None, suffix: str) -> str:
     """What the chosen format cannot hold; empty where it can."""
     if joined is None or suffix != ".jpg":

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import html
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QPolygonF
 
 from idle_lantern.app import theme
 from idle_lantern.app.cropping import crop_box
@@ -18,6 +20,7 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
 from idle_lantern.app.stages.mover_bar import MoverBar
+from idle_lantern.app.stages.seen_walk import SeenWalk
 from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.tie_model import loose_frames
 from idle_lantern.app.tying import TieDialog
@@ -68,6 +71,7 @@ class JoinStage(Stage):
         self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
         self.rail_button = button("", self.correct_rail, quiet=True, name="join-rail")
         self.walk = WalkBar(desk, self.view)
+        self.seen = SeenWalk(desk, self.view)
         self.movers = MoverBar(desk, self.walk)
         self.compose = ComposePanel(desk, self.view)
         self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
@@ -77,16 +81,21 @@ class JoinStage(Stage):
         desk.joins.rough.connect(self._show_rough)
         desk.joins.shown.connect(self._show_finished)
         desk.joins.ended.connect(self._follow_choices)
+        self._on_map = JoinOnMap()
+        self.seen.changed.connect(self._tell_map)
         self._failure = ""
         desk.joins.failed.connect(self._show_failure)
 
     def _lay_out(self) -> None:
         zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
-        tools = row(self.movers.open_button, *self.walk.tools.values(), self.walk.seams_button, None)
+        tools = row(self.movers.open_button, *self.walk.hands.buttons.values(), None)
         zooms = row(
             zoom_text,
+            self.seen.told,
             None,
+            self.walk.seams_button,
+            self.seen.next_button,
             button("Fit   [0]", self.view.fit, quiet=True),
             button("100 %   [1]", self.view.show_full, quiet=True),
             button("+", lambda: self.view.zoom_by(1.5), quiet=True),
@@ -196,7 +205,9 @@ class JoinStage(Stage):
             self.open_ties(frame)
             return
         ref = self.state.outing.frame(frame)
-        if ref is not None:
+        if ref is not None and word == "on":
+            self.state.apply(edits.switch_off(ref, off=False))
+        elif ref is not None:
             self.state.apply(edits.put_back(ref, word == "use"))
             self.run_join()
 
@@ -265,13 +276,18 @@ class JoinStage(Stage):
         self.picture_on_map.emit(shown.on_map)
         planned = [shot.id for shot in self.state.outing.shots(self.state.plan.frames).values()]
         found = model.on_map(shown.result, planned)
-        self.join_on_map.emit(
-            JoinOnMap(
-                tuple(shape for lens, frame in found.tied for shape in outlines(lens, [frame])),
-                tuple(shape for lens, frame in found.loose for shape in outlines(lens, [frame])),
-                tuple((QPointF(*a), QPointF(*b), quality) for a, b, quality in found.links),
-            )
+        self._on_map = JoinOnMap(
+            tuple(shape for lens, frame in found.tied for shape in outlines(lens, [frame])),
+            tuple(shape for lens, frame in found.loose for shape in outlines(lens, [frame])),
+            tuple((QPointF(*a), QPointF(*b), quality) for a, b, quality in found.links),
         )
+        self._tell_map()
+
+    def _tell_map(self) -> None:
+        """The join on the map, with what nobody looked at yet."""
+        if self.state.joined is not None:
+            unseen = tuple(QPolygonF([QPointF(*p) for p in shape]) for shape in self.seen.unseen())
+            self.join_on_map.emit(replace(self._on_map, unseen=unseen))
 
     def _show_failure(self, sentence: str) -> None:
         self._failure = sentence

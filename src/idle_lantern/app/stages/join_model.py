@@ -62,7 +62,7 @@ class LeftOut:
 
     sentence: str
     link: str
-    action: str  # "use", "leave" or "" for nothing
+    action: str  # "use", "leave", "on" or "" for nothing
     frame_id: str
 
 
@@ -108,6 +108,7 @@ def request_for(
         for r, p in zip(refs, prior)
     )
     wanted = frozenset(i for i, r in enumerate(refs) if r.id in outing.choices.put_back)
+    off = frozenset(i for i, r in enumerate(refs) if r.id in outing.choices.off)
     pictures = folder / document.PICTURES
     return JoinRequest(
         frames,
@@ -115,6 +116,7 @@ def request_for(
         JoinOptions(
             projection=outing.choices.projection,
             wanted=wanted,
+            off=off,
             lens=outing.lens,
             shifts=outing.rig.motion == "lens-shift",
             turn_deg=outing.choices.turn_deg,
@@ -252,6 +254,7 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     if asked.get("twins", outing.choices.twins) != outing.choices.twins and has_twins(outing):
         return "files"
     same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
+    same = same and asked.get("off", []) == sorted(set(outing.choices.off) & set(joined.frame_ids))
     same = same and tuple(asked.get("turn_deg", (0.0, 0.0, 0.0))) == outing.choices.turn_deg
     same = same and asked.get("rim", "none") == outing.choices.rim
     if outing.choices.projection == "panini":
@@ -391,6 +394,11 @@ def left_out(outing: Outing, joined: JoinResult | None) -> list[LeftOut]:
         if frame in back:
             sentence = f"{solution.frames.names[f]}: used as you asked."
             rows.append(LeftOut(sentence, "Leave it to the join", "leave", frame))
+    for f, frame in enumerate(ids):
+        if frame in outing.choices.off:
+            rows.append(
+                LeftOut(f"{solution.frames.names[f]}: switched off in the picture.", "Switch it on", "on", frame)
+            )
     return rows
 
 

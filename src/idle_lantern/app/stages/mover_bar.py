@@ -34,7 +34,7 @@ class MoverBar(QWidget):
 
     def can_step(self) -> bool:
         """Whether anything moved."""
-        return bool(self._movers) and self._walk.can_paint()
+        return bool(self._movers) and self._walk.hands.can_paint()
 
     def has_place(self) -> bool:
         """Whether a moving thing is being looked at."""

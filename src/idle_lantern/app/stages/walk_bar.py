@@ -10,27 +10,18 @@ from PyQt6.QtWidgets import QWidget
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import walk_model as model
-from idle_lantern.app.widgets.basics import button, column, label, row, set_look_property, to_qimage
+from idle_lantern.app.stages.picture_hands import PictureHands
+from idle_lantern.app.widgets.basics import button, column, label, row, to_qimage
 from idle_lantern.app.widgets.over_picture import LayerShown, OverPicture, PlaceShown
-from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.outing import edits
 
 LOOKING = "Laying a frame over the picture"
-OUTLINING = "Finding the outline"
 _BLINK_MS = 700
 #: Size on the screen of a place that is clicked.
 _OWN_PX = 90.0
-#: How far on the screen a thing may reach from where it was clicked, and at most in the picture.
-_FIGURE_PX, _MOST_REACH_PX = 170.0, 1600.0
-_HINTS = {
-    "place": "Click on a place; B blinks the frames that show it, T tries another one, U keeps that. Esc ends.",
-    "hide": "Paint over what must not show: the frames behind it take its place. [ and ] change the brush, Esc ends.",
-    "figure": "Click on a person or a thing: its outline is found, and one frame alone shows all of it. Esc ends.",
-    "keep": "Paint over a thing that one frame alone shall show: no seam runs through it then. [ and ] change the brush, Esc ends.",
-}
 
 
 class WalkBar(QWidget):
@@ -54,7 +45,7 @@ class WalkBar(QWidget):
         #: A place that somebody chose, looked at in place of a suspect; the tool that the pointer holds.
         self._own: model.Stop | None = None
         self._own_told = ""
-        self._tool = ""
+        self.hands = PictureHands(desk, view, self._look_at)
         self._blink = QTimer(self)
         self._blink.setInterval(_BLINK_MS)
         self._blink.timeout.connect(self._blink_on)
@@ -67,22 +58,12 @@ class WalkBar(QWidget):
         self.seams_button = button("Seams   [S]", self.toggle_seams, quiet=True, name="walk-seams")
         self.take_button = button("Other frame   [T]", self.try_next, quiet=True, name="walk-take")
         self.use_button = button("Use it   [U]", self.use, name="walk-use")
-        self.place_button = button("Place   [W]", lambda: self.use_tool("place"), quiet=True, name="walk-place")
-        self.hide_button = button("Hide   [D]", lambda: self.use_tool("hide"), quiet=True, name="walk-hide")
-        self.keep_button = button("One frame   [A]", lambda: self.use_tool("keep"), quiet=True, name="walk-keep")
-        self.figure_button = button("Figure   [F]", lambda: self.use_tool("figure"), quiet=True, name="walk-figure")
-        self.tools = {
-            "place": self.place_button,
-            "hide": self.hide_button,
-            "keep": self.keep_button,
-            "figure": self.figure_button,
-        }
-        view.tool_left.connect(self._leave_tool)
+        self.off_button = button("Frame off   [X]", self.switch_off, quiet=True, name="walk-off")
         layout = column(
             self.told,
             row(
                 self.next_button, self.good_button, self.mend_button, self.later_button, self.blink_button,
-                self.take_button, self.use_button, None,
+                self.take_button, self.use_button, self.off_button, None,
             ),
         )  # fmt: skip
         layout.setContentsMargins(0, 0, 0, 0)
@@ -106,8 +87,8 @@ class WalkBar(QWidget):
         """Let the picture be without places and words while it is composed."""
         if aside == self._aside:
             return
-        self._aside = aside
-        self._leave_tool()
+        self._aside = self.hands.aside = aside
+        self.hands.leave()
         self._leave_layer()
         self._show()
 
@@ -142,30 +123,6 @@ class WalkBar(QWidget):
         self._state.apply(edits.judge_place(model.verdict_on(stop, word), stop.said))
         self.step()
 
-    def can_paint(self) -> bool:
-        """Whether there is a picture whose frames are there, and it is not being composed."""
-        return self._joined is not None and self._joined.solution is not None and not self._aside
-
-    def use_tool(self, name: str) -> None:
-        """Let the pointer choose a place, hide what it paints over, or let one frame show it; the same once more ends that."""
-        self._tool = "" if name == self._tool or not self.can_paint() else name
-        tool: PictureTool | None = None
-        if self._tool in ("place", "figure"):
-            tool = PlaceTool(self._look_at if self._tool == "place" else self._keep_figure)
-        elif self._tool:
-            hides = self._tool == "hide"
-            tool = BrushTool(hides, lambda points, radius: self._paint(points, radius, hides))
-        self._view.set_tool(tool)
-        if tool is not None:
-            self._view.setFocus()
-            self._desk.tell(_HINTS[self._tool], problem=False)
-        for key, each in self.tools.items():
-            set_look_property(each, "held", key == self._tool)
-
-    def _leave_tool(self) -> None:
-        if self._tool:
-            self.use_tool("")
-
     def _look_at(self, place: QPointF) -> None:
         """Take a place that was clicked for the present one: its frames can be blinked, tried and used."""
         joined = self._joined
@@ -192,45 +149,6 @@ class WalkBar(QWidget):
         self._view.show_place(stop.u, stop.v)
         self._fetch()
         self._show()
-
-    def _paint(self, points: list[tuple[float, float]], radius_px: float, hides: bool) -> None:
-        joined, place = self._joined, self._state.place
-        if joined is None or place is None or not self._state.may_change():
-            return
-        paint = model.hide_stroke if hides else model.keep_stroke
-        try:
-            edit = paint(self._state.outing, place.folder, joined, points, radius_px)
-        except LanternError as error:
-            self._desk.tell(error.sentence)
-            return
-        self._state.apply(edit)
-
-    def _keep_figure(self, clicked: QPointF) -> None:
-        """Let one frame alone show the whole thing that was clicked; its outline is sought off the thread."""
-        joined, place = self._joined, self._state.place
-        if joined is None or place is None or not self._state.may_change():
-            return
-        reach = min(_FIGURE_PX / max(self._view.zoom, 1e-6), _MOST_REACH_PX)
-        u, v = clicked.x() - 0.5, clicked.y() - 0.5
-
-        def done(found: tuple[Any, int]) -> None:
-            if self._joined is not joined or not self._state.is_open(place):
-                return
-            try:
-                edit = model.keep_figure(self._state.outing, place.folder, joined, *found)
-            except LanternError as error:
-                self._desk.tell(error.sentence)
-                return
-            if self._state.apply(edit):
-                self._desk.tell("One frame alone shows that now; Ctrl + Z takes it back.", problem=False)
-
-        self._desk.start(
-            OUTLINING,
-            lambda _t: model.figure_at(joined, u, v, reach),
-            done,
-            lambda e: self._desk.tell(e.sentence),
-            quiet=True,
-        )
 
     def toggle_seams(self) -> None:
         """Draw where the picture goes over from frame to frame, or not."""
@@ -280,6 +198,24 @@ class WalkBar(QWidget):
         self._taking = -1
         self._state.apply(edit)
         self._show()
+
+    def switch_off(self) -> None:
+        """Let the frame that is tried here, or else the one that the place is told of, show nowhere in the picture."""
+        stop = self.stop
+        if stop is None or not self._state.may_change():
+            return
+        found = self._candidates() if self.can_use() else ()
+        frame = found[self._taking].frame if found else next(iter(stop.frames), None)
+        ref = self._state.outing.frame(frame)
+        if ref is None:
+            self._desk.tell("No frame is told of this place.")
+            return
+        self._leave_layer()
+        if self._state.apply(edits.switch_off(ref, off=True)):
+            name = ref.file.rsplit("/", 1)[-1]
+            self._desk.tell(
+                f"{name} shows nowhere now; it still ties the others. Ctrl + Z takes it back.", problem=False
+            )
 
     # --- what is shown ------------------------------------------------------------
 
@@ -350,7 +286,8 @@ class WalkBar(QWidget):
         if joined is not self._joined:
             self._leave()
             self._own = None
-            self._joined, self.at = joined, -1
+            self._joined = self.hands.joined = joined
+            self.at = -1
             self._over.set_seams(model.seams_of(joined))
         elif not topics & {"verdicts"}:
             return
@@ -390,10 +327,9 @@ class WalkBar(QWidget):
         self.setVisible(bool(told) and not self._aside)
         for each in (self.good_button, self.mend_button, self.later_button):
             each.setVisible(stop is not None and stop is not self._own)
-        for each in (self.blink_button, self.take_button):
+        for each in (self.blink_button, self.take_button, self.off_button):
             each.setVisible(stop is not None)
-        for each in self.tools.values():
-            each.setVisible(self.can_paint())
+        self.hands.show()
         self.next_button.setVisible(bool(self._stops))
         self.seams_button.setVisible(bool(self._over.seams))
         found = self._candidates() if self.can_use() else ()

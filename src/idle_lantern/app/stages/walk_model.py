@@ -319,6 +319,28 @@ def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     return paint_masks(folder, f"Let {name} alone show a thing", ids, changed)
 
 
+def move_seam(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
+    """The edit after which the frame that shows where a stroke begins shows all along it: the seam goes where it was dragged to.
+
+    Raises
+    ------
+    InputError
+        That frame does not show all of it, or as of ``take_here``.
+    """
+    ids, before = masks_so_far(outing, folder, joined)
+    assert joined.solution is not None
+    poses, canvas = joined.solution.poses, joined.canvas
+    grows = shown_at(joined, *points[0]) if points else None
+    if grows is None:
+        raise InputError("The picture shows nothing there", remedy="Press on what it shows, and drag across a seam")
+    name = joined.solution.frames.names[poses.frames[grows]]
+    reached = [grows in frames_showing(poses, canvas, u, v) for u, v in points]
+    if not all(reached):
+        raise InputError(f"{name} does not reach that far", remedy="Drag within what both frames show")
+    changed = let_show(poses, canvas, grows, Area.stroke(points, radius_px), before)
+    return paint_masks(folder, f"Move a seam of {name}", ids, changed)
+
+
 def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[Area, int]:
     """The whole thing at a place of the picture, by its outline, and the frame (by place in the poses) that shows it there.
 

@@ -211,6 +211,11 @@ class MapPaint:
                 painter.setPen(QPen(theme.colour("warn"), 1.6, Qt.PenStyle.DashLine))
                 painter.drawPolygon(hole)
                 self._label(hole.boundingRect().center() - QPointF(22, -5), "missing")
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QBrush(theme.colour("ground", 200), Qt.BrushStyle.Dense6Pattern))
+        for shape in join.unseen:
+            for drawn in self.form.polygons(shape):
+                painter.drawPolygon(drawn)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for a, b, quality in join.links if self.shown.show_links else ():
             style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine

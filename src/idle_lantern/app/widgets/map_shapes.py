@@ -79,10 +79,12 @@ class JoinOnMap:
 
     ``shapes`` are frames without a planned cell (pictures brought in), ``loose`` those that plan or grid
     placed since nothing in them matches; ``links`` tie the middles of two frames, with a quality from 0 to 1.
-    ``missing`` are frames that the rows ask for and nobody shot, each with where it belongs in words.
+    ``missing`` are frames that the rows ask for and nobody shot, each with where it belongs in words; ``unseen`` is what of the
+    picture nobody looked at yet, once somebody began.
     """
 
     shapes: tuple[QPolygonF, ...] = ()
     loose: tuple[QPolygonF, ...] = ()
     links: tuple[tuple[QPointF, QPointF, float], ...] = ()
     missing: tuple[tuple[QPolygonF, str], ...] = ()
+    unseen: tuple[QPolygonF, ...] = ()

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -23,6 +23,8 @@ from idle_lantern.core.pictures.source import PictureSource
 _MOST_ZOOM = 16.0
 #: Tiles kept as a table shows them, and the side of the square whose mean is a picked colour.
 _MAPPED_TILES, _PICKED_PX = 120, 5
+#: A part that stands still for so long was looked at.
+_DWELL_MS = 350
 
 Array = NDArray[Any]
 
@@ -33,6 +35,7 @@ class PictureView(QWidget):
     zoomed = pyqtSignal(float)
     picked = pyqtSignal(object)  # the colour (3,) of a place that was clicked while picking, as it was read
     failed = pyqtSignal(str)
+    looked = pyqtSignal(QRectF)  # a part of the picture in its pixels stood still, at 100 % or more, as sharp as it is
     tool_left = pyqtSignal()  # Escape: whoever gave the tool takes it back
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -58,6 +61,11 @@ class PictureView(QWidget):
         self._table: Array | None = None
         self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
         self._picking = False
+        self._dwelt = QRectF()
+        self._dwell = QTimer(self)
+        self._dwell.setSingleShot(True)
+        self._dwell.setInterval(_DWELL_MS)
+        self._dwell.timeout.connect(lambda: self.looked.emit(self._dwelt))
 
     def set_source(self, source: PictureSource | None, full_size: tuple[int, int] | None = None) -> None:
         """Show a picture; the view stays where it was when only the detail is new.
@@ -124,6 +132,7 @@ class PictureView(QWidget):
     def stop(self) -> None:
         """Let go of the picture and of what is being read; for closing."""
         self._source = None
+        self._dwell.stop()
         self._loader.stop()
 
     @property
@@ -236,9 +245,21 @@ class PictureView(QWidget):
         middle = self.rect().center()
         missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, self._distance(source, k, QPointF(middle))))
         self._complete = not missing
+        self._mark_dwelling()
         self._loader.want(list(dict.fromkeys(missing)))
 
     _complete = False
+
+    def _mark_dwelling(self) -> None:
+        """Note where the eye rests, once all of it is sharp; what passes by is not looked at."""
+        here = QRectF(self.to_picture(QPointF(0, 0)), self.to_picture(QPointF(self.width(), self.height())))
+        at_full = self._zoom * self.devicePixelRatioF() >= 0.99
+        if not self._complete or not at_full or self._source is None or self._source.sizes[0] != self._full_size:
+            self._dwell.stop()
+            self._dwelt = QRectF()
+        elif here != self._dwelt:
+            self._dwelt = here
+            self._dwell.start()
 
     def _through_table(self, key: Key, image: QImage) -> QImage:
         if self._table is None:

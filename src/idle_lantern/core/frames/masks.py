@@ -55,6 +55,8 @@ class Mask:
 
 
 Masks = Mapping[int, Mask]
+#: Of a frame that shows nowhere.
+WHOLLY_HIDDEN = Mask(np.full((2, 2), 255, np.uint8), np.zeros((2, 2), np.uint8))
 
 
 def read_mask(path: Path) -> Mask:

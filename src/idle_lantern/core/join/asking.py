@@ -108,6 +108,7 @@ class JoinRequest:
             "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
             "points": [[self.frames[p.a].id, *p.xy_a, self.frames[p.b].id, *p.xy_b] for p in self.options.tie_points],
             "cut": [[self.frames[a].id, self.frames[b].id] for a, b in self.options.cut_links],
+            "off": sorted(self.frames[i].id for i in self.options.off),
             "brackets": self.recipe.brackets,
             "repeats": self.recipe.repeats,
             "development": development_told(self.recipe.development),

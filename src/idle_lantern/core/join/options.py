@@ -80,6 +80,8 @@ class JoinOptions:
         Set by hand, and believed.
     cut_links : tuple of (int, int)
         Pairs of frames, the smaller index first, that are not matched with each other: what they show alike is not the same.
+    off : frozenset of int
+        Frames that tie the others but show nowhere.
     shifts : bool
         The camera stood still and its lens was shifted: frames differ by a shift, not by a turn.
     """
@@ -107,6 +109,7 @@ class JoinOptions:
     shifts: bool = False
     tie_points: tuple[TiePoint, ...] = ()
     cut_links: tuple[tuple[int, int], ...] = ()
+    off: frozenset[int] = frozenset()
 
     def points(self, *, quick: bool) -> int:
         """Most points of a frame in the quick first look, or in the thorough second one."""

@@ -165,7 +165,10 @@ def remove_frames(ids: Sequence[str]) -> Edit:
 
     def apply(outing: Outing) -> Outing:
         choices = replace(
-            outing.choices, left_out=rest(outing.choices.left_out), put_back=rest(outing.choices.put_back)
+            outing.choices,
+            left_out=rest(outing.choices.left_out),
+            put_back=rest(outing.choices.put_back),
+            off=rest(outing.choices.off),
         )
         groups = tuple(_group_without(g, gone) for g in outing.groups if rest(g.frames))
         return replace(
@@ -274,6 +277,11 @@ def leave_out(ref: FrameRef, out: bool) -> Edit:
 def put_back(ref: FrameRef, back: bool) -> Edit:
     """Use a frame that the join left out all the same, or leave that to the join again."""
     return _chosen(f"{'Use' if back else 'Leave to the join'} {_name(ref)}", "put_back", ref.id, back)
+
+
+def switch_off(ref: FrameRef, off: bool) -> Edit:
+    """Let a frame show nowhere in the picture, though it ties the others, or let it show again."""
+    return _chosen(f"Switch {_name(ref)} {'off' if off else 'on'}", "off", ref.id, off)
 
 
 def _chosen(title: str, part: str, frame: str, chosen: bool) -> Edit:

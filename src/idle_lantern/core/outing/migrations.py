@@ -124,6 +124,11 @@ def _to_11(document: Document) -> Document:
     return document
 
 
+def _to_12(document: Document) -> Document:
+    """Version 12 only added frames that are switched off in the picture and the margin that tells what is invented, none by default."""
+    return document
+
+
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
@@ -134,4 +139,5 @@ def _id_of(text: str) -> str:
 
 _STEPS: dict[int, Callable[[Document], Document]] = {
     1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6, 6: _to_7, 7: _to_8, 8: _to_9, 9: _to_10, 10: _to_11,
+    11: _to_12,
 }  # fmt: skip

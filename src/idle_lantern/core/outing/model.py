@@ -143,14 +143,16 @@ class JoinChoices:
     ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
     out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place, ``repeats``
     of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used. ``turn_deg`` (yaw, pitch, roll) turns
-    the picture from where the join levelled it, ``distance`` is that of the panini projection, ``rim`` what becomes of gaps
-    at the rim, ``ratio`` width and height that the largest rectangle shall have.
+    the picture from where the join levelled it, ``off`` are frames that tie the others but show nowhere in it, ``distance`` is that of the panini projection, ``rim`` what becomes of gaps
+    at the rim, ``ratio`` width and height that the largest rectangle shall have; ``tell_invented`` writes below a delivered picture
+    what of it was invented.
     """
 
     projection: Annotated[str, Meta(max_length=40)] = "auto"
     left_out: tuple[Id, ...] = ()
     crop: bool = True
     put_back: tuple[Id, ...] = ()
+    off: tuple[Id, ...] = ()
     brackets: Annotated[str, Meta(pattern="^(merge|fuse|base)$")] = "merge"
     repeats: Annotated[str, Meta(pattern="^(sharpest|stack)$")] = "sharpest"
     twins: Annotated[str, Meta(pattern="^(raw|jpeg)$")] = "raw"
@@ -158,6 +160,7 @@ class JoinChoices:
     distance: Annotated[float, Meta(ge=0, le=10)] = 1.0
     rim: Annotated[str, Meta(pattern="^(none|stretch|fill|fill-all)$")] = "none"
     ratio: tuple[Annotated[float, Meta(gt=0, le=1000)], Annotated[float, Meta(gt=0, le=1000)]] | None = None
+    tell_invented: bool = False
 
 
 @dataclass(frozen=True)

@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
-from idle_lantern.core.frames.masks import Masks
+from idle_lantern.core.frames.masks import WHOLLY_HIDDEN, Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.overview import Overview, make_overview, overview_pixels
@@ -98,11 +99,19 @@ def lay_out(
 
     ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones;
     ``light`` is that of an earlier picture, held while it is of the same frames.
+
+    Raises
+    ------
+    InputError
+        Every frame is switched off.
     """
     clock = clock or Clock()
     poses = solution.poses
     infos = [solution.frames.infos[f] for f in poses.frames]
     painted = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
+    painted |= {poses.index(f): WHOLLY_HIDDEN for f in options.off if f in poses.frames}
+    if len(options.off & set(poses.frames)) == len(poses.frames):
+        raise InputError("Every frame is switched off", remedy="Switch one on again")
     dust, dusty = ([], {}) if rough else dust_masks(poses, infos, solution.working)
     everywhere = options.rim == "fill" and options.invent_anything
     carried = {} if rough else carried_masks(poses, infos, solution.working, everywhere=everywhere)

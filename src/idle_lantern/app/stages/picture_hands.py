@@ -1,0 +1,118 @@
+"""What the hand does on the joined picture: choose a place, hide, keep, move a seam, keep a whole figure."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from PyQt6.QtCore import QPointF
+
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.stages import walk_model as model
+from idle_lantern.app.widgets.basics import button, set_look_property
+from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
+from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.join.asking import JoinResult
+
+OUTLINING = "Finding the outline"
+#: How far on the screen a thing may reach from where it was clicked, and at most in the picture.
+_FIGURE_PX, _MOST_REACH_PX = 170.0, 1600.0
+_HINTS = {
+    "place": "Click on a place; B blinks the frames that show it, T tries another one, U keeps that. Esc ends.",
+    "hide": "Paint over what must not show: the frames behind it take its place. [ and ] change the brush, Esc ends.",
+    "figure": "Click on a person or a thing: its outline is found, and one frame alone shows all of it. Esc ends.",
+    "keep": "Paint over a thing that one frame alone shall show: no seam runs through it then. [ and ] change the brush, Esc ends.",
+    "seam": "Press on the side that shall grow and drag across the seam: that frame shows as far as you drag. [ and ] change the brush, Esc ends.",
+}
+
+
+class PictureHands:
+    """The tools of the joined picture; one is held at a time."""
+
+    def __init__(self, desk: Desk, view: PictureView, chosen: Callable[[QPointF], None]) -> None:
+        self._desk, self._state, self._view, self._chosen = desk, desk.state, view, chosen
+        self.joined: JoinResult | None = None
+        self.aside = False
+        self._held = ""
+        titles = {
+            "place": "Place   [W]",
+            "hide": "Hide   [D]",
+            "keep": "One frame   [A]",
+            "figure": "Figure   [F]",
+            "seam": "Seam   [V]",
+        }
+        self.buttons = {
+            name: button(title, partial(self.use, name), quiet=True, name=f"walk-{name}")
+            for name, title in titles.items()
+        }
+        view.tool_left.connect(self.leave)
+
+    def can_paint(self) -> bool:
+        """Whether there is a picture whose frames are there, and it is not being composed."""
+        return self.joined is not None and self.joined.solution is not None and not self.aside
+
+    def use(self, name: str) -> None:
+        """Hold a tool; the same once more puts it down."""
+        self._held = "" if name == self._held or not self.can_paint() else name
+        tool: PictureTool | None = None
+        if self._held in ("place", "figure"):
+            tool = PlaceTool(self._chosen if self._held == "place" else self._keep_figure)
+        elif self._held:
+            paint = {"hide": model.hide_stroke, "keep": model.keep_stroke, "seam": model.move_seam}[self._held]
+            tool = BrushTool(self._held == "hide", lambda points, radius: self._paint(paint, points, radius))
+        self._view.set_tool(tool)
+        if tool is not None:
+            self._view.setFocus()
+            self._desk.tell(_HINTS[self._held], problem=False)
+        self.show()
+
+    def leave(self) -> None:
+        """Put the tool down."""
+        if self._held:
+            self.use("")
+
+    def show(self) -> None:
+        """Which tools there are, and which is held."""
+        for name, each in self.buttons.items():
+            each.setVisible(self.can_paint())
+            set_look_property(each, "held", name == self._held)
+
+    def _paint(self, paint: Callable[..., Any], points: list[tuple[float, float]], radius_px: float) -> None:
+        joined, place = self.joined, self._state.place
+        if joined is None or place is None or not self._state.may_change():
+            return
+        try:
+            edit = paint(self._state.outing, place.folder, joined, points, radius_px)
+        except LanternError as error:
+            self._desk.tell(error.sentence)
+            return
+        self._state.apply(edit)
+
+    def _keep_figure(self, clicked: QPointF) -> None:
+        """Let one frame alone show the whole thing that was clicked; its outline is sought off the thread."""
+        joined, place = self.joined, self._state.place
+        if joined is None or place is None or not self._state.may_change():
+            return
+        reach = min(_FIGURE_PX / max(self._view.zoom, 1e-6), _MOST_REACH_PX)
+        u, v = clicked.x() - 0.5, clicked.y() - 0.5
+
+        def done(found: tuple[Any, int]) -> None:
+            if self.joined is not joined or not self._state.is_open(place):
+                return
+            try:
+                edit = model.keep_figure(self._state.outing, place.folder, joined, *found)
+            except LanternError as error:
+                self._desk.tell(error.sentence)
+                return
+            if self._state.apply(edit):
+                self._desk.tell("One frame alone shows that now; Ctrl + Z takes it back.", problem=False)
+
+        self._desk.start(
+            OUTLINING,
+            lambda _t: model.figure_at(joined, u, v, reach),
+            done,
+            lambda e: self._desk.tell(e.sentence),
+            quiet=True,
+        )
