@@ -219,7 +219,7 @@ def test_what_the_crop_of_a_full_circle_loses():
     half a step."""
     rig = Rig(36, 24, 6000, 4000, 20, upright=False)
     for count in (6, 8, 12):
-        frames = [GridFrame(i + 1, 1, i + 1, 360.0 / count * i, 0.0) for i in range(count)]
+        frames = tuple(GridFrame(i + 1, 1, i + 1, 360.0 / count * i, 0.0) for i in range(count))
         loss = crop_loss(rig, frames, TargetField(-180, 180, -20, 20, 0.3), Support(), "cylindrical")
         x = math.pi / count
         assert loss.planned == pytest.approx(1 - x / math.tan(x), abs=0.01)
