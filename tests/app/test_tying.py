@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app import tie_model
-from idle_lantern.app.stages import join_model
+from idle_lantern.app.stages import join_model, walk_model
 from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.deliver.targets import WriteOptions
@@ -159,3 +159,82 @@ def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, sett
     state.undo()
     assert state.outing.cut_links == ()
     assert join_model.differs(state.outing, state.joined) == "cut"
+
+
+def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
+    qtbot: QtBot, apart: Window, settled: Callable, row_set: FrameFiles
+):
+    """Dragged by a thing that both show to where the picture shows it, looked at three ways, laid down by Enter."""
+    joined, stage = apart.state.joined, apart.join_stage
+    view, loose = stage.view, apart.state.outing.frames[LOOSE].id
+    assert f'href="place:{loose}"' in stage.left_out.text()
+    stage.left_out.linkActivated.emit(f"place:{loose}")
+    qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
+    held = stage.placing.held
+    assert "Enter lays it down" in apart.message_text()
+    # the thing: it stands in the left part of the loose frame, and at its true place in the picture
+    poses, canvas, lens = joined.solution.poses, joined.canvas, row_set.lens
+    true = poses.world_from_camera[LOOSE - 1] @ row_set.cameras[LOOSE - 1].T @ row_set.cameras[LOOSE]
+    ray = lens.unproject(np.array([[90.0, 340.0]]))[0]
+    start = canvas.pixels((held.world_from_camera @ ray)[None])[0]
+    end = canvas.pixels((true @ ray)[None])[0]
+    places = [view.to_widget(QPointF(*(start + (end - start) * k / 4))).toPoint() for k in range(5)]
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=places[0])
+    for place in places[1:]:
+        QTest.mouseMove(view, place)
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=places[-1])
+    off = np.degrees(np.arccos(np.clip((np.trace(stage.placing.held.world_from_camera.T @ true) - 1) / 2, -1, 1)))
+    assert off < 2.0
+    plain = view.grab().toImage()
+    qtbot.keyClick(view, Qt.Key.Key_X)
+    assert view.grab().toImage() != plain, "the difference looks otherwise"
+    qtbot.keyClick(view, Qt.Key.Key_X)
+    qtbot.keyClick(view, Qt.Key.Key_Period)
+    qtbot.keyClick(view, Qt.Key.Key_Comma)
+    qtbot.keyClick(view, Qt.Key.Key_Return)
+    settled(apart)
+    assert stage.placing.held is None
+    joined = apart.state.joined
+    row = joined.report["frames"][LOOSE]
+    assert (row["used"], row["placed_by"]) == (True, "manual")
+    solution = apart.state.solution
+    errors = registration_error_px(
+        lens, list(row_set.cameras[: LOOSE + 1]), list(solution.poses.lenses), list(solution.poses.world_from_camera)
+    )
+    zoom = view.zoom
+    assert np.sqrt((np.asarray(errors) ** 2).mean()) < 6.0 / zoom, "as close as a hand is on this screen"
+    # one step takes it all back; Escape leaves a frame as it was
+    apart.state.undo()
+    assert apart.state.outing.points == ()
+    assert "Points were set or taken away" in stage.status.text()
+
+
+def model_stop(window: Window) -> walk_model.Stop:
+    """A place in the middle of the picture."""
+    joined = window.state.joined
+    stop = walk_model.own_stop(joined, joined.canvas.width / 2, joined.canvas.height / 2, 60)
+    assert stop is not None
+    return stop
+
+
+def test_a_frame_in_the_hand_is_left_by_escape_and_beside_the_picture_it_is_refused(
+    qtbot: QtBot, apart: Window, settled: Callable
+):
+    stage, loose = apart.join_stage, apart.state.outing.frames[LOOSE].id
+    stage.left_out.linkActivated.emit(f"place:{loose}")
+    qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
+    qtbot.keyClick(stage.view, Qt.Key.Key_B)
+    qtbot.waitUntil(lambda: not stage.placing._shown, timeout=5000)
+    # its keys are its own, though X and B mean something else where a place is looked at
+    stage.walk.look_at_stop(model_stop(apart), "A place")
+    qtbot.keyClick(stage.view, Qt.Key.Key_X)
+    assert apart.state.outing.choices.off == ()
+    assert stage.placing._difference
+    stage.placing.held = replace(stage.placing.held, world_from_camera=np.diag([-1.0, 1.0, -1.0]))
+    qtbot.keyClick(stage.view, Qt.Key.Key_Return)
+    assert "lies beside the picture" in apart.message_text()
+    assert stage.placing.held is not None
+    qtbot.keyClick(stage.view, Qt.Key.Key_Escape)
+    assert stage.placing.held is None
+    assert stage.view.tool is None
+    assert apart.state.outing.points == ()

@@ -76,3 +76,24 @@ def test_a_frame_looked_at_ahead_is_the_same_and_comes_at_once(tmp_path: Path, m
         rig.turn_to(20.0, 5.0)
         rig.shoot(tmp_path / name, "2026:05:14 18:40:00")
     assert (tmp_path / "a.jpg").read_bytes() == (tmp_path / "b.jpg").read_bytes()
+
+
+def test_wide_open_the_subject_is_sharp_and_what_lies_behind_is_not():
+    """As the plan of a shallow-depth grid sets it; discs by the thin lens: f/1.8 at 85 mm, focus 2.5 m, infinity, worked by hand."""
+    brief = kind_of("shallow").start(Brief())
+    rig = replace(brief.rig, width_px=600, height_px=400, focal_mm=85.0, upright=False)
+    open_wide, stopped = (SimulatedRig(rig).focused(aperture, 2.5).with_somebody(8.0, 2.5) for aperture in (1.8, 16.0))
+    # (f / N) * f / (s - f) = 47.2 mm * 85 / 2415 = 1.662 mm on 24 mm of 600 px
+    assert open_wide.camera.blur_disc_px(np.array([1e9]), open_wide.settings)[0] == pytest.approx(41.5, abs=0.1)
+    assert open_wide.camera.blur_disc_px(np.array([2.5]), open_wide.settings)[0] == pytest.approx(0, abs=1e-6)
+    assert open_wide.settings.exposure_value == pytest.approx(stopped.settings.exposure_value)
+    detail = []
+    for devices in (open_wide, stopped):
+        devices.turn_to(8.0, -2.0)
+        view = devices._look(devices.shots, devices._reached)
+        grey = devices.camera.develop(view, devices.settings).pixels.astype(float).mean(-1)
+        edges = np.abs(np.diff(grey, axis=1))
+        near = view.distance_m[:, 1:] < 3
+        detail.append((edges[near].mean(), edges[~near & np.isfinite(view.distance_m[:, 1:])].mean()))
+    assert detail[0][0] > 0.5 * detail[1][0]
+    assert detail[0][1] < 0.35 * detail[1][1]

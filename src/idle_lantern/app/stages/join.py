@@ -19,6 +19,7 @@ from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
+from idle_lantern.app.stages.frame_placing import FramePlacing
 from idle_lantern.app.stages.mover_bar import MoverBar
 from idle_lantern.app.stages.seen_walk import SeenWalk
 from idle_lantern.app.stages.walk_bar import WalkBar
@@ -72,6 +73,8 @@ class JoinStage(Stage):
         self.rail_button = button("", self.correct_rail, quiet=True, name="join-rail")
         self.walk = WalkBar(desk, self.view)
         self.seen = SeenWalk(desk, self.view)
+        self.placing = FramePlacing(desk, self.view)
+        self.placing.laid.connect(self.run_join)
         self.movers = MoverBar(desk, self.walk)
         self.compose = ComposePanel(desk, self.view)
         self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
@@ -203,6 +206,9 @@ class JoinStage(Stage):
         word, _, frame = link.partition(":")
         if word == "tie":
             self.open_ties(frame)
+            return
+        if word == "place":
+            self.placing.take(frame)
             return
         ref = self.state.outing.frame(frame)
         if ref is not None and word == "on":
@@ -354,5 +360,9 @@ def _as_row(row_: model.LeftOut) -> str:
     if not row_.action:
         return text
     frame = html.escape(row_.frame_id)
-    tie = f' or <a href="tie:{frame}">Tie it by hand</a>' if row_.action == "use" else ""
+    tie = (
+        f', <a href="place:{frame}">lay it on the picture</a> or <a href="tie:{frame}">Tie it by hand</a>'
+        if row_.action == "use"
+        else ""
+    )
     return f'{text} <a href="{row_.action}:{frame}">{row_.link}</a>{tie}'

@@ -51,7 +51,7 @@ class Shooter(QObject):
     def devices(self) -> Any:
         """Head and camera for the rig of the plan."""
         outing = self._desk.state.outing
-        return self._desk.devices.of(outing.id, outing.rig, len(outing.frames))
+        return self._desk.devices.of(outing.id, self._desk.state.plan, len(outing.frames))
 
     def take(self, frames: Sequence[GridFrame], place: OutingPlace) -> None:
         """Take frames into an outing."""

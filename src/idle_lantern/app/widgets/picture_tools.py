@@ -21,6 +21,8 @@ class PictureTool(Protocol):
     """Takes over the pointer and some keys of a ``PictureView``; a place is in pixels of the picture, ``pos`` in the widget."""
 
     cursor: Qt.CursorShape
+    #: Keys that are the tool's though an action of the window has them too.
+    claims: frozenset[int]
 
     def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
         """The left button went down."""
@@ -42,6 +44,7 @@ class _Plain:
     """A tool that needs no more than it says."""
 
     cursor = Qt.CursorShape.CrossCursor
+    claims: frozenset[int] = frozenset()
 
     def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
         """Nothing begins."""

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -398,6 +398,15 @@ class PictureView(QWidget):
             self.zoom_by(1.0 / self._zoom, event.position())
         else:
             self.fit()
+
+    def event(self, event: QEvent | None) -> bool:
+        """A tool's own keys come to it before the window's."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
+            plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
+            if self._tool is not None and plain and event.key() in self._tool.claims:
+                event.accept()
+                return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

@@ -128,7 +128,7 @@ class SimulatedCamera:
         """The same camera with few pixels and no noise, quick enough to look through."""
         return replace(self, lens=self.lens.scaled(width_px / self.lens.width), noise=False, defocus=False)
 
-    def _blur_disc_px(self, distance_m: Array, settings: CameraSettings) -> Array:
+    def blur_disc_px(self, distance_m: Array, settings: CameraSettings) -> Array:
         """Diameter of the blur disc by distance (thin lens)."""
         focal_m = self.focal_mm / 1000
         aperture_m = focal_m / settings.aperture
@@ -141,7 +141,7 @@ class SimulatedCamera:
         return aperture_m * magnification * share / pixel_m
 
     def _defocused(self, view: View, settings: CameraSettings) -> Array:
-        diameter = np.minimum(self._blur_disc_px(view.distance_m, settings), 80)
+        diameter = np.minimum(self.blur_disc_px(view.distance_m, settings), 80)
         steps = np.rint(2 * np.log2(np.maximum(diameter, 1))).astype(int)
         total = np.zeros_like(view.light)
         weight = np.zeros(view.light.shape[:2], np.float32)

@@ -19,13 +19,15 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.shoot.devices import Reading
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.sim.diorama import ambrel_holm, standing
 from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
 from idle_lantern.core.sim.raw_files import write_dng
 from idle_lantern.core.sim.surfaces import Diorama, View
 from idle_lantern.core.sim.weather import STILL, Weather
 
 _SECONDS_BETWEEN = 6.0
+#: What is out of focus is drawn where it makes discs of so many pixels, at what stands near on the terrace or far behind it.
+_SEEN_PX, _NEAR_M, _FAR_M = 1.5, 3.0, 40.0
 
 
 class SimulatedRig:
@@ -61,6 +63,26 @@ class SimulatedRig:
     def frame_px(self) -> tuple[int, int]:
         """Width and height of the frames it writes."""
         return self.camera.lens.width, self.camera.lens.height
+
+    def focused(self, aperture: float, focus_m: float) -> SimulatedRig:
+        """The same rig at an aperture and a distance; the exposure time goes along, so that the light stays as it is."""
+        stops = self.settings.exposure_s * (aperture / self.settings.aperture) ** 2
+        self.settings = replace(self.settings, aperture=aperture, focus_m=focus_m, exposure_s=stops)
+        disc_px = self.camera.blur_disc_px(np.array([_NEAR_M, _FAR_M]), self.settings).max()
+        self.camera = replace(self.camera, defocus=bool(disc_px > _SEEN_PX))
+        return self
+
+    def with_somebody(self, yaw_deg: float, metres: float) -> SimulatedRig:
+        """The same rig before somebody who stands still there."""
+        figure = standing(math.radians(yaw_deg), metres)
+        place = self.scene
+
+        def later(time_s: float) -> Diorama:
+            there = place.at(time_s)
+            return replace(there, quads=(*there.quads, figure), later=None)
+
+        self.scene = replace(place, quads=(*place.quads, figure), later=None if place.later is None else later)
+        return self
 
     def turn_to(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> Reading:
         """Turn; the scales read what was asked to a tenth of a degree."""

@@ -345,6 +345,12 @@ def walker(azimuth_rad: float, metres: float, deg_per_s: float, seed: int = 0) -
     return facing(x, z, LAND_Y, (0.6, 1.7), coat, _figure, velocity_m_s=velocity)
 
 
+def standing(azimuth_rad: float, metres: float) -> Quad:
+    """Somebody who stands still on the terrace, so many metres from the turning axis."""
+    x, z = metres * math.sin(azimuth_rad), metres * math.cos(azimuth_rad)
+    return facing(x, z, TERRACE_Y, (0.6, 1.7), plain((0.40, 0.10, 0.08), 861, 0.5), _figure, layer=7)
+
+
 #: Coats that are seen from afar: dark, red, blue.
 _COATS = ((0.02, 0.02, 0.025), (0.45, 0.03, 0.03), (0.02, 0.04, 0.28))
 
