@@ -71,11 +71,13 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
     )
     for k, frame in enumerate(plan.frames):
         bad = k == at
+        if not poses:
+            first_shot = k
         if bad and fault == "corner":
             continue
         pose = head.pointed(frame.yaw_deg + (0.55 * wide if bad and fault == "gap" else 0), frame.pitch_deg, 0, shot=k)
         ev = float(rng.uniform(0.34, 1.0)) if bad and fault == "exposure" else 0.0
-        focus = _soft(camera, float(rng.uniform(2.5, 4))) if bad and fault == "focus" else math.inf
+        focus = _soft(camera, float(rng.uniform(6, 10))) if bad and fault == "focus" else math.inf
         settings = CameraSettings(exposure_s=2**ev / 256, focus_m=focus)
         picture = camera.expose(scene, pose, settings, seed=k, time_s=6.0 * k)
         if bad and fault == "blur":
@@ -101,13 +103,16 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
             # the frame after one of another exposure or sharpness is compared with that one alone
             if not (k == at + 1 and fault in ("exposure", "blur", "focus")):
                 told["false alarms"].append(float(bool(alarms)))
-        if k and judged.angles_deg is not None:
+        if len(poses) > 1 and judged.angles_deg is not None:
             found_pose = rotations.from_yaw_pitch_roll(*np.radians(judged.angles_deg))
-            first = plan.frames[0].world_from_camera.T @ found_pose
+            first = plan.frames[first_shot].world_from_camera.T @ found_pose
             told["pose miss, degrees"].append(math.degrees(float(rotations.angle_between(first, poses[0].T @ pose))))
-            shared = overlaps_of(Poses((0, 1), (lens, lens), np.stack([pose, poses[-2]])))
+            everyone = np.stack([pose, *poses[:-1]])
+            shared = [
+                o.share for o in overlaps_of(Poses(tuple(range(len(everyone))), (lens,) * len(everyone), everyone)) if o.i == 0
+            ]
             if shared and judged.overlap:
-                told["overlap miss, %"].append(100 * abs(shared[0].share - judged.overlap))
+                told["overlap miss, %"].append(100 * abs(max(shared) - judged.overlap))
     level = bench.lean()
     leans = level is not None and math.degrees(level.lean_rad) >= LEAN_TOLD_DEG
     holes = bool(bench.holes(()))

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from functools import lru_cache
 
 from idle_lantern.core.base import units
+from idle_lantern.core.sim.camera import SCENE_EV
 from idle_lantern.core.sim.room import metered_ev, net_loft
 from idle_lantern.core.training.conduct import Conduct, Situation
 from idle_lantern.core.training.criteria import BURNT, COLOUR, DROWNED, EVENED, PLACED, SHARP, UNEVEN, number, within
 from idle_lantern.core.training.exercise import Amount, Choice, Exercise, Values
-from idle_lantern.core.training.places import LENS, facing_of, island, on_the_terrace, rng_of, row, timed
+from idle_lantern.core.training.places import LENS, facing_of, island, metered, on_the_terrace, rng_of, row, timed
 
 # --- locked settings -------------------------------------------------------------------------------
 
 _YAWS = (-56.0, -28.0, 0.0, 28.0, 56.0)
+#: What the histogram shows that the brightest side takes beyond its reading, in EV.
+_OVER = 1.3
 
 
 def _sun_side(seed: int) -> float:
@@ -24,13 +28,15 @@ def _sun_side(seed: int) -> float:
 
 def _lock_place(seed: int) -> Situation:
     facing = facing_of(seed)
-    scene = island(seed, sun_azimuth_deg=facing + 75 * _sun_side(seed), sun_altitude_deg=22.0)
+    scene = island(seed, sun_azimuth_deg=facing + 60 * _sun_side(seed), sun_altitude_deg=14.0)
     return on_the_terrace(seed, scene=scene, facing_deg=facing)
 
 
+@lru_cache(maxsize=4)
 def _readings(seed: int) -> tuple[float, ...]:
-    """What a meter says in each direction, in EV: the sun's side is brighter."""
-    return tuple(round(14.0 + 1.3 * _sun_side(seed) * yaw / 56, 1) for yaw in _YAWS)
+    """What a meter says in each direction, in EV: it looks at the place there, and the sun's side is brighter."""
+    place = _lock_place(seed)
+    return tuple(round(metered(place, yaw), 1) for yaw in _YAWS)
 
 
 def _lock_conduct(seed: int, values: Values) -> Conduct:
@@ -38,10 +44,10 @@ def _lock_conduct(seed: int, values: Values) -> Conduct:
     takes = []
     for i, take in enumerate(row(-56, 28, 5)):
         if values["exposure"] == "auto":
-            stops = 14.0 - ev[i]
+            stops = SCENE_EV + _OVER - ev[i]
         else:
-            held = {"bright": max(ev), "middle": 14.7, "dark": min(ev)}[str(values["exposure"])]
-            stops = 14.7 - held
+            held = {"bright": max(ev), "middle": ev[len(ev) // 2], "dark": min(ev)}[str(values["exposure"])]
+            stops = SCENE_EV + _OVER - held
         balance = (1.0, 1.0, 1.0)
         if values["balance"] == "auto":
             warm = float(rng.uniform(-0.16, 0.16))

@@ -8,7 +8,9 @@ from dataclasses import replace
 
 import numpy as np
 
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.sim.camera import SCENE_EV, SimulatedCamera
 from idle_lantern.core.sim.diorama import ambrel_holm, upright, walker
 from idle_lantern.core.sim.surfaces import Diorama, Quad
 from idle_lantern.core.training.conduct import Angles, Situation, Take
@@ -75,3 +77,17 @@ def with_people(
         walker(math.radians(facing_deg + yaw), metres + 0.7 * i, deg_per_s, seed=i) for i, yaw in enumerate(yaws_deg)
     ]
     return replace(scene, quads=(*scene.quads, *people))
+
+
+#: Share of the frame's size at which a meter looks, and the grey that it takes all it sees for (ISO 2720).
+_METER_SCALE, _METER_GREY = 0.06, 0.18
+#: Red, green and blue in what a meter sees (ITU-R BT.709).
+_METER_SEES = (0.2126, 0.7152, 0.0722)
+
+
+def metered(place: Situation, yaw_deg: float) -> float:
+    """What a meter of the whole frame reads in a direction of a place, EV at ISO 100."""
+    camera = SimulatedCamera(place.lens.scaled(_METER_SCALE), place.focal_mm, place.focal_mm, noise=False)
+    towards = rotations.from_yaw_pitch_roll(math.radians(place.facing_deg + yaw_deg), 0.0, 0.0)
+    light = camera.view(place.scene, towards).light @ np.asarray(_METER_SEES, np.float32)
+    return SCENE_EV + math.log2(max(1e-6, float(light.mean())) / _METER_GREY)
