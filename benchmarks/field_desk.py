@@ -109,7 +109,9 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
             told["pose miss, degrees"].append(math.degrees(float(rotations.angle_between(first, poses[0].T @ pose))))
             everyone = np.stack([pose, *poses[:-1]])
             shared = [
-                o.share for o in overlaps_of(Poses(tuple(range(len(everyone))), (lens,) * len(everyone), everyone)) if o.i == 0
+                o.share
+                for o in overlaps_of(Poses(tuple(range(len(everyone))), (lens,) * len(everyone), everyone))
+                if o.i == 0
             ]
             if shared and judged.overlap:
                 told["overlap miss, %"].append(100 * abs(max(shared) - judged.overlap))

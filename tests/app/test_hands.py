@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 from PIL import Image
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QCheckBox
+from PyQt6.QtWidgets import QCheckBox, QFileDialog
 from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import walk_model
 from idle_lantern.app.window import Window
@@ -37,6 +38,7 @@ def _overlap(window: Window) -> tuple[float, float, float]:
 
 
 def test_a_seam_goes_where_it_is_dragged_and_back(qtbot: QtBot, joined: Window, settled: Settled):
+    joined.go("join")
     view = joined.join_stage.view
     v, start, end = _overlap(joined)
     outer = [_shown(joined, u, v) for u in (start + 2, end - 2)]
@@ -154,6 +156,62 @@ def test_what_was_invented_is_told_below_the_picture_that_is_written(
     assert not box.isChecked()
 
 
-@pytest.fixture(autouse=True)
-def _join_in_sight(request: pytest.FixtureRequest) -> None:
-    request.getfixturevalue("joined").go("join")
+def test_under_the_tripod_a_sphere_is_blurred_or_marked_as_it_is_delivered(
+    qtbot: QtBot,
+    window: Window,
+    settled: Settled,
+    sphere_set: FrameFiles,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+):
+    stage = window.deliver_stage
+    assert not stage.nadir_form.isVisibleTo(stage), "a row of three frames shows no tripod"
+    window.outings.begin("Sphere")
+    window.frames_stage.bring(list(sphere_set.paths))
+    settled(window)
+    window.go("join")
+    window.join_stage.run_join()
+    settled(window)
+    window.go("deliver")
+    settled(window)
+    assert stage.nadir_form.isVisible()
+
+    def choose(word: str) -> None:
+        stage.nadir.setCurrentIndex(stage.nadir.findData(word))
+        stage.nadir.activated.emit(stage.nadir.currentIndex())
+        settled(window)
+
+    def written(name: str) -> np.ndarray:
+        stage.write_to(tmp_path / name)
+        settled(window)
+        with Image.open(tmp_path / name) as image:
+            return np.asarray(image.convert("RGB")).astype(int)
+
+    joined, rows = written("joined.png"), None
+    choose("blur")
+    assert window.state.outing.choices.nadir == "blur"
+    blurred = written("blurred.png")
+    rows = round(len(joined) * 12 / 180)
+    assert np.array_equal(joined[: -rows - 2], blurred[: -rows - 2])
+    assert (
+        np.abs(np.diff(blurred[-rows // 2 :], axis=1)).mean()
+        < 0.3 * np.abs(np.diff(joined[-rows // 2 :], axis=1)).mean()
+    )
+    mark = tmp_path / "mark.png"
+    Image.new("RGBA", (300, 300), (200, 30, 160, 255)).save(mark)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(mark), ""))
+    choose("mark")
+    assert np.abs(written("marked.png")[-3:] - [200, 30, 160]).max() < 3
+    # a file that is no picture is told, and the choice stays what it was
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(Path(__file__)), ""))
+    choose("mark")
+    assert "Is no picture" in window.message_text()
+    assert window.state.outing.choices.nadir == "mark"
+    # and below it the margin tells what was covered
+    qtbot.mouseClick(stage.tell_invented, LEFT, pos=QPoint(8, stage.tell_invented.height() // 2))
+    assert len(written("told.png")) > len(joined) + 60
+    for _ in range(3):
+        window.state.undo()
+    assert window.state.outing.choices.nadir == "none"
+    assert stage.nadir.currentData() == "none"
+    assert np.array_equal(written("again.png"), joined)

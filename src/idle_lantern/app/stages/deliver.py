@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -20,6 +20,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.deliver.margin import WithMargin, margin_of
+from idle_lantern.core.deliver.nadir import NadirCovered
 from idle_lantern.core.deliver.targets import WriteOptions, check_target
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.outing import edits
@@ -31,6 +32,8 @@ _FORMATS = (
     ("PNG: nothing lost, 8 or 16 bit", ".png"),
     ("JPEG: small, for showing", ".jpg"),
 )
+#: What stands under the tripod, in words.
+_COVERS = (("as joined", "none"), ("blurred", "blur"), ("covered by a mark …", "mark"))
 
 
 class DeliverStage(Stage):
@@ -63,6 +66,19 @@ class DeliverStage(Stage):
                 )
             )
         )
+        self.nadir = Chooser()
+        self.nadir.setObjectName("nadir")
+        self.nadir.setAccessibleName("Under the tripod")
+        for text, word in _COVERS:
+            self.nadir.addItem(text, word)
+        self.nadir.activated.connect(self._choose_nadir)
+        self.nadir_deg = QuantityEdit("Up to", model.degrees, lambda v: f"{v:g}°", 1)
+        self.nadir_deg.submitted.connect(
+            lambda v: self.state.apply(edits.choose("Cover the nadir wider or narrower", nadir_deg=v))
+        )
+        self.nadir_deg.refused.connect(lambda s: desk.tell(s))
+        self.nadir_form = QWidget()
+        self.nadir_form.setLayout(form([("Under the tripod", self.nadir), ("Up to", self.nadir_deg)]))
         self.quality = QuantityEdit("JPEG quality", model.quality, lambda v: f"{v:.0f}", 1)
         self.quality.show_value(92)
         self.dpi = QuantityEdit("Print resolution", model.dpi, lambda v: f"{v:g} dpi", 10)
@@ -80,6 +96,7 @@ class DeliverStage(Stage):
             self.format,
             self.crop,
             self.tell_invented,
+            self.nadir_form,
             form([("JPEG quality", self.quality), ("Print resolution", self.dpi)]),
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
@@ -94,6 +111,7 @@ class DeliverStage(Stage):
         layout.addWidget(self.view, 1)
         layout.addWidget(side_panel)
         self.setLayout(layout)
+        self._shown: tuple[object, object] = (None, None)
         self.state.changed.connect(self._refresh)
 
     def ask_write(self) -> None:
@@ -110,7 +128,7 @@ class DeliverStage(Stage):
 
     def write_to(self, target: Path) -> None:
         """Write the joined picture to ``target`` in the format of its ending."""
-        joined, picture = self.state.joined, self.state.picture
+        joined, picture = self.state.joined, self.view.source
         if joined is None or picture is None:
             return
         options = WriteOptions(jpeg_quality=int(self.quality.value), dpi=self.dpi.value)
@@ -125,12 +143,15 @@ class DeliverStage(Stage):
         alpha = not model.crops(self.state.outing) or model.has_gap(self.state.outing, joined)
 
         told, share = model.invented(self.state.outing, joined)
-        if not self.state.outing.choices.tell_invented:
-            told = ()
+        tells = self.state.outing.choices.tell_invented
 
         def work(task: Task) -> Path:
-            if told:
-                whole = WithMargin(picture, box, margin_of(picture, box, told, share))
+            areas, made_up = (told, share) if tells else ((), 0.0)
+            if tells and isinstance(picture, NadirCovered):
+                about, pixels = picture.covers()
+                areas, made_up = (*areas, about), made_up + pixels / (box.width * box.height)
+            if areas:
+                whole = WithMargin(picture, box, margin_of(picture, box, areas, min(1.0, made_up)))
                 deliver(whole, target, options, keep_alpha=alpha, progress=task)
             else:
                 deliver(picture, target, options, box=box, keep_alpha=alpha, progress=task)
@@ -143,6 +164,24 @@ class DeliverStage(Stage):
 
         self.desk.start(WRITING, work, done, lambda e: self.desk.tell(e.sentence), weights={"write": 1.0})
 
+    def _choose_nadir(self, index: int) -> None:
+        """As joined, blurred, or covered by a mark, which is asked for."""
+        word, place = _COVERS[index][1], self.state.place
+        if word == "mark" and place is not None and self.state.may_change():
+            name, _ = QFileDialog.getOpenFileName(
+                self, "The mark", str(Path.home()), "Pictures (*.png *.jpg *.jpeg *.tif)"
+            )
+            try:
+                if name:
+                    self.state.apply(model.take_mark(Path(name), place.folder))
+            except LanternError as error:
+                self.desk.tell(error.sentence)
+        elif word != "mark" and word != self.state.outing.choices.nadir:
+            self.state.apply(
+                edits.choose("Cover the nadir" if word == "blur" else "Leave the nadir as joined", nadir=word)
+            )
+        self._refresh({"choices"})
+
     # --- showing ----------------------------------------------------------------
 
     def showEvent(self, event: Any) -> None:
@@ -150,15 +189,34 @@ class DeliverStage(Stage):
         super().showEvent(event)
 
     def _refresh(self, topics: set[str]) -> None:
-        if "join" in topics:
-            joined = self.state.joined
-            size = (joined.canvas.width, joined.canvas.height) if joined else None
-            self.view.set_source(self.state.picture, size)
+        if topics & {"join", "choices"}:
+            self._show_picture()
         if topics & {"join", "choices"}:
             self.crop.setChecked(self.state.outing.choices.crop)
             self.tell_invented.setChecked(self.state.outing.choices.tell_invented)
-            self.tell_invented.setVisible(bool(model.invented(self.state.outing, self.state.joined)[0]))
+            covers = self.state.outing.choices.nadir != "none" and model.shows_nadir(self.state.joined)
+            self.tell_invented.setVisible(covers or bool(model.invented(self.state.outing, self.state.joined)[0]))
             self._show_facts()
+
+    def _show_picture(self) -> None:
+        """The picture as it will be written; covered anew only where that changed."""
+        joined, picture, choices = self.state.joined, self.state.picture, self.state.outing.choices
+        covers = (choices.nadir, choices.nadir_deg, choices.nadir_mark)
+        self.nadir_form.setVisible(model.shows_nadir(joined))
+        self.nadir.setCurrentIndex([word for _text, word in _COVERS].index(choices.nadir))
+        self.nadir_deg.show_value(choices.nadir_deg)
+        self.nadir_deg.setEnabled(choices.nadir != "none")
+        if self._shown == (picture, covers):
+            return
+        self._shown = (picture, covers)
+        size = (joined.canvas.width, joined.canvas.height) if joined else None
+        shown, place = picture, self.state.place
+        if joined is not None and picture is not None and place is not None:
+            try:
+                shown = model.covered(self.state.outing, joined, picture, place.folder)
+            except LanternError as error:
+                self.desk.tell(error.sentence)
+        self.view.set_source(shown, size)
 
     def _show_facts(self) -> None:
         joined, suffix = self.state.joined, self.format.currentData()

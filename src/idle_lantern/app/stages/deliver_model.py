@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
+import io
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
 from idle_lantern.app.cropping import crop_box, has_gaps
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.deliver.targets import JPEG_MAX_SIDE
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.outing import assets, document, edits
+from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.pictures.source import PictureSource
 
+if TYPE_CHECKING:
+    from idle_lantern.core.deliver.nadir import Cover
+
+Array = NDArray[Any]
+
+#: A mark is kept no larger than this.
+_MARK_PX = 1600
 FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "In memory"))
 
 
@@ -78,6 +96,76 @@ def invented(outing: Outing, joined: JoinResult | None) -> tuple[tuple[Rectangle
             # of an area that the crop cuts, as much as it leaves of its rectangle
             pixels += 1e6 * float(row["figure"]) * across * down / (wide * high)
     return tuple(areas), min(1.0, pixels / (kept.width * kept.height))
+
+
+def shows_nadir(joined: JoinResult | None) -> bool:
+    """Whether the picture reaches straight down, where the tripod stands."""
+    if joined is None:
+        return False
+    at = joined.canvas.pixels(np.array([[0.0, 1.0, 0.0]]))[0]
+    if not np.isfinite(at).all():
+        return False
+    return bool(-1 <= at[0] <= joined.canvas.width and -1 <= at[1] <= joined.canvas.height)
+
+
+def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> PictureSource:
+    """The picture with its nadir covered as it was chosen.
+
+    Raises
+    ------
+    InputError
+        The mark cannot be read.
+    """
+    choices = outing.choices
+    if choices.nadir == "none" or not shows_nadir(joined):
+        return picture
+    from idle_lantern.core.deliver.nadir import NadirCovered
+
+    mark = None
+    if choices.nadir == "mark":
+        if choices.nadir_mark is None:
+            return picture
+        mark = read_mark(assets.path(folder, choices.nadir_mark, document.MARK_ASSET))
+    how: Cover = "mark" if choices.nadir == "mark" else "blur"
+    return NadirCovered(picture, joined.canvas, how, choices.nadir_deg, mark)
+
+
+def read_mark(path: Path) -> Array:
+    """A mark as (h, w, 4) uint8, no larger than it is ever seen.
+
+    Raises
+    ------
+    InputError
+        It is no picture that can be read.
+    """
+    try:
+        with Image.open(path) as image:
+            image.thumbnail((_MARK_PX, _MARK_PX))
+            return np.asarray(image.convert("RGBA"))
+    except (OSError, ValueError, Image.DecompressionBombError) as error:
+        raise InputError("Is no picture", where=str(path), remedy="Choose a PNG or JPEG as the mark") from error
+
+
+def take_mark(path: Path, folder: Path) -> Edit:
+    """The edit that covers the nadir by a mark of one's own, kept in the outing.
+
+    Raises
+    ------
+    InputError
+        It cannot be read, or not be kept.
+    """
+    data = io.BytesIO()
+    Image.fromarray(read_mark(path)).save(data, "PNG")
+    asset = assets.put(folder, data.getvalue(), document.MARK_ASSET)
+    return edits.choose("Cover the nadir by a mark", nadir="mark", nadir_mark=asset)
+
+
+def degrees(text: str) -> float:
+    """A radius about the nadir as people write it; raises InputError."""
+    value = units.parse_angle_deg(text)
+    if not 1 <= value <= 45:
+        raise InputError(f"'{text}' lies outside 1° to 45°", remedy="A tripod head covers 8° to 20°")
+    return value
 
 
 def limit(outing: Outing, joined: JoinResult | None, suffix: str) -> str:

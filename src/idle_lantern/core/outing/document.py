@@ -29,7 +29,7 @@ FRAMES = "frames"
 PICTURES = "pictures"
 #: The joined picture and its report, inside ``PICTURES``.
 PICTURE, REPORT = "joined.tif", "joined.json"
-MASK_ASSET = SCOUT_ASSET = "png"
+MASK_ASSET = SCOUT_ASSET = MARK_ASSET = "png"
 #: Where documents before version 4 kept painted masks, by display name.
 _OLD_MASKS = "masks"
 
@@ -146,7 +146,7 @@ def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
 def assets_named(outing: Outing) -> set[str]:
     """Every asset that the document refers to."""
     named = {mask.asset for mask in outing.masks} | {scout.asset for scout in outing.scouts}
-    return named | ({outing.finish} if outing.finish else set())
+    return named | {asset for asset in (outing.finish, outing.choices.nadir_mark) if asset}
 
 
 def scout_file(folder: Path, scout: ScoutPicture) -> Path:

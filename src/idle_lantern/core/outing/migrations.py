@@ -125,7 +125,8 @@ def _to_11(document: Document) -> Document:
 
 
 def _to_12(document: Document) -> Document:
-    """Version 12 only added frames that are switched off in the picture and the margin that tells what is invented, none by default."""
+    """Version 12 only added frames that are switched off in the picture and, at delivery, the margin that tells what is invented and
+    a cover of the nadir, none by default."""
     return document
 
 

@@ -145,7 +145,8 @@ class JoinChoices:
     of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used. ``turn_deg`` (yaw, pitch, roll) turns
     the picture from where the join levelled it, ``off`` are frames that tie the others but show nowhere in it, ``distance`` is that of the panini projection, ``rim`` what becomes of gaps
     at the rim, ``ratio`` width and height that the largest rectangle shall have; ``tell_invented`` writes below a delivered picture
-    what of it was invented.
+    what of it was invented. ``nadir`` covers what stands under the tripod up to ``nadir_deg`` from it, by a blur or by ``nadir_mark``,
+    a PNG among the assets.
     """
 
     projection: Annotated[str, Meta(max_length=40)] = "auto"
@@ -161,6 +162,9 @@ class JoinChoices:
     rim: Annotated[str, Meta(pattern="^(none|stretch|fill|fill-all)$")] = "none"
     ratio: tuple[Annotated[float, Meta(gt=0, le=1000)], Annotated[float, Meta(gt=0, le=1000)]] | None = None
     tell_invented: bool = False
+    nadir: Annotated[str, Meta(pattern="^(none|blur|mark)$")] = "none"
+    nadir_deg: Annotated[float, Meta(ge=1, le=45)] = 12.0
+    nadir_mark: Sha256 | None = None
 
 
 @dataclass(frozen=True)
