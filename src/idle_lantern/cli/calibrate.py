@@ -125,22 +125,21 @@ def run_pupil(args: argparse.Namespace) -> int:
 
 
 def _pitch(text: str) -> float:
-    try:
-        value = float(text)
-    except ValueError:
-        value = math.nan
-    if not -90 <= value <= 90:
-        raise InputError(f"'{text}' is no pitch", remedy="Give --tilted-at PITCH MM LEFT RIGHT, the pitch in degrees")
-    return value
+    return _number(text, 90, "is no pitch", "Give --tilted-at PITCH MM LEFT RIGHT, the pitch in degrees")
 
 
 def _rail(text: str) -> float:
+    return _number(text, 500, "is no rail setting", "Give --at MM LEFT RIGHT, the setting in millimetres")
+
+
+def _number(text: str, most: float, is_none: str, remedy: str) -> float:
+    """A number from minus ``most`` to ``most``."""
     try:
         value = float(text)
     except ValueError:
         value = math.nan
-    if not -500 <= value <= 500:
-        raise InputError(f"'{text}' is no rail setting", remedy="Give --at MM LEFT RIGHT, the setting in millimetres")
+    if not -most <= value <= most:
+        raise InputError(f"'{text}' {is_none}", remedy=remedy)
     return value
 
 

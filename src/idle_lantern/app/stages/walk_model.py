@@ -20,6 +20,7 @@ from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.render.outline import outlined
 from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, hide_there, let_show
+from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.outing import assets, document
 from idle_lantern.core.outing.edits import Edit, paint_several
 from idle_lantern.core.outing.model import Outing, Verdict
@@ -305,18 +306,14 @@ def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     InputError
         That frame does not show all of it, or as of ``take_here``.
     """
-    ids, before = masks_so_far(outing, folder, joined)
-    assert joined.solution is not None
-    poses, canvas = joined.solution.poses, joined.canvas
+    poses, canvas = _poses_of(joined), joined.canvas
     along = [i for u, v in points if (i := shown_at(joined, u, v)) is not None]
     if not along:
         raise InputError("The picture shows nothing there", remedy="Paint on what it shows")
     best = max(
         set(along), key=lambda i: (sum(i in frames_showing(poses, canvas, u, v) for u, v in points), along.count(i))
     )
-    changed = let_show(poses, canvas, best, Area.stroke(points, radius_px), before)
-    name = joined.solution.frames.names[poses.frames[best]]
-    return paint_masks(folder, f"Let {name} alone show a thing", ids, changed)
+    return _alone_along(outing, folder, joined, best, points, radius_px, "Let {} alone show a thing")
 
 
 def move_seam(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
@@ -327,18 +324,35 @@ def move_seam(outing: Outing, folder: Path, joined: JoinResult, points: Points, 
     InputError
         That frame does not show all of it, or as of ``take_here``.
     """
-    ids, before = masks_so_far(outing, folder, joined)
-    assert joined.solution is not None
-    poses, canvas = joined.solution.poses, joined.canvas
+    poses, canvas = _poses_of(joined), joined.canvas
     grows = shown_at(joined, *points[0]) if points else None
     if grows is None:
         raise InputError("The picture shows nothing there", remedy="Press on what it shows, and drag across a seam")
-    name = joined.solution.frames.names[poses.frames[grows]]
-    reached = [grows in frames_showing(poses, canvas, u, v) for u, v in points]
-    if not all(reached):
-        raise InputError(f"{name} does not reach that far", remedy="Drag within what both frames show")
-    changed = let_show(poses, canvas, grows, Area.stroke(points, radius_px), before)
-    return paint_masks(folder, f"Move a seam of {name}", ids, changed)
+    if not all(grows in frames_showing(poses, canvas, u, v) for u, v in points):
+        raise InputError(
+            f"{_name_of(joined, grows)} does not reach that far", remedy="Drag within what both frames show"
+        )
+    return _alone_along(outing, folder, joined, grows, points, radius_px, "Move a seam of {}")
+
+
+def _alone_along(
+    outing: Outing, folder: Path, joined: JoinResult, frame: int, points: Points, radius_px: float, title: str
+) -> Edit:
+    """The edit after which one frame (by place in the poses) shows all along a stroke; its name goes into the title."""
+    ids, before = masks_so_far(outing, folder, joined)
+    changed = let_show(_poses_of(joined), joined.canvas, frame, Area.stroke(points, radius_px), before)
+    return paint_masks(folder, title.format(_name_of(joined, frame)), ids, changed)
+
+
+def _poses_of(joined: JoinResult) -> Poses:
+    if joined.solution is None:
+        raise InputError("The frames of this join are gone", remedy="Join again")
+    return joined.solution.poses
+
+
+def _name_of(joined: JoinResult, frame: int) -> str:
+    assert joined.solution is not None
+    return joined.solution.frames.names[joined.solution.poses.frames[frame]]
 
 
 def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[Area, int]:
