@@ -100,10 +100,11 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
                 return
         else:
             alarms = whats - {"clipped", "tilt"}
-            # the frame after one of another exposure or sharpness is compared with that one alone
-            if not (k == at + 1 and fault in ("exposure", "blur", "focus")):
+            # the frame after one of another exposure or sharpness is compared with that one alone, and where a corner was
+            # missed the next ones may show nothing that was shot before
+            if not (k == at + 1 and fault in ("exposure", "blur", "focus")) and not (fault == "corner" and k > at):
                 told["false alarms"].append(float(bool(alarms)))
-        if len(poses) > 1 and judged.angles_deg is not None:
+        if len(poses) > 1 and judged.angles_deg is not None and judged.placed_by == "features":
             found_pose = rotations.from_yaw_pitch_roll(*np.radians(judged.angles_deg))
             first = plan.frames[first_shot].world_from_camera.T @ found_pose
             told["pose miss, degrees"].append(math.degrees(float(rotations.angle_between(first, poses[0].T @ pose))))
