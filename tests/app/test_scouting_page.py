@@ -423,10 +423,7 @@ def test_the_map_zooms_pans_and_has_other_forms(qtbot: QtBot, window: Window, se
 #: Small plans of kinds that stay where the telephone looked: kind, field, focal length, lens.
 KINDS = {
     "vertical": ((-12.0, 12.0, -20.0, 40.0), {"focal_mm": 24.0, "upright": False}),
-    "sphere": (
-        (-180.0, 180.0, -90.0, 90.0),
-        {"width_px": 360, "height_px": 240, "focal_mm": 8.0, "lens_model": "equidistant", "upright": True},
-    ),
+    "shallow": ((-16.0, 16.0, -10.0, 10.0), {"focal_mm": 50.0, "upright": False}),
 }
 
 

@@ -171,7 +171,7 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
     stage.left_out.linkActivated.emit(f"place:{loose}")
     qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
     held = stage.placing.held
-    assert "Enter lays it down" in apart.message_text()
+    assert "[Enter] lays it down" in apart.message_text()
     # the thing: it stands in the left part of the loose frame, and at its true place in the picture
     poses, canvas, lens = joined.solution.poses, joined.canvas, row_set.lens
     true = poses.world_from_camera[LOOSE - 1] @ row_set.cameras[LOOSE - 1].T @ row_set.cameras[LOOSE]

@@ -99,13 +99,15 @@ def run_lens(args: argparse.Namespace) -> int:
 def run_pupil(args: argparse.Namespace) -> int:
     """Measure the no-parallax point."""
     from idle_lantern.core.calibration.pupil import calibrate_pupil
-    from idle_lantern.core.calibration.pupil_height import calibrate_height
+    from idle_lantern.core.calibration.pupil_height import calibrate_height, check_pitch
 
     pairs = [(_rail(mm), Path(left), Path(right)) for mm, left, right in args.at]
     tilted = [(_rail(mm), Path(left), Path(right)) for _pitch, mm, left, right in args.tilted_at]
     pitches = {_pitch(pitch) for pitch, *_rest in args.tilted_at}
     if len(pitches) > 1:
         raise InputError("Tilted pairs are of several rows", remedy="Give all of them at one pitch")
+    for pitch in pitches:
+        check_pitch(pitch)
     if args.json is not None:
         check_outputs([args.json], [path for _mm, *both in (*pairs, *tilted) for path in both])
         check_writable(args.json)

@@ -43,7 +43,7 @@ _DOWN_PX, _ALIKE = 4, 0.75
 _BEST_PX, _BEST_MM = 0.03, 0.25
 #: The ground that a pair is measured against is not at one distance: its shift differs by such a share of itself, so that a pair
 #: near the right setting tells it best.
-_GROUND = 0.1
+_GROUND = 0.2
 _USUAL_FIELD_RAD = math.radians(54.0)
 
 

@@ -69,13 +69,9 @@ def height_of(level: PupilSetting, tilted: PupilSetting, pitch_deg: float) -> Pu
     Raises
     ------
     InputError
-        The row hardly tilts, or looks so steeply that the rail moves nothing aside.
+        As of ``check_pitch``.
     """
-    if not LEAST_PITCH_DEG <= abs(pitch_deg) <= _MOST_PITCH_DEG:
-        raise InputError(
-            f"A row at {units.angle(pitch_deg, 0)} tells nothing of up and down",
-            remedy=f"Take its pairs between {LEAST_PITCH_DEG:.0f}° and {_MOST_PITCH_DEG:.0f}°, up or down",
-        )
+    check_pitch(pitch_deg)
     slope = math.tan(math.radians(pitch_deg))
     return PupilHeight(
         (tilted.setting_mm - level.setting_mm) / slope,
@@ -83,6 +79,21 @@ def height_of(level: PupilSetting, tilted: PupilSetting, pitch_deg: float) -> Pu
         pitch_deg,
         tilted,
     )
+
+
+def check_pitch(pitch_deg: float) -> None:
+    """Told before the work where a row tells nothing.
+
+    Raises
+    ------
+    InputError
+        It hardly tilts, or looks so steeply that the rail moves nothing aside.
+    """
+    if not LEAST_PITCH_DEG <= abs(pitch_deg) <= _MOST_PITCH_DEG:
+        raise InputError(
+            f"A row at {units.angle(pitch_deg, 0)} tells nothing of up and down",
+            remedy=f"Take its pairs between {LEAST_PITCH_DEG:.0f}° and {_MOST_PITCH_DEG:.0f}°, up or down",
+        )
 
 
 def calibrate_height(
@@ -94,5 +105,5 @@ def calibrate_height(
     kept: dict[Any, Any] | None = None,
 ) -> PupilHeight:
     """The height, from pairs of a tilted row beside what the level row gave; pairs, ``kept`` and errors as in ``calibrate_pupil``."""
-    height_of(level, level, pitch_deg)  # a pitch that tells nothing is told before the work
+    check_pitch(pitch_deg)
     return height_of(level, calibrate_pupil(pairs, progress, kept=kept), pitch_deg)
