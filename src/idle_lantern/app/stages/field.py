@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QInputDialog, QLabel
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
@@ -21,6 +21,7 @@ from idle_lantern.app.state import OutingPlace
 from idle_lantern.app.tones import can_sound, play
 from idle_lantern.app.watcher import Told
 from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
@@ -89,7 +90,7 @@ class FieldStage(Stage):
         self.full = QCheckBox("Full sensor size")
         self.full.setObjectName("field-full")
         self.full.clicked.connect(self._set_full)
-        self.weather = QComboBox()
+        self.weather = Chooser()
         self.weather.setObjectName("field-weather")
         self.weather.setAccessibleName("Weather of the invented place")
         self.weather.addItems([w.name for w in WEATHERS])
