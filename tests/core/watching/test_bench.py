@@ -21,6 +21,7 @@ from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
+from idle_lantern.core.sim.devices import SimulatedRig
 from idle_lantern.core.sim.diorama import Diorama, ambrel_holm
 from idle_lantern.core.watching import bench as bench_module
 from idle_lantern.core.watching.bench import Bench, Judged
@@ -179,3 +180,20 @@ def test_a_long_day_takes_no_more_memory_than_its_last_hour(plan: Plan, scene: D
     assert len(bench._seen) == len(found)
     assert bench.holes([]) == ()
     assert bench.lean() is None, "two frames tell no axis"
+
+
+def test_a_raw_frame_is_judged_as_its_jpeg_is(tmp_path: Path):
+    """Developed quickly: placed alike, and good frames stay good."""
+    rig = Rig(focal_mm=24, width_px=900, height_px=600, upright=False)
+    plan = make_plan(Brief(rig=rig, target_field=TargetField(-50, 50, -10, 10, 0.35)))
+    told = {}
+    for ending in ("jpg", "dng"):
+        devices, bench = SimulatedRig(rig), Bench(plan)
+        for frame in plan.frames[:2]:
+            devices.turn_to(frame.yaw_deg, frame.pitch_deg)
+            path = tmp_path / f"{frame.number}.{ending}"
+            devices.shoot(path, "2026:05:14 18:40:00")
+            told[ending] = bench.look(path, frame)
+    assert told["dng"].kind == told["jpg"].kind == "good"
+    assert told["dng"].placed_by == "features"
+    assert told["dng"].angles_deg == pytest.approx(told["jpg"].angles_deg, abs=0.06)

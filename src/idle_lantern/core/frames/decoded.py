@@ -62,6 +62,11 @@ class DecodedFrames:
                 self._kept[f] = picture
         return picture
 
+    def keep(self, f: int, picture: Picture) -> None:
+        """Take a frame that was read elsewhere."""
+        with self._lock:
+            self._kept[f] = self.space.take_in(picture)
+
     def reduced(self, f: int, reduce: int) -> Picture:
         """Frame ``f`` decoded at a fraction of its size, for a first glance; it is not kept.
 

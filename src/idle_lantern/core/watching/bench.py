@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.audit.evenness import unevenness
 from idle_lantern.core.base import units
 from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.reading import FrameInfo, probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
@@ -132,6 +133,8 @@ class Bench:
         """
         info = probe(path)
         store = DecodedFrames([info])
+        if info.raw:  # within the second or two that somebody waits beside the tripod
+            store.keep(0, raw.glance(path))
         look = working_frame(0, store, _LOOK_MP)
         grey = store.grey(0)
         new = _Seen(path, info, self._lens(info), look, find_features(look, _POINTS), np.eye(3), None, False, grey)
