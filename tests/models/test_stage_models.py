@@ -45,6 +45,7 @@ MODELS = (
     "field_model",
     "frames_model",
     "join_model",
+    "placing_model",
     "plan_model",
     "window_model",
 )
@@ -371,3 +372,11 @@ def test_a_lens_that_sees_less_than_its_frame_is_drawn_by_what_it_sees():
     azimuths = [p.x() for p in shape]
     assert len(azimuths) > 20
     assert all(-180 <= a <= 180 for a in azimuths)
+
+
+def test_of_an_area_that_a_crop_cuts_as_much_counts_as_it_leaves():
+    """By hand: half of 100 x 40 lies in a crop of 200 x 50, of whose pixels 3000 are invented: 1500 of 10 000."""
+    area, crop = Rectangle(50, 10, 100, 40), Rectangle(100, 0, 200, 50)
+    assert deliver_model.share_within(area, 3000, crop) == pytest.approx(0.15)
+    assert deliver_model.share_within(area, 3000, Rectangle(150, 0, 200, 50)) == 0.0
+    assert deliver_model.share_within(area, 4000, area) == 1.0

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from idle_lantern.core.base import units
+from idle_lantern.core.calibration.pupil_height import LEAST_PITCH_DEG
 from idle_lantern.core.plan.planner import Plan
 
 if TYPE_CHECKING:
@@ -22,8 +23,8 @@ _TIMES_AS_FAR = 10
 _TO_RIM = 0.55
 #: A setting known to this share of what the scene allows is good enough.
 _GOOD_ENOUGH = 1 / 3
-#: Rows between these pitches show a point that stands too high; steeper ones hardly see anything far.
-LEAST_PITCH_DEG, _STEEPEST_DEG = 15.0, 30.0
+#: Steeper rows hardly see anything far.
+_STEEPEST_DEG = 30.0
 
 
 @dataclass(frozen=True)

@@ -151,7 +151,7 @@ class DeliverStage(Stage):
             areas, made_up = (told, share) if tells else ((), 0.0)
             if tells and isinstance(picture, NadirCovered):
                 about, pixels = picture.covers()
-                areas, made_up = (*areas, about), made_up + pixels / (box.width * box.height)
+                areas, made_up = (*areas, about), made_up + model.share_within(about, pixels, box)
             if areas:
                 whole = WithMargin(picture, box, margin_of(picture, box, areas, min(1.0, made_up)))
                 deliver(whole, target, options, keep_alpha=alpha, progress=task)

@@ -81,21 +81,29 @@ def facts(outing: Outing, joined: JoinResult | None, suffix: str, per_inch: floa
 
 
 def invented(outing: Outing, joined: JoinResult | None) -> tuple[tuple[Rectangle, ...], float]:
-    """What of the picture that is written was invented, in pixels of the whole, and its share of what is written."""
+    """What of the picture that is written was invented at its rim, in pixels of the whole, and its share of what is written."""
     if joined is None:
         return (), 0.0
     kept = box(outing, joined)
-    areas, pixels = [], 0.0
+    areas, share = [], 0.0
     for row in joined.report.get("suspects") or ():
-        wide, high = round(row["width"]), round(row["height"])
-        left, top = round(row["u"] - row["width"] / 2), round(row["v"] - row["height"] / 2)
-        across = min(left + wide, kept.left + kept.width) - max(left, kept.left)
-        down = min(top + high, kept.top + kept.height) - max(top, kept.top)
-        if row["kind"] == "invented" and across > 0 and down > 0:
-            areas.append(Rectangle(left, top, wide, high))
-            # of an area that the crop cuts, as much as it leaves of its rectangle
-            pixels += 1e6 * float(row["figure"]) * across * down / (wide * high)
-    return tuple(areas), min(1.0, pixels / (kept.width * kept.height))
+        if row["kind"] == "invented":
+            left, top = round(row["u"] - row["width"] / 2), round(row["v"] - row["height"] / 2)
+            area = Rectangle(left, top, round(row["width"]), round(row["height"]))
+            part = share_within(area, 1e6 * float(row["figure"]), kept)
+            if part > 0:
+                areas.append(area)
+                share += part
+    return tuple(areas), min(1.0, share)
+
+
+def share_within(area: Rectangle, pixels: float, kept: Rectangle) -> float:
+    """Share of a crop that so many pixels of an area take up; of one that it cuts, as much as it leaves of its rectangle."""
+    across = min(area.left + area.width, kept.left + kept.width) - max(area.left, kept.left)
+    down = min(area.top + area.height, kept.top + kept.height) - max(area.top, kept.top)
+    if across <= 0 or down <= 0:
+        return 0.0
+    return pixels * across * down / area.area / (kept.width * kept.height)
 
 
 def shows_nadir(joined: JoinResult | None) -> bool:

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.app.stages.join_model import prior_of
+from idle_lantern.app.tie_model import lens_for
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.render.single import frames_showing
 from idle_lantern.core.outing.edits import Edit
@@ -51,8 +55,7 @@ class Held:
         sine = float(np.linalg.norm(axis))
         if sine < 1e-12:
             return self
-        angle = math.atan2(sine, float(rays[0] @ rays[1]))
-        turn = cv2.Rodrigues(axis / sine * angle)[0]
+        turn = rotations.from_vector(axis / sine * math.atan2(sine, float(rays[0] @ rays[1])))
         return replace(self, world_from_camera=turn @ self.world_from_camera)
 
     def rolled(self, angle_deg: float) -> Held:
@@ -61,7 +64,7 @@ class Held:
         return replace(self, world_from_camera=self.world_from_camera @ roll)
 
 
-def held(outing: Outing, joined: JoinResult, frame: str, path: Any, middle: tuple[float, float]) -> Held:
+def held(outing: Outing, joined: JoinResult, frame: str, path: Path, middle: tuple[float, float]) -> Held:
     """A frame taken into the hand: where the head told it to be, as the others lie, or at ``middle`` of the picture in sight.
 
     Raises
@@ -69,17 +72,19 @@ def held(outing: Outing, joined: JoinResult, frame: str, path: Any, middle: tupl
     UnreadableFrame
         It cannot be read.
     InputError
-        The picture shows nothing there, or the frames of the join are gone.
+        The picture ends there, the frames of the join are gone, or nothing tells the frame's lens.
     """
     solution = joined.solution
     ref = outing.frame(frame)
     if solution is None or ref is None:
         raise InputError("The frames of this join are gone", remedy="Join again")
     info = probe(path)
-    lens = solution.poses.lenses[0]
-    if (lens.width, lens.height) != (info.width, info.height):
-        factor = max(info.width, info.height) / max(lens.width, lens.height)
-        lens = Lens(lens.model, lens.focal_px * factor, info.width, info.height)
+    lens = lens_for(joined, info)
+    if lens is None:
+        raise InputError(
+            f"{ref.file} tells no focal length, and has another size than the frames of the picture",
+            remedy="Tie it by points in the two-frame view",
+        )
     pixels = read(path).pixels
     scale = min(1.0, _HELD_PX / max(pixels.shape[:2]))
     small = cv2.resize(pixels, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
@@ -90,8 +95,7 @@ def held(outing: Outing, joined: JoinResult, frame: str, path: Any, middle: tupl
         ray = joined.canvas.directions(np.array(middle, float))
         if not np.isfinite(ray).all():
             raise InputError("The picture ends there", remedy="Show the part of it where the frame belongs")
-        yaw, pitch = math.atan2(ray[0], ray[2]), math.asin(max(-1.0, min(1.0, -float(ray[1]))))
-        pose = rotations.from_yaw_pitch_roll(yaw, pitch, 0.0)
+        pose = rotations.from_yaw_pitch_roll(*azimuth_altitude(ray))
     return Held(frame, ref.file.rsplit("/", 1)[-1], lens, np.ascontiguousarray(small), pose)
 
 
@@ -102,9 +106,7 @@ def _as_told(outing: Outing, joined: JoinResult, frame: str) -> Array | None:
 
     def told(frame_id: str) -> Array | None:
         ref = outing.frame(frame_id)
-        if ref is None or ref.yaw_deg is None or ref.pitch_deg is None:
-            return None
-        return rotations.from_yaw_pitch_roll(*np.radians([ref.yaw_deg, ref.pitch_deg, ref.roll_deg or 0.0]))
+        return None if ref is None else prior_of(ref)
 
     mine = told(frame)
     turns = [

@@ -42,7 +42,7 @@ _DOWN_PX, _ALIKE = 4, 0.75
 #: A pair is never better known than this, and the setting neither: a rail's scale is not read finer.
 _BEST_PX, _BEST_MM = 0.03, 0.25
 #: The ground that a pair is measured against is not at one distance: its shift differs by such a share of itself, so that a pair
-#: near the right setting tells it best.
+#: near the right setting tells it best. So measured with two pairs of the simulated camera each, at four focal lengths.
 _GROUND = 0.2
 _USUAL_FIELD_RAD = math.radians(54.0)
 

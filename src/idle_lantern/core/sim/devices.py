@@ -66,8 +66,8 @@ class SimulatedRig:
 
     def focused(self, aperture: float, focus_m: float) -> SimulatedRig:
         """The same rig at an aperture and a distance; the exposure time goes along, so that the light stays as it is."""
-        stops = self.settings.exposure_s * (aperture / self.settings.aperture) ** 2
-        self.settings = replace(self.settings, aperture=aperture, focus_m=focus_m, exposure_s=stops)
+        exposure_s = self.settings.exposure_s * (aperture / self.settings.aperture) ** 2
+        self.settings = replace(self.settings, aperture=aperture, focus_m=focus_m, exposure_s=exposure_s)
         disc_px = self.camera.blur_disc_px(np.array([_NEAR_M, _FAR_M]), self.settings).max()
         self.camera = replace(self.camera, defocus=bool(disc_px > _SEEN_PX))
         return self

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.render.rework import EarlierPicture
 from idle_lantern.core.pictures.pyramid import TILE
@@ -23,11 +24,12 @@ from idle_lantern.core.pictures.pyramid import TILE
 Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/seen/1"
-#: Side of what is seen or not, and how many of it make a tile along each side.
-CELL = 128
+#: Side of what is seen or not, and how many of it make a tile along each side. No view is lower than this: each step of the
+#: walk sees a row of them whole.
+CELL = 64
 _EACH = TILE // CELL
 #: The map shows no finer than this many rows, and no piece wider than this.
-_MAP_ROWS, _MAP_RUN = 48, 16
+_MAP_ROWS, _MAP_RUN = 48, 32
 
 
 class Seen:
@@ -152,6 +154,5 @@ def _outline(canvas: Canvas, box: tuple[int, int, int, int], size: tuple[int, in
     rays = canvas.directions(np.array(rim, float))
     if not np.isfinite(rays).all():
         return []
-    yaw = np.degrees(np.unwrap(np.arctan2(rays[:, 0], rays[:, 2])))
-    pitch = np.degrees(np.arcsin(np.clip(-rays[:, 1], -1, 1)))
-    return list(zip(yaw.tolist(), pitch.tolist()))
+    azimuth, altitude = azimuth_altitude(rays)
+    return list(zip(np.degrees(np.unwrap(azimuth)).tolist(), np.degrees(altitude).tolist()))
