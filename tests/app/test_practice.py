@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 import pytest
@@ -100,6 +101,19 @@ def test_another_exercise_by_choices(qtbot: QtBot, practice: PracticeDialog):
     assert not with_them.grade.passed
     assert with_them.done.figures.again >= 1
     assert with_them.right.figures.again == 0
+
+
+def test_locked_on_the_bright_side_by_the_meter_of_the_place_it_is_passed(qtbot: QtBot, practice: PracticeDialog):
+    """The readings beside the choices are those of the place: one side is brighter by more than half a stop."""
+    practice.choose("lock")
+    shown = " ".join(w.text() for w in practice.findChildren(QLabel))
+    readings = [float(ev) for ev in re.findall(r"(\d+\.\d) EV", shown)]
+    assert len(readings) == 5
+    assert max(readings) in (readings[0], readings[-1])
+    assert max(readings) - min(readings) > 0.5
+    for key, value in (("exposure", "bright"), ("focus", "locked"), ("balance", "locked")):
+        _pick(practice, key, value)
+    assert _shoot(qtbot, practice).grade.passed
 
 
 def test_a_fault_is_shown_and_not_graded(qtbot: QtBot, practice: PracticeDialog):
