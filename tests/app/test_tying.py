@@ -59,6 +59,15 @@ def _click(view, xy: tuple[float, float]) -> None:
             return
 
 
+def _drag(view, one, other) -> None:
+    """From one place of the frame to another one, with the left button held."""
+    start, end = (view.to_widget(QPointF(xy[0] + 0.5, xy[1] + 0.5)).toPoint() for xy in (one, other))
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=start)
+    QTest.mouseMove(view, (start + end) / 2)
+    QTest.mouseMove(view, end)
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=end)
+
+
 def test_a_frame_that_nothing_ties_is_tied_by_two_points(
     qtbot: QtBot, apart: Window, settled: Callable, row_set: FrameFiles
 ):
@@ -83,7 +92,7 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
         assert "Now the same thing in" in dialog.told.text()
         _click(dialog.right.view, (float(truth[0]), float(truth[1])))
     assert len(apart.state.outing.points) == 2
-    assert "A third makes sure" in dialog.told.text()
+    assert "A third tie makes sure" in dialog.told.text()
     assert dialog.list.count() == 2
     dialog.done_button.click()
     settled(apart)
@@ -124,8 +133,23 @@ def test_points_that_disagree_are_told_and_taken_away(
     # a half set point is dropped by Escape, and the dialog stays
     _click(dialog.left.view, (300.0, 300.0))
     qtbot.keyClick(dialog, Qt.Key.Key_Escape)
-    assert dialog.left.waiting is None
+    assert dialog.left.waiting == ()
     assert dialog.isVisible()
+    # a line is dragged in both, here the other way round and elsewhere along it, and agrees with the points
+    qtbot.keyClick(dialog, Qt.Key.Key_L)
+    assert "Drag along something straight" in dialog.explained.text()
+    rays = lens.unproject(np.array([(410.0, 100.0), (430.0, 650.0)]))
+    ends = lens.project((rays[0] + np.array([[0.9], [0.3]]) * (rays[1] - rays[0])) @ turn.T)[0]
+    for view, (one, other) in ((dialog.left.view, ((410.0, 100.0), (430.0, 650.0))), (dialog.right.view, ends)):
+        view.fit()
+        _drag(view, one, other)
+    assert len(apart.state.outing.points) == 3
+    assert dialog.list.item(2).text().startswith("3: line at ")
+    assert "2 points and 1 line, which agree to" in dialog.told.text()
+    apart.state.undo()
+    assert len(apart.state.outing.points) == 2
+    qtbot.keyClick(dialog, Qt.Key.Key_L)
+    assert "Click near a thing" in dialog.explained.text()
     dialog.close()
 
 

@@ -1,4 +1,4 @@
-"""Tie points set by hand, as plain values: which frames need one, how well they agree. No Qt, tested without a window."""
+"""Tie points and lines set by hand, as plain values: which frames need one, how well they agree. No Qt, tested without a window."""
 
 from __future__ import annotations
 
@@ -16,10 +16,15 @@ from idle_lantern.core.outing.model import FrameRef, HandPoint, Outing
 
 if TYPE_CHECKING:
     from idle_lantern.core.frames.reading import FrameInfo
+    from idle_lantern.core.join.match.line_snapping import SnappedLine
     from idle_lantern.core.join.match.snapping import Snapped
 
 Array = NDArray[Any]
 
+Place = tuple[float, float]
+
+#: How far a hand misses a line, in pixels of the screen, and of the frame at least and at most.
+_HAND_PX, _REACH_PX = 3.0, (8.0, 40.0)
 #: A point that misses by more is told to be doubtful.
 DOUBTFUL_PX = 3.0
 #: Points that fix a pair of frames, and make sure of it.
@@ -28,12 +33,24 @@ ENOUGH, SURE = 2, 3
 
 @dataclass(frozen=True)
 class Tie:
-    """A point between the two frames that are shown: its places in them, and by how much it misses, None where nothing tells."""
+    """A point or line between the two frames that are shown: its places in them (a line has two), and by how much it misses, None
+    where nothing tells."""
 
     point: HandPoint
-    left: tuple[float, float]
-    right: tuple[float, float]
+    left: tuple[Place, ...]
+    right: tuple[Place, ...]
     miss_px: float | None
+
+    @property
+    def is_line(self) -> bool:
+        """Whether it is a line and no point."""
+        return len(self.left) > 1
+
+    def told(self, number: int) -> str:
+        """One line of the list."""
+        miss = "" if self.miss_px is None else f", misses by {self.miss_px:.2f} px"
+        (x, y), (u, v) = self.left[0], self.right[0]
+        return f"{number}: {'line at ' if self.is_line else ''}{x:.1f}, {y:.1f} and {u:.1f}, {v:.1f}{miss}"
 
 
 def pair_to_tie(outing: Outing, joined: JoinResult | None, chosen: str | None) -> tuple[str, str] | None:
@@ -77,19 +94,21 @@ def lens_for(joined: JoinResult | None, info: FrameInfo) -> Lens | None:
 
 
 def ties_between(outing: Outing, left: str, right: str, lenses: tuple[Lens | None, Lens | None]) -> list[Tie]:
-    """The points between two frames, each with its miss."""
+    """The points and lines between two frames, each with its miss."""
     mine = [p for p in outing.points if {p.a, p.b} == {left, right}]
-    points = [
-        TiePoint(0, p.xy_a, 1, p.xy_b, p.sigma_px) if p.a == left else TiePoint(0, p.xy_b, 1, p.xy_a, p.sigma_px)
-        for p in mine
-    ]
+    at = {left: 0, right: 1}
+    points = [TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px, p.to_a, p.to_b).seen_from(0) for p in mine]
     misses: list[float | None] = [None] * len(points)
     one, other = lenses
     if one is not None and other is not None and len(points) >= ENOUGH:
         from idle_lantern.core.join.match.by_hand import misses_px  # loads the engine, which no start needs
 
         misses = [m if math.isfinite(m) else None for m in misses_px(points, (one, other))]
-    return [Tie(p, t.xy_a, t.xy_b, m) for p, t, m in zip(mine, points, misses)]
+    return [Tie(p, _ends(t.xy_a, t.to_a), _ends(t.xy_b, t.to_b), m) for p, t, m in zip(mine, points, misses)]
+
+
+def _ends(start: Place, to: Place | None) -> tuple[Place, ...]:
+    return (start,) if to is None else (start, to)
 
 
 def made_exact(
@@ -105,26 +124,70 @@ def made_exact(
     one, other = lenses
     warp = None
     if one is not None and other is not None:
-        so_far = [*(TiePoint(0, t.left, 1, t.right) for t in ties), TiePoint(0, places[0], 1, places[1])]
+        points = (t for t in ties if not t.is_line)
+        so_far = [*(TiePoint(0, t.left[0], 1, t.right[0]) for t in points), TiePoint(0, places[0], 1, places[1])]
         turn = links_by_hand(so_far if len(so_far) > 1 else so_far[-1:], (one, other))[0].b_from_a
         warp = drawn_as(one, other, places[0], places[1], turn)
     return snapped(pixels[0], places[0], pixels[1], places[1], warp)
 
 
+def line_made_exact(
+    pixels: tuple[Array, Array],
+    lines: tuple[tuple[Place, Place], tuple[Place, Place]],
+    lenses: tuple[Lens | None, Lens | None],
+    zooms: tuple[float, float] = (1.0, 1.0),
+) -> tuple[SnappedLine, SnappedLine]:
+    """A new line as exact as both frames show it: the same side of it is the brighter one in both. ``zooms``, at which it was drawn,
+    tell how far a hand may miss."""
+    from idle_lantern.core.join.match.line_snapping import SnappedLine, snapped_line  # loads the engine
+
+    first, second = lines
+    if (first[1][0] - first[0][0]) * (second[1][0] - second[0][0]) + (first[1][1] - first[0][1]) * (
+        second[1][1] - second[0][1]
+    ) < 0:
+        second = (second[1], second[0])  # drawn the other way round
+    reaches = [min(max(_HAND_PX / max(zoom, 1e-3), _REACH_PX[0]), _REACH_PX[1]) for zoom in zooms]
+    one = snapped_line(pixels[0], first, lenses[0], reach_px=reaches[0])
+    other = snapped_line(pixels[1], second, lenses[1], reach_px=reaches[1], brighter=one.brighter)
+    if one.brighter and other.brighter:
+        return one, other
+    # an edge in one of the frames only may be another one
+    by_hand = (SnappedLine(ends, 0.0, HandPoint.sigma_px, 0) for ends in (first, second))
+    return next(by_hand), next(by_hand)
+
+
 def told(ties: Sequence[Tie], left: str, right: str) -> str:
     """What is still to be done with a pair of frames, in a sentence."""
     if not ties:
-        return f"Show one thing that both {left} and {right} show: a corner, a window, the tip of a branch. Click it in both."
+        return (
+            f"Show one thing that both {left} and {right} show: a corner, a window, the tip of a branch. Click it in both. "
+            "Where there is no such point, draw along something straight: press L."
+        )
     worst = max((t.miss_px for t in ties if t.miss_px is not None), default=0.0)
     if worst > DOUBTFUL_PX:
         return (
             f"These points disagree by {worst:.0f} px: one of them is not the same thing in both frames. Take it away."
         )
+    lines = sum(t.is_line for t in ties)
     if len(ties) < ENOUGH:
+        if lines:
+            return "A line says nothing along itself: one more, a point or a line that runs another way."
         return "One more, far from the first: two points fix the turn between the frames."
+    if not lines:
+        what = f"{len(ties)} points"
+    else:
+        what = (
+            f"{_counted(len(ties) - lines, 'point')} and {_counted(lines, 'line')}"
+            if lines < len(ties)
+            else f"{lines} lines"
+        )
     if len(ties) < SURE:
-        return "Two points fix it. A third makes sure that each is the same thing in both. Then join."
-    return f"{len(ties)} points, which agree to {worst:.1f} px. Join, or tie other frames."
+        return f"{what[0].upper()}{what[1:]} fix it. A third tie makes sure that each is the same thing in both. Then join."
+    return f"{what[0].upper()}{what[1:]}, which agree to {worst:.1f} px. Join, or tie other frames."
+
+
+def _counted(number: int, what: str) -> str:
+    return f"{number} {what}{'' if number == 1 else 's'}"
 
 
 def is_cut(outing: Outing, one: str, other: str) -> bool:

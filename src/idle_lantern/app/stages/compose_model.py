@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -43,6 +43,11 @@ RIMS: Mapping[str, str] = {
     "stretch": "stretched to a rectangle",
     "fill": "filled where it is even",
     "fill-all": "filled, whatever is there",
+}
+#: How panini's sliders are told.
+SLIDERS: Mapping[str, Callable[[float], str]] = {
+    "distance": lambda value: f"{value:.2f}",
+    "straighten": lambda value: f"{100 * value:.0f} % straight",
 }
 _NAMES = {
     "rectilinear": "Flat", "cylindrical": "Cylinder", "equirectangular": "Sphere", "panini": "Panini", "mercator": "Mercator",
@@ -99,7 +104,12 @@ def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
 
 def options_for(choices: JoinChoices) -> JoinOptions:
     """What of the options decides where things lie."""
-    return JoinOptions(projection=choices.projection, turn_deg=choices.turn_deg, distance=choices.distance)
+    return JoinOptions(
+        projection=choices.projection,
+        turn_deg=choices.turn_deg,
+        distance=choices.distance,
+        straighten=choices.straighten,
+    )
 
 
 def cards(outing: Outing, joined: JoinResult, small: Array) -> list[Card]:

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtWidgets import QSlider, QWidget
+from PyQt6.QtCore import QPointF
+from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.cropping import crop_box
@@ -20,6 +20,7 @@ from idle_lantern.app.widgets.picture_cards import CardShown, PictureCards
 from idle_lantern.app.widgets.picture_tools import CropTool, LineTool, PictureTool, PlaceTool, TurnTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.app.widgets.slider_row import SliderRow
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.geometry.projections import PROJECTIONS
@@ -35,7 +36,7 @@ DRAWING = "Drawing the projections"
 _FIELD_PX, _TITLES_PX = 72, 56
 _ANGLES = ("Yaw", "Pitch", "Roll")
 _CHOOSER_PX = 172
-#: Slider steps of one of panini's distance.
+#: Steps of panini's sliders from 0 to 1.
 _STEPS = 50
 #: Degrees of roll where a hand moves over the picture's whole width with Shift.
 _ROLL_DEG = 90.0
@@ -54,15 +55,12 @@ class ComposePanel(QWidget):
         self._trying: JoinChoices | None = None
         self.cards = PictureCards(self.choose_projection)
         self.reason = label("", "dim", wrap=True, name="compose-reason")
-        self.distance = QSlider(Qt.Orientation.Horizontal)
-        self.distance.setObjectName("compose-distance")
-        self.distance.setAccessibleName("Distance of the eye")
-        self.distance.setRange(0, 3 * _STEPS)
-        self.distance.valueChanged.connect(self._try_distance)
-        self.distance.sliderReleased.connect(self._take_distance)
-        self.distance_told = label("", "figure")
-        self._distance_row = QWidget()
-        self._distance_row.setLayout(row(label("Eye behind"), self.distance, self.distance_told))
+        self.distance = self._slider(
+            "distance", "Eye behind", "Distance of the eye", 3.0, "Panini: distance of the eye"
+        )
+        self.straighten = self._slider(
+            "straighten", "Lines across", "Lines across straightened", 1.0, "Panini: lines across"
+        )
         self.fields = {name: self._angle(k, name) for k, name in enumerate(_ANGLES)}
         self.turn_button = button("Turn   [R]", lambda: self.use_tool("turn"), name="compose-turn")
         self.line_button = button("Line   [E]", lambda: self.use_tool("line"), name="compose-line")
@@ -108,7 +106,8 @@ class ComposePanel(QWidget):
         layout = column(
             label("Projection", "head"),
             self.reason,
-            self._distance_row,
+            self.distance,
+            self.straighten,
             6,
             label("Level", "head"),
             angles,
@@ -124,6 +123,21 @@ class ComposePanel(QWidget):
         )
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
+
+    def _slider(self, choice: str, title: str, spoken: str, most: float, done: str) -> SliderRow:
+        def changed(value: float) -> dict[str, Any]:
+            return {choice: value}
+
+        return SliderRow(
+            title,
+            f"compose-{choice}",
+            spoken,
+            most,
+            _STEPS,
+            model.SLIDERS[choice],
+            trying=lambda value: self._try(replace(self._choices, **changed(value))),
+            taken=lambda value: self._apply(done, merge=choice, **changed(value)),
+        )
 
     def _angle(self, k: int, name: str) -> QuantityEdit:
         edit = QuantityEdit(name, model.angle, model.write_angle, 0.1)
@@ -171,16 +185,6 @@ class ComposePanel(QWidget):
 
     def _present(self) -> str:
         return "" if self._joined is None else self._joined.canvas.projection.name
-
-    def _try_distance(self, value: int) -> None:
-        self.distance_told.setText(f"{value / _STEPS:.2f}")
-        if self.distance.isSliderDown():
-            self._try(replace(self._choices, distance=value / _STEPS))
-        elif abs(value / _STEPS - self._choices.distance) > 0.5 / _STEPS:
-            self._take_distance()
-
-    def _take_distance(self) -> None:
-        self._apply("Panini: distance of the eye", merge="distance", distance=self.distance.value() / _STEPS)
 
     # --- level --------------------------------------------------------------------
 
@@ -385,9 +389,9 @@ class ComposePanel(QWidget):
             field.show_value(value)
         self.plain_button.setVisible(any(choices.turn_deg))
         panini = choices.projection == "panini"
-        self._distance_row.setVisible(panini)
-        if not self.distance.isSliderDown():
-            self.distance.setValue(round(choices.distance * _STEPS))
+        for slider, value in ((self.distance, choices.distance), (self.straighten, choices.straighten)):
+            slider.setVisible(panini)
+            slider.show_value(value)
         self.ratio.setCurrentIndex(model.ratio_index(self._state.outing))
         self.rim.setCurrentIndex(list(model.RIMS).index(choices.rim))
         self.crop_told.setText(model.crop_told(self._state.outing, joined, self._foretold()))

@@ -121,6 +121,7 @@ def request_for(
             shifts=outing.rig.motion == "lens-shift",
             turn_deg=outing.choices.turn_deg,
             distance=outing.choices.distance,
+            straighten=outing.choices.straighten,
             rim=cast(Rim, outing.choices.rim.removesuffix("-all")),
             invent_anything=outing.choices.rim == "fill-all",
             tie_points=tie_points_of(outing, [r.id for r in refs]),
@@ -144,7 +145,9 @@ def tie_points_of(outing: Outing, ids: Sequence[str]) -> tuple[TiePoint, ...]:
     """The points set by hand between frames that are joined."""
     at = {frame: i for i, frame in enumerate(ids)}
     return tuple(
-        TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px) for p in outing.points if p.a in at and p.b in at
+        TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px, p.to_a, p.to_b)
+        for p in outing.points
+        if p.a in at and p.b in at
     )
 
 
@@ -245,8 +248,8 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     masks = {m.frame: m.asset for m in outing.masks if m.frame in joined.frame_ids}
     if "lens" in asked and asked["lens"] != lens_told(outing.lens):
         return "lens"
-    points = [[p.a, *p.xy_a, p.b, *p.xy_b] for p in outing.points if {p.a, p.b} <= set(joined.frame_ids)]
-    if asked.get("points", []) != points:
+    ids = list(joined.frame_ids)
+    if asked.get("points", []) != [p.told(ids) for p in tie_points_of(outing, ids)]:
         return "points"
     now = {frozenset(pair) for pair in outing.cut_links if set(pair) <= set(joined.frame_ids)}
     if {frozenset(pair) for pair in asked.get("cut", ())} != now:
@@ -259,6 +262,7 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     same = same and asked.get("rim", "none") == outing.choices.rim
     if outing.choices.projection == "panini":
         same = same and asked.get("distance", 1.0) == outing.choices.distance
+        same = same and asked.get("straighten", 0.0) == outing.choices.straighten
     if has_brackets(outing):
         same = same and asked.get("brackets") == outing.choices.brackets
     if has_repeats(outing):

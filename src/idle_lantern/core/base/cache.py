@@ -47,3 +47,9 @@ class SizedCache(Generic[K, V]):
                 self._kept[key] = made
                 self._busy.pop(key, None)
             return made
+
+    def take(self, key: K) -> V | None:
+        """The thing of that key where it is kept; it is kept no longer."""
+        with self._lock:
+            found: V | None = self._kept.pop(key, None)
+            return found

@@ -4,7 +4,8 @@ All take and give coordinates in the canvas frame in radians (divide pixels by
 ``px_per_rad``), v downwards. Formulas: equirectangular, mercator and
 stereographic from Snyder, *Map Projections: A Working Manual* (USGS PP 1395);
 panini from Sharpless, Postle, German, *Pannini: A New Projection for Rendering
-Wide Angle Perspective Images* (2010), with distance d and no vertical compression.
+Wide Angle Perspective Images* (2010), with distance d; its vertical compression is the share of ``straighten``
+of the factor that makes lines across the view, square to its middle, straight (derived here, see ``_drawn_tall``).
 """
 
 from __future__ import annotations
@@ -22,6 +23,9 @@ from idle_lantern.core.base.errors import InputError
 Array = NDArray[Any]
 
 PROJECTIONS = ("rectilinear", "cylindrical", "equirectangular", "panini", "mercator", "stereographic")
+
+#: Cosine of the azimuth up to which panini can make lines across straight: they run away at a quarter turn.
+_STRAIGHT_TO = math.cos(math.radians(75))
 
 #: Longitude in a full turn repeats: these projections wrap.
 WRAPPING = ("cylindrical", "equirectangular", "mercator")
@@ -111,6 +115,16 @@ class Projection:
         """Panini's d: 0 = flat, 1 = the usual view, infinite = orthographic cylinder."""
         return float(self.parameters.get("distance", 1.0))
 
+    @property
+    def panini_straighten(self) -> float:
+        """Panini's vertical compression: 0 = none, 1 = lines across the view are straight."""
+        return float(self.parameters.get("straighten", 0.0))
+
+
+def panini_parameters(distance: float = 1.0, straighten: float = 0.0) -> dict[str, float]:
+    """What a panini projection is told by; what does nothing is left out."""
+    return {"distance": distance} | ({"straighten": straighten} if straighten else {})
+
 
 def _from_lon_lat(lon: Array, lat: Array) -> tuple[Array, Array, Array]:
     c = np.cos(lat)
@@ -156,7 +170,7 @@ def _panini(x: Array, y: Array, z: Array, projection: Projection) -> tuple[Array
     across = np.hypot(x, z)
     cos_lon = z / across
     scale = (d + 1) / np.where(d + cos_lon > 1e-6, d + cos_lon, np.nan)
-    return scale * x / across, scale * y / across
+    return scale * x / across, _drawn_tall(scale, cos_lon, projection) * y / across
 
 
 def _panini_inverse(u: Array, v: Array, projection: Projection) -> tuple[Array, Array, Array]:
@@ -165,7 +179,17 @@ def _panini_inverse(u: Array, v: Array, projection: Projection) -> tuple[Array, 
     root = k * k * d * d - (k + 1) * (k * d * d - 1)
     cos_lon = (-k * d + np.sqrt(np.where(root >= 0, root, np.nan))) / (k + 1)
     scale = (d + 1) / (d + cos_lon)
-    return _from_lon_lat(np.arctan2(u / scale, cos_lon), np.arctan(v / scale))
+    return _from_lon_lat(np.arctan2(u / scale, cos_lon), np.arctan(v / _drawn_tall(scale, cos_lon, projection)))
+
+
+def _drawn_tall(scale: Array, cos_lon: Array, projection: Projection) -> Array:
+    """How tall the tangent of the altitude is drawn, by azimuth.
+
+    A line square to the view's middle at height h has tan(altitude) = h cos(azimuth): drawn 1 / cos(azimuth) tall it is straight,
+    as in a flat picture. Beyond ``_STRAIGHT_TO`` nothing grows any further.
+    """
+    share = projection.panini_straighten
+    return (1 - share) * scale + share / np.maximum(cos_lon, _STRAIGHT_TO) if share else scale
 
 
 def _stereographic(x: Array, y: Array, z: Array, _: Projection) -> tuple[Array, Array]:

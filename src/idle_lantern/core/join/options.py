@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.optics.known import KnownLens
@@ -17,7 +18,8 @@ Level = Literal["auto", "none"] | tuple[float, float, float]
 class TiePoint:
     """One thing in two frames, set by hand: frames by index into the set, places in full-resolution pixels, how well known.
 
-    People set points at 100 % to about 0.4 px.
+    People set points at 100 % to about 0.4 px. With ``to_a`` and ``to_b`` it is a straight line, drawn from ``xy`` to ``to`` in each
+    frame: not from and to the same things, so that it says nothing along itself.
     """
 
     a: int
@@ -25,6 +27,24 @@ class TiePoint:
     b: int
     xy_b: tuple[float, float]
     sigma_px: float = 0.4
+    to_a: tuple[float, float] | None = None
+    to_b: tuple[float, float] | None = None
+
+    @property
+    def is_line(self) -> bool:
+        """Whether it is a line and no point."""
+        return self.to_a is not None and self.to_b is not None
+
+    def told(self, names: Sequence[str]) -> list[Any]:
+        """As a plain list, with the frames by ``names``."""
+        row = [names[self.a], *self.xy_a, names[self.b], *self.xy_b]
+        return [*row, *self.to_a, *self.to_b] if self.to_a is not None and self.to_b is not None else row
+
+    def seen_from(self, a: int) -> TiePoint:
+        """The same with frame ``a`` first."""
+        return (
+            self if self.a == a else TiePoint(self.b, self.xy_b, self.a, self.xy_a, self.sigma_px, self.to_b, self.to_a)
+        )
 
 
 @dataclass(frozen=True)
@@ -60,6 +80,8 @@ class JoinOptions:
         Turns the picture after all that ``level`` does; poses stay as they are.
     distance : float
         How far panini's eye stands behind the middle: 0 is flat, 1 usual.
+    straighten : float
+        How far panini makes lines across the view straight, 0 to 1.
     rim : "none", "stretch" or "fill"
         Gaps between outline and rectangle: left, taken up by a warp, or filled with what is invented.
     invent_anything : bool
@@ -99,6 +121,7 @@ class JoinOptions:
     level: Level = "auto"
     turn_deg: tuple[float, float, float] = (0.0, 0.0, 0.0)
     distance: float = 1.0
+    straighten: float = 0.0
     rim: Rim = "none"
     invent_anything: bool = False
     profile: WorkingSpace | None = None

@@ -25,15 +25,12 @@ from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas, canvas_for
-from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import Composed
-from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.render.rework import EarlierPicture
-from idle_lantern.core.join.render.straight_rim import straight_rim
-from idle_lantern.core.join.render.to_file import compose_to_file
+from idle_lantern.core.join.render.to_file import JustMade, compose_to_file
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects import find
 from idle_lantern.core.join.suspects.find import LookedOver
@@ -88,22 +85,27 @@ def join(
         frames, options, prior, progress, store, checkpoint, early if on_rough is not None else None
     )
     canvas = canvas_for(solved.poses, solved.seen, options)
-    straight = straight_rim(solved, canvas, options, progress, masks) if options.rim == "stretch" else None
+    straight = None
+    if options.rim == "stretch":
+        from idle_lantern.core.join.render.straight_rim import straight_rim  # takes a third of a second to load
+
+        straight = straight_rim(solved, canvas, options, progress, masks)
     canvas = canvas if straight is None else straight[0]
     check_target(target, canvas.width, canvas.height)
     check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos), filled=options.rim == "fill")
     if on_solved is not None:
         on_solved(solved, canvas)
 
-    def look_over(plan: RenderPlan, overview: Overview, changed: Sequence[Tile] | None) -> None:
+    def look_over(made: JustMade) -> None:
         if on_looked is None:
             return
         try:
             found = find.look_over(
-                plan,
-                overview,
+                made.plan,
+                made.overview,
+                frames=made.frames,
                 parallax=solved.parallax is not None,
-                changed=changed,
+                changed=made.remade,
                 known=known_suspects,
                 threads=options.threads,
                 progress=progress,

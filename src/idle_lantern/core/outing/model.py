@@ -86,13 +86,18 @@ class MaskRef:
 
 @dataclass(frozen=True)
 class HandPoint:
-    """A tie point set by hand, in full-resolution pixels of two frames; ``sigma_px`` is how well it is known."""
+    """A tie point set by hand, in full-resolution pixels of two frames; ``sigma_px`` is how well it is known.
+
+    With ``to_a`` and ``to_b`` it is a straight line, drawn to there in each frame: not from and to the same things.
+    """
 
     a: Id
     xy_a: tuple[Pixels, Pixels]
     b: Id
     xy_b: tuple[Pixels, Pixels]
     sigma_px: Annotated[float, Meta(ge=0.001, le=100)] = 0.4
+    to_a: tuple[Pixels, Pixels] | None = None
+    to_b: tuple[Pixels, Pixels] | None = None
 
 
 @dataclass(frozen=True)
@@ -143,8 +148,8 @@ class JoinChoices:
     ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
     out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place, ``repeats``
     of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used. ``turn_deg`` (yaw, pitch, roll) turns
-    the picture from where the join levelled it, ``off`` are frames that tie the others but show nowhere in it, ``distance`` is that of the panini projection, ``rim`` what becomes of gaps
-    at the rim, ``ratio`` width and height that the largest rectangle shall have; ``tell_invented`` writes below a delivered picture
+    the picture from where the join levelled it, ``off`` are frames that tie the others but show nowhere in it, ``distance`` is that of the panini projection and
+    ``straighten`` how far it makes lines across straight, ``rim`` what becomes of gaps at the rim, ``ratio`` width and height that the largest rectangle shall have; ``tell_invented`` writes below a delivered picture
     what of it was invented. ``nadir`` covers what stands under the tripod up to ``nadir_deg`` from it, by a blur or by ``nadir_mark``,
     a PNG among the assets.
     """
@@ -159,6 +164,7 @@ class JoinChoices:
     twins: Annotated[str, Meta(pattern="^(raw|jpeg)$")] = "raw"
     turn_deg: tuple[Degrees, Degrees, Degrees] = (0.0, 0.0, 0.0)
     distance: Annotated[float, Meta(ge=0, le=10)] = 1.0
+    straighten: Annotated[float, Meta(ge=0, le=1)] = 0.0
     rim: Annotated[str, Meta(pattern="^(none|stretch|fill|fill-all)$")] = "none"
     ratio: tuple[Annotated[float, Meta(gt=0, le=1000)], Annotated[float, Meta(gt=0, le=1000)]] | None = None
     tell_invented: bool = False

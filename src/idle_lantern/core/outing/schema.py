@@ -15,7 +15,7 @@ from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.exchange import brief_document
 
 PREFIX = "idle-lantern/outing/"
-VERSION = 12
+VERSION = 13
 #: Fields of the scene in which null stands for infinity, which JSON has not.
 _ENDLESS = ("far_m", "background_m")
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.projections import Projection, suited
+from idle_lantern.core.geometry.projections import Projection, panini_parameters, suited
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas.stretch import Stretch
@@ -111,7 +111,7 @@ def make_canvas(
     reason = _BY_HAND
     if projection == "auto":
         projection, reason = choose_projection(seen)
-    plane = Projection(projection, dict(parameters or ({"distance": 1.0} if projection == "panini" else {})))
+    plane = Projection(projection, dict(parameters or (panini_parameters() if projection == "panini" else {})))
     # known directions stay as they are told; the canvas turns to the middle of the picture
     canvas_from_world = np.eye(3) if seen.full_circle else rotations.about_y(-seen.middle_rad)
     middle_altitude = (seen.low_rad + seen.high_rad) / 2
@@ -160,7 +160,8 @@ def canvas_for(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
     JoinError
         Nothing of the picture fits the projection.
     """
-    parameters = {"distance": options.distance} if options.projection == "panini" else None
+    panini = options.projection == "panini"
+    parameters = panini_parameters(options.distance, options.straighten) if panini else None
     if not any(options.turn_deg):
         return make_canvas(poses, seen, options.projection, options.width_px, parameters)
     turn = rotations.from_yaw_pitch_roll(*np.radians(options.turn_deg))

@@ -14,10 +14,10 @@ from typing import Any
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import binary_fill_holes
 
 from idle_lantern.core.frames.masks import Mask, Masks
 from idle_lantern.core.frames.reading import FrameInfo
+from idle_lantern.core.geometry.holes import filled_holes
 from idle_lantern.core.join.light.dust import alike_held
 from idle_lantern.core.join.match.features import WorkingFrame
 from idle_lantern.core.join.solve.poses import Poses
@@ -77,7 +77,7 @@ def _head(poses: Poses, working: Sequence[WorkingFrame], down: Sequence[int]) ->
     seeds = (score / np.maximum(count, 1) > _MORE) & (count > 0)
     width = shape[1]
     closed = cv2.morphologyEx(seeds.astype(np.uint8), cv2.MORPH_CLOSE, _disc(_CLOSED * width))
-    filled = np.asarray(binary_fill_holes(closed)).astype(np.uint8)
+    filled = filled_holes(closed).astype(np.uint8)
     number, labels, stats, _ = cv2.connectedComponentsWithStats(filled)
     large = [k for k in range(1, number) if stats[k, cv2.CC_STAT_AREA] >= _LEAST * filled.size]
     head = np.isin(labels, large)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
@@ -31,12 +32,14 @@ from idle_lantern.core.join.render.plan import (
     FramesInMemory,
     RenderPlan,
     ThreadRunner,
+    frames_of,
 )
 from idle_lantern.core.join.render.rework import (
     Light,
     light_of,
 )
 from idle_lantern.core.join.render.tiles import tiles_of
+from idle_lantern.core.join.render.views import Levels
 from idle_lantern.core.join.rim.told import Filled, Stretched
 from idle_lantern.core.join.seams.graph_cut import find_seams
 from idle_lantern.core.join.solve.poses import Poses
@@ -189,7 +192,8 @@ def compose_picture(
             tiles, coverage = tiles_of(canvas, size), Coverage(canvas, size)
             result = np.zeros((canvas.height, canvas.width, 3), plan.dtype)
             alpha = np.zeros((canvas.height, canvas.width), plan.dtype)
-            made = runner_for(solution, plan, options, store).run(plan, tiles, lambda pixels, shown: (pixels, shown))
+            runner = ThreadRunner(options.threads, frames_for(plan, store))
+            made = runner.run(plan, tiles, lambda pixels, shown: (pixels, shown))
             for tile, (part, shown) in zip(tiles, counted(made, len(tiles), progress)):
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
@@ -221,10 +225,10 @@ def rough_picture(
     return compose_picture(solution, small, options, progress, rough=True, masks=masks, light=light)
 
 
-def runner_for(solution: Solution, plan: RenderPlan, options: JoinOptions, store: DecodedFrames | None) -> ThreadRunner:
-    """Threads that make the tiles, with frames that ``store`` holds already."""
+def frames_for(plan: RenderPlan, store: DecodedFrames | None) -> SizedCache[int, Levels]:
+    """The plan's frames on demand, taken from ``store`` where it holds them already."""
     whole = isinstance(plan.frames, FilesOfFrames) and plan.frames.reduce == 1
-    return ThreadRunner(options.threads, store if whole else None, solution.poses.frames)
+    return frames_of(plan, store if whole else None)
 
 
 def counted(made: Iterator[Any], count: int, progress: Progress, done: int = 0) -> Iterator[Any]:

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import binary_fill_holes
 
+from idle_lantern.core.geometry.holes import filled_holes
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile
@@ -59,7 +59,7 @@ class Coverage:
         """
         if self.complete and ratio is None:
             return Rectangle(0, 0, *self._size)
-        covered = binary_fill_holes(self._covered) if holes else self._covered
+        covered = filled_holes(self._covered) if holes else self._covered
         found = inner_rectangle((covered * 255).astype(np.uint8), ratio=ratio)
         n = self.every
         if ratio is not None:

@@ -210,25 +210,29 @@ class TileRunner(Protocol):
         """``finish(pixels, alpha)`` of each tile, in order; ``finish`` runs where the tile is made."""
 
 
+def frames_of(plan: RenderPlan, decoded: DecodedFrames | None = None) -> SizedCache[int, Levels]:
+    """The even frames of a plan by their places in its poses, made on demand and kept within its memory; those that ``decoded``
+    holds are not read again."""
+
+    def even_frame(k: int) -> Levels:
+        return plan.even_frame(k, None if decoded is None else decoded.held(plan.poses.frames[k]))
+
+    return SizedCache(even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
+
+
 @dataclass(frozen=True)
 class ThreadRunner:
-    """A few threads of this process; frames that ``decoded`` holds already are not read again."""
+    """A few threads of this process, with ``frames`` of the plan that are used for more than its tiles."""
 
     threads: int
-    decoded: DecodedFrames | None = None
-    at: tuple[int, ...] = ()
+    frames: SizedCache[int, Levels] | None = None
 
     def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
         """Tiles a few ahead of the reader."""
-
-        def even_frame(k: int) -> Levels:
-            held = None if self.decoded is None else self.decoded.held(self.at[k])
-            return plan.even_frame(k, held)
-
-        frames = SizedCache(even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
+        frames = frames_of(plan) if self.frames is None else self.frames
         compositor = plan.compositor(frames.load)
         with ThreadPoolExecutor(self.threads) as pool:
             yield from in_order(lambda tile: finish(*compositor.tile(tile)), tiles, pool, self.threads)
 
 
-__all__ = ("FilesOfFrames", "FramesInMemory", "RenderPlan", "ThreadRunner", "TileRunner", "render_tile")
+__all__ = ("FilesOfFrames", "FramesInMemory", "RenderPlan", "ThreadRunner", "TileRunner", "frames_of", "render_tile")

@@ -10,6 +10,7 @@ from typing import Any
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.atomic import replacing
+from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.strips import write_strips
 from idle_lantern.core.deliver.targets import WriteOptions, is_tiff
@@ -21,10 +22,10 @@ from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.checkpoint import Checkpoint, TileJournal, key_of
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import Composed, counted, lay_out, runner_for
+from idle_lantern.core.join.render.compose import Composed, counted, frames_for, lay_out
 from idle_lantern.core.join.render.coverage import Coverage
 from idle_lantern.core.join.render.filled import FilledPicture
-from idle_lantern.core.join.render.plan import RenderPlan, TileRunner
+from idle_lantern.core.join.render.plan import RenderPlan, ThreadRunner, TileRunner
 from idle_lantern.core.join.render.rework import (
     EarlierPicture,
     MadeFrom,
@@ -34,11 +35,23 @@ from idle_lantern.core.join.render.rework import (
     write_made_from,
 )
 from idle_lantern.core.join.render.tiles import row_by_row, there_and_back, tiles_of
+from idle_lantern.core.join.render.views import Levels
 from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.join.workers import Clock, mapped, one_thread_each
 from idle_lantern.core.pictures.pyramid import TILE, PackedTile, PyramidInfo, packed, write_pyramid
 
 Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class JustMade:
+    """What a picture was made from: its plan, what the seams were cut on, the frames that are still in memory, and the tiles that were
+    made anew, None for all."""
+
+    plan: RenderPlan
+    overview: Overview
+    frames: SizedCache[int, Levels]
+    remade: Sequence[Tile] | None
 
 
 def compose_to_file(
@@ -53,14 +66,13 @@ def compose_to_file(
     checkpoint: Checkpoint | None = None,
     earlier: EarlierPicture | None = None,
     on_tile: Callable[[Tile], None] | None = None,
-    before_it_stands: Callable[[RenderPlan, Overview, Sequence[Tile] | None], None] | None = None,
+    before_it_stands: Callable[[JustMade], None] | None = None,
 ) -> Composed:
     """Make the picture of a solution and write it as it is made.
 
     TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. Of an ``earlier`` picture of the same frames a
     pyramid takes the light, and every tile that would come out the same. ``on_tile`` is told each tile that is there,
-    ``before_it_stands`` what all of them were made from and which were made, None for all, when they are there and the
-    file has not taken its place yet.
+    ``before_it_stands`` what all of them were made from, when they are there and the file has not taken its place yet.
 
     Raises
     ------
@@ -76,7 +88,8 @@ def compose_to_file(
         checkpoint.note_part(part_file)
         light = None if earlier is None else earlier.made.light
         plan, overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, light=light)
-        making = _begun(solution, plan, options, progress, clock, part_file.parent, store)
+        frames = frames_for(plan, store)
+        making = _begun(plan, frames, options, progress, clock, part_file.parent, _space(solution, options).icc)
         if is_tiff(target):
             making.made_from = made_from(
                 plan,
@@ -91,7 +104,7 @@ def compose_to_file(
             making.write(part_file, kept, options, on_tile)
         if before_it_stands is not None:
             with clock.stage("suspects"):
-                before_it_stands(plan, overview, making.remade if making.same else None)
+                before_it_stands(JustMade(plan, overview, frames, making.remade if making.same else None))
     return Composed(
         canvas,
         plan.gains,
@@ -114,17 +127,17 @@ def _space(solution: Solution, options: JoinOptions) -> Any:
 
 
 def _begun(
-    solution: Solution,
     plan: RenderPlan,
+    frames: SizedCache[int, Levels],
     options: JoinOptions,
     progress: Progress,
     clock: Clock,
     folder: Path,
-    store: DecodedFrames | None,
+    icc: bytes | None,
 ) -> _Making:
     """What part of the canvas is made, and by what; gaps are filled first, and a crop is known before its pixels are."""
     canvas = plan.canvas
-    runner: TileRunner = runner_for(solution, plan, options, store)
+    runner: TileRunner = ThreadRunner(options.threads, frames)
     coverage, filled = Coverage(canvas, TILE), None
     if options.rim == "fill":
         with clock.stage("blend"):
@@ -138,7 +151,6 @@ def _begun(
                 _fill(coverage, plan, options, tiles_of(plan.canvas), progress)
         region = coverage.rectangle(options.ratio if options.crop else None, holes=not options.crop)
     how = WriteOptions(jpeg_quality=options.jpeg_quality)
-    icc = _space(solution, options).icc
     info = PyramidInfo(region.width, region.height, plan.dtype, not options.crop, "display", icc, how.dpi)
     return _Making(plan, runner, region, info, how, coverage, filled, cropped, progress)
 

@@ -11,8 +11,8 @@ from typing import Any
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import binary_fill_holes
 
+from idle_lantern.core.geometry.holes import filled_holes
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.rim.patches import Completed, completed
 
@@ -163,5 +163,5 @@ def _side_of(shown: Array) -> Array:
             np.where(w - 1 - beside < right[:, None], right[:, None], far),
         ]
     )
-    enclosed = np.asarray(binary_fill_holes(shown)) & ~shown
+    enclosed = filled_holes(shown) & ~shown
     return np.where(enclosed, 4, depths.argmin(0))

@@ -18,10 +18,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import CloughTocher2DInterpolator
-from scipy.ndimage import binary_erosion, binary_fill_holes
+from scipy.ndimage import binary_erosion
 from scipy.sparse import csr_matrix, vstack
 from scipy.sparse.linalg import spsolve
 
+from idle_lantern.core.geometry.holes import filled_holes
 from idle_lantern.core.join.canvas.stretch import Stretch
 
 Array = NDArray[Any]
@@ -66,7 +67,7 @@ def rectangled(picture: Array, shown: Array, *, full_circle: bool = False) -> Re
 
     A ``full_circle`` stays one: its sides are the same places.
     """
-    solid = np.asarray(binary_fill_holes(shown))
+    solid = filled_holes(shown)
     if solid.all():
         return None
     # the rim of a reduced picture is known to a pixel: one is given up, so that nothing beyond it is drawn in

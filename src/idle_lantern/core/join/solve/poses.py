@@ -81,7 +81,12 @@ def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
     a, b = poses.index(link.a), poses.index(link.b)
     b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
     pixels, valid = poses.lenses[b].project(poses.lenses[a].unproject(link.points_a) @ b_from_a.T)
-    miss = np.where(valid, np.linalg.norm(pixels - link.points_b, axis=1), np.inf)
+    off = pixels - link.points_b
+    if link.by_hand:
+        # a line that was drawn tells nothing along itself
+        known = link.sqrt_information / np.linalg.norm(link.sqrt_information, 2, axis=(1, 2))[:, None, None]
+        off = np.einsum("pij,pj->pi", known, off)
+    miss = np.where(valid, np.linalg.norm(off, axis=1), np.inf)
     inlier = miss < (math.inf if link.by_hand else tolerance_px)
     rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
     return replace(link, b_from_a=b_from_a, inlier=inlier, rms_px=rms)

@@ -9,10 +9,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.render.plan import RenderPlan
+from idle_lantern.core.join.render.views import Levels
 from idle_lantern.core.join.suspects.along_seams import SeamWindow, read_seam, seam_windows
 from idle_lantern.core.join.suspects.figures import Figure, doubled, figures
 from idle_lantern.core.join.suspects.holes import holes
@@ -55,6 +57,7 @@ def look_over(
     plan: RenderPlan,
     overview: Overview,
     *,
+    frames: SizedCache[int, Levels] | None = None,
     parallax: bool = False,
     changed: Sequence[Tile] | None = None,
     known: Sequence[Suspect] = (),
@@ -63,7 +66,8 @@ def look_over(
 ) -> LookedOver:
     """Places of the picture that ``plan`` makes which a careful eye should see, most suspicious first, and what moved.
 
-    ``overview`` is what the plan's seams were cut on; ``parallax`` tells that the camera turned beside its no-parallax point.
+    ``overview`` is what the plan's seams were cut on; ``frames`` are those that its tiles were made from, which are taken from there as
+    long as they are in memory; ``parallax`` tells that the camera turned beside its no-parallax point.
     Where only ``changed`` tiles are other than in an earlier picture, only they are looked at, and what was ``known`` of the
     others stays.
 
@@ -75,7 +79,7 @@ def look_over(
         Stopped by ``progress``.
     """
     with one_thread_each():
-        look = Look(plan)
+        look = Look(plan, frames)
         windows = seam_windows(plan.label, look.canvas)
         windows.sort(key=lambda w: (w.a, w.b, w.y))
         areas = None if changed is None else [_area(tile) for tile in changed]

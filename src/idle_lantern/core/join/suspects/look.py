@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
 from idle_lantern.core.join.light.gains import gain_table, with_gain
 from idle_lantern.core.join.light.vignetting import without_vignetting
 from idle_lantern.core.join.render.plan import FilesOfFrames, RenderPlan
+from idle_lantern.core.join.render.views import Levels
 
 Array = NDArray[Any]
 
@@ -33,10 +35,10 @@ class Shown:
 class Look:
     """Frames with even light, on the canvas reduced by ``shrink``."""
 
-    def __init__(self, plan: RenderPlan) -> None:
+    def __init__(self, plan: RenderPlan, even: SizedCache[int, Levels] | None = None) -> None:
         largest = max(lens.width * lens.height for lens in plan.poses.lenses)
         self.shrink = 2 if largest > _LARGE else 1
-        self.plan = plan
+        self.plan, self._even = plan, even
         sizes = [(-(-n.width // self.shrink), -(-n.height // self.shrink)) for n in plan.poses.lenses]
         self.poses = plan.poses.of_size(sizes)
         self.canvas: Canvas = plan.canvas.scaled(1 / self.shrink) if self.shrink > 1 else plan.canvas
@@ -73,12 +75,20 @@ class Look:
         return Shown(sample(self.colours(k), places, cv2.INTER_LINEAR), inside) if inside.any() else None
 
     def _load(self, k: int) -> Array:
-        frames, lens = self.plan.frames, self.poses.lenses[k]
+        lens, kept = self.poses.lenses[k], None if self._even is None else self._even.take(k)
+        if kept is not None:
+            return with_gain(_as_seen(kept.picture.pixels, lens), self._tables[k])
+        frames = self.plan.frames
         if self.shrink > 1 and isinstance(frames, FilesOfFrames):
             frames = replace(frames, reduce=frames.reduce * self.shrink)
-        pixels = frames.load(k).pixels
-        if pixels.dtype == np.uint16:
-            pixels = (pixels >> 8).astype(np.uint8)
-        if pixels.shape[:2] != (lens.height, lens.width):
-            pixels = np.asarray(cv2.resize(pixels, (lens.width, lens.height), interpolation=cv2.INTER_AREA))
+        pixels = _as_seen(frames.load(k).pixels, lens)
         return with_gain(without_vignetting(pixels, lens, self.plan.vignetting), self._tables[k])
+
+
+def _as_seen(pixels: Array, lens: Lens) -> Array:
+    """8 bit, at the size of the look."""
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+    if pixels.shape[:2] != (lens.height, lens.width):
+        pixels = np.asarray(cv2.resize(pixels, (lens.width, lens.height), interpolation=cv2.INTER_AREA))
+    return pixels
