@@ -25,6 +25,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import compose_picture, lay_out
 from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, let_show
 from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.join.suspects.figures import Figure, doubled
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.seam_suspects import merged
@@ -86,12 +87,13 @@ def _brighter_band(frames: list[Array], at: _Joined) -> None:
     frames[at.b] = np.rint(np.clip((frames[at.b] / 255.0) ** 2.2 * factor, 0, 1) ** (1 / 2.2) * 255).astype(np.uint8)
 
 
-def _figure_twice(frames: list[Array], at: _Joined) -> None:
+def _small_figure_twice(frames: list[Array], at: _Joined) -> None:
+    """So small that it is lost on the canvas on which seams are cut."""
     u, v = at.seam
     for k, side in ((at.a, -1), (at.b, 1)):
         x, y = at.in_frame(k, u + side * 42, v)
-        cv2.rectangle(frames[k], (x - 7, y - 22), (x + 7, y + 22), (150, 30, 40), -1)
-        cv2.circle(frames[k], (x, y - 30), 7, (150, 30, 40), -1)
+        cv2.rectangle(frames[k], (x - 3, y - 11), (x + 3, y + 11), (150, 30, 40), -1)
+        cv2.circle(frames[k], (x, y - 15), 3, (150, 30, 40), -1)
 
 
 def _thing_moved(frames: list[Array], at: _Joined) -> None:
@@ -104,7 +106,7 @@ def _thing_moved(frames: list[Array], at: _Joined) -> None:
 
 @pytest.mark.parametrize(
     ("kind", "change"),
-    [("soft", _soft), ("colour", _brighter_band), ("double", _figure_twice), ("cut", _thing_moved)],
+    [("soft", _soft), ("colour", _brighter_band), ("double", _small_figure_twice), ("cut", _thing_moved)],
 )
 def test_a_fault_in_the_frames_is_the_first_suspect(row_set: FrameFiles, tmp_path: Path, kind: str, change: Change):
     at = _joined(row_set.paths)
@@ -205,6 +207,17 @@ def test_holes_are_gaps_with_picture_round_them_and_bites_but_no_rims():
     ring[20:30, :6] = ring[20:30, -6:] = -1
     (seam,) = holes(ring, frame_px, full_circle=True)
     assert (seam.box[2], seam.enclosed) == (12, True)
+
+
+def test_the_same_ground_shown_twice_where_a_walker_is_hidden_is_no_double():
+    """As two frames show somebody who walked on by 46 px, and the picture shows nobody: figures as found on the rendered island."""
+    ground, walker = np.array([166.0, 168.0, 168.0]), np.array([47.0, 46.0, 45.0])
+    one = Figure(2, 1, (1196, 713, 10, 42), 304, ground, walker, -92.0)
+    two = Figure(1, 2, (1151, 702, 8, 36), 206, ground - 16, walker + 40, -33.0)
+    assert doubled([one, two]) == []
+    shown = [replace(f, colour=f.hidden, hidden=f.colour, stands=-f.stands) for f in (one, replace(two, hidden=walker))]
+    (pair,) = doubled(shown)
+    assert (pair.one.frame, pair.two.frame) == (2, 1)
 
 
 def test_ranking_names_each_fault_once_first():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.suspects.figures import Figure, differing
 from idle_lantern.core.join.suspects.look import Look, Shown
 from idle_lantern.core.join.suspects.shift import moved, shift
 
@@ -61,6 +62,8 @@ class SeamReading:
         Largest difference of one colour from that mean.
     cut_px : float
         Area of what only one of both shows, where the seam runs through it.
+    figures : tuple of Figure
+        What only one of both shows beside the seam.
     """
 
     window: SeamWindow
@@ -71,6 +74,7 @@ class SeamReading:
     light_sigma_ev: float = math.inf
     colour_ev: float = 0.0
     cut_px: float = 0.0
+    figures: tuple[Figure, ...] = ()
 
 
 def seam_windows(label: Array, canvas: Canvas) -> list[SeamWindow]:
@@ -110,7 +114,8 @@ def read_seam(look: Look, label: Array, window: SeamWindow) -> SeamReading | Non
     both = cv2.erode((one.inside & two.inside).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     if both.mean() < _LEAST_SHARED:
         return None
-    seam = _distance_px(look, label, window)
+    winner = _winner(look, label, tile)
+    seam = _distance_px(winner, window)
     weight = (both * np.exp(-((seam / _NEAR_PX) ** 2))).astype(np.float32)
     light = _light(one, two, weight)
     gain = np.float32(2.0 ** (-light[0] / 2.2) if math.isfinite(light[1]) else 1.0)
@@ -120,10 +125,12 @@ def read_seam(look: Look, label: Array, window: SeamWindow) -> SeamReading | Non
         return SeamReading(window, 0.0, _QUIET_SIGMA_PX, 0.0, *light)
     found = shift(grey[0], grey[1], weight)
     step = np.zeros(2) if found is None else found.step
-    cut = _cut(one.pixels, moved(two.pixels.astype(np.float32) * gain, step), both, seam)
+    shown = one.pixels.astype(np.float32), moved(two.pixels.astype(np.float32) * gain, step)
+    cut = _cut(*shown, both, seam)
+    beside = _figures(*shown, both, winner, window)
     if found is None:
-        return SeamReading(window, 0.0, math.inf, 0.0, *light, cut)
-    return SeamReading(window, found.along, found.sigma, found.uneven, *light, cut)
+        return SeamReading(window, 0.0, math.inf, 0.0, *light, cut, beside)
+    return SeamReading(window, found.along, found.sigma, found.uneven, *light, cut, beside)
 
 
 def _alike(one: Array, two: Array, differs: Array, weight: Array, near: Array, quiet_px: float) -> bool:
@@ -161,7 +168,7 @@ def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
 
 def _cut(one: Array, two: Array, both: Array, seam: Array) -> float:
     """Area of the largest thing that only one shows and that the seam runs through; by the colour that tells it best."""
-    smooth = [cv2.GaussianBlur(p.astype(np.float32), (0, 0), 1.5) for p in (one, two)]
+    smooth = [cv2.GaussianBlur(p, (0, 0), 1.5) for p in (one, two)]
     slope = cv2.max(
         *(cv2.dilate(_slope(cv2.cvtColor(s, cv2.COLOR_RGB2GRAY)), np.ones((3, 3), np.uint8)) for s in smooth)
     )
@@ -175,6 +182,14 @@ def _cut(one: Array, two: Array, both: Array, seam: Array) -> float:
     return float(max((near[k] for k in through), default=0))
 
 
+def _figures(one: Array, two: Array, both: Array, winner: Array, window: SeamWindow) -> tuple[Figure, ...]:
+    """Things beside the seam that only one of both shows, on the look's canvas."""
+    smooth = [cv2.GaussianBlur(p, (3, 3), 0) for p in (one, two)]
+    found = differing(smooth[0], smooth[1], both, winner, (window.a, window.b))
+    left, top = window.tile.left, window.tile.top
+    return tuple(replace(f, box=(f.box[0] + left, f.box[1] + top, *f.box[2:])) for f in found)
+
+
 def _largest(pixels: Array) -> Array:
     """The largest of three colours; several times as fast as along the last axis of an array."""
     red, green, blue = cv2.split(pixels)
@@ -186,14 +201,18 @@ def _slope(smooth: Array) -> Array:
     return np.asarray(np.hypot(cv2.Sobel(smooth, cv2.CV_32F, 1, 0), cv2.Sobel(smooth, cv2.CV_32F, 0, 1)) / 8)
 
 
-def _distance_px(look: Look, label: Array, window: SeamWindow) -> Array:
-    """Distance of each pixel of a window from the seam between its two frames."""
+def _winner(look: Look, label: Array, tile: Tile) -> Array:
+    """Which frame the picture shows at each pixel of a window."""
     h, w = label.shape
-    tile, canvas = window.tile, look.canvas
+    canvas = look.canvas
     x = np.floor((np.arange(tile.left, tile.left + tile.width) + 0.5) * w / canvas.width).astype(int)
     y = np.clip(np.floor((np.arange(tile.top, tile.top + tile.height) + 0.5) * h / canvas.height).astype(int), 0, h - 1)
     x = x % w if canvas.full_circle else np.clip(x, 0, w - 1)
-    part = label[np.ix_(y, x)]
+    return np.asarray(label[np.ix_(y, x)])
+
+
+def _distance_px(part: Array, window: SeamWindow) -> Array:
+    """Distance of each pixel of a window from the seam between its two frames."""
     mine = (part == window.a).astype(np.uint8)
     rim = cv2.dilate(mine, np.ones((3, 3), np.uint8)) & (part == window.b).astype(np.uint8)
     if not rim.any():

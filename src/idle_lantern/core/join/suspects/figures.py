@@ -1,6 +1,6 @@
 """Things that stand in two places of the picture, or that a seam cuts: what moved between two frames.
 
-Worked out on the reduced canvas of the seams. Where two frames differ by more than slopes explain, one of them shows a
+Worked out on the reduced canvas of the seams, and for small things near a seam on the windows along it. Where two frames differ by more than slopes explain, one of them shows a
 figure and the other the ground behind it. Two such places, each shown by another frame, are one figure twice where what
 is shown is alike in both, and stands out from what is round it more than what is hidden does.
 """
@@ -8,7 +8,7 @@ is shown is alike in both, and stands out from what is round it more than what i
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -36,7 +36,7 @@ _MORE_ALIKE = 10.0
 
 @dataclass(frozen=True)
 class Figure:
-    """A place where two frames differ, in pixels of the reduced canvas, and what the picture shows there.
+    """A place where two frames differ, in pixels of the canvas on which it was found, and what the picture shows there.
 
     ``frame`` is the one that the picture shows, ``other`` the one it hides; ``box`` is column, row, width and height;
     ``colour`` what is shown and ``hidden`` what is not, ``stands`` how much more the first stands out from its surroundings.
@@ -80,8 +80,10 @@ def doubled(found: Sequence[Figure]) -> list[Doubled]:
             colour, hidden = (
                 float(np.abs(x - y).max()) for x, y in ((one.colour, two.colour), (one.hidden, two.hidden))
             )
-            # the figure is what is the same in both places; where ground and figure both are, it stands out
-            if colour + _MORE_ALIKE > hidden and one.stands + two.stands < _STANDS:
+            # the figure is what is the same in both places; where ground and figure both are, it stands out; and where what is
+            # hidden stands out more, the same ground is shown twice and the figure nowhere
+            stands = one.stands + two.stands
+            if stands < -_STANDS or (colour + _MORE_ALIKE > hidden and stands < _STANDS):
                 continue
             size = max(one.area, two.area) / max(1, min(one.area, two.area))
             tall, low = max(one.box[3], two.box[3]), min(one.box[3], two.box[3])
@@ -123,6 +125,13 @@ def _between(overview: Overview, i: int, j: int, even: Sequence[Array], label: A
         parts.append((pixels[rows][:, at], patch.inside[rows][:, at]))
     (a, in_a), (b, in_b) = parts
     both = cv2.erode((in_a & in_b).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    found = differing(a, b, both, label[top:bottom][:, columns], (one.frame, two.frame))
+    return [replace(f, box=(int(columns[f.box[0]]) % width, top + f.box[1], *f.box[2:])) for f in found]
+
+
+def differing(a: Array, b: Array, both: Array, winner: Array, pair: tuple[int, int]) -> list[Figure]:
+    """Places where two frames ``pair`` differ, of what they show (h, w, 3) float32 on the same piece of canvas, ``both`` where both do;
+    ``winner`` (h, w) is the frame that the picture shows."""
     if both.sum() < 4 * _LEAST:
         return []
     slope = np.maximum(_steepest(a), _steepest(b))
@@ -130,7 +139,6 @@ def _between(overview: Overview, i: int, j: int, even: Sequence[Array], label: A
     marked = ((differs > _DIFFERENT + _OF_SLOPE * slope) & both).astype(np.uint8)
     marked = cv2.morphologyEx(marked, cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
     count, labels, stats, _centres = cv2.connectedComponentsWithStats(marked)
-    winner = label[top:bottom][:, columns]
     told = []
     for k in range(1, count):
         x, y, w, h, area = (int(v) for v in stats[k])
@@ -144,16 +152,11 @@ def _between(overview: Overview, i: int, j: int, even: Sequence[Array], label: A
         core = mine & (differs >= np.quantile(differs[mine], _CORE))
         colours = [np.median(p[core], 0) for p in (a, b)]
         stands = [float(np.abs(c - np.median(p[ring], 0)).max()) for c, p in zip(colours, (a, b))]
-        shown, hidden = (0, 1) if (winner[mine] == one.frame).mean() > _SHOWN else (1, 0)
-        pair = (one.frame, two.frame)
+        shown, hidden = (0, 1) if (winner[mine] == pair[0]).mean() > _SHOWN else (1, 0)
         if (winner[mine] == pair[shown]).mean() < _SHOWN:
             continue  # the seam runs through it, or a third frame shows the place
-        box = (int(columns[x]) % width, top + y, w, h)
-        told.append(
-            Figure(
-                pair[shown], pair[hidden], box, area, colours[shown], colours[hidden], stands[shown] - stands[hidden]
-            )
-        )
+        stand = stands[shown] - stands[hidden]
+        told.append(Figure(pair[shown], pair[hidden], (x, y, w, h), area, colours[shown], colours[hidden], stand))
     return told
 
 

@@ -15,7 +15,7 @@ from idle_lantern.core.join.canvas.overview import Overview
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.render.plan import RenderPlan
 from idle_lantern.core.join.render.views import Levels
-from idle_lantern.core.join.suspects.along_seams import SeamWindow, read_seam, seam_windows
+from idle_lantern.core.join.suspects.along_seams import SeamReading, SeamWindow, read_seam, seam_windows
 from idle_lantern.core.join.suspects.figures import Figure, doubled, figures
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.look import Look
@@ -94,7 +94,7 @@ def look_over(
             *steps(look, readings, parallax=parallax),
             *bands(look, readings),
             *cuts(look, readings),
-            *_doubles(look, moved, plan.label),
+            *_doubles(look, moved, readings, plan.label),
             *_soft(look, plan.label, None if changed is None else _winners(plan, changed), threads),
             *_holes(look, overview, plan.label),
         ]
@@ -159,8 +159,28 @@ def _apart(found: Sequence[Suspect]) -> list[Suspect]:
     ]
 
 
-def _doubles(look: Look, moved: Sequence[Figure], label: Array) -> list[Suspect]:
-    scale = look.canvas.width / label.shape[1]
+def _doubles(look: Look, moved: Sequence[Figure], readings: Sequence[SeamReading], label: Array) -> list[Suspect]:
+    """Figures in two places: small ones beside a seam, by its windows, and larger ones anywhere."""
+    near = _double(look, _once([f for r in readings for f in r.figures]), 1.0)
+    far = _double(look, moved, look.canvas.width / label.shape[1])
+    return [*near, *(s for s in far if not any(s.meets(o) and set(s.frames) == set(o.frames) for o in near))]
+
+
+def _once(found: Sequence[Figure]) -> list[Figure]:
+    """Figures that several windows show, as the one that shows most of each does."""
+    told: list[Figure] = []
+    for figure in sorted(found, key=lambda f: -f.area):
+        x, y, w, h = figure.box
+        if not any(
+            (f.frame, f.other) == (figure.frame, figure.other)
+            and x < f.box[0] + f.box[2] and f.box[0] < x + w and y < f.box[1] + f.box[3] and f.box[1] < y + h
+            for f in told
+        ):  # fmt: skip
+            told.append(figure)
+    return told
+
+
+def _double(look: Look, moved: Sequence[Figure], scale: float) -> list[Suspect]:
     told = []
     for pair in doubled(moved):
         boxes = np.array([pair.one.box, pair.two.box], float)

@@ -21,7 +21,7 @@ from idle_lantern.core.join.render.views import Levels
 Array = NDArray[Any]
 
 #: Frames of more pixels are looked at by halves: a fault of a pixel and a half still shows there.
-_LARGE = 5_000_000
+_LARGE = 1_500_000
 
 
 @dataclass(frozen=True)
