@@ -132,10 +132,20 @@ def look(
             distance[top:bottom].reshape(-1),
             np.where(blind[top:bottom], np.float32(0), np.float32(1)),
         )
-        for quad, (rows, columns) in placed:
-            first, last = max(rows.start, top) - top, min(rows.stop, bottom) - top
+        for quad, window in placed:
+            first, last = max(window.rows.start, top), min(window.rows.stop, bottom)
             if first < last:
-                _paint(quad, scene, here, strip, (slice(first, last), columns), pixel_rad, time_s)
+                here_too = window.of_rows(first, last)
+                _paint(
+                    quad,
+                    scene,
+                    here,
+                    strip,
+                    (slice(first - top, last - top), window.columns),
+                    here_too,
+                    pixel_rad,
+                    time_s,
+                )
         sky = np.flatnonzero(strip.through)
         if len(sky):
             strip.light[sky] += strip.through.ravel()[sky][:, None] * scene.sky(strip.directions[sky], pixel_rad)
@@ -198,7 +208,50 @@ def _may_show(quad: Quad, here: Array, field: _Field, time_s: float) -> bool:
     return apart <= field.farthest_rad + float(np.arcsin(radius / distance))
 
 
-def _window(quad: Quad, corner: Array, field: _Field, shape: tuple[int, ...]) -> tuple[slice, slice] | None:
+#: Of a window so much must be free for its cells to be told one by one.
+_SPARSE = 0.6
+
+
+@dataclass(frozen=True)
+class _Window:
+    """Pixels that may show a quad: rows and columns, and which coarse cells of them, None where most do."""
+
+    rows: slice
+    columns: slice
+    cells: Array | None
+
+    @classmethod
+    def of(cls, on: Array, shape: tuple[int, ...]) -> _Window:
+        """Cells (rows, columns) of a coarse field and those round them, of a look of that shape."""
+        rows, columns = np.flatnonzero(on.any(1)), np.flatnonzero(on.any(0))
+        first, left = max(0, rows[0] - 1), max(0, columns[0] - 1)
+        cells = on[first : rows[-1] + 2, left : columns[-1] + 2]
+        part = (
+            slice(first * _COARSE, min(shape[0], (rows[-1] + 2) * _COARSE)),
+            slice(left * _COARSE, min(shape[1], (columns[-1] + 2) * _COARSE)),
+        )
+        if cells.mean() > _SPARSE:
+            return cls(*part, None)
+        near = np.zeros(
+            (-(-(part[0].stop - part[0].start) // _COARSE), -(-(part[1].stop - part[1].start) // _COARSE)), bool
+        )
+        near[: cells.shape[0], : cells.shape[1]] = cells[: near.shape[0], : near.shape[1]]
+        near[1:] |= near[:-1].copy()
+        near[:-1] |= near[1:].copy()
+        near[:, 1:] |= near[:, :-1].copy()
+        near[:, :-1] |= near[:, 1:].copy()
+        return cls(*part, near)
+
+    def of_rows(self, first: int, last: int) -> Array | None:
+        """Which pixels of some rows of the look, None for all in the window."""
+        if self.cells is None:
+            return None
+        rows = (np.arange(first, last) - self.rows.start) // _COARSE
+        columns = np.arange(self.columns.stop - self.columns.start) // _COARSE
+        return np.asarray(self.cells[rows][:, columns])
+
+
+def _window(quad: Quad, corner: Array, field: _Field, shape: tuple[int, ...]) -> _Window | None:
     """Pixels that may show ``quad``: rays that hit it on a coarse grid, or pass near points on it."""
     w, h = quad.size_m
     across, down = np.asarray(quad.across), np.asarray(quad.down)
@@ -216,11 +269,7 @@ def _window(quad: Quad, corner: Array, field: _Field, shape: tuple[int, ...]) ->
     on = (near | hit).reshape(field.shape)
     if not on.any():
         return None
-    rows, columns = np.flatnonzero(on.any(1)), np.flatnonzero(on.any(0))
-    return (
-        slice(max(0, (rows[0] - 1) * _COARSE), min(shape[0], (rows[-1] + 2) * _COARSE)),
-        slice(max(0, (columns[0] - 1) * _COARSE), min(shape[1], (columns[-1] + 2) * _COARSE)),
-    )
+    return _Window.of(on, shape)
 
 
 @dataclass(frozen=True)
@@ -240,6 +289,7 @@ def _paint(
     here: Array,
     strip: _Strip,
     window: tuple[slice, slice],
+    cells: Array | None,
     pixel_rad: float,
     time_s: float,
 ) -> None:
@@ -249,7 +299,8 @@ def _paint(
     height = float(corner @ normal)
     if abs(height) < 1e-6 or (quad.one_sided and height > 0):
         return
-    rows, columns = np.nonzero(strip.through[window])
+    open_ = strip.through[window] > 0
+    rows, columns = np.nonzero(open_ if cells is None else open_ & cells)
     if not len(rows):
         return
     at = (rows + window[0].start) * strip.through.shape[1] + (columns + window[1].start)
