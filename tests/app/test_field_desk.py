@@ -184,7 +184,7 @@ def test_the_no_parallax_point_is_measured_used_and_kept(
 def test_a_run_by_hand_with_ghost_and_meter(qtbot: QtBot, window: Window, settled: Settled):
     """The camera is turned by keys until the meter says that the overlap is as wanted; so the whole row is shot and joins."""
     window.state.apply(edits.set_rig("Small", width_px=600, height_px=400, focal_mm=24.0))
-    window.state.apply(edits.set_target_field("Narrow", left_deg=-30.0, right_deg=30.0, low_deg=-15.0, high_deg=15.0))
+    window.state.apply(edits.set_target_field("Narrow", left_deg=-24.0, right_deg=24.0, low_deg=-12.0, high_deg=12.0))
     window.state.apply(edits.set_part("support", "By hand", kind="hand"))
     window.go("field")
     settled(window)

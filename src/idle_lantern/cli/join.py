@@ -27,6 +27,7 @@ from idle_lantern.core.join.match.by_hand import read_points
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.report import failure_report
 from idle_lantern.core.join.service import run as run_request
+from idle_lantern.core.join.solve.placing import placing_in_words
 from idle_lantern.core.join.solve.prior import prior_for, read_prior
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.film import KINDS as FILMS
@@ -181,6 +182,10 @@ def run(args: argparse.Namespace) -> int:
         say(end.result.report["rim"]["sentence"])
     if args.lens and end.result.report.get("known_lens") is None:
         say("The lens that was given does not fit the frames: its distortion was found anew.")
+    solution = end.result.solution
+    if solution is not None:
+        for sentence in placing_in_words(solution.frames.names, solution.poses, solution.placed_by).splitlines():
+            say(sentence)
     for row in end.result.report["frames"]:
         if row["reason"] and row.get("role") not in ("twin", "bracket"):  # these are many and as they should be
             say(f"left out {row['file']}: {row['reason']}")

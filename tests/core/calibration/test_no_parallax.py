@@ -72,7 +72,7 @@ def test_three_pairs_tell_the_setting_to_a_millimetre(pairs: list[tuple[float, P
 
 def test_a_tilted_row_tells_how_high_the_point_stands(tmp_path: Path):
     """The practice of the window, whose height is known; by hand: the pupil (0, -up, e) turned by the pitch stands over the axis."""
-    practice = PupilPractice(Rig(focal_mm=24.0, width_px=1200, height_px=800, upright=False), 1.1, 60.0, up_mm=8.0)
+    practice = PupilPractice(Rig(focal_mm=24.0, width_px=960, height_px=640, upright=False), 1.1, 60.0, up_mm=8.0)
     level, tilted = (
         [(mm, *practice.take_pair(mm, tmp_path, pitch_deg=pitch)) for mm in settings]
         for pitch, settings in ((0.0, (50.0, 62.0)), (25.0, (52.0, 66.0)))

@@ -143,17 +143,20 @@ def test_a_mosaic_packed_in_jpeg_xl_is_developed_as_the_plain_one(tmp_path: Path
 
 
 def test_one_photograph_packed_as_mosaic_and_as_bent_linear_light_is_the_same(tmp_path: Path):
-    """dngpy 0.1.3 (PyPI, MIT) carries files of the format's maker in JPEG XL: 01 and 03 show one photograph."""
+    """dngpy 0.1.3 (PyPI, MIT) carries files of the format's maker in JPEG XL: 01 and 03 show one photograph of 61 MP."""
     folder = unpacked("dngpy", "0.1.3") / "extern" / "sample_files"
-    linear, mosaic = (
-        raw.linear(folder / name, half=True)
-        for name in ("01_jxl_linear_raw_integer.dng", "03_jxl_bayer_raw_integer.dng")
-    )
+    upper = tmp_path / "upper.dng"
+    upper.write_bytes((folder / "01_jxl_linear_raw_integer.dng").read_bytes())
+    with tifffile.TiffFile(upper, mode="r+b") as tiff:  # two rows of its nine of tiles are enough
+        tags = tiff.pages[0].pages[0].tags
+        tags["ImageLength"].overwrite(1408)
+        tags[50720].overwrite((9504, 1, 1408, 1))  # DefaultCropSize
+    linear, mosaic = (raw.linear(path, half=True) for path in (upper, folder / "03_jxl_bayer_raw_integer.dng"))
     # the mosaic has a margin of (32, 20) pixels beside the picture (DefaultCropOrigin)
-    mosaic = mosaic[10 : 10 + 3168, 16 : 16 + 4752]
-    small = [cv2.resize(p, (475, 316), interpolation=cv2.INTER_AREA).astype(float) for p in (linear, mosaic)]
+    mosaic = mosaic[10 : 10 + 704, 16 : 16 + 4752]
+    small = [cv2.resize(p, (475, 70), interpolation=cv2.INTER_AREA).astype(float) for p in (linear, mosaic)]
     assert np.median(np.abs(small[0] / small[1] - 1)) < 0.02
-    assert np.corrcoef(small[0].ravel(), small[1].ravel())[0, 1] > 0.999
+    assert np.corrcoef(small[0].ravel(), small[1].ravel())[0, 1] > 0.998
 
 
 def test_facts_of_many_makes_are_told_as_another_program_tells_them():

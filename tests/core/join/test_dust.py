@@ -13,12 +13,11 @@ from idle_lantern.core.base.picture import Picture, linear_to_srgb
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
-from idle_lantern.core.frames.masks import Mask
+from idle_lantern.core.frames.masks import Mask, together
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.light.dust import with_dust
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
@@ -81,6 +80,6 @@ def test_what_is_painted_to_be_kept_is_kept():
     keep[:, :40] = 255
     dust = Mask(np.zeros((120, 160), np.uint8), np.zeros((120, 160), np.uint8))
     dust.hide[20:40, 20:40] = dust.hide[20:40, 120:140] = 255
-    both = with_dust({0: Mask(np.zeros_like(keep), keep)}, {0: dust})[0]
+    both = together({0: Mask(np.zeros_like(keep), keep)}, {0: dust})[0]
     assert both.hide[15, 15] == 0
     assert both.hide[15, 65] == 255

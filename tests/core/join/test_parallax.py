@@ -15,14 +15,13 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import make_canvas
-from idle_lantern.core.join.canvas.warp import bend_at
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of, solution_of
 from idle_lantern.core.join.solve.adjust import adjust
 from idle_lantern.core.join.solve.local_warp import bent
 from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax
-from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.poses import Poses, bend_at
 from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.sim.truth import registration_error_px
 

@@ -59,6 +59,25 @@ Masks = Mapping[int, Mask]
 WHOLLY_HIDDEN = Mask(np.full((2, 2), 255, np.uint8), np.zeros((2, 2), np.uint8))
 
 
+def together(masks: Masks, more: Masks) -> dict[int, Mask]:
+    """What is painted, and what the program hides or keeps beside that: where both speak, what is painted counts."""
+    result = dict(masks)
+    for i, mask in more.items():
+        if i not in result:
+            result[i] = mask
+            continue
+        painted = result[i]
+        hide, keep = (
+            cv2.resize(part, painted.hide.shape[::-1], interpolation=cv2.INTER_AREA) > 60
+            for part in (mask.hide, mask.keep)
+        )
+        result[i] = Mask(
+            np.where(hide & (painted.keep == 0), 255, painted.hide).astype(np.uint8),
+            np.where(keep & (painted.hide == 0), 255, painted.keep).astype(np.uint8),
+        )
+    return result
+
+
 def read_mask(path: Path) -> Mask:
     """A painted mask.
 

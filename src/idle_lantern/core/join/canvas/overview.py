@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -59,6 +59,17 @@ class Overview:
 
     canvas: Canvas
     patches: tuple[Patch, ...]
+
+
+def without_kept(overview: Overview, frames: Collection[int]) -> Overview:
+    """The overview with nothing of some frames where a mask keeps them: there the others show something else."""
+    return replace(
+        overview,
+        patches=tuple(
+            replace(p, inside=p.inside & ~p.kept) if p.frame in frames and p.kept is not None else p
+            for p in overview.patches
+        ),
+    )
 
 
 def overview_pixels(frames: int) -> int:

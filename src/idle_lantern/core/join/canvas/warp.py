@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
+from idle_lantern.core.join.solve.poses import bend_at
 from idle_lantern.core.optics.known import Lateral
 
 Array = NDArray[Any]
@@ -97,14 +98,6 @@ def frame_map(
         full[~sound] = _OUTSIDE
     shows = covered(full, lens)
     return (full, shows) if shows.any() else None
-
-
-def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
-    """Shift at frame pixels (h, w, 2), float32 of the same shape."""
-    rows, columns = bend.shape[:2]
-    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)])
-    on_grid = np.clip(pixels * scale, 0, [columns - 1, rows - 1]).astype(np.float32)
-    return np.asarray(cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
 def _enlarged(coarse: Array, step: int, size: tuple[int, int]) -> Array:

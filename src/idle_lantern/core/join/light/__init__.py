@@ -2,7 +2,7 @@
 
 Public here, each from the module named:
 
-- ``dust``: ``Spot``, ``alike_held``, ``dust_masks``, ``spots``, ``with_dust``
+- ``dust``: ``Spot``, ``alike_held``, ``dust_masks``, ``spots``
 - ``vignetting``: ``Vignetting``, ``solve_vignetting``, ``without_vignetting``
 - ``gains``: ``solve_gains``, ``with_gain``
 """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -146,17 +146,3 @@ def _discs(at: Array, reach: Array, width: int, height: int) -> Mask:
         place = round((u + 0.5) * factor - 0.5), round((v + 0.5) * factor - 0.5)
         cv2.circle(hide, place, max(1, int(np.ceil(r * factor))), 255, -1)
     return Mask(hide, np.zeros_like(hide))
-
-
-def with_dust(masks: Mapping[int, Mask], dust: Masks) -> dict[int, Mask]:
-    """What is painted and what dust spoils, together."""
-    result = dict(masks)
-    for i, mask in dust.items():
-        if i not in result:
-            result[i] = mask
-            continue
-        painted = result[i]
-        hide = cv2.resize(mask.hide, painted.hide.shape[::-1], interpolation=cv2.INTER_AREA)
-        # what was painted to be kept is kept
-        result[i] = Mask(np.where((hide > 60) & (painted.keep == 0), 255, painted.hide).astype(np.uint8), painted.keep)
-    return result

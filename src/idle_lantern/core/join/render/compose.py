@@ -15,13 +15,13 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
-from idle_lantern.core.frames.masks import WHOLLY_HIDDEN, Masks
+from idle_lantern.core.frames.masks import WHOLLY_HIDDEN, Masks, together
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.overview import Overview, make_overview, overview_pixels
+from idle_lantern.core.join.canvas.overview import Overview, make_overview, overview_pixels, without_kept
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.light.carried import carried_masks
-from idle_lantern.core.join.light.dust import Spot, dust_masks, with_dust
+from idle_lantern.core.join.light.dust import Spot, dust_masks
 from idle_lantern.core.join.light.gains import solve_gains, told_gains
 from idle_lantern.core.join.light.vignetting import Vignetting, even_overview, solve_vignetting
 from idle_lantern.core.join.options import JoinOptions
@@ -42,6 +42,7 @@ from idle_lantern.core.join.render.tiles import tiles_of
 from idle_lantern.core.join.render.views import Levels
 from idle_lantern.core.join.rim.told import Filled, Stretched
 from idle_lantern.core.join.seams.graph_cut import find_seams
+from idle_lantern.core.join.solve.ground import ground_masks
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.join.workers import Clock, one_thread_each
@@ -118,7 +119,8 @@ def lay_out(
     dust, dusty = ([], {}) if rough else dust_masks(poses, infos, solution.working)
     everywhere = options.rim == "fill" and options.invent_anything
     carried = {} if rough else carried_masks(poses, infos, solution.working, everywhere=everywhere)
-    mine = with_dust(with_dust(painted, dusty), carried)
+    ground = ground_masks(poses, solution.placed_by)
+    mine = together(together(together(painted, dusty), carried), ground)
     with clock.stage("warp"):
         pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
         overview = make_overview(
@@ -130,10 +132,10 @@ def lay_out(
             overview = even_overview(overview, vignetting)
         else:
             own = None if known is None else known.falloff
-            vignetting = own if own is not None else solve_vignetting(overview, len(poses.frames))
+            vignetting = own if own is not None else solve_vignetting(without_kept(overview, ground), len(poses.frames))
             overview = even_overview(overview, vignetting)
             told = told_gains([info.metadata.exposure_value for info in infos])
-            gains = solve_gains(overview, len(poses.frames), told)
+            gains = solve_gains(without_kept(overview, ground), len(poses.frames), told)
     with clock.stage("seams"):
         label = find_seams(overview, gains, progress)
     if rough:

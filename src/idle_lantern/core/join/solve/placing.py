@@ -15,6 +15,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.match.features import Features, WorkingFrame
 from idle_lantern.core.join.match.lens_guess import camera_groups
 from idle_lantern.core.join.options import JoinOptions
@@ -115,22 +116,28 @@ def _added(frames: FrameSet, poses: Poses, where: dict[int, Guess]) -> Poses:
     """Poses with further frames at known rotations, under the lens of their camera."""
     if not where:
         return poses
-    group = camera_groups(frames)
-    lenses = list(poses.lenses)
-    for f in where:
-        same = [i for i, p in enumerate(poses.frames) if group[p] == group[f]]
-        info = frames.infos[f]
-        lenses.append(replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height))
+    own = lenses_of(frames, poses, list(where))
+    lenses = (*poses.lenses, *(own[f] for f in where))
     turned = np.concatenate([poses.world_from_camera, np.stack([g.rotation for g in where.values()])])
     known = np.full(len(poses.frames), np.nan) if poses.sigma_rad is None else poses.sigma_rad
     return replace(
         poses,
         frames=(*poses.frames, *where),
-        lenses=tuple(lenses),
+        lenses=lenses,
         world_from_camera=turned,
         bends=(*poses.bends, *[None] * len(where)) if poses.bends else (),
         sigma_rad=np.append(known, [g.sigma_rad for g in where.values()]),
     )
+
+
+def lenses_of(frames: FrameSet, poses: Poses, untied: Sequence[int]) -> dict[int, Lens]:
+    """The lenses of frames that are not among the poses, as those of their camera that are."""
+    group, found = camera_groups(frames), {}
+    for f in untied:
+        same = [i for i, p in enumerate(poses.frames) if group[p] == group[f]]
+        info = frames.infos[f]
+        found[f] = replace(poses.lenses[same[0] if same else 0], width=info.width, height=info.height)
+    return found
 
 
 def placing_in_words(names: Sequence[str], poses: Poses, placed_by: Mapping[int, str]) -> str:
@@ -148,4 +155,10 @@ def placing_in_words(names: Sequence[str], poses: Poses, placed_by: Mapping[int,
         sigma = np.full(len(at), np.nan) if poses.sigma_rad is None else poses.sigma_rad[at]
         miss = f", known to about {math.degrees(float(sigma.max())):.2g}°" if np.isfinite(sigma).all() else ""
         sentences.append(f"Nothing to match in {listed}: placed {words}{miss}. Look at their seams at 100 %.")
+    ground = [names[f] for f in poses.frames if placed_by.get(f) == "ground"]
+    if ground:
+        sentences.append(
+            f"Taken from another standpoint: {', '.join(ground[:_NAMED])}. Fitted to the ground, and shown straight below only, where "
+            "the tripod stood."
+        )
     return "\n".join(sentences)

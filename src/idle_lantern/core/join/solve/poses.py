@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -74,6 +75,14 @@ class Poses:
     def index(self, frame: int) -> int:
         """Place of a frame in the arrays."""
         return self.frames.index(frame)
+
+
+def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
+    """Shift at frame pixels (h, w, 2), float32 of the same shape."""
+    rows, columns = bend.shape[:2]
+    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)])
+    on_grid = np.clip(pixels * scale, 0, [columns - 1, rows - 1]).astype(np.float32)
+    return np.asarray(cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
 def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:

@@ -29,9 +29,10 @@ from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, intrinsics_of
 from idle_lantern.core.join.solve.duplicates import duplicates
 from idle_lantern.core.join.solve.field import Field, field_of
 from idle_lantern.core.join.solve.gaps import confirmed, filled
+from idle_lantern.core.join.solve.ground import SURER, ground_frames, weakly_tied, with_ground
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
-from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, placed
+from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, lenses_of, placed
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.refine_solution import refine_solution, working_px
 from idle_lantern.core.join.solve.shifts import solve_shifts
@@ -66,7 +67,7 @@ class Solution:
     reasons : dict of int to str
         Why a frame is left out.
     placed_by : dict of int to str
-        ``features``, ``plan``, ``grid`` or ``manual`` for each frame of ``poses``.
+        ``features``, ``plan``, ``grid``, ``ground`` or ``manual`` for each frame of ``poses``.
     seen : Field
         What part of the sphere the frames cover.
     working : tuple of WorkingFrame
@@ -300,6 +301,7 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
     if run.options.refine:
         with run.clock.stage("refine"):
             poses = fitted_where_loose(poses, placed_by, run.store, run.options, run.progress)
+    poses, placed_by, tied = _with_ground(run, matched, tied, poses, placed_by)
     reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same)
     by_features = {f for k in matched.links for f in (k.a, k.b)}
     for f in {f for p in run.options.tie_points for f in (p.a, p.b)} & set(poses.frames) - by_features:
@@ -319,6 +321,31 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         tied.parallax,
         level,
         _borne_out(run, poses),
+    )
+
+
+def _with_ground(
+    run: _Run, matched: Matched, tied: _Tied, poses: Poses, placed_by: dict[int, str]
+) -> tuple[Poses, dict[int, str], _Tied]:
+    """With frames of the ground that were taken from another standpoint: poses, how each frame was placed, and what ties the rest."""
+    untied = [f for f in range(len(run.frames)) if f not in poses.frames and f not in tied.same]
+    weak = weakly_tied(poses, tied.links)
+    if not run.options.refine or not (untied or weak):
+        return poses, placed_by, tied
+    rest = poses.only([i for i, f in enumerate(poses.frames) if f not in weak])
+    with run.clock.stage("refine"):
+        found = ground_frames(rest, matched.working, lenses_of(run.frames, rest, [*untied, *weak]))
+    found = {f: g for f, g in found.items() if g.points > SURER * weak.get(f, 0)}
+    if not found:
+        return poses, placed_by, tied
+    links = [k for k in tied.links if not {k.a, k.b} & set(found)]
+    apart = [[f for f in group if f not in found] for group in tied.groups]
+    groups = [sorted([*apart[0], *found]), *(group for group in apart[1:] if group)]
+    others = poses.only([i for i, f in enumerate(poses.frames) if f not in found])
+    return (
+        with_ground(others, found),
+        placed_by | dict.fromkeys(found, "ground"),
+        replace(tied, links=links, groups=groups),
     )
 
 
