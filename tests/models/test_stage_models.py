@@ -19,6 +19,7 @@ from idle_lantern.app.stages import deliver_model, field_model, frames_model, jo
 from idle_lantern.app.widgets.map_shapes import outlines
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT
+from idle_lantern.core.deliver.margin import share_within
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
@@ -377,6 +378,6 @@ def test_a_lens_that_sees_less_than_its_frame_is_drawn_by_what_it_sees():
 def test_of_an_area_that_a_crop_cuts_as_much_counts_as_it_leaves():
     """By hand: half of 100 x 40 lies in a crop of 200 x 50, of whose pixels 3000 are invented: 1500 of 10 000."""
     area, crop = Rectangle(50, 10, 100, 40), Rectangle(100, 0, 200, 50)
-    assert deliver_model.share_within(area, 3000, crop) == pytest.approx(0.15)
-    assert deliver_model.share_within(area, 3000, Rectangle(150, 0, 200, 50)) == 0.0
-    assert deliver_model.share_within(area, 4000, area) == 1.0
+    assert share_within(area, 3000, crop) == pytest.approx(0.15)
+    assert share_within(area, 3000, Rectangle(150, 0, 200, 50)) == 0.0
+    assert share_within(area, 4000, area) == 1.0

@@ -10,7 +10,7 @@ from tests.reference import snyder
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.projections import PROJECTIONS, Projection, suited
+from idle_lantern.core.geometry.projections import PROJECTIONS, Projection, panini_parameters, suited
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 
 #: The examples are printed to seven digits.
@@ -109,3 +109,23 @@ def test_azimuth_and_altitude_come_back():
 def test_suited_projection(width_deg: float, low_deg: float, high_deg: float, expected: str):
     """Cylinder for one row, flat for narrow ones, sphere for several rows (common practice, no source)."""
     assert suited(*np.radians([width_deg, low_deg, high_deg])) == expected
+
+
+@pytest.mark.parametrize("distance", [0.5, 1.0, 2.0])
+def test_panini_makes_lines_across_straight_as_far_as_asked(distance: float):
+    """A wall square to the view at any height: its upper edge in the flat picture of the same place is straight, and so it is here."""
+    x = np.linspace(-2.5, 2.5, 41)
+    eaves = np.stack([x, np.full_like(x, -0.8), np.ones_like(x)], -1)
+    whole = Projection("panini", panini_parameters(distance, 1.0))
+    plain = Projection("panini", panini_parameters(distance))
+    half = Projection("panini", panini_parameters(distance, 0.5))
+    heights = [p.forward(eaves)[:, 1] for p in (plain, half, whole)]
+    np.testing.assert_allclose(heights[2], -0.8, atol=1e-12)
+    np.testing.assert_allclose(heights[1], (heights[0] - 0.8) / 2, atol=1e-12)
+    assert np.ptp(heights[0]) > 0.1
+    # what stands upright stays so, and each place is found again
+    np.testing.assert_allclose(whole.forward(eaves)[:, 0], plain.forward(eaves)[:, 0])
+    d = eaves / np.linalg.norm(eaves, axis=1, keepdims=True)
+    for p in (half, whole):
+        np.testing.assert_allclose(p.inverse(p.forward(d)), d, atol=1e-9)
+    assert "straighten" not in plain.parameters

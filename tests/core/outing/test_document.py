@@ -162,6 +162,14 @@ def test_the_sample_of_version_11_opens_with_its_checks_and_cut_links():
     assert outing.choices.tell_invented is False
 
 
+def test_the_sample_of_version_12_opens_with_its_cover_and_ties_without_lines():
+    outing = document.from_text((OLD / "outing-12.json").read_text(encoding="utf-8"))
+    choices = outing.choices
+    assert (choices.off, choices.nadir, choices.nadir_deg) == ((outing.frames[1].id,), "mark", 14.0)
+    assert (choices.distance, choices.straighten) == (0.7, 0.0)
+    assert [(p.sigma_px, p.to_a, p.to_b) for p in outing.points] == [(0.05, None, None)]
+
+
 def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
     """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
     outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))

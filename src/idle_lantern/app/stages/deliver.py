@@ -19,8 +19,7 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.deliver.margin import WithMargin, margin_of
-from idle_lantern.core.deliver.nadir import NadirCovered
+from idle_lantern.core.deliver.margin import told_below
 from idle_lantern.core.deliver.targets import WriteOptions, check_target
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.outing import edits
@@ -148,15 +147,8 @@ class DeliverStage(Stage):
         tells = self.state.outing.choices.tell_invented
 
         def work(task: Task) -> Path:
-            areas, made_up = (told, share) if tells else ((), 0.0)
-            if tells and isinstance(picture, NadirCovered):
-                about, pixels = picture.covers()
-                areas, made_up = (*areas, about), made_up + model.share_within(about, pixels, box)
-            if areas:
-                whole = WithMargin(picture, box, margin_of(picture, box, areas, min(1.0, made_up)))
-                deliver(whole, target, options, keep_alpha=alpha, progress=task)
-            else:
-                deliver(picture, target, options, box=box, keep_alpha=alpha, progress=task)
+            whole, part = told_below(picture, box, told, share) if tells else (picture, box)
+            deliver(whole, target, options, box=part, keep_alpha=alpha, progress=task)
             return target
 
         def done(path: Path) -> None:

@@ -6,7 +6,6 @@ import io
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
@@ -26,8 +25,6 @@ if TYPE_CHECKING:
 
 Array = NDArray[Any]
 
-#: A mark is kept no larger than this.
-_MARK_PX = 1600
 FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "In memory"))
 
 
@@ -84,36 +81,18 @@ def invented(outing: Outing, joined: JoinResult | None) -> tuple[tuple[Rectangle
     """What of the picture that is written was invented at its rim, in pixels of the whole, and its share of what is written."""
     if joined is None:
         return (), 0.0
-    kept = box(outing, joined)
-    areas, share = [], 0.0
-    for row in joined.report.get("suspects") or ():
-        if row["kind"] == "invented":
-            left, top = round(row["u"] - row["width"] / 2), round(row["v"] - row["height"] / 2)
-            area = Rectangle(left, top, round(row["width"]), round(row["height"]))
-            part = share_within(area, 1e6 * float(row["figure"]), kept)
-            if part > 0:
-                areas.append(area)
-                share += part
-    return tuple(areas), min(1.0, share)
+    from idle_lantern.core.deliver.margin import invented_in  # loads what writes words, which no start needs
 
-
-def share_within(area: Rectangle, pixels: float, kept: Rectangle) -> float:
-    """Share of a crop that so many pixels of an area take up; of one that it cuts, as much as it leaves of its rectangle."""
-    across = min(area.left + area.width, kept.left + kept.width) - max(area.left, kept.left)
-    down = min(area.top + area.height, kept.top + kept.height) - max(area.top, kept.top)
-    if across <= 0 or down <= 0:
-        return 0.0
-    return pixels * across * down / area.area / (kept.width * kept.height)
+    return invented_in(joined.report.get("suspects") or (), box(outing, joined))
 
 
 def shows_nadir(joined: JoinResult | None) -> bool:
     """Whether the picture reaches straight down, where the tripod stands."""
     if joined is None:
         return False
-    at = joined.canvas.pixels(np.array([[0.0, 1.0, 0.0]]))[0]
-    if not np.isfinite(at).all():
-        return False
-    return bool(-1 <= at[0] <= joined.canvas.width and -1 <= at[1] <= joined.canvas.height)
+    from idle_lantern.core.deliver import nadir
+
+    return nadir.shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
 
 
 def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> PictureSource:
@@ -127,7 +106,7 @@ def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: 
     choices = outing.choices
     if choices.nadir == "none" or not shows_nadir(joined):
         return picture
-    from idle_lantern.core.deliver.nadir import NadirCovered
+    from idle_lantern.core.deliver.nadir import NadirCovered, read_mark
 
     mark = None
     if choices.nadir == "mark":
@@ -138,22 +117,6 @@ def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: 
     return NadirCovered(picture, joined.canvas, how, choices.nadir_deg, mark)
 
 
-def read_mark(path: Path) -> Array:
-    """A mark as (h, w, 4) uint8, no larger than it is ever seen.
-
-    Raises
-    ------
-    InputError
-        It is no picture that can be read.
-    """
-    try:
-        with Image.open(path) as image:
-            image.thumbnail((_MARK_PX, _MARK_PX))
-            return np.asarray(image.convert("RGBA"))
-    except (OSError, ValueError, Image.DecompressionBombError) as error:
-        raise InputError("Is no picture", where=str(path), remedy="Choose a PNG or JPEG as the mark") from error
-
-
 def take_mark(path: Path, folder: Path) -> Edit:
     """The edit that covers the nadir by a mark of one's own, kept in the outing.
 
@@ -162,6 +125,8 @@ def take_mark(path: Path, folder: Path) -> Edit:
     InputError
         It cannot be read, or not be kept.
     """
+    from idle_lantern.core.deliver.nadir import read_mark
+
     data = io.BytesIO()
     Image.fromarray(read_mark(path)).save(data, "PNG")
     asset = assets.put(folder, data.getvalue(), document.MARK_ASSET)
@@ -171,7 +136,9 @@ def take_mark(path: Path, folder: Path) -> Edit:
 def degrees(text: str) -> float:
     """A radius about the nadir as people write it; raises InputError."""
     value = units.parse_angle_deg(text)
-    if not 1 <= value <= 45:
+    from idle_lantern.core.deliver.nadir import RADIUS_DEG
+
+    if not RADIUS_DEG[0] <= value <= RADIUS_DEG[1]:
         raise InputError(f"'{text}' lies outside 1° to 45°", remedy="A tripod head covers 8° to 20°")
     return value
 

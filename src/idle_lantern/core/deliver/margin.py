@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from importlib import resources
 from typing import Any
 
@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
+from idle_lantern.core.deliver.nadir import NadirCovered
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource, reduced, region
 
@@ -50,6 +51,44 @@ class WithMargin:
                 below = np.concatenate([below, full], -1)
             parts.append(below)
         return parts[0] if len(parts) == 1 else np.concatenate(parts)
+
+
+def invented_in(suspects: Iterable[Mapping[str, Any]], kept: Rectangle) -> tuple[tuple[Rectangle, ...], float]:
+    """What of a part of a picture was invented at its rim, in pixels of the whole, and its share of the part; ``suspects`` are those of
+    the join's report."""
+    areas, share = [], 0.0
+    for row in suspects:
+        if row["kind"] == "invented":
+            left, top = round(row["u"] - row["width"] / 2), round(row["v"] - row["height"] / 2)
+            area = Rectangle(left, top, round(row["width"]), round(row["height"]))
+            part = share_within(area, 1e6 * float(row["figure"]), kept)
+            if part > 0:
+                areas.append(area)
+                share += part
+    return tuple(areas), min(1.0, share)
+
+
+def share_within(area: Rectangle, pixels: float, kept: Rectangle) -> float:
+    """Share of a crop that so many pixels of an area take up; of one that it cuts, as much as it leaves of its rectangle."""
+    across = min(area.left + area.width, kept.left + kept.width) - max(area.left, kept.left)
+    down = min(area.top + area.height, kept.top + kept.height) - max(area.top, kept.top)
+    if across <= 0 or down <= 0:
+        return 0.0
+    return pixels * across * down / area.area / (kept.width * kept.height)
+
+
+def told_below(
+    picture: PictureSource, box: Rectangle, areas: Sequence[Rectangle], share: float
+) -> tuple[PictureSource, Rectangle]:
+    """A part of a picture with the margin that tells what of it is invented, a cover of its nadir included, and what of that is
+    written; as it was where nothing is."""
+    if isinstance(picture, NadirCovered):
+        about, pixels = picture.covers()
+        areas, share = (*areas, about), min(1.0, share + share_within(about, pixels, box))
+    if not areas:
+        return picture, box
+    whole = WithMargin(picture, box, margin_of(picture, box, areas, share))
+    return whole, Rectangle(0, 0, *whole.sizes[0])
 
 
 def margin_of(source: PictureSource, box: Rectangle, invented: Sequence[Rectangle], share: float) -> Array:

@@ -6,18 +6,26 @@ The joined picture stays as it is; the cover is laid over its tiles wherever the
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from threading import Lock
 from typing import Any, Literal, Protocol
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from PIL import Image
 
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource, region
 
 Array = NDArray[Any]
 Cover = Literal["blur", "mark"]
+
+#: A mark is kept no larger than this.
+_MARK_PX = 1600
+#: How far from straight down a cover may reach, in degrees: a tripod head covers 8 to 20.
+RADIUS_DEG = (1.0, 45.0)
 
 #: Directions round the nadir, and steps from its middle to the rim, at which the blur is reckoned.
 _ROUND, _STEPS = 720, 48
@@ -41,6 +49,28 @@ class Canvas(Protocol):
 
     def pixels(self, directions: Array) -> Array:
         """Pixels (..., 2) of directions (..., 3); NaN where there is no place."""
+
+
+def shows_nadir(canvas: Canvas, width: int, height: int) -> bool:
+    """Whether a picture of that size reaches straight down, where the tripod stands."""
+    at = canvas.pixels(np.array([[0.0, 1.0, 0.0]]))[0]
+    return bool(np.isfinite(at).all()) and bool(-1 <= at[0] <= width and -1 <= at[1] <= height)
+
+
+def read_mark(path: Path) -> Array:
+    """A mark as (h, w, 4) uint8, no larger than it is ever seen.
+
+    Raises
+    ------
+    InputError
+        It is no picture that can be read.
+    """
+    try:
+        with Image.open(path) as image:
+            image.thumbnail((_MARK_PX, _MARK_PX))
+            return np.asarray(image.convert("RGBA"))
+    except (OSError, ValueError, Image.DecompressionBombError) as error:
+        raise InputError("Is no picture", where=str(path), remedy="Choose a PNG or JPEG as the mark") from error
 
 
 class NadirCovered:
