@@ -96,6 +96,20 @@ def test_projections_stand_beside_each_other_with_their_costs(qtbot: QtBot, comp
     composing.trigger("edit.undo")
     settled(composing)
     assert composing.state.joined.canvas.projection.name == present
+    # panini has sliders of its own: by keys a value is taken, and what was taken is drawn
+    panel = composing.join_stage.compose
+    assert not panel.straighten.isVisible()
+    panel.choose_projection("panini")
+    settled(composing)
+    assert panel.straighten.isVisible()
+    qtbot.keyClick(panel.straighten.slider, Qt.Key.Key_PageUp)
+    settled(composing)
+    share = composing.state.outing.choices.straighten
+    assert share == pytest.approx(0.2)
+    assert panel.straighten.figure.text() == "20 % straight"
+    assert composing.state.joined.canvas.projection.parameters == {"distance": 1.0, "straighten": share}
+    composing.trigger("edit.undo")
+    assert panel.straighten.figure.text() == "0 % straight"
 
 
 def test_a_leaning_picture_is_levelled_by_a_line_along_the_horizon(qtbot: QtBot, composing: Window, settled: Callable):

@@ -59,6 +59,10 @@ _SAME_THINGS = (
 )
 
 
+#: An eaves in the same frames, of which each shows another part.
+_SAME_LINE = (((950.0, 935.0), (1190.0, 939.0)), ((250.0, 936.0), (552.0, 938.0)))
+
+
 @dataclass
 class _Tour:
     """The real window with a copy of the demo outing, and the pictures that were taken of it."""
@@ -172,6 +176,9 @@ def _joining(tour: _Tour) -> None:
             for side, (x, y) in ((ties.left, one), (ties.right, other)):
                 side.view.show_place(x, y)
                 side.clicked(QPointF(x + 0.5, y + 0.5))
+        ties.lines_button.click()
+        for side, ends in zip((ties.left, ties.right), _SAME_LINE):
+            side.drawn(*(QPointF(x + 0.5, y + 0.5) for x, y in ends))
         tour.shot("ties", ties)
         window.state.apply(edits.untie(window.state.outing.points))
         tour.settle()

@@ -180,6 +180,7 @@ QPushButton {{ background: {k.raised}; border: 1px solid {k.line}; border-radius
 QPushButton:hover {{ border-color: {k.text}; }}
 QPushButton:focus {{ border: 2px solid {k.accent}; padding: 5px 13px; }}
 QPushButton:disabled {{ color: {k.dim}; border-style: dashed; }}
+QPushButton:checked {{ border-bottom: 4px solid {k.accent}; padding-bottom: 3px; }}
 QPushButton[main="true"] {{ background: {k.accent}; color: {k.on_accent}; border-color: {k.accent};
   font-weight: bold; padding: 9px 18px; }}
 QPushButton[main="true"]:focus {{ border: 2px solid {k.text}; padding: 8px 17px; }}

@@ -35,8 +35,8 @@ _SHORTEST_PX = 20
 _EXPLAINED = {
     False: "Click near a thing: the frame comes to 100 %. Click it exactly, then the same in the other frame. "
     "The wheel zooms, 0 shows all of a frame, Esc drops a point that is half set.",
-    True: "Drag along something straight, then along the same in the other frame: a wall, a mast, the horizon. Both frames may show "
-    "other parts of it. The wheel zooms, 0 shows all of a frame, Esc drops a line that is half set.",
+    True: "Drag along something straight, then along the same in the other frame: a wall, a mast, the horizon. Each may show "
+    "another part of it. 0 shows all of a frame, Esc drops a line that is half set.",
 }
 
 
@@ -189,7 +189,7 @@ class TieDialog(QDialog):
         self.remove_button = button("Take it away   [Delete]", self.remove, quiet=True, name="tie-remove")
         self.cut_button = button("Cut what ties them   [X]", self.cut, quiet=True, name="tie-cut")
         self.link_told = label("", "dim", wrap=True, name="tie-link")
-        self.done_button = button("Join with these", self.accept, main=True, name="tie-done")
+        self.done_button = button("Join with these ties", self.accept, main=True, name="tie-done")
         views = row(*(self._with_chooser(side) for side in (self.left, self.right)), space=theme.SPACE)
         below = row(
             panel(column(self.list, row(self.lines_button, self.remove_button, self.cut_button, None)), "ground"),
