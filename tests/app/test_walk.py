@@ -229,6 +229,19 @@ def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
     assert view.over is not None
     assert view.over.layer is not None
     assert view.over.layer.name != shown
+    # the sharpest one is laid over it at once, and could be used
+    qtbot.waitUntil(lambda: len(walk._views) == len(walk._candidates()), timeout=5000)
+    qtbot.keyClick(doubled, Qt.Key.Key_T, Qt.KeyboardModifier.ShiftModifier)
+    best = walk_model.sharpest_of(walk._candidates(), walk._views)
+    assert best is not None
+    assert view.over.layer.name == walk._candidates()[best].name
+    assert walk.can_use()
+    # whatever is offered is there to be read, in a small window too
+    doubled.resize(1100, 700)
+    settled(doubled)
+    offered = [b for b in doubled.join_stage.findChildren(QPushButton) if b.isVisible()]
+    assert len(offered) > 15
+    assert [b.text() for b in offered if b.width() < b.sizeHint().width()] == []
     qtbot.keyClick(view, Qt.Key.Key_Escape)
     assert view.tool is None
     qtbot.keyClick(doubled, Qt.Key.Key_A)

@@ -315,6 +315,7 @@ ACTIONS: tuple[Action, ...] = (
         ("later", "Leave this place for later", "L", lambda w: w.join_stage.walk.say("later")),
         ("blink", "Blink the frames of this place", "B", lambda w: w.join_stage.walk.toggle_blink()),
         ("take", "Try the next frame at this place", "T", lambda w: w.join_stage.walk.try_next()),
+        ("sharpest", "Try the sharpest frame at this place", "Shift+T", lambda w: w.join_stage.walk.try_sharpest()),
         ("off", "Switch the frame of this place off", "X", lambda w: w.join_stage.walk.switch_off()),
     ),
     *_under_join(

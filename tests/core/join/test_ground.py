@@ -19,7 +19,8 @@ from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.solve.ground import ground_frames, weakly_tied
+from idle_lantern.core.join.report import solution_of
+from idle_lantern.core.join.solve.ground import ground_frames, ground_masks, weakly_tied
 from idle_lantern.core.join.solve.poses import bend_at
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
@@ -104,8 +105,13 @@ def test_the_picture_shows_the_ground_where_the_tripod_stood(ground_set: FrameFi
     told = ["--projection", "stereographic", "--width", "900", "--report", str(report)]
     assert main(["join", *frames, "--out", str(out), *told]) == 0
     assert "Taken from another standpoint: hand.jpg" in capsys.readouterr().err
-    row = json.loads(report.read_text())["frames"][HAND]
+    told = json.loads(report.read_text())
+    row = told["frames"][HAND]
     assert (row["used"], row["placed_by"]) == (True, "ground")
+    # an outing that is opened again knows as much as was solved
+    again = solution_of(told, gather(ground_set.paths), 0.2)
+    assert set(ground_masks(again.poses, again.placed_by)) == {HAND}
+    assert again.poses.lenses[HAND].focal_px < again.poses.lenses[0].focal_px
     pixels = read(out).pixels.astype(int)
     pink = (pixels[..., 0] - pixels[..., 1] > 70) & (pixels[..., 2] - pixels[..., 1] > 60)
     # the frame reaches over all of the place but a corner; the ground is grey stone in one light

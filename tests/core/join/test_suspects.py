@@ -29,6 +29,7 @@ from idle_lantern.core.join.suspects.figures import Figure, doubled
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.seam_suspects import merged
+from idle_lantern.core.join.suspects.sharpness import sharpest
 from idle_lantern.core.join.suspects.suspect import Suspect, likely, ranked
 
 Array = NDArray[Any]
@@ -218,6 +219,26 @@ def test_the_same_ground_shown_twice_where_a_walker_is_hidden_is_no_double():
     shown = [replace(f, colour=f.hidden, hidden=f.colour, stands=-f.stands) for f in (one, replace(two, hidden=walker))]
     (pair,) = doubled(shown)
     assert (pair.one.frame, pair.two.frame) == (2, 1)
+
+
+def test_the_sharpest_frame_of_a_place_is_told_where_all_show_it():
+    rng = np.random.default_rng(6)
+    ground = cv2.GaussianBlur(rng.integers(0, 255, (90, 120, 3)).astype(np.float32), (0, 0), 1.0)
+    full = np.full((90, 120, 1), 255, np.uint8)
+    sharp, soft, softer = (
+        np.concatenate([(cv2.GaussianBlur(ground, (0, 0), s) if s else ground).astype(np.uint8), full], -1)
+        for s in (0, 1.2, 2.0)
+    )
+    assert [sharpest(v) for v in ([soft, sharp, softer], [softer, soft], [sharp, sharp])] == [1, 1, 0]
+    # what one alone shows, a textured rim, does not count for it
+    part = softer.copy()
+    part[:, :60] = sharp[:, :60]
+    rest = soft.copy()
+    rest[:, :64, 3] = 0
+    assert sharpest([part, rest]) == 1
+    none = soft.copy()
+    none[..., 3] = 0
+    assert (sharpest([soft, none]), sharpest([])) == (None, None)
 
 
 def test_ranking_names_each_fault_once_first():

@@ -27,6 +27,7 @@ from idle_lantern.app.tie_model import loose_frames
 from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base import units
@@ -92,7 +93,7 @@ class JoinStage(Stage):
     def _lay_out(self) -> None:
         zoom_text = label("", "dim")
         self.view.zoomed.connect(lambda z: zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
-        tools = row(self.movers.open_button, *self.walk.hands.buttons.values(), None)
+        tools = FlowLayout(self.movers.open_button, *self.walk.hands.buttons.values())
         zooms = row(
             zoom_text,
             self.seen.told,

@@ -11,7 +11,8 @@ from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import walk_model as model
 from idle_lantern.app.stages.picture_hands import PictureHands
-from idle_lantern.app.widgets.basics import button, column, label, row, to_qimage
+from idle_lantern.app.widgets.basics import button, column, label, to_qimage
+from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.over_picture import LayerShown, OverPicture, PlaceShown
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
@@ -38,6 +39,7 @@ class WalkBar(QWidget):
         self._joined: JoinResult | None = None
         #: Frames alone at the present stop, as they are read; the one that is shown, and which are tried to be taken.
         self._alone: dict[str, LayerShown] = {}
+        self._views: dict[str, Any] = {}
         self._shown = 0
         self._taking = -1
         self._asked = 0
@@ -58,12 +60,13 @@ class WalkBar(QWidget):
         self.seams_button = button("Seams   [S]", self.toggle_seams, quiet=True, name="walk-seams")
         self.take_button = button("Other frame   [T]", self.try_next, quiet=True, name="walk-take")
         self.use_button = button("Use it   [U]", self.use, name="walk-use")
+        self.sharpest_button = button("Sharpest   [Shift + T]", self.try_sharpest, quiet=True, name="walk-sharpest")
         self.off_button = button("Frame off   [X]", self.switch_off, quiet=True, name="walk-off")
         layout = column(
             self.told,
-            row(
+            FlowLayout(
                 self.next_button, self.good_button, self.mend_button, self.later_button, self.blink_button,
-                self.take_button, self.use_button, self.off_button, None,
+                self.take_button, self.sharpest_button, self.use_button, self.off_button,
             ),
         )  # fmt: skip
         layout.setContentsMargins(0, 0, 0, 0)
@@ -180,6 +183,20 @@ class WalkBar(QWidget):
         self._lay(found[self._taking], stop)
         self._show()
 
+    def try_sharpest(self) -> None:
+        """Lay the frame over the place that shows most fine detail there; ``use`` keeps it."""
+        stop, found = self.stop, self._candidates()
+        if stop is None:
+            return
+        at = model.sharpest_of(found, self._views)
+        if at is None:
+            self._desk.tell("The frames of this place are still being read, or only one of them shows it.")
+            return
+        self._blink.stop()
+        self._taking = at
+        self._lay(found[at], stop)
+        self._show()
+
     def can_use(self) -> bool:
         """Whether another frame is laid over the place."""
         return self._taking >= 0 and self.stop is not None
@@ -244,6 +261,7 @@ class WalkBar(QWidget):
         def came(product: Any) -> None:
             candidate, pixels = product
             if asked == self._asked:
+                self._views[candidate.frame] = pixels
                 self._alone[candidate.frame] = LayerShown(to_qimage(pixels), rectangle, candidate.name)
                 if 0 <= self._taking < len(wanted) and wanted[self._taking] == candidate:
                     self._lay(candidate, stop)
@@ -276,6 +294,7 @@ class WalkBar(QWidget):
     def _leave(self) -> None:
         self._leave_layer()
         self._alone.clear()
+        self._views.clear()
         self._asked += 1
 
     def _follow(self, topics: set[str]) -> None:
@@ -327,7 +346,7 @@ class WalkBar(QWidget):
         self.setVisible(bool(told) and not self._aside)
         for each in (self.good_button, self.mend_button, self.later_button):
             each.setVisible(stop is not None and stop is not self._own)
-        for each in (self.blink_button, self.take_button, self.off_button):
+        for each in (self.blink_button, self.take_button, self.sharpest_button, self.off_button):
             each.setVisible(stop is not None)
         self.hands.show()
         self.next_button.setVisible(bool(self._stops))

@@ -191,6 +191,16 @@ def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
     )  # fmt: skip
 
 
+def sharpest_of(found: Sequence[Candidate], views: Mapping[str, Array]) -> int | None:
+    """Which of the frames of a place shows most fine detail there, by their views of it as ``alone`` gives them; None while one of them
+    is not there, or where there is nothing to choose from."""
+    from idle_lantern.core.join.suspects.sharpness import sharpest  # loads the engine, which no start needs
+
+    if len(found) < 2 or any(c.frame not in views for c in found):
+        return None
+    return sharpest([views[c.frame] for c in found])
+
+
 def area_of(stop: Stop) -> tuple[float, float, float, float]:
     """The ellipse that is given to one frame: middle and half axes in pixels of the picture."""
     return stop.u, stop.v, max(24.0, stop.width / 2 * _WIDER), max(24.0, stop.height / 2 * _WIDER)

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
-    QBoxLayout,
     QDialog,
     QGridLayout,
     QHBoxLayout,
@@ -81,7 +80,7 @@ def _filled(box: Any, items: tuple[Any, ...], margin: int, space: int) -> Any:
             box.addStretch(1)
         elif isinstance(item, QWidget):
             box.addWidget(item)
-        elif isinstance(item, (QBoxLayout, QGridLayout)):
+        elif isinstance(item, QLayout):
             box.addLayout(item)
         else:
             box.addSpacing(int(item))

@@ -26,6 +26,8 @@ Array = NDArray[Any]
 
 #: Side of a patch in large frames, and in frames with a shorter side below the last number.
 _LARGE_PX, _SMALL_PX, _SMALL_BELOW_PX = 128, 64, 1500
+#: Where frames are compared at one place, detail is what a blur of so many pixels takes away.
+_FINE_PX = 1.5
 #: Cycles per pixel of the detail that counts.
 _BAND = (0.11, 0.32)
 BAND_RAD = 2 * math.pi * 0.2
@@ -298,3 +300,16 @@ def _sectors(side: int) -> list[Array]:
     return [
         band & (np.abs((angle - k * width + math.pi / 2) % math.pi - math.pi / 2) <= width / 2) for k in range(_SECTORS)
     ]
+
+
+def sharpest(views: Sequence[Array]) -> int | None:
+    """Which of several frames, each drawn on the same piece of the picture (h, w, 4) uint8 with alpha, shows most fine detail where
+    all of them show it; None where none of it is shown by all."""
+    if not views:
+        return None
+    common = cv2.erode(np.min([v[..., 3] for v in views], axis=0), np.ones((7, 7), np.uint8)) > 127
+    if not common.any():
+        return None
+    greys = [cv2.cvtColor(np.ascontiguousarray(v[..., :3]), cv2.COLOR_RGB2GRAY).astype(np.float32) for v in views]
+    detail = [float(((g - cv2.GaussianBlur(g, (0, 0), _FINE_PX))[common] ** 2).mean()) for g in greys]
+    return int(np.argmax(detail))
