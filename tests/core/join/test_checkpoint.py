@@ -46,7 +46,7 @@ class _KilledAfter(Silent):
 
 @pytest.mark.parametrize("ending", [".tif", ".png"])
 def test_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path: Path, ending: str):
-    options = JoinOptions(width_px=4000)
+    options = JoinOptions(width_px=2600)
     frames = gather(row_set.paths[:4])
     undisturbed, target, root = tmp_path / f"a{ending}", tmp_path / f"b{ending}", tmp_path / "left"
     solution, joined = join(frames, undisturbed, options)
@@ -79,7 +79,7 @@ def test_random_kills_and_the_same_picture(row_set: FrameFiles, tmp_path: Path, 
 
 
 def test_finished_stages_are_not_done_again(row_set: FrameFiles, tmp_path: Path):
-    frames, options = gather(row_set.paths[:3]), JoinOptions(width_px=3000)
+    frames, options = gather(row_set.paths[:2]), JoinOptions(width_px=2000)
     key = solving_key(frames, options, None)
     whole = _KilledAfter(10**6)
     join(frames, tmp_path / "o.tif", options, progress=whole)

@@ -45,7 +45,7 @@ def test_night_noise_at_fifteen_per_cent_overlap(tmp_path: Path):
 
 def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
     """The upper row shows nothing but blue and fall-off: placed within a third of a degree, and told how."""
-    lens = Lens("rectilinear", 512, 427, 640)
+    lens = Lens("rectilinear", 440, 367, 550)
     directions: list[Angles] = [(-42.0 + 28 * c, p, 0) for p in (0, 28, 56) for c in range(3)]
     clear = ambrel_holm(clouds=0.0)
     files = render(tmp_path, lens, directions, scene=clear, play_deg=0.05, metadata=False, falloff=(-0.35, 0.05))

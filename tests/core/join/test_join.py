@@ -340,7 +340,7 @@ def test_seed_makes_runs_alike(row_set: FrameFiles):
 def test_a_small_memory_gives_the_same_picture_in_tiles(row_set: FrameFiles, tmp_path: Path):
     """Written as it is made or all at once: the same pixels; and the memory asked for is a limit, not a wish."""
     whole, tiled, cut = tmp_path / "whole.tif", tmp_path / "tiled.tif", tmp_path / "cut.tif"
-    frames = gather(row_set.paths)
+    frames = gather(row_set.paths[:5])
     join(frames, whole)
     solution, composed = join(frames, tiled, JoinOptions(memory_bytes=1_000_000))
     held = compose_picture(solution, composed.canvas).picture

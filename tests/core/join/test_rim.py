@@ -165,7 +165,7 @@ def rims(row_set: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> dict[
     for rim in ("none", "stretch", "fill"):
         out, told = folder / f"{rim}.tif", folder / f"{rim}.json"
         frames = [str(p) for p in row_set.paths[:3]]
-        assert main(["join", *frames, "--out", str(out), "--report", str(told), "--rim", rim, "--width", "1500"]) == 0
+        assert main(["join", *frames, "--out", str(out), "--report", str(told), "--rim", rim, "--width", "1100"]) == 0
         made[rim] = tifffile.imread(out), json.loads(told.read_text())
     return made
 

@@ -34,12 +34,12 @@ def _wrong(card: Card, shots: list[Shot]) -> list[str]:
 
 @pytest.fixture(scope="module")
 def mixed(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
-    """Six runs on one card, 80 files."""
+    """Six runs on one card, 70 files."""
     folder = tmp_path_factory.mktemp("card")
     runs = [
-        CardRun(round_sweep(-90, 6, 28), bookends="hand"),
-        CardRun(round_sweep(-40, 4, 28), brackets_ev=(0, -2, 2), files="both", bookends="cap"),
-        CardRun(round_sweep(20, 4, 26), repeats=3, play_deg=0.3),
+        CardRun(round_sweep(-90, 5, 28), bookends="hand"),
+        CardRun(round_sweep(-40, 3, 28), brackets_ev=(0, -2, 2), files="both", bookends="cap"),
+        CardRun(round_sweep(20, 3, 26), repeats=3, play_deg=0.3),
         CardRun(round_sweep(-90, 4, 28, 10) + round_sweep(-90, 4, 28, 48), pause_s=300),
         CardRun(round_sweep(100, 3, 28), brackets_ev=(-2, 0, 2), play_deg=0.5, bookends="hand"),
         CardRun([(0, 80, 0), (90, 75, 0)], brackets_ev=(-2, 0, 2), pause_s=200),
@@ -51,7 +51,7 @@ def test_every_file_of_a_mixed_card_is_told_for_what_it_is(mixed: tuple[Path, li
     folder, shots = mixed
     card = sort(pictures_in(folder))
     assert _wrong(card, shots) == []
-    assert [len(run.positions) for run in card.runs] == [6, 4, 4, 8, 3, 2]
+    assert [len(run.positions) for run in card.runs] == [5, 3, 3, 8, 3, 2]
     (second,) = [run for run in card.runs if run.positions[0].base.path.suffix == ".dng"]
     for position in second.positions:
         assert position.ev == pytest.approx((0, -2, 2), abs=0.05)
@@ -61,7 +61,7 @@ def test_every_file_of_a_mixed_card_is_told_for_what_it_is(mixed: tuple[Path, li
 def test_the_jpeg_of_a_raw_can_be_chosen_instead(mixed: tuple[Path, list[Shot]]):
     folder, _shots = mixed
     card = sort(pictures_in(folder), prefer_raw=False)
-    assert len(card.twins) == 14
+    assert len(card.twins) == 11
     assert all(used.suffix == ".jpg" and other.suffix == ".dng" for used, other in card.twins)
 
 
