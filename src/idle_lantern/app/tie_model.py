@@ -142,9 +142,8 @@ def line_made_exact(
     from idle_lantern.core.join.match.line_snapping import SnappedLine, snapped_line  # loads the engine
 
     first, second = lines
-    if (first[1][0] - first[0][0]) * (second[1][0] - second[0][0]) + (first[1][1] - first[0][1]) * (
-        second[1][1] - second[0][1]
-    ) < 0:
+    (across, down), (also_across, also_down) = ((to[0] - start[0], to[1] - start[1]) for start, to in lines)
+    if across * also_across + down * also_down < 0:
         second = (second[1], second[0])  # drawn the other way round
     reaches = [min(max(_HAND_PX / max(zoom, 1e-3), _REACH_PX[0]), _REACH_PX[1]) for zoom in zooms]
     one = snapped_line(pixels[0], first, lenses[0], reach_px=reaches[0])
@@ -173,17 +172,11 @@ def told(ties: Sequence[Tie], left: str, right: str) -> str:
         if lines:
             return "A line says nothing along itself: one more, a point or a line that runs another way."
         return "One more, far from the first: two points fix the turn between the frames."
-    if not lines:
-        what = f"{len(ties)} points"
-    else:
-        what = (
-            f"{_counted(len(ties) - lines, 'point')} and {_counted(lines, 'line')}"
-            if lines < len(ties)
-            else f"{lines} lines"
-        )
+    counted = [_counted(n, what) for n, what in ((len(ties) - lines, "point"), (lines, "line")) if n]
+    what = " and ".join(counted)
     if len(ties) < SURE:
-        return f"{what[0].upper()}{what[1:]} fix it. A third tie makes sure that each is the same thing in both. Then join."
-    return f"{what[0].upper()}{what[1:]}, which agree to {worst:.1f} px. Join, or tie other frames."
+        return f"{what} fix it. A third tie makes sure that each is the same thing in both. Then join."
+    return f"{what}, which agree to {worst:.1f} px. Join, or tie other frames."
 
 
 def _counted(number: int, what: str) -> str:

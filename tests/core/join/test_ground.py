@@ -13,11 +13,13 @@ from tests.helpers.sets import FrameFiles, render
 from idle_lantern.cli.main import main
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.report import solution_of
 from idle_lantern.core.join.solve.ground import ground_frames, ground_masks, weakly_tied
@@ -94,9 +96,19 @@ def test_a_patch_of_ground_that_agrees_with_a_turn_is_a_weak_tie(ground_set: Fra
     agreeing = np.zeros(len(firm.points_a), bool)
     agreeing[:12] = True
     assert set(weakly_tied(poses, [replace(firm, inlier=agreeing)])) == {firm.a, firm.b}
-    # what is no ground is fitted to none: a frame of the ring itself looks ahead, and its ground is not below it
+    # a frame of the ring itself was taken from the tripod, and does not look straight down
     rest = poses.only(range(1, HAND))
     assert ground_frames(rest, solution.working, {0: LENS}) == {}
+
+
+def test_a_frame_that_was_only_turned_is_none_from_elsewhere(ground_set: FrameFiles, tmp_path: Path):
+    """From the tripod's place straight down: it fits the ground as well, and a turn does as much."""
+    (nadir,) = render(tmp_path, LENS, [(20.0, -87.0, 0.0)], scene=ground_set.scene).paths
+    frames = gather([*ground_set.paths[:HAND], nadir])
+    solved = solve(gather(ground_set.paths[:HAND]), JoinOptions())
+    store = DecodedFrames(frames.infos)
+    working = [working_frame(f, store, 0.7) for f in range(HAND + 1)]
+    assert ground_frames(solved.poses, working, {HAND: LENS}) == {}
 
 
 def test_the_picture_shows_the_ground_where_the_tripod_stood(ground_set: FrameFiles, tmp_path: Path, capsys):

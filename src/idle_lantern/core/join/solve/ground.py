@@ -34,6 +34,8 @@ _DOWN_RAD, _GROUND_RAD = math.radians(-25.0), math.radians(25.0)
 _LEAST, _SHARE, _AGREE_PX = 20, 0.25, 3.0
 #: Side and focal length of the ground seen from above, and points sought on it and on a frame.
 _SIDE_PX, _FOCAL_PX, _POINTS = 1100, 300.0, 2500
+#: Share of a frame's width by which the ground must lie elsewhere than a turn puts it.
+_ELSEWHERE = 0.02
 #: A tie by a smaller share of what matches is a weak one; by so many times its points the ground must fit better.
 _WEAK, SURER = 0.35, 2
 #: Columns of the local warp; places that the ground does not reach are put so far off.
@@ -178,9 +180,19 @@ def _fitted(ground: Array, seen: Array, lens: Lens, scale_px: float) -> GroundFr
     nadir = camera_from_world @ np.array([0.0, 1.0, 0.0])
     if nadir[2] <= 0 or not bool(lens.sees(nadir)):
         return None
+    if _turned_only(camera_from_world, ground[agreeing], lens):
+        return None
     shown = cv2.perspectiveTransform(ground[agreeing][None], mapping)[0]
     rms = math.sqrt(float(((shown - seen[agreeing]) ** 2).sum(1).mean())) * lens.focal_px
     return GroundFrame(*_from_the_tripod(camera_from_world, lens), int(agreeing.sum()), rms)
+
+
+def _turned_only(camera_from_world: Array, ground: Array, lens: Lens) -> bool:
+    """Whether a turn alone lays what agrees where the mapping does: then the frame was taken from the tripod like the others."""
+    rays = _unit(np.stack([ground[:, 0], np.ones(len(ground)), ground[:, 1]], -1))
+    turned = rotations.nearest(camera_from_world)
+    apart = lens.project(_unit(rays @ camera_from_world.T))[0] - lens.project(rays @ turned.T)[0]
+    return float(np.hypot(*np.nan_to_num(apart).T).max()) < _ELSEWHERE * lens.width
 
 
 def _from_the_tripod(camera_from_world: Array, lens: Lens) -> tuple[Lens, Array, Array]:

@@ -1,6 +1,7 @@
 """Things that stand in two places of the picture, or that a seam cuts: what moved between two frames.
 
-Worked out on the reduced canvas of the seams, and for small things near a seam on the windows along it. Where two frames differ by more than slopes explain, one of them shows a
+Worked out on the reduced canvas of the seams, and for small things near a seam on the windows along it. Where two frames
+differ by more than slopes explain, one of them shows a
 figure and the other the ground behind it. Two such places, each shown by another frame, are one figure twice where what
 is shown is alike in both, and stands out from what is round it more than what is hidden does.
 """
