@@ -105,11 +105,27 @@ def test_projections_stand_beside_each_other_with_their_costs(qtbot: QtBot, comp
     qtbot.keyClick(panel.straighten.slider, Qt.Key.Key_PageUp)
     settled(composing)
     share = composing.state.outing.choices.straighten
-    assert share == pytest.approx(0.2)
-    assert panel.straighten.figure.text() == "20 % straight"
+    assert share == pytest.approx(0.1)
+    assert panel.straighten.figure.text() == "10 % straight"
     assert composing.state.joined.canvas.projection.parameters == {"distance": 1.0, "straighten": share}
     composing.trigger("edit.undo")
     assert panel.straighten.figure.text() == "0 % straight"
+    # the stereographic one looks up and down: a planet, a mirror ball, and all between
+    assert not panel.look.isVisible()
+    panel.choose_projection("stereographic")
+    settled(composing)
+    assert panel.look.isVisible()
+    qtbot.mouseClick(panel.planet_button, Qt.MouseButton.LeftButton)
+    settled(composing)
+    assert composing.state.outing.choices.turn_deg == (0.0, 90.0, 0.0)
+    assert panel.look.figure.text() == "down: planet"
+    canvas = composing.state.joined.canvas
+    nadir = canvas.directions(np.array([canvas.centre_px]))[0]
+    assert nadir[1] > 0.99, "the ground lies under the middle of the plane"
+    qtbot.keyClick(panel.look.slider, Qt.Key.Key_Right)
+    assert composing.state.outing.choices.turn_deg == (0.0, 89.0, 0.0)
+    assert panel.look.figure.text() == "89° down"
+    settled(composing)
 
 
 def test_a_leaning_picture_is_levelled_by_a_line_along_the_horizon(qtbot: QtBot, composing: Window, settled: Callable):

@@ -52,6 +52,23 @@ def test_a_turn_after_a_turn_is_both():
     assert whole == pytest.approx(more @ rotations.from_yaw_pitch_roll(*np.radians([20, 5, -2])), abs=1e-9)
 
 
+@pytest.mark.parametrize("yaws", [[-60.0, 0.0, 60.0], [60.0 * i for i in range(6)]])
+def test_a_planet_is_round_about_what_lies_straight_below(yaws: list[float]):
+    """The horizon of a stereographic picture that looks straight down is a circle about its middle: all directions of one altitude lie as
+    far from it (Snyder, USGS PP 1395, chapter 21: polar aspect)."""
+    poses = _row(yaws)
+    planet = canvas_for(poses, field_of(poses), JoinOptions(projection="stereographic", turn_deg=(0.0, 90.0, 0.0)))
+    azimuths = np.radians([-50.0, -20.0, 0.0, 30.0, 55.0])
+    for altitude in (-0.3, 0.0, 0.4):
+        off = planet.pixels(direction(azimuths, np.full(5, altitude))) - np.array(planet.centre_px)
+        away = 2 * math.tan((math.pi / 2 + altitude) / 2) * planet.px_per_rad
+        assert np.hypot(*off.T) == pytest.approx(np.full(5, away), rel=1e-6)
+    # ahead is up
+    ahead = planet.pixels(np.array([[0.0, 0.0, 1.0]]))[0] - np.array(planet.centre_px)
+    assert ahead[1] < 0
+    assert abs(ahead[0]) < 1e-6
+
+
 def test_a_flat_picture_of_another_look_is_the_homography_that_opencv_warps_by():
     """Perspective by hand against ``cv2.warpPerspective``: K R K' (Hartley and Zisserman 2004, section 8.4)."""
     poses = _row([0.0])

@@ -180,6 +180,18 @@ def write_angle(value: float) -> str:
     return f"{round(value, 2) + 0.0:.2f}".rstrip("0").rstrip(".").replace("-", "−") + "°"
 
 
+def looking(turn: Turn, up_deg: float) -> Turn:
+    """The turn after which a round picture looks so far up or, below zero, down: straight down it is a planet, straight up what a
+    mirror ball on the ground shows from above."""
+    return (turn[0], -up_deg + 0.0, turn[2])
+
+
+def look_told(up_deg: float) -> str:
+    """Where a round picture looks, in words."""
+    named = {-90: "down: planet", 90: "up: mirror ball", 0: "ahead"}
+    return named.get(round(up_deg), f"{abs(up_deg):.0f}° {'up' if up_deg > 0 else 'down'}")
+
+
 def line_turn(joined: JoinResult, turn: Turn, one: tuple[float, float], other: tuple[float, float]) -> tuple[Turn, str]:
     """The turn after which a line drawn on the picture is upright or level, whichever it is nearer to, and what it was.
 

@@ -61,6 +61,15 @@ class ComposePanel(QWidget):
         self.straighten = self._slider(
             "straighten", "Lines across", "Lines across straightened", 1.0, "Panini: lines across"
         )
+        self.look = SliderRow(
+            "Look", "compose-look", "Where the picture looks, up or down", -90.0, 90.0, 1, model.look_told,
+            trying=lambda value: self._try(replace(self._choices, turn_deg=model.looking(self._choices.turn_deg, value))),
+            taken=lambda value: self._look(value, "Look up or down", merge="look"),
+        )  # fmt: skip
+        self.planet_button = button("Planet", lambda: self._look(-90.0, "Planet"), name="compose-planet")
+        self.ball_button = button("Mirror ball", lambda: self._look(90.0, "Mirror ball"), name="compose-ball")
+        self._round = QWidget()
+        self._round.setLayout(column(self.look, row(self.planet_button, self.ball_button, None)))
         self.fields = {name: self._angle(k, name) for k, name in enumerate(_ANGLES)}
         self.turn_button = button("Turn   [R]", lambda: self.use_tool("turn"), name="compose-turn")
         self.line_button = button("Line   [E]", lambda: self.use_tool("line"), name="compose-line")
@@ -108,6 +117,7 @@ class ComposePanel(QWidget):
             self.reason,
             self.distance,
             self.straighten,
+            self._round,
             6,
             label("Level", "head"),
             angles,
@@ -132,6 +142,7 @@ class ComposePanel(QWidget):
             title,
             f"compose-{choice}",
             spoken,
+            0.0,
             most,
             _STEPS,
             model.SLIDERS[choice],
@@ -185,6 +196,10 @@ class ComposePanel(QWidget):
 
     def _present(self) -> str:
         return "" if self._joined is None else self._joined.canvas.projection.name
+
+    def _look(self, up_deg: float, title: str, merge: str = "") -> None:
+        """Let the middle of a round picture lie so far up: the ground at -90 degrees, the sky at 90."""
+        self._turn_to(model.looking(self._choices.turn_deg, up_deg), title, merge=merge)
 
     # --- level --------------------------------------------------------------------
 
@@ -392,6 +407,8 @@ class ComposePanel(QWidget):
         for slider, value in ((self.distance, choices.distance), (self.straighten, choices.straighten)):
             slider.setVisible(panini)
             slider.show_value(value)
+        self._round.setVisible(self._present() == "stereographic")
+        self.look.show_value(-choices.turn_deg[1])
         self.ratio.setCurrentIndex(model.ratio_index(self._state.outing))
         self.rim.setCurrentIndex(list(model.RIMS).index(choices.rim))
         self.crop_told.setText(model.crop_told(self._state.outing, joined, self._foretold()))

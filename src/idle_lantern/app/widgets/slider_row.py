@@ -11,7 +11,7 @@ from idle_lantern.app.widgets.basics import label, row
 
 
 class SliderRow(QWidget):
-    """Values from 0 to ``most`` in steps of one by ``steps``.
+    """Values from ``least`` to ``most`` in steps of one by ``steps``.
 
     ``trying`` gets values while the slider is held, ``taken`` the one where it is let go or set by keys.
     """
@@ -21,6 +21,7 @@ class SliderRow(QWidget):
         title: str,
         name: str,
         spoken: str,
+        least: float,
         most: float,
         steps: int,
         write: Callable[[float], str],
@@ -33,9 +34,10 @@ class SliderRow(QWidget):
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setObjectName(name)
         self.slider.setAccessibleName(spoken)
-        self.slider.setRange(0, round(most * steps))
+        self.slider.setRange(round(least * steps), round(most * steps))
         self.slider.valueChanged.connect(self._moved)
         self.slider.sliderReleased.connect(self._released)
+        self.slider.setPageStep(max(1, round((most - least) * steps / 10)))
         self.figure = label(write(0.0), "figure")
         self.setLayout(row(label(title), self.slider, self.figure))
 

@@ -170,6 +170,8 @@ def canvas_for(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
     if not Projection(options.projection if options.projection != "auto" else "cylindrical").wraps:
         # what is turned to the middle is meant to be there
         field_then = replace(field_then, middle_rad=seen.middle_rad)
+    if options.projection == "stereographic":  # up and down too: a planet is round about what lies straight below
+        field_then = replace(field_then, low_rad=seen.low_rad, high_rad=seen.high_rad)
     canvas = make_canvas(turned, field_then, options.projection, options.width_px, parameters)
     return replace(canvas, canvas_from_world=canvas.canvas_from_world @ turn)
 
