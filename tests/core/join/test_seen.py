@@ -44,7 +44,7 @@ def test_the_walk_ends_and_every_pixel_was_in_a_view(width: int, height: int, vi
         assert seen.look(left, top, right, bottom), "each step shows something new"
         shown[max(0, round(top)) : max(0, round(bottom)), max(0, round(left)) : max(0, round(right))] = True
         steps += 1
-        assert steps <= (1 + math.ceil(width / w)) * (1 + math.ceil(height / h)) * 2
+        assert steps <= math.ceil(width / CELL) * math.ceil(height / CELL), "no cell is gone to twice"
     assert seen.share == 1.0
     assert shown.all()
 
