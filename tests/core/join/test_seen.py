@@ -26,7 +26,7 @@ def _empty(width: int, height: int, wanted: Rectangle | None = None) -> Seen:
     return Seen((width, height), tuple(f"t{i}" for i in range(tiles)), wanted or Rectangle(0, 0, width, height))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(
     width=st.integers(1, 4000),
     height=st.integers(1, 2500),
