@@ -87,7 +87,7 @@ def _stroke(window: Window, points: list[tuple[float, float]]) -> None:
 def test_a_doubled_figure_is_found_and_shown_once_by_keys(qtbot: QtBot, doubled: Window, settled: Callable):
     walk, view = doubled.join_stage.walk, doubled.join_stage.view
     assert _figures(doubled) == 2
-    assert "1 of them likely" in doubled.findChild(QLabel, "walk-told").text()
+    assert "1 place to look at, likely a fault." in doubled.findChild(QLabel, "walk-told").text()
     qtbot.keyClick(doubled, Qt.Key.Key_N)
     settled(doubled)
     assert walk.stop is not None

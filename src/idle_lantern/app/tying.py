@@ -324,6 +324,8 @@ class TieDialog(QDialog):
         for i, tie in enumerate(ties, 1):
             self.list.addItem(tie.told(i))
         self.list.setCurrentRow(min(at, len(ties) - 1))
+        if at < 0:  # what was set last is in sight
+            self.list.scrollToBottom()
         self.remove_button.setVisible(bool(ties))
         outing, pair = self._state.outing, (self._frame(self.left), self._frame(self.right))
         self.done_button.setEnabled(bool(outing.points or outing.cut_links))

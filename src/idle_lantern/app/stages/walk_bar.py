@@ -52,7 +52,8 @@ class WalkBar(QWidget):
         self._blink.setInterval(_BLINK_MS)
         self._blink.timeout.connect(self._blink_on)
         self.told = label("", wrap=True, name="walk-told")
-        self.next_button = button("Next place   [N]", self.step, name="walk-next")
+        self.next_button = button("Next   [N]", self.step, name="walk-next")
+        self.next_button.setAccessibleName("Next suspicious place")
         self.good_button = button("Good   [G]", lambda: self.say("good"), quiet=True, name="walk-good")
         self.mend_button = button("Mend   [M]", lambda: self.say("mend"), quiet=True, name="walk-mend")
         self.later_button = button("Later   [L]", lambda: self.say("later"), quiet=True, name="walk-later")
@@ -66,7 +67,7 @@ class WalkBar(QWidget):
             self.told,
             FlowLayout(
                 self.next_button, self.good_button, self.mend_button, self.later_button, self.blink_button,
-                self.take_button, self.sharpest_button, self.use_button, self.off_button,
+                self.take_button, self.sharpest_button, self.use_button, self.off_button, space=theme.SPACE // 2,
             ),
         )  # fmt: skip
         layout.setContentsMargins(0, 0, 0, 0)

@@ -121,7 +121,10 @@ def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
         return "Nothing in this picture looks suspicious."
     likely = sum(s.suspicion >= 0.5 for s in stops)
     said = [s.verdict for s in stops]
-    told = f"{len(stops)} place{'s' * (len(stops) != 1)} to look at, {likely} of them likely faults"
+    if len(stops) == 1:
+        told = f"1 place to look at{', likely a fault' * likely}"
+    else:
+        told = f"{len(stops)} places to look at, {likely} of them likely faults"
     parts = [
         f"{said.count(w)} {words}"
         for w, words in (("good", "good"), ("mend", "to mend"), ("later", "for later"))

@@ -137,6 +137,11 @@ class _Line:
         )
         return cls(ends_a, rays_a, normal_a, normal_b, middle_a, middle_b, tie.sigma_px)
 
+    @property
+    def weight(self) -> float:
+        """Of its normal, beside that of a point: half its squared length in radians."""
+        return float(1 - self.rays_a[0] @ self.rays_a[1])
+
     def carried(self, b_from_a: Array, lens_b: Lens) -> tuple[Array, Array, Array]:
         """Where a turn puts both ends in frame b, the nearest places of the line that was drawn there, and the way across it:
         (2, 2) pixels each; NaN where the lens shows nothing."""
@@ -186,7 +191,9 @@ def _turn(rays_a: Array, rays_b: Array, lines: Sequence[_Line]) -> Array:
         alone = lines if len(rays_a) + len(lines) == 1 else []
         one = np.concatenate([rays_a, *([line.normal_a] for line in lines), *([line.middle_a] for line in alone)])
         other = np.concatenate([rays_b, *([line.normal_b] for line in lines), *([line.middle_b] for line in alone)])
-        return rotations.aligning(one, other)
+        # ends that are known as well as points tell how a line runs the worse the shorter it is
+        weight = np.concatenate([np.ones(len(rays_a)), [line.weight for line in lines], np.ones(len(alone))])
+        return rotations.nearest((other * weight[:, None]).T @ one)
     # yaw and pitch bring the one ray over; both cameras are held alike
     (xa, ya, za), (xb, yb, zb) = rays_a[0], rays_b[0]
     yaw = math.atan2(xb, zb) - math.atan2(xa, za)
