@@ -195,7 +195,7 @@ def _joining(tour: _Tour) -> None:
 
 
 def _walking(tour: _Tour) -> None:
-    """A frame whose focus was touched: the demo's own join has nothing to walk along."""
+    """A frame whose focus was touched: in the demo's own join only a walker stands twice."""
     window = tour.window
     path = window.state.path_of(window.state.outing.frames[4])
     with Image.open(path) as image:

@@ -123,6 +123,11 @@ def test_lines_alone_fix_the_turn_and_say_nothing_along_themselves(row_set: Fram
     assert misses[-1] > 2.5
     assert max(misses[:-1]) < misses[-1]
     assert max(misses_px([*points, level, upright], lenses)) < 1e-6
+    # a short line that was drawn a little askew is told itself, and moves what points tell hardly
+    short = _true_line(row_set, 2, 3, ((400.0, 300.0), (440.0, 320.0)), (0.0, 1.0))
+    askew = replace(short, xy_b=(short.xy_b[0], short.xy_b[1] + 0.5))
+    misses = misses_px([*points, askew], lenses)
+    assert max(misses[:-1]) < 0.1 < 0.3 < misses[-1]
 
 
 @pytest.mark.parametrize("angle_deg", [-64.0, 3.0, 38.0])
