@@ -10,7 +10,6 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.profiles import WorkingSpace, named_space
-from idle_lantern.core.gear.library import Library, gear_file
 from idle_lantern.core.join.options import Level
 from idle_lantern.core.optics.known import KnownLens, read_lens
 
@@ -83,6 +82,8 @@ def known_lens_of(told: str, frames: FrameSet) -> KnownLens | None:
     elif told.lower().endswith(".json"):
         known = read_lens(Path(told))
     else:
+        from idle_lantern.core.gear.library import Library, gear_file  # which few joins ask
+
         measured = Library(gear_file()).measured_lenses()
         if told not in measured:
             names = ", ".join(sorted(measured)) or "none so far"

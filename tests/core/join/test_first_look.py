@@ -90,7 +90,7 @@ def test_nothing_to_see_gives_no_features():
 
 def test_what_a_quick_look_ties_weakly_is_looked_at_closely(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
     """With no features from the quick look the thorough one does the work, and to the same exactness."""
-    files = render(tmp_path, Lens("rectilinear", 700, 600, 400), [(22.0 * i, 0.0, 0.0) for i in range(3)])
+    files = render(tmp_path, Lens("rectilinear", 700, 600, 400), [(10 + 22.0 * i, 0.0, 0.0) for i in range(3)])
     blind = Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 256), np.float32), ORB)
     monkeypatch.setattr(detect, "quick_features", lambda *_, **__: blind)
     closely = solve(gather(files.paths))

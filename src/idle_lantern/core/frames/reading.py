@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
 from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
 from idle_lantern.core.frames.decoders.head import Head
@@ -128,7 +129,7 @@ def thumbnail(path: Path, longest_px: int) -> Picture:
     if factor >= 1:
         return picture
     size = max(1, round(picture.width * factor)), max(1, round(picture.height * factor))
-    return Picture(np.asarray(cv2.resize(picture.pixels, size, interpolation=cv2.INTER_AREA)), None, picture.icc)
+    return Picture(reduced_to(picture.pixels, *size), None, picture.icc)
 
 
 def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
@@ -192,7 +193,5 @@ def _reduced(picture: Picture, info: FrameInfo, reduce: int) -> Picture:
     if (picture.width, picture.height) == (width, height):
         return picture
 
-    def fit(a: Array) -> Array:
-        return np.asarray(cv2.resize(a, (width, height), interpolation=cv2.INTER_AREA))
-
-    return Picture(fit(picture.pixels), None if picture.alpha is None else fit(picture.alpha), picture.icc)
+    alpha = None if picture.alpha is None else reduced_to(picture.alpha, width, height)
+    return Picture(reduced_to(picture.pixels, width, height), alpha, picture.icc)

@@ -106,5 +106,6 @@ def inner_rectangle(alpha: NDArray[Any], working_px: int = 600, ratio: float | N
     if rows == 0 or columns == 0:
         return find(alpha > 0)
     full = np.iinfo(alpha.dtype).max if alpha.dtype.kind in "ui" else 1
-    blocks = alpha[: rows * step, : columns * step].reshape(rows, step, columns, step)
-    return find(blocks.min(axis=(1, 3)) >= full).scaled(step)
+    # first down, then across: many times as fast as both at once
+    bands = alpha[: rows * step, : columns * step].reshape(rows, step, columns * step).min(axis=1)
+    return find(bands.reshape(rows, columns, step).min(axis=2) >= full).scaled(step)

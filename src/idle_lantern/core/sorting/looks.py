@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -34,8 +35,8 @@ class Look:
     ----------
     grey : (h, w) float32
         Display brightness, 0 to 1.
-    blocks : (n, 3) float32
-        Mean colour of blocks, CIE Lab.
+    small : (h, w, 3) uint8
+        The look itself.
     light_ev : float
         Logarithm to base 2 of the mean linear light, what was exposed included: alike for all
         exposures of a place as long as they clip little.
@@ -45,10 +46,16 @@ class Look:
 
     info: FrameInfo
     grey: Array = field(repr=False)
-    blocks: Array = field(repr=False)
+    small: Array = field(repr=False)
     light_ev: float
     detail: float
     coarse: float
+
+    @cached_property
+    def blocks(self) -> Array:
+        """Mean colours of blocks, CIE Lab, (n, 3) float32; only what may be a hand before the lens is asked for them."""
+        lab = cv2.cvtColor(self.small.astype(np.float32) / 255, cv2.COLOR_RGB2LAB)
+        return np.asarray(cv2.resize(lab, (_BLOCKS, _BLOCKS), interpolation=cv2.INTER_AREA).reshape(-1, 3))
 
     @property
     def path(self) -> Path:
@@ -74,11 +81,9 @@ def look_at(path: Path) -> Look:
     grey = cv2.cvtColor(small, cv2.COLOR_RGB2GRAY).astype(np.float32) / 255
     smooth = cv2.GaussianBlur(grey, (0, 0), 6)
     fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
-    lab = cv2.cvtColor(small.astype(np.float32) / 255, cv2.COLOR_RGB2LAB)
-    blocks = cv2.resize(lab, (_BLOCKS, _BLOCKS), interpolation=cv2.INTER_AREA).reshape(-1, 3)
     light = math.log2(max(_FLOOR, float(srgb_to_linear(grey).mean())))
     return Look(
-        info, grey, blocks, light + (info.metadata.exposure_value or 0.0), float(fine.std()), float(smooth.std())
+        info, grey, small, light + (info.metadata.exposure_value or 0.0), float(fine.std()), float(smooth.std())
     )
 
 

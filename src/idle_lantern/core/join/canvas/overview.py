@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.frames.masks import Mask, Masks
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
@@ -48,8 +49,11 @@ class Patch:
     kept: Array | None = None
 
     @property
-    def index(self) -> tuple[Array, Array]:
-        """Open mesh that cuts the patch out of a canvas-sized array."""
+    def index(self) -> tuple[Array | slice, Array | slice]:
+        """What cuts the patch out of a canvas-sized array: slices, or an open mesh where it runs across the end of a full circle."""
+        if len(self.columns) and self.columns[-1] - self.columns[0] == len(self.columns) - 1:
+            first = int(self.columns[0])
+            return slice(self.top, self.top + self.inside.shape[0]), slice(first, first + len(self.columns))
         return np.arange(self.top, self.top + self.inside.shape[0])[:, None], self.columns[None, :]
 
 
@@ -189,7 +193,7 @@ def _patch(
     shrink = small.px_per_rad / (lens.focal_px / scale[0])
     pixels, factor = picture.pixels, 1.0
     while shrink * factor < 0.6 and min(pixels.shape[:2]) > 32:
-        pixels = cv2.resize(pixels, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+        pixels = reduced_to(pixels, pixels.shape[1] // 2, pixels.shape[0] // 2)
         factor *= 2
     ratio = np.array([pixels.shape[1] / picture.width, pixels.shape[0] / picture.height], np.float32)
     on_picture = (on_picture + np.float32(0.5)) * ratio - np.float32(0.5)

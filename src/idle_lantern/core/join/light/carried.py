@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.colours import largest
 from idle_lantern.core.frames.masks import Mask, Masks
 from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.geometry.holes import filled_holes
@@ -116,7 +117,7 @@ def _shown_elsewhere(poses: Poses, working: Sequence[WorkingFrame], i: int, down
 
 
 def _largest(pixels: Array) -> Array:
-    return np.asarray(pixels.max(-1), np.float32)
+    return np.asarray(largest(pixels), np.float32)
 
 
 def _disc(radius_px: float) -> Array:

@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.colours import largest, smallest
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
 
@@ -114,5 +115,5 @@ def _thinned(patch: Patch) -> tuple[tuple[Array, Array], Array, Array]:
 
 
 def _usable(pixels: Array) -> Array:
-    result: Array = (pixels.min(-1) > _USABLE[0]) & (pixels.max(-1) < _USABLE[1])
+    result: Array = (smallest(pixels) > _USABLE[0]) & (largest(pixels) < _USABLE[1])
     return result

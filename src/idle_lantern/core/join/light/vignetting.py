@@ -28,7 +28,7 @@ NONE: Vignetting = (0.0, 0.0)
 _NOTICEABLE = 0.012
 #: Fall-off darkens and rarely takes more than three stops; what is beyond is a misreading.
 _DARKEST = -3 * math.log(2)
-_SAMPLES = 400
+_SAMPLES = 2000
 _ROUNDS = 5
 #: Log-light beyond which a sample counts for less: texture and small misregistration.
 _SCALE = 0.06

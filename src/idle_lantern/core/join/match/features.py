@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.frames.decoded import DecodedFrames
 
 Array = NDArray[Any]
@@ -93,12 +94,8 @@ def working_frame(f: int, store: DecodedFrames, working_mp: float, *, glance: bo
     if pixels.dtype == np.uint16:
         pixels = (pixels >> 8).astype(np.uint8)
         alpha = None if alpha is None else (alpha >> 8).astype(np.uint8)
-    while pixels.shape[1] >= 2 * width and pixels.shape[0] >= 2 * height:
-        # halving is several times as fast as any other reduction
-        pixels = cv2.resize(pixels, (pixels.shape[1] // 2, pixels.shape[0] // 2), interpolation=cv2.INTER_AREA)
-    if (picture.width, picture.height) != (width, height):
-        pixels = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
-        alpha = None if alpha is None else cv2.resize(alpha, (width, height), interpolation=cv2.INTER_AREA)
+    pixels = reduced_to(pixels, width, height)
+    alpha = None if alpha is None else reduced_to(alpha, width, height)
     return WorkingFrame(Picture(pixels, alpha, picture.icc), (info.width / width, info.height / height))
 
 

@@ -16,8 +16,8 @@ def masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
     levels = []
     for _ in range(count):
         smaller, small_mask = cv2.pyrDown(picture), cv2.pyrDown(mask)
-        band = picture - cv2.pyrUp(smaller, dstsize=(picture.shape[1], picture.shape[0]))
-        levels.append(band * mask[..., None])
+        band = cv2.subtract(picture, cv2.pyrUp(smaller, dstsize=(picture.shape[1], picture.shape[0])))
+        levels.append(cv2.multiply(band, cv2.merge([mask] * 3)))
         picture, mask = smaller, small_mask
-    levels.append(picture * mask[..., None])
+    levels.append(cv2.multiply(picture, cv2.merge([mask] * 3)))
     return levels

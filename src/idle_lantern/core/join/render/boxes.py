@@ -35,6 +35,18 @@ def aligned(box: Box, step: int, shape: tuple[int, ...]) -> Box:
     return rows, columns
 
 
+def on_grid(box: Box, step: int) -> Box:
+    """The box with its corner on the coarse grid."""
+    rows, columns = (slice(side.start // step * step, side.stop) for side in box)
+    return rows, columns
+
+
+def both_boxes(one: Box, other: Box) -> Box:
+    """The smallest box that holds two."""
+    rows, columns = (slice(min(a.start, b.start), max(a.stop, b.stop)) for a, b in zip(one, other))
+    return rows, columns
+
+
 def within(outer: Box, inner: Box) -> Box:
     """A box counted from the corner of another, counted from where that one is."""
     rows, columns = (slice(o.start + i.start, o.start + i.stop) for o, i in zip(outer, inner))

@@ -30,15 +30,17 @@ from idle_lantern.core.join.render.boxes import (
     HALO,
     Box,
     aligned,
+    both_boxes,
     doubled,
     grown,
     halved,
+    on_grid,
     part_of,
     reached,
     seam_box,
     within,
 )
-from idle_lantern.core.join.render.views import Levels, Piece, View, between, reach_rad, spread_out, winners
+from idle_lantern.core.join.render.views import Levels, Piece, View, between, present, reach_rad, spread_out, winners
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.optics.known import Lateral
 
@@ -99,7 +101,8 @@ class Compositor:
         if not self.blend:
             return composite, alpha
         near = Tile(tile.left - HALO, tile.top - HALO, tile.width + 2 * HALO, tile.height + 2 * HALO)
-        if len(np.unique(self._label_part(near)[0])) > 1 or len(piece.winners) > 1:
+        label = self._label_part(near)[0]
+        if (label != label.flat[0]).any() or len(piece.winners) > 1:
             composite = self._blended(tile, piece, composite)
         return composite, alpha
 
@@ -150,11 +153,12 @@ class Compositor:
             shown[view.box] |= view.inside
         if not shown.all():
             # a rim that the label's winners leave open is filled by whoever shows it
-            everywhere = (slice(0, size[0]), slice(0, size[1]))
+            open_to = on_grid(grown(~shown, spread), step)
             for k in self._near(directions):
-                if k not in views or views[k].inside.shape != size:
-                    whole = None if k not in views else spread_out(views[k], size)
-                    view = self._view(k, directions, everywhere, whole, step, every)
+                box = open_to if k not in views else both_boxes(open_to, views[k].box)
+                if k not in views or views[k].box != box:
+                    whole = None if k not in views else spread_out(views[k], box)
+                    view = self._view(k, directions, box, whole, step, every)
                     if view is not None:
                         views[k] = view
         if len(views) == 1 and shown.all():
@@ -262,8 +266,10 @@ class Compositor:
                 total[level][top : top + band.shape[0], left : left + band.shape[1]] += band
         result = total[-1]
         for band in reversed(total[:-1]):
-            result = cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])) + band
-        return cv2.subtract(cv2.pyrUp(result), own, dtype=cv2.CV_32F), steps
+            result = cv2.add(cv2.pyrUp(result, dstsize=(band.shape[1], band.shape[0])), band)
+        if depth == cv2.CV_16S:  # whole numbers are many times as fast at full size
+            result = np.rint(result).astype(np.int16)
+        return cv2.subtract(cv2.pyrUp(result), own), steps
 
     def _with_halo(self, tile: Tile) -> Tile:
         """The tile and what is near enough to reach into it, inside the canvas."""
@@ -290,7 +296,7 @@ class Compositor:
         u, v = np.arange(0, tile.width, every), np.arange(0, tile.height, every)
         x = (u + tile.left + 0.5) * fx - 0.5 - columns[0]
         y = (v + tile.top + 0.5) * fy - 0.5 - rows[0]
-        winners = [int(k) for k in np.unique(part) if k >= 0]
+        winners = present(part)
         if len(winners) == 1:
             return {winners[0]: ((slice(0, len(v)), slice(0, len(u))), np.ones((len(v), len(u)), np.float32))}
         found = {}

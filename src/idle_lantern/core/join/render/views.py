@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.render.boxes import Box
+from idle_lantern.core.join.render.boxes import Box, part_of
 
 Array = NDArray[Any]
 
@@ -67,7 +67,17 @@ def reach_rad(lens: Lens) -> float:
 def between(places: Array, count: int) -> Array:
     """Weights (N, count) float32 that interpolate ``count`` values linearly at ``places``, the ends repeated outwards."""
     places = np.clip(places, 0, count - 1)
-    return np.asarray(np.maximum(0, 1 - np.abs(places[:, None] - np.arange(count))).astype(np.float32))
+    low = np.minimum(places.astype(int), max(0, count - 2))
+    weights, rows = np.zeros((len(places), count), np.float32), np.arange(len(places))
+    weights[rows, low] = 1 - (places - low)
+    if count > 1:
+        weights[rows, low + 1] = places - low
+    return weights
+
+
+def present(label: Array) -> list[int]:
+    """Frames that a piece of the label names."""
+    return np.flatnonzero(np.bincount(label.ravel() + 1)[1:]).tolist()
 
 
 def winners(views: dict[int, View], size: tuple[int, int]) -> Array:
@@ -76,17 +86,22 @@ def winners(views: dict[int, View], size: tuple[int, int]) -> Array:
     best = np.full(size, -1.0, np.float32)
     for k, view in views.items():
         # a frame that the label does not name still fills what the named ones leave open
-        score = np.full(view.inside.shape, -0.5, np.float32) if view.share is None else view.share.copy()
-        score[~view.inside] = -2
+        if view.share is None:
+            score = np.where(view.inside, np.float32(-0.5), np.float32(-2))
+        else:
+            score = view.share if view.inside.all() else np.where(view.inside, view.share, np.float32(-2))
         np.copyto(winner[view.box], np.int16(k), where=score > best[view.box])
         np.maximum(best[view.box], score, out=best[view.box])
     return winner
 
 
-def spread_out(view: View, size: tuple[int, int]) -> Array | None:
-    """The view's share over the whole tile."""
+def spread_out(view: View, box: Box) -> Array | None:
+    """The view's share over a larger box."""
     if view.share is None:
         return None
-    share = np.zeros(size, np.float32)
-    share[view.box] = view.share
+    rows, columns = box
+    share = np.zeros((rows.stop - rows.start, columns.stop - columns.start), np.float32)
+    own = part_of(view.box, box)
+    if own is not None:
+        share[own] = view.share
     return share

@@ -14,6 +14,7 @@ import maxflow
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.colours import total
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.join.canvas.overview import Overview, Patch
 from idle_lantern.core.join.light.gains import gain_table, with_gain
@@ -83,7 +84,7 @@ def _cut(laid: Array, patch: Patch, old: Array, new: Array, old_weight: Array, o
         return np.asarray(surely_new & patch.inside)
     rows, columns = np.flatnonzero(belt.any(1)), np.flatnonzero(belt.any(0))
     window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
-    difference = np.abs(old[window] - new[window]).sum(-1)
+    difference = total(cv2.absdiff(old[window], new[window]))
     old_side, new_side = _beside(surely_old, belt)[window], _beside(surely_new, belt)[window]
     take = np.zeros_like(both)
     take[window] = _through(belt[window], old_side, new_side, difference, lead[window])
@@ -108,7 +109,7 @@ def _through(belt: Array, old_side: Array, new_side: Array, difference: Array, l
         2 * _blocks(lead).mean((1, 3)),
     )
     h, w = belt.shape
-    whole = [np.kron(part, np.ones((2, 2), bool))[:h, :w] for part in (rough, inner)]
+    whole = [part.repeat(2, 0).repeat(2, 1)[:h, :w] for part in (rough, inner)]
     new_there, old_there = whole[0], whole[1] & ~whole[0]
     # what the half-size cut does not know, and what lies near its border, is cut again
     open_to = _grown(new_there) & _grown(old_there) | ~whole[1]

@@ -30,6 +30,8 @@ Array = NDArray[Any]
 
 #: Points of a link by which the choice among those is made.
 _CHOOSING_POINTS = 80
+#: Gain at which its trials end: what decides between them is a hundred times as much.
+_CHOSEN = 1e-5
 #: A known lens may cost this much more than one solved for from these frames alone: it was measured with more.
 _KNOWN_MAY_MISS = 1.3
 
@@ -119,17 +121,17 @@ def best_lens(
     kept, unless the tie points are met clearly worse by it.
     """
     fullest = Adjustment(poses, links, camera_group, scale_px, focal_from_exif, ALL, _CHOOSING_POINTS)
-    reached: list[tuple[float, tuple[int, ...]]] = [(descend(fullest, 12), ALL)]
+    reached: list[tuple[float, tuple[int, ...]]] = [(descend(fullest, 12, settled=_CHOSEN), ALL)]
     variance = fullest.variance()
     fewer: tuple[tuple[int, ...], ...] = (BENT_OFF_CENTRE, OFF_CENTRE, BENT, FOCAL)
     for free in fewer:
         trial = Adjustment(
             only_free(poses, free), links, camera_group, scale_px, focal_from_exif, free, _CHOOSING_POINTS
         )
-        reached.append((descend(trial, 12), free))
+        reached.append((descend(trial, 12, settled=_CHOSEN), free))
     if known:
         held = Adjustment(poses, links, camera_group, scale_px, focal_from_exif, FOCAL, _CHOOSING_POINTS)
-        if descend(held, 12) <= _KNOWN_MAY_MISS * min(cost for cost, _free in reached):
+        if descend(held, 12, settled=_CHOSEN) <= _KNOWN_MAY_MISS * min(cost for cost, _free in reached):
             return adjust(
                 poses, links, camera_group, scale_px=scale_px, focal_from_exif=focal_from_exif, free=FOCAL, rounds=12
             )

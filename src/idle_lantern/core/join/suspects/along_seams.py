@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.colours import largest, smallest
 from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile
@@ -108,9 +109,10 @@ def seam_windows(label: Array, canvas: Canvas) -> list[SeamWindow]:
 def read_seam(look: Look, label: Array, window: SeamWindow) -> SeamReading | None:
     """Compare the two frames of a window; None where they share too little of it."""
     tile = window.tile
-    one, two = look.window(window.a, tile), look.window(window.b, tile)
-    if one is None or two is None:
+    shown = look.windows((window.a, window.b), tile)
+    if shown is None:
         return None
+    one, two = shown
     both = cv2.erode((one.inside & two.inside).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     if both.mean() < _LEAST_SHARED:
         return None
@@ -125,9 +127,9 @@ def read_seam(look: Look, label: Array, window: SeamWindow) -> SeamReading | Non
         return SeamReading(window, 0.0, _QUIET_SIGMA_PX, 0.0, *light)
     found = shift(grey[0], grey[1], weight)
     step = np.zeros(2) if found is None else found.step
-    shown = one.pixels.astype(np.float32), moved(two.pixels.astype(np.float32) * gain, step)
-    cut = _cut(*shown, both, seam)
-    beside = _figures(*shown, both, winner, window)
+    laid = one.pixels.astype(np.float32), moved(two.pixels.astype(np.float32) * gain, step)
+    cut = _cut(*laid, both, seam)
+    beside = _figures(*laid, both, winner, window)
     if found is None:
         return SeamReading(window, 0.0, math.inf, 0.0, *light, cut, beside)
     return SeamReading(window, found.along, found.sigma, found.uneven, *light, cut, beside)
@@ -155,7 +157,7 @@ def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
         for s in (one, two)
     ]
     weight = cv2.resize(weight, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
-    usable = (weight > 0.1) & np.all([(-_largest(-s) > _DARK) & (_largest(s) < _BRIGHT) for s in small], axis=0)
+    usable = (weight > 0.1) & np.all([(smallest(s) > _DARK) & (largest(s) < _BRIGHT) for s in small], axis=0)
     if usable.sum() < 60:
         return 0.0, math.inf, 0.0
     linear = [srgb_to_linear(s[usable] / 255) for s in small]
@@ -172,7 +174,7 @@ def _cut(one: Array, two: Array, both: Array, seam: Array) -> float:
     slope = cv2.max(
         *(cv2.dilate(_slope(cv2.cvtColor(s, cv2.COLOR_RGB2GRAY)), np.ones((3, 3), np.uint8)) for s in smooth)
     )
-    differs = _largest(cv2.absdiff(*smooth))
+    differs = largest(cv2.absdiff(*smooth))
     marked = ((differs > _DIFFERENT + _OF_SLOPE * slope) & both).astype(np.uint8)
     marked = cv2.morphologyEx(marked, cv2.MORPH_CLOSE, np.ones((5, 5), np.uint8))
     count, labels, stats, _centres = cv2.connectedComponentsWithStats(marked)
@@ -188,12 +190,6 @@ def _figures(one: Array, two: Array, both: Array, winner: Array, window: SeamWin
     found = differing(smooth[0], smooth[1], both, winner, (window.a, window.b))
     left, top = window.tile.left, window.tile.top
     return tuple(replace(f, box=(f.box[0] + left, f.box[1] + top, *f.box[2:])) for f in found)
-
-
-def _largest(pixels: Array) -> Array:
-    """The largest of three colours; several times as fast as along the last axis of an array."""
-    red, green, blue = cv2.split(pixels)
-    return np.asarray(cv2.max(cv2.max(red, green), blue))
 
 
 def _slope(smooth: Array) -> Array:

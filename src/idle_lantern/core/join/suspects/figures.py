@@ -16,6 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.colours import largest, total
 from idle_lantern.core.join.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.join.light.gains import gain_table, with_gain
 
@@ -136,7 +137,7 @@ def differing(a: Array, b: Array, both: Array, winner: Array, pair: tuple[int, i
     if both.sum() < 4 * _LEAST:
         return []
     slope = np.maximum(_steepest(a), _steepest(b))
-    differs = np.abs(a - b).max(-1)
+    differs = largest(cv2.absdiff(a, b))
     marked = ((differs > _DIFFERENT + _OF_SLOPE * slope) & both).astype(np.uint8)
     marked = cv2.morphologyEx(marked, cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
     count, labels, stats, _centres = cv2.connectedComponentsWithStats(marked)
@@ -168,6 +169,6 @@ def _places(patch: Patch, columns: Array) -> Array:
 
 
 def _steepest(pixels: Array) -> Array:
-    grey = pixels.mean(-1)
-    slope = np.hypot(cv2.Sobel(grey, cv2.CV_32F, 1, 0), cv2.Sobel(grey, cv2.CV_32F, 0, 1)) / 8
+    grey = total(pixels) / np.float32(3)
+    slope = cv2.magnitude(cv2.Sobel(grey, cv2.CV_32F, 1, 0), cv2.Sobel(grey, cv2.CV_32F, 0, 1)) / np.float32(8)
     return np.asarray(cv2.dilate(slope, np.ones((3, 3), np.uint8)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -10,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
@@ -54,10 +56,19 @@ class Look:
         """Its brightness."""
         return np.asarray(cv2.cvtColor(self.colours(k), cv2.COLOR_RGB2GRAY))
 
-    def window(self, k: int, tile: Tile) -> Shown | None:
-        """The k-th frame on a tile of the reduced canvas; None where it shows nothing."""
-        lens = self.poses.lenses[k]
+    def windows(self, frames: Sequence[int], tile: Tile) -> list[Shown] | None:
+        """Several frames on a tile of the reduced canvas; None where one of them shows nothing."""
         directions = coarse_directions(self.canvas, tile, self._step)
+        shown = []
+        for k in frames:
+            found = self._window(k, tile, directions)
+            if found is None:
+                return None
+            shown.append(found)
+        return shown
+
+    def _window(self, k: int, tile: Tile, directions: Array) -> Shown | None:
+        lens = self.poses.lenses[k]
         found = frame_map(
             directions,
             lens,
@@ -90,5 +101,5 @@ def _as_seen(pixels: Array, lens: Lens) -> Array:
     if pixels.dtype == np.uint16:
         pixels = (pixels >> 8).astype(np.uint8)
     if pixels.shape[:2] != (lens.height, lens.width):
-        pixels = np.asarray(cv2.resize(pixels, (lens.width, lens.height), interpolation=cv2.INTER_AREA))
+        pixels = reduced_to(pixels, lens.width, lens.height)
     return pixels

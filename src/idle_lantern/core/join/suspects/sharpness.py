@@ -262,44 +262,39 @@ def _alike(one: Array, other: Array) -> bool:
 def _power(patch: Array) -> Array:
     """Power of the band by direction, (sectors,)."""
     window, sectors = _window(len(patch)), _sectors(len(patch))
-    spectrum = np.abs(np.fft.rfft2((patch - patch.mean()) * window)) ** 2 / (window**2).sum()
+    waves = np.fft.rfft2((patch - patch.mean()) * window)
+    spectrum = (waves.real**2 + waves.imag**2).ravel() / float((window**2).sum())
     # what is left at the finest is noise more than detail; the same much of it lies in the band
     noise = float(np.median(spectrum[_finest(len(patch))])) * _MEAN_OF_MEDIAN
-    weight = _as_even(len(patch))
-    band = np.asarray([float((spectrum * weight)[s].mean()) for s in sectors])
+    band = np.asarray([float((spectrum[at] * weight).mean()) for at, weight in sectors])
     return np.maximum(band - noise, _MOST_NOISE * band) + 1e-6
 
 
 @lru_cache(maxsize=2)
-def _as_even(side: int) -> Array:
-    """Weights under which the power of photographs is much the same at all frequencies: it falls with their square."""
-    return np.asarray(
-        (np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) * 2 * math.pi / BAND_RAD) ** 2
-    )
-
-
-@lru_cache(maxsize=2)
 def _finest(side: int) -> Array:
-    return np.asarray(np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) > _FINEST)
+    return np.flatnonzero(np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) > _FINEST)
 
 
 @lru_cache(maxsize=2)
 def _window(side: int) -> Array:
     one = np.hanning(side)
-    return np.outer(one, one)
+    return np.outer(one, one).astype(np.float32)
 
 
 @lru_cache(maxsize=2)
-def _sectors(side: int) -> list[Array]:
-    """Which bins of the spectrum lie in the band, by direction of the detail's change."""
+def _sectors(side: int) -> list[tuple[Array, Array]]:
+    """Which bins of the spectrum lie in the band, by direction of the detail's change, and their weights, under which the power
+    of photographs is much the same at all frequencies: it falls with their square."""
     fy = np.fft.fftfreq(side)[:, None]
     fx = np.fft.rfftfreq(side)[None, :]
     radius, angle = np.hypot(fx, fy), np.arctan2(fy, fx)
     band = (radius >= _BAND[0]) & (radius <= _BAND[1])
     width = math.pi / _SECTORS
-    return [
-        band & (np.abs((angle - k * width + math.pi / 2) % math.pi - math.pi / 2) <= width / 2) for k in range(_SECTORS)
+    inside = [
+        np.flatnonzero(band & (np.abs((angle - k * width + math.pi / 2) % math.pi - math.pi / 2) <= width / 2))
+        for k in range(_SECTORS)
     ]
+    return [(at, ((radius.ravel()[at] * 2 * math.pi / BAND_RAD) ** 2).astype(np.float32)) for at in inside]
 
 
 def sharpest(views: Sequence[Array]) -> int | None:
