@@ -17,6 +17,7 @@ from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
+from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.frames.two_circles import circles_of, split
@@ -163,10 +164,12 @@ def run(args: argparse.Namespace) -> int:
     ended: list[Event] = []
     with stopping(progress.ask_to_stop):
         try:
+            request, ahead = _request(args, progress)
             run_request(
-                _request(args, progress),
+                request,
                 lambda event: ended.append(event) if isinstance(event, ENDS) else None,
                 progress,
+                ahead=None if ahead is None else ahead.take,
             )
         except LanternError as error:  # before the join could begin
             return _failed(args, error, failure_report(None, [str(f) for f in args.frames], error.sentence))
@@ -211,8 +214,8 @@ def _tell_suspects(suspects: Sequence[dict[str, Any]]) -> None:
         say(f"and at {len(likely) - _TOLD} places more: --report tells them all")
 
 
-def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
-    """The arguments as a request.
+def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest, ReadAhead | None]:
+    """The arguments as a request, and what was read whole to group the frames.
 
     Raises
     ------
@@ -231,16 +234,16 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         check_writable(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]
     check_outputs(outputs, _inputs(args))
-    found, asides = _positions(args, progress)
+    memory = None if args.memory is None else round(args.memory * 2**30)
+    found, asides, ahead = _positions(args, progress, JoinOptions(memory_bytes=memory).memory() // 4)
     frames = gather([f.path for f in found])
     prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
     masks = _masks(args.masks, frames.names)
-    memory = None if args.memory is None else round(args.memory * 2**30)
     lens = known_lens_of(args.lens, frames)
     development = read_development(args.develop) if args.develop else Development()
     if args.film is not None:
         development = replace(development, film=measure_film([f.path for f in found], args.film, progress))
-    return JoinRequest(
+    request = JoinRequest(
         tuple(
             replace(frame, prior=known, mask=masks.get(name)) for frame, known, name in zip(found, prior, frames.names)
         ),
@@ -266,10 +269,13 @@ def _request(args: argparse.Namespace, progress: Progress) -> JoinRequest:
         asides=asides,
         light=args.light,
     )
+    return request, None if any(f.others for f in found) else ahead
 
 
-def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinFrame], tuple[Aside, ...]]:
-    """What stands for each place, with its other exposures, and what is no part of the picture.
+def _positions(
+    args: argparse.Namespace, progress: Progress, keep_bytes: int
+) -> tuple[list[JoinFrame], tuple[Aside, ...], ReadAhead | None]:
+    """What stands for each place, with its other exposures, what is no part of the picture, and what was read whole for it.
 
     Raises
     ------
@@ -279,14 +285,16 @@ def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinF
     paths = files_in(args.frames)
     circles = circles_of(paths[0]) if len(paths) == 1 and paths[0].is_file() else None
     if circles is not None:
-        return [JoinFrame(half) for half in split(paths[0], circles, prepared_folder())], ()
+        return [JoinFrame(half) for half in split(paths[0], circles, prepared_folder())], (), None
     found = (
         Grouped(tuple(paths))
         if args.no_groups
-        else grouped(paths, progress, prefer_raw=args.twins == "raw", repeats=args.repeats == "stack")
+        else grouped(
+            paths, progress, prefer_raw=args.twins == "raw", repeats=args.repeats == "stack", keep_bytes=keep_bytes
+        )
     )
     if found.positions is None or found.card is None:
-        return [JoinFrame(path) for path in found.files], ()
+        return [JoinFrame(path) for path in found.files], (), found.ahead
     asides = [Aside(look.path, "bookend", "A bookend: hand or cap before the lens.") for look in found.card.bookends]
     asides += [Aside(other, "twin", f"The same exposure as {used.name}.") for used, other in found.card.twins]
     frames = []
@@ -301,7 +309,7 @@ def _positions(args: argparse.Namespace, progress: Progress) -> tuple[list[JoinF
                 others=tuple(Exposure(path, ev, kind) for path, ev in beside if kind != "single"),
             )
         )
-    return frames, tuple(asides)
+    return frames, tuple(asides), found.ahead
 
 
 def _inputs(args: argparse.Namespace) -> list[Path]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from pathlib import Path
 from threading import Lock
 from typing import Any
 
@@ -29,15 +30,21 @@ class DecodedFrames:
     """Full-size frames of a set, all in one working space of colour.
 
     Small sets are decoded once and kept until ``take`` hands each to its last user;
-    of large ones each stage gets the quickest reading that serves it.
+    of large ones each stage gets the quickest reading that serves it. ``ahead`` hands out what was read whole before.
     """
 
     def __init__(
-        self, infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES, space: WorkingSpace | None = None
+        self,
+        infos: Sequence[FrameInfo],
+        most_bytes: int = MOST_BYTES,
+        space: WorkingSpace | None = None,
+        *,
+        ahead: Callable[[Path], Picture | None] | None = None,
     ) -> None:
         self.infos = infos
         self.space = space or working_space([i.icc for i in infos])
         self.keeps = keeps(infos, most_bytes)
+        self._ahead = ahead
         self._kept: dict[int, Picture] = {}
         self._lock = Lock()
 
@@ -56,7 +63,8 @@ class DecodedFrames:
             kept = self._kept.get(f)
         if kept is not None:
             return kept
-        picture = self.space.take_in(read_again(info) if sound_jpeg(info) else read(info.path))
+        ahead = None if self._ahead is None else self._ahead(info.path)
+        picture = self.space.take_in(ahead or (read_again(info) if sound_jpeg(info) else read(info.path)))
         if self.keeps:
             with self._lock:
                 self._kept[f] = picture

@@ -123,6 +123,11 @@ def thumbnail(path: Path, longest_px: int) -> Picture:
     if picture is None:
         info = _inspected(path)
         picture = read(path, next((r for r in (8, 4, 2) if max(info.width, info.height) >= r * longest_px), 1))
+    return small_of(picture, longest_px)
+
+
+def small_of(picture: Picture, longest_px: int) -> Picture:
+    """A small picture of one that was read, of 8 bit."""
     if picture.pixels.dtype == np.uint16:
         picture = Picture((picture.pixels >> 8).astype(np.uint8), None, picture.icc)
     factor = longest_px / max(picture.width, picture.height)

@@ -49,6 +49,7 @@ def join(
     *,
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
+    ahead: Callable[[Path], Picture | None] | None = None,
     solution: Solution | None = None,
     earlier: EarlierPicture | None = None,
     known_suspects: Sequence[Suspect] = (),
@@ -59,7 +60,7 @@ def join(
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete.
 
-    A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
+    ``ahead`` hands out frames that were read whole before. A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
     ``known_suspects`` of it where nothing changed. ``on_rough`` gets what is known early, ``on_solved`` the
     final geometry before the picture is made, ``on_tile`` each tile of it, ``on_looked`` the places that should
     be looked at and what moved.
@@ -75,7 +76,7 @@ def join(
     """
     options = options or JoinOptions()
     check_target(target)
-    store = DecodedFrames(frames.infos, options.memory() // 4)
+    store = DecodedFrames(frames.infos, options.memory() // 4, ahead=ahead)
 
     def early(found: Solution) -> None:
         if on_rough is not None:

@@ -14,6 +14,7 @@ from idle_lantern.core.base.atomic import check_writable, make_folder, replacing
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.memory import available_bytes, is_out_of_memory, peak_rss_mib
 from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.base.units import file_size
@@ -46,11 +47,20 @@ from idle_lantern.core.merging.prepared import SCRATCH, Place, needs_preparing, 
 from idle_lantern.core.merging.radiance import Curve
 from idle_lantern.core.pictures.tiled import open_picture
 
+#: A frame that was read whole before, by its file.
+_Ahead = Callable[[Path], Picture | None]
 
-def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
+
+def run(
+    request: JoinRequest,
+    sink: Sink,
+    progress: Progress = SILENT,
+    *,
+    ahead: _Ahead | None = None,
+) -> None:
     """Carry a request out; the last event is ``Finished`` or ``Failed``.
 
-    The picture and its report appear only when complete.
+    ``ahead`` hands out frames that were read whole before, each once. The picture and its report appear only when complete.
 
     Raises
     ------
@@ -68,7 +78,7 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
         for path in outputs:
             check_writable(path)
         _check_memory(frames, request.options)
-        result = _as_light(request, frames, sink, progress, begun)
+        result = _as_light(request, frames, sink, progress, begun, ahead)
     except LanternError as error:
         _tell_failure(request, frames, error, sink)
         return
@@ -86,13 +96,15 @@ def run(request: JoinRequest, sink: Sink, progress: Progress = SILENT) -> None:
     sink(Finished(*ids, result, report_error))
 
 
-def _as_light(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float) -> JoinResult:
+def _as_light(
+    request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, ahead: _Ahead | None
+) -> JoinResult:
     """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
     check_target(request.target, endings=JOIN_SUFFIXES)
     ready = _ready(request, frames, progress)
     exr = request.target.suffix.lower() == ".exr"
     if not (exr or request.light):
-        return _joined(request, ready, sink, progress, begun)
+        return _joined(request, ready, sink, progress, begun, ahead)
     # loaded when light is wanted
     from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 
@@ -100,7 +112,7 @@ def _as_light(request: JoinRequest, frames: FrameSet, sink: Sink, progress: Prog
     make_folder(folder)
     with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
         shown = Path(scratch) / "shown.tif"
-        result = _joined(replace(request, target=shown), ready, sink, progress, begun)
+        result = _joined(replace(request, target=shown), ready, sink, progress, begun, ahead)
         with replacing(request.target) as part:
             write = write_exr if exr else write_float_tiff
             write(open_picture(shown), part, ready.curve.light, progress)
@@ -162,7 +174,9 @@ def _too_little_memory() -> JoinError:
     )
 
 
-def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float) -> JoinResult:
+def _joined(
+    request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float, ahead: _Ahead | None
+) -> JoinResult:
     frames, told = ready.frames, ready.told
     ids = (request.document_id, request.request_id)
     options = request.options
@@ -194,6 +208,7 @@ def _joined(request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress,
             progress,
             masks=masks,
             checkpoint=checkpoint,
+            ahead=ahead,
             solution=_of(frames, request.solution),
             earlier=earlier,
             known_suspects=() if earlier is None else _known_suspects(request.report, frames),

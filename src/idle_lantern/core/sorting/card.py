@@ -12,6 +12,7 @@ import numpy as np
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES
 from idle_lantern.core.frames.frameset import in_people_order
 from idle_lantern.core.sorting.bookends import bookends
@@ -41,10 +42,13 @@ class Card:
     unreadable: tuple[UnreadableFrame, ...] = field(default=())
 
 
-def sort(paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True) -> Card:
+def sort(
+    paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True, ahead: ReadAhead | None = None
+) -> Card:
     """Look at each file, small, and tell what it is for.
 
-    Of a raw and a JPEG of one name in one folder the raw is used, or the JPEG where ``prefer_raw`` is False.
+    Of a raw and a JPEG of one name in one folder the raw is used, or the JPEG where ``prefer_raw`` is False; ``ahead`` keeps
+    what is read whole for it.
 
     Raises
     ------
@@ -58,7 +62,7 @@ def sort(paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool
 
     def one(path: Path) -> Look | UnreadableFrame:
         try:
-            return look_at(path)
+            return look_at(path, ahead)
         except UnreadableFrame as error:
             return error
 

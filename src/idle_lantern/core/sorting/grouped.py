@@ -8,6 +8,7 @@ from pathlib import Path
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.frameset import pictures_in, refuse_twice, refuse_unreadable
 from idle_lantern.core.frames.reading import FrameInfo, probe
 from idle_lantern.core.sorting.card import Card, is_raw_name, sort, without_twins
@@ -18,11 +19,12 @@ _SAME_EXPOSURE_EV = 0.2
 
 @dataclass(frozen=True)
 class Grouped:
-    """``positions`` is None where nothing was to be grouped: every file stands for itself."""
+    """``positions`` is None where nothing was to be grouped: every file stands for itself; ``ahead`` has what was read whole."""
 
     files: tuple[Path, ...]
     positions: tuple[Position, ...] | None = None
     card: Card | None = None
+    ahead: ReadAhead | None = None
 
 
 def files_in(paths: Sequence[Path]) -> list[Path]:
@@ -46,11 +48,17 @@ def files_in(paths: Sequence[Path]) -> list[Path]:
 
 
 def grouped(
-    paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True, repeats: bool = False
+    paths: Sequence[Path],
+    progress: Progress = SILENT,
+    *,
+    prefer_raw: bool = True,
+    repeats: bool = False,
+    keep_bytes: int = 0,
 ) -> Grouped:
     """Group files where there is anything to group: raw, raw beside JPEG, exposures that differ or are not told.
 
     Repeats of one exposure are left to the join, which sees better what shows the same, unless ``repeats`` asks for them.
+    A set of no more than ``keep_bytes`` is read whole, for the join that follows.
 
     Raises
     ------
@@ -61,21 +69,21 @@ def grouped(
     """
     refuse_twice(paths)
     kept, twins = without_twins(paths, prefer_raw=prefer_raw)
-    if (
-        not repeats
-        and not twins
-        and not any(is_raw_name(p) for p in paths)
-        and not _exposures_differ([probe(p) for p in _readable(kept)])
-    ):
-        return Grouped(tuple(paths))
-    card = sort(paths, progress, prefer_raw=prefer_raw)
+    if not repeats and not twins and not any(is_raw_name(p) for p in paths):
+        infos = [probe(p) for p in _readable(kept)]
+        if not _exposures_differ(infos):
+            return Grouped(tuple(paths))
+        ahead = ReadAhead(infos, keep_bytes)
+    else:
+        ahead = None
+    card = sort(paths, progress, prefer_raw=prefer_raw, ahead=ahead)
     refuse_unreadable(card.unreadable, len(paths))
     positions = tuple(p for run in card.runs for p in run.positions)
     if len(positions) < 2 <= len(kept):  # the join says best why this makes no picture
-        return Grouped(tuple(paths))
+        return Grouped(tuple(paths), ahead=ahead)
     order = {path: i for i, path in enumerate(paths)}
     positions = tuple(sorted(positions, key=lambda p: order[p.base.path]))
-    return Grouped(tuple(p.base.path for p in positions), positions, card)
+    return Grouped(tuple(p.base.path for p in positions), positions, card, ahead)
 
 
 def _readable(paths: Sequence[Path]) -> list[Path]:

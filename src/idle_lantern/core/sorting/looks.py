@@ -13,7 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import srgb_to_linear
-from idle_lantern.core.frames.reading import FrameInfo, probe, thumbnail
+from idle_lantern.core.frames.ahead import ReadAhead
+from idle_lantern.core.frames.reading import FrameInfo, probe, small_of, thumbnail
 
 Array = NDArray[Any]
 
@@ -68,8 +69,8 @@ class Look:
         return self.info.metadata.exposure_value
 
 
-def look_at(path: Path) -> Look:
-    """Read a file's head and a small picture of it.
+def look_at(path: Path, ahead: ReadAhead | None = None) -> Look:
+    """Read a file's head and a small picture of it, from the whole where ``ahead`` reads it whole.
 
     Raises
     ------
@@ -77,7 +78,8 @@ def look_at(path: Path) -> Look:
         It cannot be read.
     """
     info = probe(path)
-    small = thumbnail(path, LONGEST_PX).pixels
+    whole = None if ahead is None else ahead.whole(path)
+    small = (thumbnail(path, LONGEST_PX) if whole is None else small_of(whole, LONGEST_PX)).pixels
     grey = cv2.cvtColor(small, cv2.COLOR_RGB2GRAY).astype(np.float32) / 255
     smooth = cv2.GaussianBlur(grey, (0, 0), 6)
     fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
