@@ -230,11 +230,11 @@ def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
     assert view.over.layer is not None
     assert view.over.layer.name != shown
     # the sharpest one is laid over it at once, and could be used
-    qtbot.waitUntil(lambda: len(walk._views) == len(walk._candidates()), timeout=5000)
+    qtbot.waitUntil(lambda: len(walk.layers.views) == len(walk.layers.candidates), timeout=5000)
     qtbot.keyClick(doubled, Qt.Key.Key_T, Qt.KeyboardModifier.ShiftModifier)
-    best = walk_model.sharpest_of(walk._candidates(), walk._views)
+    best = walk_model.sharpest_of(walk.layers.candidates, walk.layers.views)
     assert best is not None
-    assert view.over.layer.name == walk._candidates()[best].name
+    assert view.over.layer.name == walk.layers.candidates[best].name
     assert walk.can_use()
     # whatever is offered is there to be read, in a small window too
     doubled.resize(1100, 700)

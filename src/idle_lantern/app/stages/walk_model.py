@@ -34,6 +34,8 @@ KINDS_IN_WORDS = {
 VERDICTS_IN_WORDS = {"good": "called good", "mend": "to be mended", "later": "left for later", "": "not judged yet"}
 #: A verdict holds within this angle, or within the place's own size, and while the figure is within this share.
 _SAME_PLACE_DEG, _SAME_FIGURE = 0.4, 0.35
+#: A suspect so near to an earlier one, in pixels, is the same.
+_AGAIN_PX = 40.0
 #: Pixels shown round a place that is looked at frame by frame, and the largest side of what is shown.
 _ROUND_PX, _MOST_PX = 260, 2200
 #: A place that is given to a frame is so much larger than the suspect.
@@ -111,6 +113,14 @@ def next_open(stops: Sequence[Stop], at: int, step: int = 1) -> int:
     return -1
 
 
+def found_again(before: Stop, stops: Sequence[Stop]) -> int:
+    """Which suspect of a picture made anew is an earlier one; -1 for none."""
+    return next(
+        (i for i, s in enumerate(stops) if s.kind == before.kind and abs(s.u - before.u) + abs(s.v - before.v) < _AGAIN_PX),
+        -1,
+    )  # fmt: skip
+
+
 def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
     """How the walk stands, in a sentence."""
     if joined is None or "suspects" not in joined.report:
@@ -131,6 +141,30 @@ def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
         if w in said
     ]
     return f"{told}: {', '.join(parts)}." if parts else f"{told}."
+
+
+def stop_in_words(stop: Stop, at: int, count: int) -> str:
+    """What is told of a suspect, the ``at``-th of so many."""
+    said = f", {VERDICTS_IN_WORDS[stop.verdict]}" if stop.verdict else ""
+    return (
+        f"Place {at + 1} of {count}: {KINDS_IN_WORDS[stop.kind]}, suspicion {100 * stop.suspicion:.0f} %{said}. "
+        f"{stop.sentence}. Frames: {', '.join(stop.names[:3])}."
+    )
+
+
+def own_in_words(stop: Stop) -> str:
+    """What is told of a place that somebody chose."""
+    return f"A place that you chose; the picture shows {stop.names[0]} there. B blinks its frames, T tries another one."
+
+
+def off_in_words(file: str) -> str:
+    """What is told when a frame was switched off."""
+    return f"{file.rsplit('/', 1)[-1]} shows nowhere now; it still ties the others. Ctrl + Z takes it back."
+
+
+def tried_in_words(candidate: Candidate, at: int, count: int) -> str:
+    """What is told while a frame is laid over a place, the ``at``-th of so many that can be."""
+    return f"Here {candidate.name} would show, {at + 1} of {count} that can. T tries the next."
 
 
 def seams_of(joined: JoinResult | None) -> list[list[tuple[float, float]]]:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.match.features import WorkingFrame
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.straight_edges import Edges, straight_edges
 
 Array = NDArray[Any]
 
@@ -77,7 +78,8 @@ def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Leve
 
     ``poses`` are upright by their x-axes; ``working`` in the order of ``poses.frames``.
     """
-    normals, lengths, share = _edges(poses, working)
+    edges = _edges(poses, working)
+    normals, lengths, share = edges.normals, edges.lengths, edges.shares
     if len(normals) < _LEAST_EDGES:
         return poses, None
     down = np.array([0.0, 1.0, 0.0])
@@ -125,29 +127,14 @@ def _sigma(values: Array, weight: Array, miss: Array) -> float:
     return math.sqrt(spread / max(second * effective, 1e-12))
 
 
-def _edges(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Array, Array, Array]:
-    """Normals (N, 3) in the world of the planes of straight edges, their lengths as seen (rad), and as share
-    of the frame."""
-    detector = cv2.createLineSegmentDetector()
-    normals, lengths, shares = [], [], []
+def _edges(poses: Poses, working: Sequence[WorkingFrame]) -> Edges:
+    """Straight edges of the frames that look most level."""
     tilt = np.abs(poses.world_from_camera[:, 1, 2])
+    found = []
     for i in sorted(np.argsort(tilt, kind="stable")[:_FRAMES].tolist()):
-        lens, frame = poses.lenses[i], working[i]
-        grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
-        found = detector.detect(grey)[0]
-        if found is None:
-            continue
-        ends = (found.reshape(-1, 2, 2).astype(np.float64) + 0.5) * np.asarray(frame.scale) - 0.5
-        share = np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1) / max(lens.width, lens.height)
-        # straight things are bent by distorted and fisheye lenses: long edges are told by their ends alone
-        ends, share = ends[share > _SHORTEST], share[share > _SHORTEST]
-        rays = lens.unproject(ends) @ poses.world_from_camera[i].T
-        normal = np.cross(rays[:, 0], rays[:, 1])
-        size = np.linalg.norm(normal, axis=1)
-        good = np.isfinite(size) & (size > 1e-6)
-        normals.append(normal[good] / size[good, None])
-        lengths.append(np.arcsin(np.minimum(size[good], 1)))
-        shares.append(share[good])
-    if not normals:
-        return np.zeros((0, 3)), np.zeros(0), np.zeros(0)
-    return np.concatenate(normals), np.concatenate(lengths), np.concatenate(shares)
+        grey = cv2.cvtColor(working[i].picture.pixels, cv2.COLOR_RGB2GRAY)
+        turned = poses.world_from_camera[i]
+        found.append(
+            straight_edges(grey, poses.lenses[i], turned, working[i].scale, upright=_SHORTEST, level=_HORIZON_LENGTH)
+        )
+    return Edges.together(found)
