@@ -79,7 +79,7 @@ def settled(qtbot: QtBot) -> Callable[[Window], None]:
 @pytest.fixture
 def joined(window: Window, settled: Callable, row_set: FrameFiles) -> Window:
     """Three frames brought in and joined."""
-    window.frames_stage.bring(list(row_set.paths[:3]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
     settled(window)
     window.go("join")
     window.join_stage.run_join()

@@ -89,7 +89,7 @@ def test_two_windows_on_one_outing_never_overwrite_each_other(qtbot: QtBot, wind
     assert not refused
     assert "can be looked at, not changed" in other.message_text()
     other.field_stage.shoot()
-    other.frames_stage.bring([folder])
+    other.frames_stage.bringing.bring([folder])
     assert other.tasks.shown is None
     window.state.apply(edits.rename("A's second name"))
     # the first lets it go: the second may change it from then on, as the first left it
@@ -215,7 +215,7 @@ def test_saving_is_tried_again_until_there_is_room(qtbot: QtBot, window: Window,
 def test_another_place_is_offered_where_saving_fails(
     window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, row_set, settled: Callable
 ):
-    window.frames_stage.bring(list(row_set.paths[:2]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:2]))
     settled(window)
     _full_disk(monkeypatch, window.state.folder)
     window.state.apply(edits.rename("Elsewhere"))

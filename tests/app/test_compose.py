@@ -30,7 +30,7 @@ from idle_lantern.core.plan.brief import Mark
 @pytest.fixture
 def composing(qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles) -> Window:
     """Three frames joined, and the picture being composed."""
-    window.frames_stage.bring(list(row_set.paths[:3]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
     settled(window)
     window.go("join")
     window.join_stage.run_join()

@@ -56,7 +56,7 @@ def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
     for number in (1, 2):
         qtbot.keyClick(watching, Qt.Key.Key_Space)
         qtbot.waitUntil(lambda n=number: _files(watching) == n, timeout=30_000)
-        assert stage.verdict.text().startswith("✓"), stage.verdict.text()
+        assert stage.watching.verdict.text().startswith("✓"), stage.watching.verdict.text()
         assert state.outing.frames[-1].number == number
         assert state.guide.next_number == number + 1
     # the third is out of focus: told, and the frame stays the next one
@@ -70,12 +70,12 @@ def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
             tmp_path / "card" / "soft.jpg", quality=95, exif=image.getexif()
         )
     qtbot.waitUntil(lambda: _files(watching) == 3, timeout=30_000)
-    assert "softer than its neighbours" in stage.verdict.text()
-    assert stage.verdict.text().startswith("↺")
+    assert "softer than its neighbours" in stage.watching.verdict.text()
+    assert stage.watching.verdict.text().startswith("↺")
     assert state.guide.next_number == 3
     qtbot.keyClick(watching, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: _files(watching) == 4, timeout=30_000)
-    assert stage.verdict.text().startswith("✓ Frame 3"), stage.verdict.text()
+    assert stage.watching.verdict.text().startswith("✓ Frame 3"), stage.watching.verdict.text()
     # a file that is no picture is told and takes nothing away
     (tmp_path / "card" / "bad.jpg").write_bytes(b"no picture " * 50)
     qtbot.waitUntil(lambda: "bad.jpg cannot be used" in watching.message_text(), timeout=15_000)
@@ -85,7 +85,7 @@ def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
         qtbot.waitUntil(lambda n=before: _files(watching) == n + 1, timeout=30_000)
         settled(watching)
     assert state.guide.shot == planned
-    assert "hole" not in stage.told.text()
+    assert "hole" not in stage.watching.told.text()
     # the directions found serve the join, which uses the sharp frame of each place
     assert [r.number for r in state.outing.frames_to_join()] == [1, 2, *range(3, planned + 1)]
     assert all(r.sha256 and r.yaw_deg is not None for r in state.outing.frames)
@@ -101,20 +101,20 @@ def test_watching_ends_with_its_outing_and_with_the_window(
     qtbot: QtBot, watching: Window, settled: Settled, tmp_path: Path
 ):
     stage = watching.field_stage
-    assert "no longer" in stage.watch_button.text()
+    assert "no longer" in stage.watching.button.text()
     first = watching.state.outing.id
     watching.outings.begin("Another")
     assert watching.state.outing.id != first
     assert not watching.desk.watcher.active
-    assert "Watch a folder" in stage.watch_button.text()
+    assert "Watch a folder" in stage.watching.button.text()
     watching.go("field")
     settled(watching)
-    stage.watch(tmp_path / "gone")
+    stage.watching.watch(tmp_path / "gone")
     qtbot.waitUntil(lambda: "cannot be looked at" in watching.message_text(), timeout=10_000)
     (tmp_path / "gone").mkdir()
     qtbot.keyClick(watching, Qt.Key.Key_W)
     assert not watching.desk.watcher.active
-    stage.watch(tmp_path / "gone")
+    stage.watching.watch(tmp_path / "gone")
     watching.close()
     assert not watching.desk.watcher.active
 

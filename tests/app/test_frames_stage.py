@@ -75,7 +75,7 @@ def test_a_card_comes_in_run_by_run_and_a_soft_frame_is_left_out(
 
     _answer(first_only)
     window.go("frames")
-    window.frames_stage.bring([card])
+    window.frames_stage.bringing.bring([card])
     qtbot.waitUntil(lambda: len(window.state.outing.frames) == 5, timeout=60_000)
     settled(window)
     assert len(seen) == 2
@@ -117,7 +117,7 @@ def test_a_snapshot_between_runs_is_not_ticked(qtbot: QtBot):
 def test_each_run_becomes_an_outing(qtbot: QtBot, window: Window, settled: Callable[[Window], None], card: Path):
     _answer(lambda dialog: dialog.apart.click())
     window.go("frames")
-    window.frames_stage.bring([card])
+    window.frames_stage.bringing.bring([card])
     qtbot.waitUntil(lambda: window.state.outing.name.endswith("run 1"), timeout=60_000)
     settled(window)
     assert len(window.state.outing.frames) == 5
@@ -132,7 +132,7 @@ def test_brackets_are_merged_and_another_way_is_followed(
 ):
     write_card(tmp_path, CAMERA, [CardRun(round_sweep(-30, 3, 28), brackets_ev=(0, -2, 2))])
     window.go("frames")
-    window.frames_stage.bring([tmp_path])
+    window.frames_stage.bringing.bring([tmp_path])
     qtbot.waitUntil(lambda: len(window.state.outing.frames) == 9, timeout=60_000)
     settled(window)
     outing = window.state.outing
@@ -163,7 +163,7 @@ def test_one_development_is_seen_everywhere_and_joined(
     qtbot: QtBot, window: Window, settled: Callable[[Window], None], row_set: FrameFiles
 ):
     """Edited on one frame by keys and by a picked grey, seen on thumbnails and picture at once, undone like everything."""
-    window.frames_stage.bring(list(row_set.paths[:3]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
     settled(window)
     stage, panel = window.frames_stage, window.frames_stage.development
     window.state.select(None, window.state.outing.frames[1].id)
@@ -217,7 +217,7 @@ def test_one_development_is_seen_everywhere_and_joined(
 def test_a_lens_that_a_join_found_is_kept_and_used(
     qtbot: QtBot, window: Window, settled: Callable[[Window], None], grid_set: FrameFiles
 ):
-    window.frames_stage.bring([*grid_set.paths[:3], *grid_set.paths[4:7]])
+    window.frames_stage.bringing.bring([*grid_set.paths[:3], *grid_set.paths[4:7]])
     settled(window)
     window.go("join")
     choices = window.join_stage.choices
@@ -268,7 +268,7 @@ def test_frames_taken_again_are_averaged_when_asked(
             CardRun(round_sweep(0, 2, 28), repeats=3),
         ],
     )
-    window.frames_stage.bring([tmp_path])
+    window.frames_stage.bringing.bring([tmp_path])
     settled(window)
     window.go("join")
     repeats, words = window.join_stage.choices.parts["repeats"]
@@ -292,7 +292,7 @@ def test_a_missing_frame_is_named_and_drawn_on_the_map(
     """Two rows of four of which one is not there: the look says which, and the map shows where."""
     shots = write_card(tmp_path, CAMERA, [CardRun([(-42.0 + 28 * c, p, 0) for p in (12, -12) for c in range(4)])])
     (tmp_path / shots[1].name).unlink()
-    window.frames_stage.bring([tmp_path])
+    window.frames_stage.bringing.bring([tmp_path])
     settled(window)
     before = pixels_of(window.map.grab().toImage())
     window.trigger("frames.look")
@@ -323,7 +323,7 @@ def test_scans_of_film_are_turned_and_cut(
             tmp_path / f"{path.stem}.tif",
             WriteOptions(),
         )
-    window.frames_stage.bring(sorted(tmp_path.glob("*.tif")))
+    window.frames_stage.bringing.bring(sorted(tmp_path.glob("*.tif")))
     settled(window)
     stage, panel = window.frames_stage, window.frames_stage.development
     window.state.select(None, window.state.outing.frames[1].id)

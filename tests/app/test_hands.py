@@ -167,7 +167,7 @@ def test_under_the_tripod_a_sphere_is_blurred_or_marked_as_it_is_delivered(
     stage = window.deliver_stage
     assert not stage.nadir_form.isVisibleTo(stage), "a row of three frames shows no tripod"
     window.outings.begin("Sphere")
-    window.frames_stage.bring(list(sphere_set.paths))
+    window.frames_stage.bringing.bring(list(sphere_set.paths))
     settled(window)
     window.go("join")
     window.join_stage.run_join()

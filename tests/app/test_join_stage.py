@@ -155,7 +155,7 @@ def test_a_frame_left_out_is_put_back_by_its_link(
 ):
     copy = tmp_path / "again.jpg"
     shutil.copy(row_set.paths[1], copy)
-    window.frames_stage.bring([*row_set.paths[:3], copy])
+    window.frames_stage.bringing.bring([*row_set.paths[:3], copy])
     settled(window)
     window.go("join")
     window.join_stage.run_join()
@@ -185,7 +185,7 @@ def test_a_stopped_join_goes_on_where_it_was(
     real = detect.quick_features
     monkeypatch.setattr(joins, "_WORKER", service)  # in this process, where it can be watched
     monkeypatch.setattr(detect, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
-    window.frames_stage.bring(list(frames.paths))
+    window.frames_stage.bringing.bring(list(frames.paths))
     settled(window)
     window.go("join")
     stages: list[str] = []

@@ -53,7 +53,7 @@ def test_a_join_ends_in_its_outing_and_shows_nothing_in_another(
     qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles
 ):
     first = _folder(window)
-    window.frames_stage.bring(list(row_set.paths[:4]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:4]))
     settled(window)
     window.go("join")
     roughs: list[RoughReady] = []
@@ -83,7 +83,7 @@ def test_a_join_of_the_same_outing_is_shown_when_it_is_opened_again_meanwhile(
     qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles
 ):
     first = _folder(window)
-    window.frames_stage.bring(list(row_set.paths[:3]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
     settled(window)
     window.go("join")
     window.join_stage.run_join()
@@ -108,7 +108,7 @@ def test_pictures_are_brought_into_the_outing_they_were_dropped_on(
         return real(*args)  # type: ignore[arg-type]
 
     monkeypatch.setattr(frames_model, "bring", waiting)
-    window.frames_stage.bring(list(row_set.paths[:2]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:2]))
     window.outings.begin("Another")
     go_on.set()
     settled(window)
@@ -135,7 +135,7 @@ def test_files_dropped_from_a_file_manager_come_in(
 
 
 def test_undo_keeps_what_was_found_out_about_files(window: Window, settled: Callable, row_set: FrameFiles):
-    window.frames_stage.bring(list(row_set.paths[:2]))
+    window.frames_stage.bringing.bring(list(row_set.paths[:2]))
     settled(window)
     window.state.undo()
     window.state.redo()
@@ -159,7 +159,7 @@ def test_paint_stays_with_its_frame_when_another_of_its_name_comes(
     other = tmp_path / "b" / "f00.jpg"
     other.parent.mkdir()
     Image.open(row_set.paths[3]).save(other, quality=95)
-    joined.frames_stage.bring([other])
+    joined.frames_stage.bringing.bring([other])
     settled(joined)
     joined.join_stage.run_join()
     settled(joined)

@@ -41,7 +41,7 @@ def apart(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Path
             picture = replace(picture, pixels=np.clip(soft + rng.normal(0, 8, soft.shape), 0, 255).astype(np.uint8))
         files.append(tmp_path / path.name)
         write(picture, files[-1], WriteOptions(jpeg_quality=95, metadata=meta))
-    window.frames_stage.bring(files)
+    window.frames_stage.bringing.bring(files)
     settled(window)
     window.go("join")
     window.join_stage.run_join()
@@ -154,7 +154,7 @@ def test_points_that_disagree_are_told_and_taken_away(
 
 
 def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, settled: Callable, grid_set: FrameFiles):
-    window.frames_stage.bring(list(grid_set.paths))
+    window.frames_stage.bringing.bring(list(grid_set.paths))
     settled(window)
     window.go("join")
     window.join_stage.run_join()

@@ -43,7 +43,7 @@ def doubled(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Pa
             cv2.circle(picture.pixels, (x, y - 30), 7, RED, -1)
         files.append(tmp_path / path.name)
         write(picture, files[-1], WriteOptions(jpeg_quality=95, metadata=meta))
-    window.frames_stage.bring(files)
+    window.frames_stage.bringing.bring(files)
     settled(window)
     window.go("join")
     window.join_stage.run_join()

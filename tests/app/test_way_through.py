@@ -149,7 +149,7 @@ def test_pictures_of_your_own_are_joined_and_lie_on_the_map(
     qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles
 ):
     """Brought in without a plan and in any order: joined, with their outlines on the map."""
-    window.frames_stage.bring([row_set.paths[i] for i in (3, 1, 2)])
+    window.frames_stage.bringing.bring([row_set.paths[i] for i in (3, 1, 2)])
     settled(window)
     window.go("join")
     window.join_stage.run_join()
@@ -181,7 +181,7 @@ def test_a_join_that_fails_says_why(qtbot: QtBot, window: Window, settled: Calla
 
     for i in range(2):
         Image.fromarray(np.full((300, 400, 3), 90 + 20 * i, np.uint8)).save(tmp_path / f"plain{i}.jpg")
-    window.frames_stage.bring([tmp_path / "plain0.jpg", tmp_path / "plain1.jpg"])
+    window.frames_stage.bringing.bring([tmp_path / "plain0.jpg", tmp_path / "plain1.jpg"])
     settled(window)
     assert len(window.state.outing.frames) == 2
     window.go("join")

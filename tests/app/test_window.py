@@ -233,7 +233,7 @@ def test_a_folder_is_brought_in_and_bad_files_are_named(window: Window, settled:
     _pictures(folder)
     (folder / "broken.jpg").write_bytes(b"no picture")
     (folder / "empty.png").write_bytes(b"")
-    window.frames_stage.bring([folder])
+    window.frames_stage.bringing.bring([folder])
     settled(window)
     assert [Path(r.file).name for r in window.state.outing.frames] == ["p8.jpg", "p9.jpg", "p10.jpg"]
     assert "broken.jpg" in window.message_text()
@@ -242,7 +242,7 @@ def test_a_folder_is_brought_in_and_bad_files_are_named(window: Window, settled:
 
 def test_leaving_out_removing_and_taking_back(qtbot: QtBot, window: Window, settled: Callable, tmp_path: Path):
     mine = _pictures(tmp_path / "mine")
-    window.frames_stage.bring(mine)
+    window.frames_stage.bringing.bring(mine)
     settled(window)
     window.frames_stage.list.setCurrentRow(1)
     settled(window)
@@ -260,7 +260,7 @@ def test_leaving_out_removing_and_taking_back(qtbot: QtBot, window: Window, sett
 
 def test_a_frame_whose_file_went_is_shown_as_such(window: Window, settled: Callable, tmp_path: Path):
     paths = _pictures(tmp_path / "mine")
-    window.frames_stage.bring(paths)
+    window.frames_stage.bringing.bring(paths)
     settled(window)
     first = window.state.folder
     window.outings.begin("Another")

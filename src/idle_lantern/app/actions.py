@@ -68,13 +68,13 @@ ACTIONS: tuple[Action, ...] = (
         ready=lambda w: w.state.folder is not None,
         needs="No outing is open.",
     ),
-    Action("outing.bring", "Bring in pictures …", "Outing", "Ctrl+I", lambda w: w.frames_stage.ask_files()),
+    Action("outing.bring", "Bring in pictures …", "Outing", "Ctrl+I", lambda w: w.frames_stage.bringing.ask_files()),
     Action(
         "outing.bring_folder",
         "Bring in a folder of pictures …",
         "Outing",
         "Ctrl+Shift+I",
-        lambda w: w.frames_stage.ask_folder(),
+        lambda w: w.frames_stage.bringing.ask_folder(),
     ),
     Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.commands.save_angles()),
     Action("outing.card", "Save the field card …", "Outing", "Ctrl+K", lambda w: w.plan_stage.commands.save_card()),
@@ -184,7 +184,7 @@ ACTIONS: tuple[Action, ...] = (
         "Watch a folder that the camera writes into, or no longer",
         "Shoot",
         "W",
-        lambda w: w.field_stage.toggle_watch(),
+        lambda w: w.field_stage.watching.toggle(),
         "field",
         lambda w: w.state.folder is not None,
         "No outing is open.",
@@ -208,7 +208,13 @@ ACTIONS: tuple[Action, ...] = (
             ("down", "down", "K", (0.0, -1.0)),
         )
     ),
-    Action("field.tones", "Tones for frames that arrive, or none", "Shoot", "", lambda w: w.field_stage.toggle_tones()),
+    Action(
+        "field.tones",
+        "Tones for frames that arrive, or none",
+        "Shoot",
+        "",
+        lambda w: w.field_stage.watching.toggle_tones(),
+    ),
     Action("practice.open", "Practise …", "Shoot", "Ctrl+L", lambda w: w.plan_stage.commands.practise()),
     Action("field.note", "Write a note", "Shoot", "N", lambda w: w.field_stage.write_note(), "field"),
     Action(
@@ -235,7 +241,9 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.frames_stage.findings.look(),
         "frames",
     ),
-    Action("frames.copy", "Copy frames into the outing", "Shoot", "", lambda w: w.frames_stage.copy_in(), "frames"),
+    Action(
+        "frames.copy", "Copy frames into the outing", "Shoot", "", lambda w: w.frames_stage.bringing.copy_in(), "frames"
+    ),
     Action(
         "frames.develop", "Develop all frames alike", "Edit", "V", lambda w: w.frames_stage.toggle_develop(), "frames"
     ),

@@ -98,7 +98,9 @@ class Window(QMainWindow):
         self.desk.asked.connect(self.trigger)
         self.outings.opened.connect(self._opened)
         self.logbook_stage.opened.connect(self.open_outing)
-        self.frames_stage.runs_apart.connect(lambda runs: self.outings.begin_beside([run.positions for run in runs]))
+        self.frames_stage.bringing.runs_apart.connect(
+            lambda runs: self.outings.begin_beside([run.positions for run in runs])
+        )
         self.map.menu_asked.connect(self.plan_stage.show_map_menu)
         self.join_stage.picture_on_map.connect(self.map_pictures.show_picture)
         self.join_stage.join_on_map.connect(self.map_pictures.show_join)

@@ -3,33 +3,31 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel
+from PyQt6.QtWidgets import QInputDialog
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
-from idle_lantern.app.settings import shown
 from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.by_hand import ByHand
 from idle_lantern.app.stages.checklist_dialog import CheckListDialog
+from idle_lantern.app.stages.finder_looks import FinderLooks
 from idle_lantern.app.stages.foretold import Foretold
 from idle_lantern.app.stages.shooter import Countdown, Shooter
+from idle_lantern.app.stages.stand_ins import StandIns
+from idle_lantern.app.stages.watching import Watching, say
 from idle_lantern.app.state import OutingPlace
-from idle_lantern.app.tones import can_sound, play
-from idle_lantern.app.watcher import Told
 from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row, set_look_property
-from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
-from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
-from idle_lantern.core.sim.weather import WEATHERS
+
+
+_WHERE = (("Yaw on the scale", "yaw"), ("Pitch on the scale", "pitch"), ("Row", "row"))
 
 
 class FieldStage(Stage):
@@ -37,33 +35,24 @@ class FieldStage(Stage):
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self._look_for: tuple[int, Any] | None = None
-
         self.shooter = Shooter(desk, self)
         self.shooter.shot.connect(self._shot)
         self.shooter.counted.connect(self._count)
         self.shooter.failed.connect(self._failed)
         self.number = label("", "huge", name="field-number")
         self.turn = label("", "big", wrap=True, name="field-turn")
-        self.where = {k: label("", "figure") for k in ("yaw", "pitch", "row")}
-        angles = form(
-            [
-                ("Yaw on the scale", self.where["yaw"]),
-                ("Pitch on the scale", self.where["pitch"]),
-                ("Row", self.where["row"]),
-            ]
-        )
+        self.where = {key: label("", "figure") for _title, key in _WHERE}
+        angles = form([(title, self.where[key]) for title, key in _WHERE])
         self.shoot_button = button("Shoot   [Space]", self.shoot, main=True, name="shoot")
         self.shoot_button.setMinimumHeight(56)
-        again = button("Again   [A]", self.again, name="again")
-        skip = button("Skip   [S]", self.skip, name="skip")
-        back = button("Back   [D]", lambda: self.step(-1), name="back")
-        following = button("On   [F]", lambda: self.step(1), name="on")
-        self.again_button = again
+        self.again_button = button("Again   [A]", self.again, name="again")
+        steps = [button("Back   [D]", lambda: self.step(-1), name="back")]
+        steps.append(button("On   [F]", lambda: self.step(1), name="on"))
         self.countdown = label("", "big", wrap=True, name="field-countdown")
         self.countdown.hide()
         self.finder = FinderView()
         self.hand = ByHand(desk, self.finder, self)
+        self.looks = FinderLooks(desk, self.finder, self.shooter, self.hand, self._failed)
         left = column(
             label("Frame", "dim"),
             self.number,
@@ -74,8 +63,8 @@ class FieldStage(Stage):
             angles,
             None,
             self.shoot_button,
-            row(again, skip),
-            row(back, following),
+            row(self.again_button, button("Skip   [S]", self.skip, name="skip")),
+            row(*steps),
         )
         self.foretold = Foretold(desk)
         self.progress = label("", "big", name="field-progress")
@@ -85,57 +74,42 @@ class FieldStage(Stage):
         self.caution = label("", "dim", wrap=True, name="field-caution")
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
-        self.quick = QCheckBox("Quick: nothing takes its time")
-        self.quick.setObjectName("field-quick")
-        self.full = QCheckBox("Full sensor size")
-        self.full.setObjectName("field-full")
-        self.full.clicked.connect(self._set_full)
-        self.weather = Chooser()
-        self.weather.setObjectName("field-weather")
-        self.weather.setAccessibleName("Weather of the invented place")
-        self.weather.addItems([w.name for w in WEATHERS])
-        self.weather.activated.connect(self._set_weather)
-        self.verdict = label("", "head", wrap=True, name="field-verdict")
-        self.told = label("", "dim", wrap=True, name="field-told")
-        self.watch_button = button("Watch a folder …   [W]", self.toggle_watch, name="field-watch")
+        self.stand_ins = StandIns(desk)
+        self.stand_ins.changed.connect(self._look_anew)
+        self.watching = Watching(desk, self)
         right = column(
             self.progress,
             self.missing,
-            self.verdict,
-            self.told,
+            self.watching.verdict,
+            self.watching.told,
             self.all_button,
-            row(self.to_frames, self.watch_button, None),
+            row(self.to_frames, self.watching.button, None),
             row(
                 button("Check list   [H]", self.open_checks, quiet=True, name="field-checks"),
                 button("Write a note   [N]", self.write_note, quiet=True),
                 None,
             ),
-            self.quick,
-            self.full,
-            self.weather,
+            self.stand_ins,
             8,
             self.note,
             None,
             self.stand_in,
             self.caution,
         )
-        self.quick.setChecked(desk.settings.quick)
-        self.quick.clicked.connect(lambda on: desk.keep(replace(desk.settings, quick=bool(on))))
-        for line in (self.verdict, self.told):
-            line.hide()
         layout = row(margin=16, space=theme.SPACE * 3)
-        layout.addWidget(panel(left, "ground"), 3)
-        layout.addWidget(self.finder, 5)
-        layout.addWidget(self.foretold, 4)
-        layout.addWidget(panel(right, "ground"), 3)
+        for part, share in (
+            (panel(left, "ground"), 3),
+            (self.finder, 5),
+            (self.foretold, 4),
+            (panel(right, "ground"), 3),
+        ):
+            layout.addWidget(part, share)
         self.setLayout(layout)
         self.hand.turned.connect(lambda: self._refresh({"frames"}))
         self.state.changed.connect(self._refresh)
         desk.tasks.changed.connect(self._arm_buttons)
         desk.grounds.changed.connect(lambda: self.foretold.show_for(self._next_frame()))
-        desk.watcher.told.connect(self._arrived)
-        desk.watcher.trouble.connect(lambda sentence: desk.tell(sentence) if sentence else None)
-        desk.watcher.changed.connect(self._show_watching)
+        self.watching.changed.connect(lambda: self._refresh({"frames"}))
 
     def devices(self) -> Any:
         """Head and camera for the rig of the plan."""
@@ -184,47 +158,6 @@ class FieldStage(Stage):
         self.state.go_to(number)
         self.state.select(number)
 
-    def toggle_watch(self) -> None:
-        """Ask for the folder that the camera writes into and watch it, or watch no longer."""
-        if self.desk.watcher.active:
-            self.desk.watcher.stop()
-            return
-        if self.state.place is None or not self.state.may_change():
-            return
-        name = QFileDialog.getExistingDirectory(self, "Folder that the camera writes its frames into")
-        if name:
-            self.watch(Path(name))
-
-    def watch(self, folder: Path) -> None:
-        """Judge each frame that arrives in a folder, and take it into the outing."""
-        if self.state.place is not None:
-            _say(self.verdict, "")
-            self.desk.watcher.start(folder, self.state.place)
-
-    def toggle_tones(self) -> None:
-        """Sound a tone for each frame that arrives, or none."""
-        on = not self.desk.settings.tones
-        self.desk.keep(replace(self.desk.settings, tones=on))
-        if on:
-            play("good")
-        heard = "" if not on or can_sound() else " This computer has no sound device."
-        self.desk.tell(
-            f"Tones are {'on: one is good, two take care, three falling shoot again' if on else 'off'}.{heard}",
-            problem=False,
-        )
-
-    def _set_full(self, on: bool) -> None:
-        """Let the simulated camera write frames as large as its sensor, or small ones."""
-        self.desk.devices.full_size = bool(on)
-        self._look_for = None
-        self._refresh({"frames"})
-
-    def _set_weather(self, index: int) -> None:
-        """Let clouds, waves and light change while the simulated camera shoots, or rest."""
-        self.desk.devices.weather = WEATHERS[index]
-        self._look_for = None
-        self._refresh({"frames"})
-
     def open_checks(self) -> None:
         """The check list of this kind of picture, and what can hurt."""
         answered(CheckListDialog(self.desk, self))
@@ -254,7 +187,7 @@ class FieldStage(Stage):
 
     def _count(self, told: Countdown | None) -> None:
         """Show what takes its time, and how long still."""
-        _say(self.countdown, "" if told is None else model.countdown(told.doing, told.left_s))
+        say(self.countdown, "" if told is None else model.countdown(told.doing, told.left_s))
         if told is None:
             self._refresh({"frames"})
 
@@ -270,6 +203,11 @@ class FieldStage(Stage):
 
     def _failed(self, error: LanternError) -> None:
         self.desk.tell(error.sentence)
+        self._refresh({"frames"})
+
+    def _look_anew(self) -> None:
+        """The stand-ins see something else now."""
+        self.looks.forget()
         self._refresh({"frames"})
 
     # --- showing ----------------------------------------------------------------
@@ -288,9 +226,8 @@ class FieldStage(Stage):
         set_look_property(self.to_frames, "main", view.finished)
         self.progress.setText(view.progress)
         self.missing.setText(view.missing)
-        _say(self.note, self.state.outing.note)
-        large = self.state.plan.rig.width_px * self.state.plan.rig.height_px > 1e6 * MOST_MEGAPIXELS
-        self.full.setVisible(large)
+        say(self.note, self.state.outing.note)
+        self.stand_ins.show_for(self.state.plan)
         self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
         self.caution.setText(model.caution(self.state.plan))
         self.number.setText(view.number)
@@ -301,10 +238,9 @@ class FieldStage(Stage):
         for key, text in (("yaw", view.yaw), ("pitch", view.pitch), ("row", view.row)):
             self.where[key].setText(text)
         if view.frame is None:
-            self._look_for = None
-            self.finder.clear("Go back or on with D and F to shoot a frame once more.")
+            self.looks.clear()
         else:
-            self._show_finder(view.frame)
+            self.looks.show(view.frame)
         self.foretold.show_for(self._next_frame())
 
     def _next_frame(self) -> GridFrame | None:
@@ -316,63 +252,3 @@ class FieldStage(Stage):
         self.shoot_button.setEnabled(self.can_shoot())
         self.all_button.setEnabled(self.can_shoot() and bool(self.state.guide.missing))
         self.again_button.setEnabled(self.can_again())
-
-    def _prepare(self, frame: GridFrame) -> None:
-        """Let the stand-in render the next frame while the photographer looks through the finder."""
-        if self.shooter.busy or frame.shift_right_mm or frame.shift_up_mm:
-            return
-        self.devices().prepare(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
-
-    def _show_finder(self, planned: GridFrame) -> None:
-        frame = self.hand.aimed(planned)
-        height, text = model.height_deg(self.state.plan), f"{frame.number}"
-        wanted = (frame.number, (self.state.outing.id, self.state.outing.rig, frame))
-        if self._look_for == wanted:
-            return
-        self._look_for = wanted
-        devices = self.devices()
-        self.finder.show_look(None, frame.pitch_deg, frame.roll_deg, height, text)
-
-        def done(picture: Picture) -> None:
-            if self._look_for == wanted:  # a later look was asked for meanwhile
-                self.finder.show_look(picture.pixels, frame.pitch_deg, frame.roll_deg, height, text)
-                self.hand.show_ghost(frame)
-                self._prepare(frame)
-
-        self.desk.start(
-            "Finder",
-            lambda _t: devices.finder(frame.yaw_deg, frame.pitch_deg, frame.roll_deg),
-            done,
-            self._failed,
-            quiet=True,
-        )
-
-    # --- a watched folder ---------------------------------------------------------
-
-    def _arrived(self, told: Told) -> None:
-        """Take a judged frame into its outing and say what was found."""
-        ref = model.as_frame(told, self.state.outing.rig)
-        here = self.state.is_open(told.place)
-        if not self.state.apply_to(told.place, edits.add_shot([ref])) or not here:
-            return
-        judged = told.judged
-        # a frame that must be shot again stays the next one
-        self.state.go_to(judged.number if judged.kind == "again" and judged.number else None)
-        self.state.select(judged.number, ref.id)
-        if self.desk.settings.tones:
-            play(judged.kind)
-        _say(self.verdict, model.verdict(told))
-        _say(self.told, model.also_told(told, self.state.plan, self.state.guide))
-
-    def _show_watching(self) -> None:
-        """What the button does now, and where frames come from."""
-        folder = self.desk.watcher.folder
-        self.watch_button.setText("Watch no longer   [W]" if folder else "Watch a folder …   [W]")
-        _say(self.told, f"Watching {shown(folder)}: frames that arrive there are judged at once." if folder else "")
-        self._refresh({"frames"})
-
-
-def _say(line: QLabel, text: str) -> None:
-    """Show a sentence; a line without one takes no room."""
-    line.setText(text)
-    line.setVisible(bool(text))

@@ -5,46 +5,34 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QFileDialog
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.bringing import Bringing
 from idle_lantern.app.stages.development_panel import DevelopmentPanel
 from idle_lantern.app.stages.findings_panel import FindingsPanel
-from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row
+from idle_lantern.app.stages.frame_loader import FrameLoader
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.picture_view import PictureView
-from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunsDialog
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
-from idle_lantern.core.base import units
-from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe, thumbnail
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.copying import copied, elsewhere
 from idle_lantern.core.outing.model import FrameRef
-from idle_lantern.core.outing.position_edits import bring_positions, move_files
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
-
-LOADING, COPYING = "Reading frames", "Copying frames into the outing"
-THUMBNAIL_PX = 400
 
 
 class FramesStage(Stage):
     """The shot set: thumbnails on the left, the chosen frame on the right."""
 
-    runs_apart = pyqtSignal(object)
-
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.setAcceptDrops(True)
-        self._infos: dict[str, FrameInfo] = {}
-        self._faults: dict[str, str] = {}
-        self._loading: set[str] = set()
+        self.bringing = Bringing(desk, self)
+        self.loader = FrameLoader(desk, self)
+        self.loader.came.connect(self._loaded)
         self._folder: Path | None = None
         self._viewed: str | None = None
 
@@ -65,8 +53,8 @@ class FramesStage(Stage):
             self.list,
             self.findings,
             row(
-                button("Bring in pictures …", self.ask_files, name="bring-files"),
-                button("Bring in a folder …", self.ask_folder, name="bring-folder"),
+                button("Bring in pictures …", self.bringing.ask_files, name="bring-files"),
+                button("Bring in a folder …", self.bringing.ask_folder, name="bring-folder"),
                 None,
                 self.join_button,
             ),
@@ -106,73 +94,6 @@ class FramesStage(Stage):
         self.setLayout(layout)
         self.state.changed.connect(self._refresh)
 
-    # --- bringing in ------------------------------------------------------------
-
-    def ask_files(self) -> None:
-        """Choose picture files."""
-        pattern = " ".join(f"*{s} *{s.upper()}" for s in SUFFIXES)
-        names, _ = QFileDialog.getOpenFileNames(self, "Bring in pictures", "", f"Pictures ({pattern})")
-        if names:
-            self.bring([Path(n) for n in names])
-
-    def ask_folder(self) -> None:
-        """Choose a folder."""
-        name = QFileDialog.getExistingDirectory(self, "Bring in a folder of pictures")
-        if name:
-            self.bring([Path(name)])
-
-    def bring(self, paths: list[Path]) -> None:
-        """Add files, and the pictures of folders; unreadable ones are named and left."""
-        place = self.state.place
-        if place is None or not self.state.may_change():
-            return
-        self.desk.ask("go.frames")
-
-        def done(brought: model.Brought) -> None:
-            if len(brought.runs) > 1 and self.state.is_open(place):
-                self._ask_runs(brought)
-            elif brought.runs:
-                positions = [p for run in brought.runs for p in run.positions]
-                self.state.apply_to(place, bring_positions(positions))
-            if brought.message:
-                here = "" if self.state.is_open(place) else f"{place.name}: "
-                self.desk.tell(here + brought.message, problem=bool(brought.faults) or not brought.runs)
-
-        self.desk.start(
-            "Bringing in pictures",
-            lambda task: model.bring(paths, place.folder, task),
-            done,
-            lambda e: self.desk.tell(e.sentence),
-        )
-
-    def _ask_runs(self, brought: model.Brought) -> None:
-        """Which runs come in, and where."""
-        dialog = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, self.window())
-        answer = answered(dialog)
-        runs = [brought.runs[k] for k in dialog.chosen]
-        if answer == HERE:
-            self.state.apply(bring_positions([p for run in runs for p in run.positions]))
-        elif answer == APART:
-            self.runs_apart.emit(runs)
-
-    def copy_in(self) -> None:
-        """Copy frames that lie elsewhere into the outing's folder, each checked, so that the card may be taken out."""
-        place, outing = self.state.place, self.state.outing
-        if place is None or not self.state.may_change() or self.desk.tasks.busy(COPYING):
-            return
-        if not elsewhere(outing, place.folder):
-            self.desk.tell("All frames lie in the outing's folder already.", problem=False)
-            return
-
-        def done(names: dict[str, str]) -> None:
-            self.state.apply_to(place, move_files(names))
-            told = f"{units.counted(len(names), 'picture')} copied into the outing, each checked. The card may be taken out."
-            self.desk.tell(told, problem=False)
-
-        self.desk.start(
-            COPYING, lambda task: copied(outing, place.folder, task), done, lambda e: self.desk.tell(e.sentence)
-        )
-
     def _show_finding(self) -> None:
         """The frame of a finding, at its place at 100 %."""
         frame, at = self.findings.frame, self.findings.place
@@ -190,7 +111,7 @@ class FramesStage(Stage):
     def dropEvent(self, event: QDropEvent | None) -> None:
         mime = event.mimeData() if event else None
         if mime is not None:
-            self.bring([Path(u.toLocalFile()) for u in mime.urls() if u.isLocalFile()])
+            self.bringing.bring([Path(u.toLocalFile()) for u in mime.urls() if u.isLocalFile()])
 
     # --- actions ----------------------------------------------------------------
 
@@ -233,10 +154,8 @@ class FramesStage(Stage):
     def _refresh(self, topics: set[str]) -> None:
         if self._folder != self.state.folder:  # file names mean other files now
             self._folder = self.state.folder
-            self._infos.clear()
-            self._faults.clear()
+            self.loader.forget()
             self.list.forget()
-            self._loading.clear()
             self._viewed = None
             self.findings.forget()
         if not self.isVisible():
@@ -255,42 +174,9 @@ class FramesStage(Stage):
         used = {r.id for r in outing.frames_to_join()}
         self.list.show_frames({r.id: model.caption(r, joined=r.id in used) for r in outing.frames})
         self.findings.follow()
-        self._load([r for r in outing.frames if r.id not in self.list and r.id not in self._loading])
+        self.loader.load([r for r in outing.frames if r.id not in self.list])
 
-    def _load(self, refs: list[FrameRef]) -> None:
-        """Thumbnails, facts and contents off the thread."""
-        place, outing = self.state.place, self.state.outing
-        if not refs or place is None:
-            return
-        self._loading |= {r.id for r in refs}
-        jobs = [(r.id, self.state.path_of(r)) for r in refs]
-
-        def work(task: Task) -> dict[str, str]:
-            task.begin("work", len(jobs))
-            for frame, path in jobs:
-                try:
-                    info = probe(path)
-                    task.show((frame, info, thumbnail(path, THUMBNAIL_PX).pixels, ""))
-                except LanternError as error:
-                    task.show((frame, None, None, error.sentence))
-                task.advance()
-            return model.contents(outing, place.folder, task)
-
-        self.desk.start(
-            LOADING,
-            work,
-            lambda hashes: self.state.note_contents(place, hashes),
-            lambda e: self.desk.tell(e.sentence),
-            on_partial=lambda r: self._loaded(r) if self.state.is_open(place) else None,
-        )
-
-    def _loaded(self, result: tuple[str, FrameInfo | None, Any, str]) -> None:
-        frame, info, pixels, fault = result
-        self._loading.discard(frame)
-        if info is None:
-            self._faults[frame] = fault
-        else:
-            self._infos[frame] = info
+    def _loaded(self, frame: str, pixels: Any) -> None:
         self.list.set_picture(frame, pixels)
         if frame == self.state.selected_id:
             self._show_facts()
@@ -324,7 +210,7 @@ class FramesStage(Stage):
         self.out_button.setEnabled(ref is not None)
         self.remove_button.setEnabled(ref is not None)
         self.title.setText(Path(ref.file).name if ref else "")
-        shown = model.facts(self.state.outing, ref, self._infos.get(frame), self._faults.get(frame, ""))
+        shown = model.facts(self.state.outing, ref, self.loader.infos.get(frame), self.loader.faults.get(frame, ""))
         for key, text in shown.items():
             self.facts[key].setText(text)
         self.out_button.setText("Put back   [X]" if shown["state"] == "left out by you" else "Leave out   [X]")

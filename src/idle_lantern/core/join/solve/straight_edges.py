@@ -103,9 +103,13 @@ def _touching(at: Array, shape: tuple[int, ...], least: float) -> tuple[Array, A
 
 
 def _planes(rays: Array, weight: Array, group: Array, shares: Array, thick_rad: float) -> Edges:
-    """Planes through the camera by weighted least squares, of the groups that are no thicker than told."""
-    count = len(shares)
-    total = np.bincount(group, weight, count)
+    """Planes through the camera by weighted least squares, of the groups that are no thicker than told.
+
+    Pixels beyond what the lens shows (NaN) count for nothing.
+    """
+    count, shown = len(shares), np.isfinite(rays).all(1)
+    rays, weight, group = rays[shown], weight[shown], group[shown]
+    total = np.maximum(np.bincount(group, weight, count), 1e-12)
     moments = np.empty((count, 3, 3))
     for i in range(3):
         for j in range(i, 3):
