@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from idle_lantern.app.planning import pupil_model
 from idle_lantern.app.planning.pupil_dialog import PupilDialog
-from idle_lantern.app.stages import field as field_module
+from idle_lantern.app.stages import watching as watching_module
 from idle_lantern.app.stages.checklist_dialog import CheckListDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
@@ -60,7 +60,7 @@ def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
         assert state.outing.frames[-1].number == number
         assert state.guide.next_number == number + 1
     # the third is out of focus: told, and the frame stays the next one
-    devices, frame = stage.devices(), state.plan.frame(3)
+    devices, frame = stage.shooter.devices(), state.plan.frame(3)
     assert frame is not None
     aside = tmp_path / "aside"
     aside.mkdir()
@@ -260,7 +260,7 @@ def test_frames_that_arrive_are_heard_and_tones_can_be_off(
     qtbot: QtBot, watching: Window, settled: Settled, monkeypatch
 ):
     heard: list[str] = []
-    monkeypatch.setattr(field_module, "play", heard.append)
+    monkeypatch.setattr(watching_module, "play", heard.append)
     qtbot.keyClick(watching, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: _files(watching) == 1, timeout=30_000)
     assert heard == ["good"]
@@ -299,11 +299,11 @@ def test_at_dusk_the_frames_get_darker_and_cautions_are_those_of_the_plan(
     settled(window)
     stage = window.field_stage
     assert stage.caution.text().endswith("Local rules and trained people decide.")
-    dusk = next(i for i in range(stage.weather.count()) if "Dusk" in stage.weather.itemText(i))
-    stage.weather.setCurrentIndex(dusk)
-    stage.weather.activated.emit(dusk)
+    dusk = next(i for i in range(stage.stand_ins.weather.count()) if "Dusk" in stage.stand_ins.weather.itemText(i))
+    stage.stand_ins.weather.setCurrentIndex(dusk)
+    stage.stand_ins.weather.activated.emit(dusk)
     settled(window)
-    devices, light = stage.devices(), []
+    devices, light = stage.shooter.devices(), []
     for shots in (0, 100):  # ten minutes apart
         devices.shots = shots
         devices.turn_to(0, 0)

@@ -58,7 +58,7 @@ def test_from_plan_to_saved_picture(
     assert window.stage == "field"
     qtbot.waitUntil(lambda: window.field_stage.can_shoot(), timeout=5000)
     truth: dict[int, np.ndarray] = {}
-    devices = window.field_stage.devices()
+    devices = window.field_stage.shooter.devices()
     original = devices.turn_to
 
     def remembering(yaw: float, pitch: float, roll: float = 0.0):

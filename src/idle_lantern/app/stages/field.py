@@ -26,7 +26,6 @@ from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
 
-
 _WHERE = (("Yaw on the scale", "yaw"), ("Pitch on the scale", "pitch"), ("Row", "row"))
 
 
@@ -110,10 +109,6 @@ class FieldStage(Stage):
         desk.tasks.changed.connect(self._arm_buttons)
         desk.grounds.changed.connect(lambda: self.foretold.show_for(self._next_frame()))
         self.watching.changed.connect(lambda: self._refresh({"frames"}))
-
-    def devices(self) -> Any:
-        """Head and camera for the rig of the plan."""
-        return self.shooter.devices()
 
     # --- actions ----------------------------------------------------------------
 
