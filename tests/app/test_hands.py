@@ -89,10 +89,10 @@ def test_a_frame_is_switched_off_at_its_place_and_on_by_its_link(qtbot: QtBot, j
     assert row["used"], "it still ties the others"
     assert not row["shown_px"]
     assert after.solution is before.solution, "nothing was matched anew"
-    assert f"{name}: switched off in the picture." in stage.left_out.text()
+    assert f"{name}: switched off in the picture." in stage.about.left_out.text()
     assert joined.state.outing.frames_to_join() == joined.state.outing.frames
     off = joined.state.outing.choices.off[0]
-    stage.left_out.linkActivated.emit(f"on:{off}")
+    stage.about.left_out.linkActivated.emit(f"on:{off}")
     settled(joined)
     assert joined.state.outing.choices.off == ()
     assert _shown(joined, u, v) == name

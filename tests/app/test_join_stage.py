@@ -74,9 +74,9 @@ def test_frames_that_nothing_ties_are_named_and_drawn_apart(joined: Window, sett
 
 def test_facts_keep_their_height_under_long_findings(joined: Window, settled: Callable):
     """However much is found, no figure is cut."""
-    joined.join_stage.findings.setText("A long finding that says what was seen and what to do about it. " * 40)
+    joined.join_stage.about.findings.setText("A long finding that says what was seen and what to do about it. " * 40)
     settled(joined)
-    for fact in joined.join_stage.facts.values():
+    for fact in joined.join_stage.about.facts.values():
         assert fact.height() >= fact.fontMetrics().height()
 
 
@@ -161,16 +161,16 @@ def test_a_frame_left_out_is_put_back_by_its_link(
     window.join_stage.run_join()
     settled(window)
     stage = window.join_stage
-    assert "3 of 4" in stage.facts["frames"].text()
-    assert "Shows the same as" in stage.left_out.text()
-    assert "Use it all the same" in stage.left_out.text()
-    stage.left_out.setFocus()
-    qtbot.keyClick(stage.left_out, Qt.Key.Key_Tab)
-    link = next(part for part in stage.left_out.text().split('"') if part.startswith("use:"))
-    stage.left_out.linkActivated.emit(link)
+    assert "3 of 4" in stage.about.facts["frames"].text()
+    assert "Shows the same as" in stage.about.left_out.text()
+    assert "Use it all the same" in stage.about.left_out.text()
+    stage.about.left_out.setFocus()
+    qtbot.keyClick(stage.about.left_out, Qt.Key.Key_Tab)
+    link = next(part for part in stage.about.left_out.text().split('"') if part.startswith("use:"))
+    stage.about.left_out.linkActivated.emit(link)
     settled(window)
-    assert "4 of 4" in stage.facts["frames"].text()
-    assert "used as you asked" in stage.left_out.text()
+    assert "4 of 4" in stage.about.facts["frames"].text()
+    assert "used as you asked" in stage.about.left_out.text()
     window.trigger("edit.undo")
     assert window.state.outing.choices.put_back == ()
 
@@ -199,5 +199,5 @@ def test_a_stopped_join_goes_on_where_it_was(
     qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
     settled(window)
     assert window.state.joined is not None
-    assert "8 of 8" in window.join_stage.facts["frames"].text()
+    assert "8 of 8" in window.join_stage.about.facts["frames"].text()
     assert len(looked) == 8, "points were not looked for again"

@@ -181,7 +181,7 @@ def test_undo_while_it_joins_ends_in_the_picture_that_is_chosen(qtbot: QtBot, jo
     assert state.outing.choices.projection == "auto"
     assert state.joined.canvas.projection.name == "cylindrical"
     assert state.joined.report["asked"]["projection"] == "auto"
-    assert joined.join_stage.facts["size"].text().startswith(units.grouped(state.joined.canvas.width))
+    assert joined.join_stage.about.facts["size"].text().startswith(units.grouped(state.joined.canvas.width))
     assert joined.join_stage.view.crop == state.joined.crop
     assert joined.deliver_stage.view.source is state.picture
     assert joined.join_stage.status.text().startswith("Joined,")

@@ -191,8 +191,8 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
     """Dragged by a thing that both show to where the picture shows it, looked at three ways, laid down by Enter."""
     joined, stage = apart.state.joined, apart.join_stage
     view, loose = stage.view, apart.state.outing.frames[LOOSE].id
-    assert f'href="place:{loose}"' in stage.left_out.text()
-    stage.left_out.linkActivated.emit(f"place:{loose}")
+    assert f'href="place:{loose}"' in stage.about.left_out.text()
+    stage.about.left_out.linkActivated.emit(f"place:{loose}")
     qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
     held = stage.placing.held
     assert "[Enter] lays it down" in apart.message_text()
@@ -245,7 +245,7 @@ def test_a_frame_in_the_hand_is_left_by_escape_and_beside_the_picture_it_is_refu
     qtbot: QtBot, apart: Window, settled: Callable
 ):
     stage, loose = apart.join_stage, apart.state.outing.frames[LOOSE].id
-    stage.left_out.linkActivated.emit(f"place:{loose}")
+    stage.about.left_out.linkActivated.emit(f"place:{loose}")
     qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
     qtbot.keyClick(stage.view, Qt.Key.Key_B)
     qtbot.waitUntil(lambda: not stage.placing._shown, timeout=5000)

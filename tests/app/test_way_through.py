@@ -95,7 +95,7 @@ def test_from_plan_to_saved_picture(
     assert all(width <= 1.02 * full[0] for width, _size in rough), "a first look is no larger than the picture"
     assert rough[-1][1] == pytest.approx(full, rel=0.02), "it stands for the full size"
     assert window.join_stage.view.source is window.state.picture, "the full picture is shown at last"
-    assert "of 4" in window.join_stage.facts["frames"].text()
+    assert "of 4" in window.join_stage.about.facts["frames"].text()
     assert window.join_stage.status.text().startswith("Joined,")
 
     # the links lie on the map between neighbours, and nowhere else than in Join
@@ -156,7 +156,7 @@ def test_pictures_of_your_own_are_joined_and_lie_on_the_map(
     settled(window)
     assert window.state.joined is not None
     assert len(window.map.join.shapes) == 3
-    assert "3 of 3" in window.join_stage.facts["frames"].text()
+    assert "3 of 3" in window.join_stage.about.facts["frames"].text()
 
 
 def test_stopping_a_join_leaves_nothing_half_written(qtbot: QtBot, window: Window, settled: Callable):
@@ -218,7 +218,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     assert again.state.joined.canvas.width == width
     assert again.state.solution is not None
     assert [quality for _a, _b, quality in again.map.join.links] == pytest.approx([q for _a, _b, q in drawn])
-    assert "rectilinear" in again.join_stage.facts["lens"].text()
+    assert "rectilinear" in again.join_stage.about.facts["lens"].text()
 
     def never(*_a: object, **_k: object) -> None:
         raise AssertionError("frames were matched again")

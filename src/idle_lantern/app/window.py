@@ -102,8 +102,8 @@ class Window(QMainWindow):
             lambda runs: self.outings.begin_beside([run.positions for run in runs])
         )
         self.map.menu_asked.connect(self.plan_stage.show_map_menu)
-        self.join_stage.picture_on_map.connect(self.map_pictures.show_picture)
-        self.join_stage.join_on_map.connect(self.map_pictures.show_join)
+        self.join_stage.on_map.picture.connect(self.map_pictures.show_picture)
+        self.join_stage.on_map.ties.connect(self.map_pictures.show_join)
         self.frames_stage.findings.looked.connect(self.map_pictures.show_look)
         self.state.message.connect(self.tell)
         self.state.ask_many = self._ask_many

@@ -18,6 +18,7 @@ from idle_lantern.app.stages.frame_loader import FrameLoader
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
+from idle_lantern.app.widgets.zooming import zoom_buttons, zoom_told
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.pictures.source import PictureSource
@@ -73,16 +74,8 @@ class FramesStage(Stage):
         self.development.hide()
         self.develop_button = button("Develop   [V]", self.toggle_develop, quiet=True, name="develop")
         self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
-        self.zoom_text = label("", "dim")
-        self.view.zoomed.connect(lambda z: self.zoom_text.setText(f"{100 * z * self.view.devicePixelRatioF():.0f} %"))
         right = column(
-            row(
-                self.title,
-                None,
-                self.zoom_text,
-                button("Fit   [0]", self.view.fit, quiet=True),
-                button("100 %   [1]", self.view.show_full, quiet=True),
-            ),
+            row(self.title, None, zoom_told(self.view), *zoom_buttons(self.view)),
             self.view,
             self.about,
             self.development,

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
@@ -274,6 +275,13 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
 def outdated(running: JoinRequest, wanted: JoinRequest) -> bool:
     """Whether a picture that is being made anew from a solution is no longer the one that is wanted."""
     return running.solution is not None and running.told() != wanted.told()
+
+
+def running_in_words(clock: StageClock) -> str:
+    """How far a join is, and how long it still takes."""
+    left = clock.remaining_s
+    rest = f", about {units.duration(left)} left" if left is not None else ""
+    return f"{clock.fraction:.0%}: {STAGES_IN_WORDS.get(clock.stage, clock.stage)}{rest}"
 
 
 def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere: bool) -> str:

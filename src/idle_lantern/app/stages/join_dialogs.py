@@ -1,0 +1,54 @@
+"""Windows of their own over Join: painting on frames, and tying them by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QWidget
+
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.masking import MaskDialog
+from idle_lantern.app.tie_model import loose_frames
+from idle_lantern.app.tying import TieDialog
+
+
+def open_masks(desk: Desk, over: QWidget | None, closed: Callable[[], None]) -> MaskDialog | None:
+    """Paint what must not show, or must; None where there is nothing to paint on."""
+    state = desk.state
+    if not state.outing.frames_to_join() or state.place is None:
+        desk.tell("There are no frames to paint on. Shoot some or bring pictures in under Frames.")
+        return None
+    if not state.may_change():
+        return None
+    dialog = MaskDialog(desk, state.selected_id, over)
+    dialog.finished.connect(lambda _r: closed())
+    dialog.show()
+    dialog.activateWindow()
+    return dialog
+
+
+def painting(over: QWidget | None) -> bool:
+    """Whether somebody paints over a window just now."""
+    return over is not None and any(d.isVisible() for d in over.findChildren(MaskDialog))
+
+
+def open_ties(desk: Desk, over: QWidget | None, tied: Callable[[], None], frame: str | None = None) -> TieDialog | None:
+    """Tie frames by points set by hand, ``frame`` with others; ``tied`` is called when that changed anything."""
+    state = desk.state
+    if len(state.outing.frames_to_join()) < 2 or state.place is None:
+        desk.tell("Two frames at least are needed to tie them. Bring pictures in under Frames.")
+        return None
+    if not state.may_change():
+        return None
+    before = state.outing.points, state.outing.cut_links
+    loose = loose_frames(state.outing, state.joined)
+    dialog = TieDialog(desk, frame or (None if loose else state.selected_id), over)
+
+    def closed(code: int) -> None:
+        if code == TieDialog.DialogCode.Accepted and (state.outing.points, state.outing.cut_links) != before:
+            tied()
+
+    dialog.finished.connect(closed)
+    dialog.show()
+    dialog.activateWindow()
+    return dialog

@@ -1,0 +1,45 @@
+"""A joined picture as the map shows it: the picture itself, frames and ties, and what nobody looked at yet."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PyQt6.QtCore import QObject, QPointF, pyqtSignal
+from PyQt6.QtGui import QPolygonF
+
+from idle_lantern.app.desk import Desk
+from idle_lantern.app.joins import Shown
+from idle_lantern.app.stages import join_model as model
+from idle_lantern.app.stages.seen_walk import SeenWalk
+from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
+
+
+class JoinOnTheMap(QObject):
+    """Tells the map whenever a picture comes or more of it was seen."""
+
+    picture = pyqtSignal(object)
+    ties = pyqtSignal(object)
+
+    def __init__(self, desk: Desk, seen: SeenWalk) -> None:
+        super().__init__(seen)
+        self._state, self._seen = desk.state, seen
+        self._shapes = JoinOnMap()
+        desk.joins.rough.connect(lambda shown: self.picture.emit(shown.on_map))
+        desk.joins.shown.connect(self._finished)
+        seen.changed.connect(self._tell)
+
+    def _finished(self, shown: Shown) -> None:
+        self.picture.emit(shown.on_map)
+        planned = [shot.id for shot in self._state.outing.shots(self._state.plan.frames).values()]
+        found = model.on_map(shown.result, planned)
+        self._shapes = JoinOnMap(
+            tuple(shape for lens, frame in found.tied for shape in outlines(lens, [frame])),
+            tuple(shape for lens, frame in found.loose for shape in outlines(lens, [frame])),
+            tuple((QPointF(*a), QPointF(*b), quality) for a, b, quality in found.links),
+        )
+        self._tell()
+
+    def _tell(self) -> None:
+        if self._state.joined is not None:
+            unseen = tuple(QPolygonF([QPointF(*p) for p in shape]) for shape in self._seen.unseen())
+            self.ties.emit(replace(self._shapes, unseen=unseen))
