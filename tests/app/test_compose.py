@@ -98,33 +98,33 @@ def test_projections_stand_beside_each_other_with_their_costs(qtbot: QtBot, comp
     assert composing.state.joined.canvas.projection.name == present
     # panini has sliders of its own: by keys a value is taken, and what was taken is drawn
     panel = composing.join_stage.compose
-    assert not panel.straighten.isVisible()
+    assert not panel.sliders.straighten.isVisible()
     panel.choose_projection("panini")
     settled(composing)
-    assert panel.straighten.isVisible()
-    qtbot.keyClick(panel.straighten.slider, Qt.Key.Key_PageUp)
+    assert panel.sliders.straighten.isVisible()
+    qtbot.keyClick(panel.sliders.straighten.slider, Qt.Key.Key_PageUp)
     settled(composing)
     share = composing.state.outing.choices.straighten
     assert share == pytest.approx(0.1)
-    assert panel.straighten.figure.text() == "10 % straight"
+    assert panel.sliders.straighten.figure.text() == "10 % straight"
     assert composing.state.joined.canvas.projection.parameters == {"distance": 1.0, "straighten": share}
     composing.trigger("edit.undo")
-    assert panel.straighten.figure.text() == "0 % straight"
+    assert panel.sliders.straighten.figure.text() == "0 % straight"
     # the stereographic one looks up and down: a planet, a mirror ball, and all between
-    assert not panel.look.isVisible()
+    assert not panel.sliders.look.isVisible()
     panel.choose_projection("stereographic")
     settled(composing)
-    assert panel.look.isVisible()
-    qtbot.mouseClick(panel.planet_button, Qt.MouseButton.LeftButton)
+    assert panel.sliders.look.isVisible()
+    qtbot.mouseClick(panel.sliders.planet_button, Qt.MouseButton.LeftButton)
     settled(composing)
     assert composing.state.outing.choices.turn_deg == (0.0, 90.0, 0.0)
-    assert panel.look.figure.text() == "down: planet"
+    assert panel.sliders.look.figure.text() == "down: planet"
     canvas = composing.state.joined.canvas
     nadir = canvas.directions(np.array([canvas.centre_px]))[0]
     assert nadir[1] > 0.99, "the ground lies under the middle of the plane"
-    qtbot.keyClick(panel.look.slider, Qt.Key.Key_Right)
+    qtbot.keyClick(panel.sliders.look.slider, Qt.Key.Key_Right)
     assert composing.state.outing.choices.turn_deg == (0.0, 89.0, 0.0)
-    assert panel.look.figure.text() == "89° down"
+    assert panel.sliders.look.figure.text() == "89° down"
     settled(composing)
 
 

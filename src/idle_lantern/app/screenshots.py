@@ -166,7 +166,7 @@ def _joining(tour: _Tour) -> None:
     tour.shot("join")
     stage.toggle_compose()
     tour.settle()
-    stage.compose.use_tool("crop")
+    stage.compose.hand.use_tool("crop")
     tour.shot("compose")
     stage.toggle_compose()
     ties = stage.open_ties(window.state.outing.frames[2].id)

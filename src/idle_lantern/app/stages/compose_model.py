@@ -32,6 +32,13 @@ _FROM_PX, CARD_PX, LIVE_PX = 1100, 16_000, 90_000
 _LIVE_BENT_PX = 30_000
 #: The line whose bend is told: so much of the way up, over so much of the width, and no longer than an eye takes for one.
 _LINE_AT, _LINE_OVER, _LONGEST_RAD = 0.5, 0.8, math.radians(110)
+#: What is told of the tool that the pointer holds.
+HINTS = {
+    "turn": "Drag the picture, with Shift to roll it. Arrow keys turn by 0.1°, comma and full stop roll; with Shift by 1°.",
+    "line": "Drag along a mast or wall and it becomes upright, along the horizon and it becomes level.",
+    "centre": "Click on what shall lie straight ahead.",
+    "crop": "Drag edges, corners or the middle. Arrow keys move it, with Shift they draw it larger or smaller.",
+}
 #: Ratios that can be chosen, by their words; None is whatever loses least.
 RATIOS: tuple[tuple[str, tuple[float, float] | None], ...] = (
     ("the largest", None), ("3 : 1", (3, 1)), ("2 : 1", (2, 1)), ("16 : 9", (16, 9)), ("3 : 2", (3, 2)), ("4 : 3", (4, 3)),
