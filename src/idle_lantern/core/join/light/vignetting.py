@@ -47,13 +47,12 @@ def solve_vignetting(overview: Overview, count: int) -> Vignetting:
         miss = solution[frames_a] - solution[frames_b] - terms @ solution[count:] - right
         weight = 1 / (1 + (miss / _SCALE) ** 2)
         normal, side = np.zeros((count + 2, count + 2)), np.zeros(count + 2)
+        between = np.bincount(frames_a * count + frames_b, weight, count * count).reshape(count, count)
+        normal[:count, :count] = np.diag(between.sum(0) + between.sum(1)) - between - between.T
         for sign, frame in ((1, frames_a), (-1, frames_b)):
-            np.add.at(side, frame, sign * weight * right)
-            np.add.at(normal, (frame, frame), weight)
+            side[:count] += np.bincount(frame, sign * weight * right, count)
             for t in range(2):
-                np.add.at(normal, (frame, np.full(len(frame), count + t)), -sign * weight * terms[:, t])
-        np.add.at(normal, (frames_a, frames_b), -weight)
-        np.add.at(normal, (frames_b, frames_a), -weight)
+                normal[:count, count + t] -= np.bincount(frame, sign * weight * terms[:, t], count)
         normal[count:, :count] = normal[:count, count:].T
         normal[count:, count:] = (terms * weight[:, None]).T @ terms
         side[count:] = -terms.T @ (weight * right)

@@ -122,12 +122,13 @@ def _between(overview: Overview, i: int, j: int, even: Sequence[Array], label: A
         columns = np.concatenate([columns[gap[-1] + 1 :], columns[: gap[-1] + 1]])
     parts = []
     for patch, pixels in ((one, even[i]), (two, even[j])):
-        at = np.searchsorted(patch.columns, columns) if (np.diff(patch.columns) > 0).all() else _places(patch, columns)
+        at = _places(patch, columns)
         rows = slice(top - patch.top, bottom - patch.top)
         parts.append((pixels[rows][:, at], patch.inside[rows][:, at]))
     (a, in_a), (b, in_b) = parts
     both = cv2.erode((in_a & in_b).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-    found = differing(a, b, both, label[top:bottom][:, columns], (one.frame, two.frame))
+    across = slice(columns[0], columns[-1] + 1) if _in_a_row(columns) else columns
+    found = differing(a, b, both, label[top:bottom, across], (one.frame, two.frame))
     return [replace(f, box=(int(columns[f.box[0]]) % width, top + f.box[1], *f.box[2:])) for f in found]
 
 
@@ -162,10 +163,17 @@ def differing(a: Array, b: Array, both: Array, winner: Array, pair: tuple[int, i
     return told
 
 
-def _places(patch: Patch, columns: Array) -> Array:
-    """Where canvas columns stand in a patch that runs across the end of a full circle."""
+def _places(patch: Patch, columns: Array) -> Array | slice:
+    """Where canvas columns stand in a patch: a slice, unless it runs across the end of a full circle."""
+    first = int(columns[0] - patch.columns[0])
+    if _in_a_row(columns) and _in_a_row(patch.columns):
+        return slice(first, first + len(columns))
     order = np.argsort(patch.columns)
     return np.asarray(order[np.searchsorted(patch.columns[order], columns)])
+
+
+def _in_a_row(columns: Array) -> bool:
+    return int(columns[-1] - columns[0]) == len(columns) - 1
 
 
 def _steepest(pixels: Array) -> Array:

@@ -20,7 +20,7 @@ from idle_lantern.core.join.suspects.figures import Figure, doubled, figures
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.look import Look
 from idle_lantern.core.join.suspects.movers import Mover, movers_of
-from idle_lantern.core.join.suspects.overlaps import overlaps_of
+from idle_lantern.core.join.suspects.overlaps import largest_of_each, overlaps_of
 from idle_lantern.core.join.suspects.seam_suspects import bands, cuts, steps
 from idle_lantern.core.join.suspects.sharpness import blurs, compared
 from idle_lantern.core.join.suspects.suspect import Suspect, likely, ranked
@@ -32,6 +32,8 @@ Array = NDArray[Any]
 LEAST_SUSPICION = 0.15
 #: Frames that share less of their ground are not compared for softness: others tell more.
 _LEAST_SHARED = 0.06
+#: Neighbours with which each frame is compared, those that share most.
+_NEIGHBOURS = 4
 #: Half suspicious, and over what the suspicion rises: softness.
 _SOFT_PX = (0.95, 0.1)
 #: A step or band over more than so many times the area of a cut or double, and so many pixels of the look more, is a fault of its own.
@@ -200,8 +202,13 @@ def _double(look: Look, moved: Sequence[Figure], scale: float) -> list[Suspect]:
 def _soft(look: Look, label: Array, among: frozenset[int] | None, threads: int) -> list[Suspect]:
     """Frames softer than their neighbours, all or those ``among`` the given ones."""
     poses = look.poses
-    overlaps = [o for o in overlaps_of(poses, _LEAST_SHARED) if among is None or (o.i in among or o.j in among)]
-    found = compared(poses, overlaps, look.grey, threads)
+    overlaps = [
+        o
+        for o in largest_of_each(overlaps_of(poses, _LEAST_SHARED), _NEIGHBOURS)
+        if among is None or (o.i in among or o.j in among)
+    ]
+    greys = SizedCache(look.grey, lambda grey: int(grey.nbytes), look.plan.cache_bytes // 3)
+    found = compared(poses, overlaps, greys.load, threads)
     told = []
     for i, blur in blurs(len(poses.frames), found).items():
         sigma = blur.sigma_px * look.shrink

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -58,6 +59,15 @@ def overlaps_of(poses: Poses, least_share: float = 0.02) -> list[Overlap]:
             if share >= least_share:
                 found.append(Overlap(i, j, share, pixels[inside], seen[inside]))
     return found
+
+
+def largest_of_each(overlaps: Sequence[Overlap], count: int) -> list[Overlap]:
+    """Those that are among the ``count`` largest of one of their frames, in their order."""
+    kept: set[int] = set()
+    for frame in {f for o in overlaps for f in (o.i, o.j)}:
+        mine = [n for n, o in enumerate(overlaps) if frame in (o.i, o.j)]
+        kept |= set(sorted(mine, key=lambda n: -overlaps[n].share)[:count])
+    return [overlaps[n] for n in sorted(kept)]
 
 
 def balanced(count: int, pairs: Array, differences: Array, weights: Array) -> Array:

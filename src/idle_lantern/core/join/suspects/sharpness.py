@@ -173,7 +173,7 @@ def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> C
         return None
     first, second = grey(overlap.i), grey(overlap.j)
     side = _side_px(poses, overlap)
-    told = []
+    seen = []
     for k in at:
         p, q = overlap.points_i[k], overlap.points_j[k]
         local = _local(poses, overlap, p)
@@ -185,24 +185,19 @@ def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> C
             continue
         carried_j = _carried(second, q, local, side)
         carried_i = _carried(first, p, there, side)
-        if not _alike(own_i, carried_j):
-            continue
-        powers = [_power(x) for x in (own_i, carried_j, own_j, carried_i)]
-        if (
-            min(float(x.mean()) for x in powers) < _LEAST_POWER * 0.2
-            or max(float(x.mean()) for x in powers) < _LEAST_POWER
-        ):
-            continue
-        told.append((float(powers[0].sum() + powers[2].sum()), _log_ratio(powers), p, q))
-    if len(told) < 2:
+        if _alike(own_i, carried_j):
+            seen.append((np.stack([own_i, carried_j, own_j, carried_i]), p, q))
+    if len(seen) < 2:
         return None
-    strength, ratios, points_i, points_j = (np.asarray(column) for column in zip(*told))
-    return Compared(overlap.i, overlap.j, ratios, strength, points_i, points_j)
-
-
-def _log_ratio(powers: Sequence[Array]) -> Array:
-    own_i, carried_j, own_j, carried_i = powers
-    return np.asarray((np.log(own_i / carried_j) - np.log(own_j / carried_i)) / 2)
+    powers = _powers(np.concatenate([patches for patches, _p, _q in seen])).reshape(len(seen), 4, _SECTORS)
+    means = powers.mean(2)
+    told = (means.min(1) >= _LEAST_POWER * 0.2) & (means.max(1) >= _LEAST_POWER)
+    if told.sum() < 2:
+        return None
+    own_i, carried_j, own_j, carried_i = np.moveaxis(powers[told], 1, 0)
+    ratios = (np.log(own_i / carried_j) - np.log(own_j / carried_i)) / 2
+    points_i, points_j = (np.asarray([s[n] for s, t in zip(seen, told) if t]) for n in (1, 2))
+    return Compared(overlap.i, overlap.j, ratios, own_i.sum(1) + own_j.sum(1), points_i, points_j)
 
 
 def _places(poses: Poses, overlap: Overlap) -> Array:
@@ -259,15 +254,16 @@ def _alike(one: Array, other: Array) -> bool:
     return float(best.max()) > 0.7
 
 
-def _power(patch: Array) -> Array:
-    """Power of the band by direction, (sectors,)."""
-    window, sectors = _window(len(patch)), _sectors(len(patch))
-    waves = np.fft.rfft2((patch - patch.mean()) * window)
-    spectrum = (waves.real**2 + waves.imag**2).ravel() / float((window**2).sum())
+def _powers(patches: Array) -> Array:
+    """Power of the band by direction, (N, sectors), of patches (N, side, side) float32."""
+    count, side, _side = patches.shape
+    window = _window(side)
+    waves = np.fft.rfft2((patches - patches.mean((1, 2), keepdims=True)) * window)
+    spectrum = (waves.real**2 + waves.imag**2).reshape(count, -1) / float((window**2).sum())
     # what is left at the finest is noise more than detail; the same much of it lies in the band
-    noise = float(np.median(spectrum[_finest(len(patch))])) * _MEAN_OF_MEDIAN
-    band = np.asarray([float((spectrum[at] * weight).mean()) for at, weight in sectors])
-    return np.maximum(band - noise, _MOST_NOISE * band) + 1e-6
+    noise = np.median(spectrum[:, _finest(side)], axis=1, keepdims=True) * _MEAN_OF_MEDIAN
+    band = np.stack([spectrum[:, at] @ weight / len(at) for at, weight in _sectors(side)], -1)
+    return np.asarray(np.maximum(band - noise, _MOST_NOISE * band) + 1e-6)
 
 
 @lru_cache(maxsize=2)
