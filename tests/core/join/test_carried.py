@@ -71,7 +71,7 @@ def test_the_head_is_left_out_where_the_other_frame_shows_the_ground(nadir_set: 
 def test_with_the_rim_filled_nothing_of_the_head_is_left(nadir_set: tuple[FrameFiles, FrameFiles], tmp_path: Path):
     frames = [str(p) for p in nadir_set[1].paths]
     out = tmp_path / "o.tif"
-    told = ["--projection", "stereographic", "--width", "600", "--rim", "fill", "--invent-anything"]
+    told = ["--projection", "stereographic", "--width", "360", "--rim", "fill", "--invent-anything"]
     assert main(["join", *frames, "--out", str(out), *told]) == 0
     pixels = tifffile.imread(out).astype(int)
     pink = (pixels[..., 0] - pixels[..., 1] > 70) & (pixels[..., 2] - pixels[..., 1] > 60)
