@@ -25,7 +25,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import compose_picture, lay_out
 from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, let_show
 from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.join.suspects.figures import Figure, doubled
+from idle_lantern.core.join.suspects.figures import Figure, differing, doubled
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
 from idle_lantern.core.join.suspects.seam_suspects import merged
@@ -247,3 +247,26 @@ def test_ranking_names_each_fault_once_first():
     again, other = replace(one, u=500, suspicion=0.89), replace(one, kind="soft", frames=(5,), suspicion=0.7)
     assert ranked([again, other, one], 0.1) == [one, other, replace(again, suspicion=0.89 * 0.7)]
     assert merged([(0, 0), (500, 0), (90, 10), (170, 0)], 100) == [[0, 2, 3], [1]]
+
+
+def _laid(aside: int, *, walker: bool) -> tuple[np.ndarray, np.ndarray]:
+    """What two frames show of one piece of ground: a rope that hangs across it, or somebody, in the second so many pixels aside."""
+    ground = np.full((120, 200, 3), 130, np.float32) + np.random.default_rng(5).normal(0, 3, (120, 200, 3)).astype(
+        np.float32
+    )
+    frames = ground.copy(), ground.copy()
+    for k, frame in enumerate(frames):
+        if walker:
+            cv2.ellipse(frame, (60 + k * aside, 60), (6, 18), 0, 0, 360, (40, 42, 45), -1)
+        else:
+            for one, other in (((20, 40), (70, 50)), ((130, 50), (180, 40))):
+                cv2.line(frame, (one[0], one[1] + k * aside), (other[0], other[1] + k * aside), (220, 200, 160), 4)
+    return frames
+
+
+def test_a_near_rope_is_no_figure_and_somebody_who_walked_is():
+    """Near things lie a few pixels aside in the next frame, stretch by stretch alike: nothing moved there."""
+    both, seam = np.ones((120, 200), bool), np.repeat((np.arange(200) >= 100)[None], 120, 0).astype(int)
+    assert not doubled(differing(*_laid(6, walker=False), both, seam, (0, 1)))
+    found = differing(*_laid(80, walker=True), both, seam, (0, 1))
+    assert len(doubled(found)) == 1

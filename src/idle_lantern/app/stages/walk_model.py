@@ -134,7 +134,8 @@ def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
     if len(stops) == 1:
         told = f"1 place to look at{', likely a fault' * likely}"
     else:
-        told = f"{len(stops)} places to look at, {likely} of them likely faults"
+        some = "all of them" if likely == len(stops) else f"{likely} of them"
+        told = f"{len(stops)} places to look at, {some} likely faults"
     parts = [
         f"{said.count(w)} {words}"
         for w, words in (("good", "good"), ("mend", "to mend"), ("later", "for later"))

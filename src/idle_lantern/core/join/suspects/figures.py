@@ -30,6 +30,9 @@ _SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 34.0, 5.0, 1.2
 _SAME_TALL, _CORE = 2.2, 0.5
 #: Share of a figure that must lie in one frame's part of the picture to be shown by it.
 _SHOWN = 0.75
+#: Where the hidden frame shows the figure's colour too, to so many display values, over so large a share of the place or of as much round
+#: it (so many pixels a side), nothing moved.
+_BESIDE_COLOUR, _WITHIN, _BESIDE, _ASIDE = 18.0, 0.35, 0.7, 13
 #: Display values by which two figures together stand out more than the grounds they hide.
 _STANDS = 12.0
 #: Display values by which the shown must be more alike than the hidden.
@@ -158,6 +161,10 @@ def differing(a: Array, b: Array, both: Array, winner: Array, pair: tuple[int, i
         shown, hidden = (0, 1) if (winner[mine] == pair[0]).mean() > _SHOWN else (1, 0)
         if (winner[mine] == pair[shown]).mean() < _SHOWN:
             continue  # the seam runs through it, or a third frame shows the place
+        there = largest(cv2.absdiff((a, b)[hidden], _plain(colours[shown], a.shape))) < _BESIDE_COLOUR
+        about = (cv2.dilate(mine.astype(np.uint8), np.ones((_ASIDE, _ASIDE), np.uint8)) > 0) & ~mine & both
+        if (there & mine).sum() > _WITHIN * area or (there & about).sum() > _BESIDE * area:
+            continue  # the other frame shows it too, a little aside: it lies near, or is a stripe, and nothing moved
         stand = stands[shown] - stands[hidden]
         told.append(Figure(pair[shown], pair[hidden], (x, y, w, h), area, colours[shown], colours[hidden], stand))
     return told
@@ -170,6 +177,11 @@ def _places(patch: Patch, columns: Array) -> Array | slice:
         return slice(first, first + len(columns))
     order = np.argsort(patch.columns)
     return np.asarray(order[np.searchsorted(patch.columns[order], columns)])
+
+
+def _plain(colour: Array, shape: tuple[int, ...]) -> Array:
+    """One colour all over, (h, w, 3) float32."""
+    return np.broadcast_to(colour.astype(np.float32), shape).copy()
 
 
 def _in_a_row(columns: Array) -> bool:
