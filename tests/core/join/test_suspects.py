@@ -270,3 +270,5 @@ def test_a_near_rope_is_no_figure_and_somebody_who_walked_is():
     assert not doubled(differing(*_laid(6, walker=False), both, seam, (0, 1)))
     found = differing(*_laid(80, walker=True), both, seam, (0, 1))
     assert len(doubled(found)) == 1
+    hidden = differing(*_laid(25, walker=True), both, seam, (0, 1))
+    assert sorted(f.stands > 0 for f in hidden) == [False, True]  # where the other frame has them is told as well

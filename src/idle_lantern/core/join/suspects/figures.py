@@ -161,7 +161,8 @@ def differing(a: Array, b: Array, both: Array, winner: Array, pair: tuple[int, i
         shown, hidden = (0, 1) if (winner[mine] == pair[0]).mean() > _SHOWN else (1, 0)
         if (winner[mine] == pair[shown]).mean() < _SHOWN:
             continue  # the seam runs through it, or a third frame shows the place
-        there = largest(cv2.absdiff((a, b)[hidden], _plain(colours[shown], a.shape))) < _BESIDE_COLOUR
+        figure = int(stands[1] > stands[0])  # which of both shows it, and which the ground behind it
+        there = largest(cv2.absdiff((a, b)[1 - figure], _plain(colours[figure], a.shape))) < _BESIDE_COLOUR
         about = (cv2.dilate(mine.astype(np.uint8), np.ones((_ASIDE, _ASIDE), np.uint8)) > 0) & ~mine & both
         if (there & mine).sum() > _WITHIN * area or (there & about).sum() > _BESIDE * area:
             continue  # the other frame shows it too, a little aside: it lies near, or is a stripe, and nothing moved
