@@ -15,8 +15,9 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.app import joins
-from idle_lantern.app.masking import HIDE, MaskDialog
+from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model
+from idle_lantern.app.widgets.paint_area import HIDE
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.geometry.lenses import Lens

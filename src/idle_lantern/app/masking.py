@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QColor, QCursor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSizePolicy, QSlider, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QCursor, QKeyEvent
+from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSlider, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, to_qimage
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.paint_area import CLEAR, HIDE, KEEP, PAINT, PaintArea
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.frameset import names_of
-from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR, Mask, mask_bytes, read_mask
+from idle_lantern.core.frames.masks import Mask, mask_bytes, read_mask
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.outing import assets, document, edits
 
@@ -27,165 +26,6 @@ Array = NDArray[Any]
 
 #: Masks are painted on a reduced frame: seams follow no finer outline.
 _LONGEST = 1200
-HIDE, KEEP, CLEAR = 1, 2, 0
-
-
-@dataclass(frozen=True)
-class PaintLook:
-    """How a kind of paint looks: tone, pattern and sign each tell it on their own."""
-
-    tone: tuple[int, int, int]
-    line: tuple[int, int, int]
-    pattern: Qt.BrushStyle
-    opacity: float
-    sign: str
-
-
-_PAINT = {
-    HIDE: PaintLook(HIDE_COLOUR, (190, 188, 205), Qt.BrushStyle.BDiagPattern, 0.72, "−"),
-    KEEP: PaintLook(KEEP_COLOUR, (74, 66, 48), Qt.BrushStyle.Dense6Pattern, 0.55, "+"),
-}
-
-
-class PaintArea(QWidget):
-    """A frame under two kinds of paint; hatched, so that the kinds differ without colour."""
-
-    painted = pyqtSignal()
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("Frame to paint on")
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(320, 240)
-        self.setMouseTracking(True)
-        self.kind, self.brush = HIDE, 60
-        self.paint_layer = np.zeros((1, 1), np.uint8)
-        self._frame = QImage()
-        self._last: QPointF | None = None
-        self._pointer: QPointF | None = None
-
-    @property
-    def brush_px(self) -> int:
-        """Width of the brush on the reduced frame; ``brush`` is in thousandths of its longer side."""
-        return max(1, round(self.brush / 1000 * max(self.paint_layer.shape)))
-
-    def set_frame(self, pixels: Array, layer: Array) -> None:
-        """Show a reduced frame (h, w, 3) and what is painted on it (h, w) so far."""
-        self._frame, self.paint_layer = to_qimage(pixels), layer
-        self._last = None
-        self.update()
-
-    def set_layer(self, layer: Array) -> None:
-        """Show other paint on the same frame."""
-        self.paint_layer = layer
-        self.update()
-
-    def stroke(self, places: Sequence[tuple[float, float]]) -> None:
-        """A stroke through places given as shares of the frame, as the mouse would draw it."""
-        h, w = self.paint_layer.shape
-        for x, y in places:
-            self._stroke(QPointF(x * w, y * h))
-        self._last = None
-        self.painted.emit()
-
-    def fill(self, kind: int) -> None:
-        """Give the whole frame to one kind."""
-        self.paint_layer[...] = kind
-        self.painted.emit()
-        self.update()
-
-    def _place(self) -> QRectF:
-        """Where the frame lies in the widget."""
-        if self._frame.isNull():
-            return QRectF()
-        scale = min(self.width() / self._frame.width(), self.height() / self._frame.height())
-        w, h = self._frame.width() * scale, self._frame.height() * scale
-        return QRectF((self.width() - w) / 2, (self.height() - h) / 2, w, h)
-
-    def _on_frame(self, at: QPointF) -> QPointF:
-        place = self._place()
-        scale = self._frame.width() / max(1.0, place.width())
-        return QPointF((at.x() - place.x()) * scale, (at.y() - place.y()) * scale)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and event.button() == Qt.MouseButton.LeftButton and not self._frame.isNull():
-            self._last = self._on_frame(event.position())
-            self._stroke(self._last)
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is None:
-            return
-        self._pointer = event.position()
-        if self._last is not None:
-            self._stroke(self._on_frame(event.position()))
-        self.update()
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        if self._last is not None:
-            self._last = None
-            self.painted.emit()
-
-    def leaveEvent(self, event: Any) -> None:
-        self._pointer = None
-        self.update()
-
-    def _stroke(self, to: QPointF) -> None:
-        start = self._last or to
-        ends = [(round(p.x()), round(p.y())) for p in (start, to)]
-        cv2.line(self.paint_layer, ends[0], ends[1], self.kind, self.brush_px)
-        self._last = to
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        place = self._place()
-        painter.drawImage(place, self._frame)
-        for kind, look in _PAINT.items():
-            area = self.paint_layer == kind
-            if area.any() and not self._frame.isNull():
-                self._draw_area(painter, place, area, look)
-        if self._pointer is not None and not self._frame.isNull():
-            radius = self.brush_px / 2 * place.width() / self._frame.width()
-            for colour, width in ((QColor(0, 0, 0), 3.0), (QColor(255, 255, 255), 1.0)):
-                painter.setPen(QPen(colour, width))
-                painter.drawEllipse(self._pointer, radius, radius)
-
-    def _draw_area(self, painter: QPainter, place: QRectF, area: Array, look: PaintLook) -> None:
-        """One kind of paint: its tone with its pattern over it, and its sign where there is room."""
-        h, w = area.shape
-        red, green, blue = look.tone
-        tint = np.zeros((h, w, 4), np.uint8)
-        tint[area] = (blue, green, red, 255)
-        layer = QImage(tint.tobytes(), w, h, 4 * w, QImage.Format.Format_ARGB32).copy()
-        patterned = QImage(self.size(), QImage.Format.Format_ARGB32_Premultiplied)
-        patterned.fill(0)
-        inner = QPainter(patterned)
-        inner.drawImage(place, layer)
-        inner.setCompositionMode(QPainter.CompositionMode.CompositionMode_SourceAtop)
-        inner.fillRect(patterned.rect(), QBrush(QColor(*look.line), look.pattern))
-        inner.end()
-        painter.setOpacity(look.opacity)
-        painter.drawImage(0, 0, patterned)
-        painter.setOpacity(1.0)
-        self._draw_sign(painter, place, area, look)
-
-    def _draw_sign(self, painter: QPainter, place: QRectF, area: Array, look: PaintLook) -> None:
-        """The sign of a kind in the middle of its thickest part."""
-        depth = cv2.distanceTransform(area.astype(np.uint8), cv2.DIST_L2, 3)
-        y, x = divmod(int(depth.argmax()), area.shape[1])
-        scale = place.width() / area.shape[1]
-        if depth[y, x] * scale < 11:
-            return
-        at = QPointF(place.x() + (x + 0.5) * scale, place.y() + (y + 0.5) * scale)
-        box = QRectF(at.x() - 9, at.y() - 9, 18, 18)
-        painter.setPen(QPen(QColor(*look.line), 1.5))
-        painter.setBrush(QColor(*look.tone))
-        painter.drawRect(box)
-        painter.setFont(theme.font(theme.HEAD, bold=True))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, look.sign)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 class MaskDialog(QDialog):
@@ -212,8 +52,8 @@ class MaskDialog(QDialog):
         self.kinds = QButtonGroup(self)
         choices = []
         for kind, text, key in (
-            (HIDE, f"{_PAINT[HIDE].sign}  &Hide: never shows", "H"),
-            (KEEP, f"{_PAINT[KEEP].sign}  &Keep: shows", "K"),
+            (HIDE, f"{PAINT[HIDE].sign}  &Hide: never shows", "H"),
+            (KEEP, f"{PAINT[KEEP].sign}  &Keep: shows", "K"),
             (CLEAR, "&Rub out", "R"),
         ):
             choice = QRadioButton(text)

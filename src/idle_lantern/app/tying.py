@@ -5,17 +5,15 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter, QPen
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QListWidget, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app import tie_model as model
 from idle_lantern.app.desk import Desk
+from idle_lantern.app.tie_side import TieSide
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
-from idle_lantern.app.widgets.chooser import Chooser
-from idle_lantern.app.widgets.picture_tools import PlaceTool
-from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.frameset import names_of
@@ -26,142 +24,12 @@ from idle_lantern.core.outing.model import HandPoint
 from idle_lantern.core.pictures.source import HeldPicture
 
 READING = "Reading two frames"
-#: Below this zoom a click only goes nearer.
-_EXACT_ZOOM = 0.9
-#: A line shorter than this on the screen was no line.
-_SHORTEST_PX = 20
-
-
 _EXPLAINED = {
     False: "Click near a thing: the frame comes to 100 %. Click it exactly, then the same in the other frame. "
     "The wheel zooms, 0 shows all of a frame, Esc drops a point that is half set.",
     True: "Drag along something straight, then along the same in the other frame: a wall, a mast, the horizon. Each may show "
     "another part of it. 0 shows all of a frame, Esc drops a line that is half set.",
 }
-
-
-class _TieTool(PlaceTool):
-    """Clicks choose places, or drags draw lines; those that were set are drawn with their numbers."""
-
-    def __init__(self, side: _Side) -> None:
-        super().__init__(side.clicked)
-        self._side = side
-        self._begun: QPointF | None = None
-        self._end = QPointF()
-
-    def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
-        """A line begins."""
-        if self._side.draws_lines:
-            self._begun = self._end = place
-
-    def move(self, place: QPointF, pos: QPointF, modifiers: Qt.KeyboardModifier) -> None:
-        """It follows the hand."""
-        self._end = place
-
-    def release(self, place: QPointF) -> None:
-        """The line or place is chosen."""
-        if not self._side.draws_lines:
-            super().release(place)
-        elif self._begun is not None:
-            begun, self._begun = self._begun, None
-            self._side.drawn(begun, place)
-
-    def draw(self, painter: QPainter, to_widget: Any) -> None:
-        """Crosses and lines with a number each; the one that waits for its other half is open."""
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(theme.font(theme.SMALL, bold=True))
-        marks = [(places, str(i + 1)) for i, places in enumerate(self._side.ties)]
-        if self._side.waiting:
-            marks.append((self._side.waiting, "?"))
-        for places, text in marks:
-            at = [to_widget(QPointF(x + 0.5, y + 0.5)) for x, y in places]
-            _draw_mark(painter, at, text)
-        if self._begun is not None:
-            _draw_mark(painter, [to_widget(self._begun), to_widget(self._end)], "")
-
-
-def _draw_mark(painter: QPainter, at: list[QPointF], text: str) -> None:
-    """A cross that leaves its middle free, or a line that leaves what it lies on free, and its number."""
-    first = at[0]
-    for pen in (QPen(theme.colour("ground", 220), 4), QPen(theme.colour("accent"), 1.6)):
-        painter.setPen(pen)
-        if len(at) > 1:
-            for offset in _beside(*at):
-                painter.drawLine(at[0] + offset, at[1] + offset)
-        else:
-            for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
-                painter.drawLine(first + QPointF(13 * dx, 13 * dy), first + QPointF(4 * dx, 4 * dy))
-            if text == "?":
-                painter.drawEllipse(first, 17, 17)
-    if text:
-        tag = QRectF(first.x() + 9, first.y() + 9, 20, 18)
-        painter.fillRect(tag, theme.colour("ground", 220))
-        painter.setPen(theme.colour("text"))
-        painter.drawText(tag, Qt.AlignmentFlag.AlignCenter, text)
-
-
-def _beside(one: QPointF, other: QPointF) -> tuple[QPointF, QPointF]:
-    """The ways to both sides of a line, so far that the line itself stays free."""
-    way = other - one
-    length = max(math.hypot(way.x(), way.y()), 1e-6)
-    across = QPointF(-way.y(), way.x()) * (5 / length)
-    return across, -across
-
-
-class _Side:
-    """One of the two frames: its view, its chooser, what is marked on it."""
-
-    def __init__(self, dialog: TieDialog, name: str, names: list[str]) -> None:
-        self._dialog = dialog
-        self.view = PictureView()
-        self.view.setAccessibleName(f"Frame on the {name}")
-        self.view.setObjectName(f"tie-{name}-view")
-        self.chooser = Chooser()
-        self.chooser.setObjectName(f"tie-{name}")
-        self.chooser.setAccessibleName(f"Frame on the {name}")
-        self.chooser.addItems(names)
-        self.ties: list[tuple[model.Place, ...]] = []
-        self.waiting: tuple[model.Place, ...] = ()
-        self.zoom = 1.0  # at which what waits was drawn
-        self.info: FrameInfo | None = None
-        self.pixels: Picture | None = None
-        self.view.set_tool(_TieTool(self))
-
-    @property
-    def draws_lines(self) -> bool:
-        """Whether lines are drawn now instead of points clicked."""
-        return self._dialog.lines_button.isChecked()
-
-    def clicked(self, place: QPointF) -> None:
-        """A place was chosen: from afar it is gone nearer to, at 100 % it is set."""
-        if self.pixels is None:
-            return
-        if self.view.zoom * self.view.devicePixelRatioF() < _EXACT_ZOOM:
-            self.view.show_place(place.x(), place.y())
-            self.view.setFocus()
-            return
-        self._set(place)
-
-    def drawn(self, one: QPointF, other: QPointF) -> None:
-        """A line was drawn, at any zoom: it is long, and is made exact by the edge it lies on."""
-        if math.hypot(other.x() - one.x(), other.y() - one.y()) * self.view.zoom < _SHORTEST_PX:
-            self._dialog.told.setText(
-                "Drag along something straight: an eaves, a mast, the horizon, as long as it shows."
-            )
-            self.view.update()
-            return
-        self._set(one, other)
-
-    def _set(self, *places: QPointF) -> None:
-        if self.pixels is None:
-            return
-        w, h = self.pixels.width, self.pixels.height
-        # pixel centres lie at whole numbers, while the view counts from the corner of the first one
-        found = tuple((p.x() - 0.5, p.y() - 0.5) for p in places)
-        if all(-0.5 <= x <= w - 0.5 and -0.5 <= y <= h - 0.5 for x, y in found):
-            self.waiting, self.zoom = found, self.view.zoom * self.view.devicePixelRatioF()
-            self._dialog.look_for_pair()
-        self.view.update()
 
 
 class TieDialog(QDialog):
@@ -176,9 +44,12 @@ class TieDialog(QDialog):
         self._desk, self._state = desk, desk.state
         self._refs = self._state.outing.frames_to_join()
         self._names = list(names_of([self._state.path_of(r) for r in self._refs]))
-        self.left, self.right = _Side(self, "left", self._names), _Side(self, "right", self._names)
         self._asked = 0
         self.told = label("", wrap=True, name="tie-told")
+        self.left, self.right = (
+            TieSide(name, self._names, self.draws_lines, self.look_for_pair, self.told.setText)
+            for name in ("left", "right")
+        )
         self.snap_told = label("", "dim", wrap=True, name="tie-snap")
         self.list = QListWidget()
         self.list.setObjectName("tie-list")
@@ -211,6 +82,10 @@ class TieDialog(QDialog):
         self.finished.connect(self._leave)
         self._read()
 
+    def draws_lines(self) -> bool:
+        """Whether lines are drawn now instead of points clicked."""
+        return self.lines_button.isChecked()
+
     def _follow(self, topics: set[str]) -> None:
         if "choices" in topics:
             self._show()
@@ -219,13 +94,13 @@ class TieDialog(QDialog):
         """What is still being read comes to nobody."""
         self._asked += 1
 
-    def _with_chooser(self, side: _Side) -> QWidget:
+    def _with_chooser(self, side: TieSide) -> QWidget:
         return panel(column(form([("Frame", side.chooser)]), side.view), "ground")
 
-    def _frame(self, side: _Side) -> str:
+    def _frame(self, side: TieSide) -> str:
         return self._refs[side.chooser.currentIndex()].id
 
-    def _name(self, side: _Side) -> str:
+    def _name(self, side: TieSide) -> str:
         return self._names[side.chooser.currentIndex()]
 
     def _read(self) -> None:
@@ -260,7 +135,7 @@ class TieDialog(QDialog):
         left, right = self.left, self.right
         if not left.waiting or not right.waiting or left.pixels is None or right.pixels is None:
             other = right if left.waiting else left
-            what = "line" if self.lines_button.isChecked() else "thing"
+            what = "line" if self.draws_lines() else "thing"
             self.told.setText(f"Now the same {what} in {self._name(other)}.")
             return
         if self._frame(left) == self._frame(right):
@@ -305,7 +180,7 @@ class TieDialog(QDialog):
         if one != other and self._state.may_change():
             self._state.apply(edits.cut_link(one, other, not model.is_cut(self._state.outing, one, other)))
 
-    def _lens(self, side: _Side) -> Lens | None:
+    def _lens(self, side: TieSide) -> Lens | None:
         return None if side.info is None else model.lens_for(self._state.joined, side.info)
 
     def _ties(self) -> list[model.Tie]:
@@ -332,7 +207,7 @@ class TieDialog(QDialog):
         self.cut_button.setText("Match them again   [X]" if model.is_cut(outing, *pair) else "Cut what ties them   [X]")
         self.cut_button.setEnabled(pair[0] != pair[1])
         self.link_told.setText(model.link_told(outing, self._state.joined, *pair))
-        self.explained.setText(_EXPLAINED[self.lines_button.isChecked()])
+        self.explained.setText(_EXPLAINED[self.draws_lines()])
         self.told.setText(model.told(ties, self._name(self.left), self._name(self.right)))
         for side in (self.left, self.right):
             side.view.update()
