@@ -98,7 +98,7 @@ def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Win
     qtbot.mouseRelease(dialog.canvas, LEFT, pos=QPoint(x, bottom))
     hidden = float((dialog.canvas.paint_layer == HIDE).mean())
     assert hidden > 0.03
-    assert f"Hidden: {hidden:.0%}" in dialog.told.text()
+    assert f"Hidden: {100 * hidden:.0f} %" in dialog.told.text()
     _press(qtbot, dialog, "mask-done")
     settled(joined)
     assert joined.state.solution is solution, "nothing was matched again"

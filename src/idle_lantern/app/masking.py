@@ -112,7 +112,7 @@ class MaskDialog(QDialog):
 
     def _tell(self) -> None:
         hidden, kept = ((self.canvas.paint_layer == kind).mean() for kind in (HIDE, KEEP))
-        self.told.setText(f"Hidden: {hidden:.0%} of the frame. Kept: {kept:.0%}.")
+        self.told.setText(f"Hidden: {100 * hidden:.0f} % of the frame. Kept: {100 * kept:.0f} %.")
 
     def _show_frame(self, index: int) -> None:
         if index == self._shown or not 0 <= index < len(self._refs):

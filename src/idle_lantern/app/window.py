@@ -261,7 +261,7 @@ class Window(QMainWindow):
         size = sizes[min(max(now + step, 0), len(sizes) - 1)]
         self.desk.keep(replace(self.desk.settings, text_size=size))
         self._apply_look()
-        self.tell(f"Text at {size:.0%}.", False)
+        self.tell(f"Text at {100 * size:.0f} %.", False)
 
     def _apply_look(self) -> None:
         app = QApplication.instance()

@@ -299,7 +299,7 @@ def measured_in_words(lens: KnownLens) -> list[tuple[str, str]]:
     if lens.corner_sigma_px:
         lines.append(("Known to", f"{lens.corner_sigma_px:.2f} px in a corner"))
     if lens.falloff is not None:
-        lines.append(("Fall-off", f"a corner gets {math.exp(sum(lens.falloff)):.0%} of the light"))
+        lines.append(("Fall-off", f"a corner gets {100 * math.exp(sum(lens.falloff)):.0f} % of the light"))
     if lens.colour_shifts:
         red, blue = (corner * sum(pair) for pair in (lens.lateral_red, lens.lateral_blue))
         lines.append(("Lateral colour", f"red {red:+.1f} px, blue {blue:+.1f} px in a corner".replace("-", "−")))

@@ -281,7 +281,7 @@ def running_in_words(clock: StageClock) -> str:
     """How far a join is, and how long it still takes."""
     left = clock.remaining_s
     rest = f", about {units.duration(left)} left" if left is not None else ""
-    return f"{clock.fraction:.0%}: {STAGES_IN_WORDS.get(clock.stage, clock.stage)}{rest}"
+    return f"{100 * clock.fraction:.0f} %: {STAGES_IN_WORDS.get(clock.stage, clock.stage)}{rest}"
 
 
 def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere: bool) -> str:

@@ -63,7 +63,7 @@ class Calibration:
                     told += f" ± {self.sigma[name]:.4f}"
         told += f"; {self.rms_px:.2f} px are left over {units.counted(self.pictures, 'picture')}"
         if self.falloff is not None:
-            told += f"; the corner gets {math.exp(sum(self.falloff)):.0%} of the light"
+            told += f"; the corner gets {100 * math.exp(sum(self.falloff)):.0f} % of the light"
         if any((*self.lateral_red, *self.lateral_blue)):
             half = math.hypot(lens.width, lens.height) / 2
             red, blue = (half * sum(pair) for pair in (self.lateral_red, self.lateral_blue))

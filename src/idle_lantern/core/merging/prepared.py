@@ -162,7 +162,7 @@ class _Maker:
         if self.stacked:
             n = sum(self.stacked) / len(self.stacked)
             told.append(
-                f"Repeats of {len(self.stacked)} positions averaged, {n:.1f} frames each: noise falls to {n**-0.5:.0%}."
+                f"Repeats of {len(self.stacked)} positions averaged, {n:.1f} frames each: noise falls to {100 * n**-0.5:.0f} %."
             )
         return told
 

@@ -210,7 +210,7 @@ def _bounds(poses: Poses, draft: Canvas) -> tuple[tuple[float, float, float, flo
 
 def _warning(projection: str, box: tuple[float, float, float, float], cut: float) -> str:
     """What a projection that was chosen by hand costs here."""
-    told = f" It cannot show all: {cut:.0%} of what the frames' rims enclose is cut off." if cut > 0.01 else ""
+    told = f" It cannot show all: {100 * cut:.0f} % of what the frames' rims enclose is cut off." if cut > 0.01 else ""
     if projection == "rectilinear":
         half = math.atan(max(-box[0], box[2]))
         if math.degrees(2 * half) > _FLAT_DEG:
