@@ -16,7 +16,7 @@ _LEAST_BLUR_PX = 0.3
 
 
 def reduced_to(pixels: Array, width: int, height: int) -> Array:
-    """Pixels (H, W) or (H, W, C) of any type at a smaller size, the whole of the one on the whole of the other.
+    """Pixels (H, W) or (H, W, C) of any type at a smaller size of much the same shape, the whole of the one on the whole of the other.
 
     Halved as often as that goes; what is left is blurred by what the coarser grid cannot show, then sampled linearly.
     """

@@ -19,6 +19,8 @@ Array = NDArray[Any]
 
 #: Sets beyond this are read again by each stage: three readings cost less than a full memory.
 MOST_BYTES = 600_000_000
+#: A frame that was read whole before, by its file; it is handed out once.
+Ahead = Callable[[Path], Picture | None]
 
 
 def keeps(infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> bool:
@@ -39,7 +41,7 @@ class DecodedFrames:
         most_bytes: int = MOST_BYTES,
         space: WorkingSpace | None = None,
         *,
-        ahead: Callable[[Path], Picture | None] | None = None,
+        ahead: Ahead | None = None,
     ) -> None:
         self.infos = infos
         self.space = space or working_space([i.icc for i in infos])

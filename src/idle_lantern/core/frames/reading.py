@@ -70,7 +70,7 @@ def _inspected(path: Path) -> FrameInfo:
     return FrameInfo(**{**vars(head), "width": width, "height": height}, path=path)
 
 
-#: Pixels of a large picture in a row from which one of a small picture is made.
+#: A pixel of a small look is the mean of at least so many pixels a side; a larger picture is thinned before.
 _SEEN_OF_EACH = 4
 _HEADS: dict[str, Callable[[Path, str], Head]] = {
     **dict.fromkeys(("JPEG", "PNG", "AVIF", "HEIC"), plain.head),
@@ -132,7 +132,6 @@ def small_of(picture: Picture, longest_px: int) -> Picture:
     """A small picture of one that was read, of 8 bit."""
     if picture.pixels.dtype == np.uint16:
         picture = Picture((picture.pixels >> 8).astype(np.uint8), None, picture.icc)
-    # every pixel of so many is enough where the small one is the mean of dozens
     every = max(1, max(picture.width, picture.height) // (_SEEN_OF_EACH * longest_px))
     picture = Picture(picture.pixels[::every, ::every], None, picture.icc)
     factor = longest_px / max(picture.width, picture.height)

@@ -20,7 +20,7 @@ from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.targets import check_target
-from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.decoded import Ahead, DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -49,7 +49,7 @@ def join(
     *,
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
-    ahead: Callable[[Path], Picture | None] | None = None,
+    ahead: Ahead | None = None,
     solution: Solution | None = None,
     earlier: EarlierPicture | None = None,
     known_suspects: Sequence[Suspect] = (),

@@ -14,12 +14,11 @@ from idle_lantern.core.base.atomic import check_writable, make_folder, replacing
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.memory import available_bytes, is_out_of_memory, peak_rss_mib
 from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.base.units import file_size
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
-from idle_lantern.core.frames.decoded import DecodedFrames, keeps
+from idle_lantern.core.frames.decoded import Ahead, DecodedFrames, keeps
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import Mask, read_mask
 from idle_lantern.core.join.asking import (
@@ -47,16 +46,13 @@ from idle_lantern.core.merging.prepared import SCRATCH, Place, needs_preparing, 
 from idle_lantern.core.merging.radiance import Curve
 from idle_lantern.core.pictures.tiled import open_picture
 
-#: A frame that was read whole before, by its file.
-_Ahead = Callable[[Path], Picture | None]
-
 
 def run(
     request: JoinRequest,
     sink: Sink,
     progress: Progress = SILENT,
     *,
-    ahead: _Ahead | None = None,
+    ahead: Ahead | None = None,
 ) -> None:
     """Carry a request out; the last event is ``Finished`` or ``Failed``.
 
@@ -97,7 +93,7 @@ def run(
 
 
 def _as_light(
-    request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, ahead: _Ahead | None
+    request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, ahead: Ahead | None
 ) -> JoinResult:
     """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
     check_target(request.target, endings=JOIN_SUFFIXES)
@@ -175,7 +171,7 @@ def _too_little_memory() -> JoinError:
 
 
 def _joined(
-    request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float, ahead: _Ahead | None
+    request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float, ahead: Ahead | None
 ) -> JoinResult:
     frames, told = ready.frames, ready.told
     ids = (request.document_id, request.request_id)

@@ -30,7 +30,7 @@ Array = NDArray[Any]
 
 #: Points of a link by which the choice among those is made.
 _CHOOSING_POINTS = 80
-#: Gain at which its trials end: what decides between them is a hundred times as much.
+#: Gain (share of the cost) at which its trials end: a further number must gain thousands of times as much to be worth it.
 _CHOSEN = 1e-5
 #: A known lens may cost this much more than one solved for from these frames alone: it was measured with more.
 _KNOWN_MAY_MISS = 1.3
