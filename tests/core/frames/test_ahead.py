@@ -40,13 +40,14 @@ def test_a_join_decodes_each_frame_once_and_makes_the_same_picture(
     row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ):
     """Without exposures in the files a join looks at each frame for brackets first."""
-    decodings: list[Path] = []
-    for module in (ahead, decoded):
+    decodings: dict[str, list[Path]] = {"ahead": [], "later": []}
+    for module, told in ((ahead, decodings["ahead"]), (decoded, decodings["later"])):
         plain = module.read_again
-        monkeypatch.setattr(module, "read_again", lambda info, *a, r=plain: decodings.append(info.path) or r(info, *a))
+        monkeypatch.setattr(module, "read_again", lambda info, *a, r=plain, t=told: t.append(info.path) or r(info, *a))
     frames = [str(path) for path in row_set.paths[:3]]
     assert main(["join", *frames, "--out", str(tmp_path / "a.tif"), "--fresh"]) == 0
-    assert sorted(decodings) == sorted(row_set.paths[:3])
+    assert sorted(decodings["ahead"]) == sorted(row_set.paths[:3])
+    assert decodings["later"] == []
     monkeypatch.undo()
     assert main(["join", *frames, "--out", str(tmp_path / "b.tif"), "--fresh", "--no-groups"]) == 0
     assert np.array_equal(tifffile.imread(tmp_path / "a.tif"), tifffile.imread(tmp_path / "b.tif"))
