@@ -59,7 +59,7 @@ def test_the_pupil_is_found_where_it_stood(pupil_m: tuple[float, float, float]):
     plain = adjust(poses, links, [0] * COUNT, scale_px=0.5, focal_from_exif=True)
     found = solve_parallax(plain, links, [0] * COUNT, scale_px=0.5, focal_from_exif=True)
     assert found is not None
-    freed, parallax = found
+    freed, parallax, _things = found
     length = float(np.linalg.norm(pupil_m))
     angle = math.acos(min(1.0, float(np.dot(parallax.direction, pupil_m)) / length))
     assert angle < max(0.12, 4 * parallax.direction_sigma_rad)

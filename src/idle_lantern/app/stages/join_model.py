@@ -353,9 +353,11 @@ def rail_correction(outing: Outing, joined: JoinResult | None) -> tuple[float, f
     solution = joined.solution if joined is not None else None
     if solution is None or solution.parallax is None or rig.motion != "turn" or rig.rail_mm == 0:
         return None
-    if rail_of(joined) != f"{rig.rail_mm:g}":
-        return None
+    from idle_lantern.core.join.solve.parallax import Parallax  # loads the solver, which no start needs
+
     found = solution.parallax
+    if not isinstance(found, Parallax) or rail_of(joined) != f"{rig.rail_mm:g}":
+        return None
     forward = found.direction[2]
     if abs(forward) < _ALONG:
         return None

@@ -25,6 +25,7 @@ from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import Composed
 from idle_lantern.core.join.rim.told import Filled, Stretched
 from idle_lantern.core.join.solve.field import field_of
+from idle_lantern.core.join.solve.hand_held import HandHeld
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.poses import Poses
@@ -376,6 +377,13 @@ def _parallax(solution: Solution) -> dict[str, Any] | None:
     found = solution.parallax
     if found is None:
         return None
+    if isinstance(found, HandHeld):
+        return {
+            "hand_held": True,
+            "share_of_nearest_distance": found.near_share,
+            "largest_px": found.largest_px,
+            "in_words": found.sentence(),
+        }
     return {
         "direction": dict(zip(("right", "down", "forward"), found.direction)),
         "direction_sigma_deg": _plain(math.degrees(found.direction_sigma_rad)),
@@ -417,9 +425,9 @@ def _outlines(joined: Composed, i: int, corner: tuple[int, int]) -> list[list[li
 
 
 def _pupil(solution: Solution) -> dict[str, Any] | None:
-    """The same in millimetres, if the nearest things that were matched stand so far off."""
+    """The pupil's offset in millimetres, if the nearest things that were matched stand so far off."""
     found = solution.parallax
-    if found is None:
+    if not isinstance(found, Parallax):
         return None
     sigma = found.near_sigma * _PUPIL_AT_M * 1000
     return {
@@ -461,9 +469,11 @@ def _level_of(told: dict[str, Any] | None) -> Level | None:
     return Level(int(told["edges"]), math.radians(sigma), math.radians(lean), math.radians(toward))
 
 
-def _parallax_of(told: dict[str, Any] | None) -> Parallax | None:
+def _parallax_of(told: dict[str, Any] | None) -> Parallax | HandHeld | None:
     if told is None:
         return None
+    if told.get("hand_held"):
+        return HandHeld(float(told["share_of_nearest_distance"]), float(told["largest_px"]))
     right, down, forward = (float(told["direction"][k]) for k in ("right", "down", "forward"))
     return Parallax(
         (right, down, forward),

@@ -176,13 +176,17 @@ class Adjustment:
         # points beyond what a lens can show weigh nothing, and must not spoil the sums either
         rays, local = np.where(good[:, None], rays, 0), np.where(good[:, None], local, [0, 0, 1])
         weight = good / (1 + (r**2).sum(1) / self.scale_px**2)
-        slope = np.empty((len(r), 2, 3))
-        for lens, at in self._by_lens(lenses, self.b):
-            slope[at] = lens.project_slope(local[at])
-        slope = np.where(good[:, None, None], self.sqrt_information @ slope, 0)
+        slope = np.where(good[:, None, None], self.slopes(lenses, local), 0)
         columns = self.turned_columns(slope, turn, rays, local)
         columns.append(np.where(good[:, None, None], self.lens_columns(lenses, slope, turn, local), 0))
         return r, weight, np.concatenate(columns, -1)
+
+    def slopes(self, lenses: list[Lens], local: Array) -> Array:
+        """Change of the misses with the directions in frames b, (P, 2, 3)."""
+        slope = np.empty((len(local), 2, 3))
+        for lens, at in self._by_lens(lenses, self.b):
+            slope[at] = lens.project_slope(local[at])
+        return np.asarray(self.sqrt_information @ slope)
 
     def turned_columns(self, slope: Array, turn: Array, rays: Array, local: Array) -> list[Array]:
         """Change of the misses with a turn of camera a and of camera b: world_from_camera @ exp(w)."""
@@ -204,16 +208,24 @@ class Adjustment:
         r, weight, j = self.linearised()
         return self.assembled(j, j * weight[:, None, None], r)
 
+    def size(self, columns: int) -> int:
+        """How many unknowns there are, from the columns of one link: turns of all frames, then what is shared."""
+        return 3 * len(self.poses.frames) + columns - 6
+
+    def unknowns(self, a: int, b: int, columns: int) -> Array:
+        """Which unknowns the columns of a link between these frames stand for."""
+        f = 3 * len(self.poses.frames)
+        return np.concatenate([np.arange(3 * a, 3 * a + 3), np.arange(3 * b, 3 * b + 3), f + np.arange(columns - 6)])
+
     def assembled(self, j: Array, weighted: Array, r: Array) -> tuple[Array, Array]:
-        """Normal equations from slopes, weighted slopes (P, 2, 6 + shared) and misses."""
+        """Normal equations from slopes, weighted slopes (P, 2, columns of a link) and misses."""
         f = len(self.poses.frames)
-        size = 3 * f + j.shape[2] - 6
+        size = self.size(j.shape[2])
         blocks = np.add.reduceat(np.swapaxes(weighted, 1, 2) @ j, self.starts, axis=0)
         sides = np.add.reduceat(np.einsum("pki,pk->pi", weighted, r), self.starts, axis=0)
         normal, gradient = np.zeros((size, size)), np.zeros(size)
-        shared = np.arange(3 * f, size)
         for a, b, block, side in zip(self.a.tolist(), self.b.tolist(), blocks, sides):
-            at = np.concatenate([np.arange(3 * a, 3 * a + 3), np.arange(3 * b, 3 * b + 3), shared])
+            at = self.unknowns(a, b, j.shape[2])
             normal[np.ix_(at, at)] += block
             gradient[at] -= side
         lens = np.arange(3 * f, 3 * f + LENS_INTRINSICS * self.groups)

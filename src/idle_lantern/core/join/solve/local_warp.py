@@ -53,10 +53,10 @@ def bent(poses: Poses, links: Sequence[Link]) -> Poses:
     ties = _ties(poses, links)
     if len(ties.a) < 30:
         return poses
-    shapes = [_shape(lens) for lens in poses.lenses]
+    shapes = [grid_shape(lens, _NODES) for lens in poses.lenses]
     starts = np.concatenate([[0], np.cumsum([h * w for h, w in shapes])])
-    at_a = _interpolation(poses, shapes, starts, ties.a, ties.at_a)
-    at_b = _interpolation(poses, shapes, starts, ties.b, ties.at_b)
+    at_a = _of_all(poses, shapes, starts, ties.a, ties.at_a)
+    at_b = _of_all(poses, shapes, starts, ties.b, ties.at_b)
     # unknowns: shifts in x of all nodes, then in y
     rows = _both(at_b) - _turned(at_a, ties.slope)
     stiff = _stiffness(shapes)
@@ -108,24 +108,37 @@ def _ties(poses: Poses, links: Sequence[Link]) -> _Ties:
     return _Ties(*(np.concatenate(part) for part in (a, b, at_a, at_b, miss, slope)))
 
 
-def _shape(lens: Lens) -> tuple[int, int]:
-    """Rows and columns of a frame's grid."""
-    spacing = max(lens.width, lens.height) / (_NODES - 1)
+def grid_shape(lens: Lens, nodes: int) -> tuple[int, int]:
+    """Rows and columns of a frame's grid with so many nodes along its longer side."""
+    spacing = max(lens.width, lens.height) / (nodes - 1)
     return max(3, round(lens.height / spacing) + 1), max(3, round(lens.width / spacing) + 1)
 
 
-def _interpolation(poses: Poses, shapes: list[tuple[int, int]], starts: Array, frame: Array, at: Array) -> coo_array:
-    """Bilinear weights (M, N) that take node values to points."""
-    size = np.array([[lens.width - 1, lens.height - 1] for lens in poses.lenses])[frame]
-    nodes = np.array([[w - 1, h - 1] for h, w in shapes])[frame]
-    place = np.clip(at / size, 0, 1) * nodes
+def interpolation(lens: Lens, shape: tuple[int, int], at: Array) -> coo_array:
+    """Bilinear weights (M, h w) that take values at the nodes of a frame's grid to pixels (M, 2)."""
+    nodes = np.array([shape[1] - 1, shape[0] - 1])
+    place = np.clip(at / [lens.width - 1, lens.height - 1], 0, 1) * nodes
     low = np.minimum(np.floor(place).astype(int), nodes - 1)
-    share = place - low
-    first = starts[frame] + low[:, 1] * (nodes[:, 0] + 1) + low[:, 0]
-    x, y, across = share[:, 0], share[:, 1], nodes[:, 0] + 1
+    x, y = (place - low).T
+    across = shape[1]
+    first = low[:, 1] * across + low[:, 0]
     columns = np.concatenate([first, first + 1, first + across, first + across + 1])
     values = np.concatenate([(1 - x) * (1 - y), x * (1 - y), (1 - x) * y, x * y])
-    return coo_array((values, (np.tile(np.arange(len(at)), 4), columns)), shape=(len(at), int(starts[-1])))
+    return coo_array((values, (np.tile(np.arange(len(at)), 4), columns)), shape=(len(at), shape[0] * shape[1]))
+
+
+def _of_all(poses: Poses, shapes: list[tuple[int, int]], starts: Array, frame: Array, at: Array) -> coo_array:
+    """The same for points (M, 2) of several frames and all their nodes, one grid after the other."""
+    rows, columns, values = [], [], []
+    for i, (lens, shape) in enumerate(zip(poses.lenses, shapes)):
+        own = np.flatnonzero(frame == i)
+        one = interpolation(lens, shape, at[own])
+        row, column = one.coords
+        rows.append(own[row])
+        columns.append(column + starts[i])
+        values.append(one.data)
+    coords = (np.concatenate(rows), np.concatenate(columns))
+    return coo_array((np.concatenate(values), coords), shape=(len(at), int(starts[-1])))
 
 
 def _both(one: coo_array) -> csc_array:
@@ -147,13 +160,13 @@ def _stiffness(shapes: list[tuple[int, int]]) -> csc_array:
     """Squared differences between neighbouring nodes, and a little of the shifts themselves."""
     parts = []
     for h, w in shapes:
-        down = kron(_steps(h), eye_array(w))
-        along = kron(eye_array(h), _steps(w))
+        down = kron(steps(h), eye_array(w))
+        along = kron(eye_array(h), steps(w))
         parts.append(_STIFFNESS * (down.T @ down + along.T @ along) + _TO_ZERO * eye_array(h * w))
     one = block_diag(parts)
     return csc_array(block_diag([one, one]))
 
 
-def _steps(n: int) -> Any:
+def steps(n: int) -> Any:
     """Differences of n values in a line, (n - 1, n)."""
     return diags_array([-np.ones(n - 1), np.ones(n - 1)], offsets=[0, 1], shape=(n - 1, n))

@@ -21,6 +21,7 @@ from idle_lantern.core.join.match.links import Link, best_tied
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.adjust import adjust, best_lens, descend
 from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, Adjustment, intrinsics_of
+from idle_lantern.core.join.solve.hand_held import HandHeld, solve_hand_held
 from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.tie_points import carried, register_tie_points, smoothed
@@ -42,7 +43,9 @@ _MAPPING_POINTS = 80
 _PLAIN, _RECTILINEAR_UP_TO_RAD = 0.06, math.radians(75.0)
 #: Parallax is looked into when more than this share of the tie points misses by so much.
 _PARALLAX_POINTS, _PARALLAX_MISS_PX = 0.15, 0.45
-_PARALLAX_SCALE_PX = 0.5
+_PARALLAX_SCALE_PX = 0.25
+#: A pupil that swung about an axis explains frames to so much; if not, a camera that was carried must do so better by this.
+_SWUNG_PX, _CARRIED = 0.25, 0.6
 #: Fine registration that leaves more than this, and more than there was, is given up. Soft shapes may leave nearly so much.
 _NO_BETTER_PX = 1.0
 #: Full-size greys held meanwhile.
@@ -72,7 +75,7 @@ def refine_solution(
     rng: np.random.Generator,
     progress: Progress,
     working_mp: float,
-) -> tuple[Poses, list[Link], Parallax | None]:
+) -> tuple[Poses, list[Link], Parallax | HandHeld | None]:
     """Poses, links and parallax after fine registration; as they were, where it makes nothing better.
 
     ``corners`` are places with detail in each frame (N, 2), ``working_mp`` the size at which the
@@ -175,16 +178,25 @@ def _with_patches(by_hand: Link, registered: Link) -> Link:
 
 def _freed_of_parallax(
     poses: Poses, links: list[Link], group: list[int], told: bool, known: bool
-) -> tuple[Poses, Parallax | None]:
-    """Where tie points miss by parallax: poses freed of it, with local warps for what is left."""
+) -> tuple[Poses, Parallax | HandHeld | None]:
+    """Where tie points miss by parallax: poses freed of it, with local warps for what it does to near things."""
     if not _shows_parallax(links, poses):
         return poses, None
-    found = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
-    poses, parallax = found if found is not None else (poses, None)
-    # its sparse solver takes half a second to load and few sets need it
+    # their sparse solver takes half a second to load and few sets need it
     from idle_lantern.core.join.solve.local_warp import bent
+    from idle_lantern.core.join.solve.near_warp import seen_from_the_middle
 
-    return bent(poses, links), parallax
+    swung = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
+    left = swung[0].rms_px if swung is not None else math.inf
+    if left > _SWUNG_PX:
+        carried_about = solve_hand_held(poses, links, group, focal_from_exif=told, known=known)
+        if carried_about is not None and carried_about[0].rms_px < _CARRIED * left:
+            freed, hand_held, things = carried_about
+            return seen_from_the_middle(freed, things), hand_held
+    if swung is None:
+        return bent(poses, links), None
+    freed, parallax, things = swung
+    return seen_from_the_middle(freed, things), parallax
 
 
 def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool, known: bool) -> Poses:

@@ -30,6 +30,7 @@ from idle_lantern.core.join.solve.duplicates import duplicates
 from idle_lantern.core.join.solve.field import Field, field_of
 from idle_lantern.core.join.solve.gaps import confirmed, filled
 from idle_lantern.core.join.solve.ground import SURER, ground_frames, weakly_tied, with_ground
+from idle_lantern.core.join.solve.hand_held import HandHeld
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.parallax import Parallax
 from idle_lantern.core.join.solve.placing import BLANK, fitted_where_loose, lenses_of, placed
@@ -73,8 +74,8 @@ class Solution:
     working : tuple of WorkingFrame
         Reduced frames in the order of ``poses.frames``.
     timings_s : dict
-    parallax : Parallax or None
-        How far the axis stood off the no-parallax point, where the frames show it.
+    parallax : Parallax, HandHeld or None
+        How far the axis stood off the no-parallax point, or how far the camera was carried, where the frames show it.
     level : Level or None
         How the vertical was found, where edges in the frames tell it.
     known : KnownLens or None
@@ -90,7 +91,7 @@ class Solution:
     seen: Field
     working: tuple[WorkingFrame, ...]
     timings_s: dict[str, float]
-    parallax: Parallax | None = None
+    parallax: Parallax | HandHeld | None = None
     level: Level | None = None
     known: KnownLens | None = None
 
@@ -118,7 +119,7 @@ class _Tied:
     links: list[Link]
     groups: list[list[int]]
     same: dict[int, int]
-    parallax: Parallax | None = None
+    parallax: Parallax | HandHeld | None = None
     new: frozenset[int] = frozenset()  # put into gaps, to be confirmed by fine registration
 
 
