@@ -9,6 +9,7 @@ Public here, each from the module named:
 - ``refine_solution``: ``refine_solution``
 - ``tie_points``: ``register_tie_points``
 - ``parallax``: ``Parallax``, ``solve_parallax``
+- ``hand_held``: ``HandHeld``, ``solve_hand_held``
 - ``placing``: ``placed``, ``placing_in_words``
 - ``prior``: ``prior_for``, ``read_prior``
 """

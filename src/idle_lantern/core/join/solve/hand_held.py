@@ -17,10 +17,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry import rotations, sphere
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry import sphere
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.solve.adjust import descend, only_free
-from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, Adjustment
+from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, LENS_INTRINSICS, Adjustment
 from idle_lantern.core.join.solve.nearness import (
     DISTORTED,
     PRIOR_WEIGHT,
@@ -35,10 +36,16 @@ Array = NDArray[Any]
 
 #: Distance from which a tie point loses weight: near things miss by many times as much.
 _SCALE_PX = 0.25
+#: The same for further starts of the search.
+_STARTS_PX = (1.0, 4.0)
 #: Points of a link for the search.
 _SEARCH_POINTS = 60
-#: Directions tried for each pair, and how often its turn is adjusted meanwhile.
-_DIRECTIONS, _TURNS = 300, 8
+#: Directions tried for each pair; how often its turn is adjusted for each, and how many of the best are asked on.
+_DIRECTIONS, _TURNS = 300, ((2, 100), (5, 30), (8, 1))
+#: How often the search begins again where it ended, while it brings the cost to this share.
+_AGAIN, _DEEPER = 4, 0.98
+#: By what share a focal length is off that was adjusted as if the camera had only turned.
+_FOCAL_SHARE = 0.01
 #: The cost must fall to this share before it is believed, see ``parallax``: here each frame has three numbers more.
 _BELIEVED = 0.35
 #: Share of points that stand nearer than what is told as "near".
@@ -138,7 +145,13 @@ class _PlacedAdjustment(NearAdjustment):
 
 
 def solve_hand_held(
-    poses: Poses, links: Sequence[Link], camera_group: Sequence[int], *, focal_from_exif: bool, known: bool = False
+    poses: Poses,
+    links: Sequence[Link],
+    camera_group: Sequence[int],
+    *,
+    focal_from_exif: bool,
+    known: bool = False,
+    progress: Progress = SILENT,
 ) -> tuple[Poses, HandHeld, NearThings] | None:
     """Poses of a camera that was carried, how far, and how near things stand; None where that explains too little.
 
@@ -149,21 +162,45 @@ def solve_hand_held(
     known : bool
         The lenses' distortion is known and stays.
     """
-    usual = (camera_group, _SCALE_PX, focal_from_exif)
-    turned = Adjustment(poses if known else only_free(poses, FOCAL), links, *usual, FOCAL, _SEARCH_POINTS, PRIOR_WEIGHT)
-    if len(turned.link) < 30:
-        return None
-    cost = descend(turned, 20)
+
+    def turned(start: Poses, scale_px: float) -> tuple[float, Adjustment]:
+        problem = Adjustment(start, links, camera_group, scale_px, focal_from_exif, FOCAL, _SEARCH_POINTS, PRIOR_WEIGHT)
+        return descend(problem, 20, progress), problem
 
     def carried(start: Poses, place: Array, free: Sequence[int], points: int) -> tuple[float, _PlacedAdjustment]:
-        problem = _PlacedAdjustment(start, links, *usual, free, points, PRIOR_WEIGHT)
+        problem = _PlacedAdjustment(start, links, camera_group, _SCALE_PX, focal_from_exif, free, points, PRIOR_WEIGHT)
         problem.begin(place)
-        return descend(problem, 40), problem
+        return descend(problem, 40, progress), problem
 
-    free = FOCAL
-    least, best = carried(turned.result(), _likely_places(turned), FOCAL, _SEARCH_POINTS)
+    def anew(start: Poses, free: Sequence[int]) -> tuple[float, _PlacedAdjustment]:
+        """From the likeliest places under rotations that are there."""
+        problem = Adjustment(start, links, camera_group, _SCALE_PX, focal_from_exif, FOCAL, _SEARCH_POINTS)
+        return carried(start, _likely_places(problem, progress), free, _SEARCH_POINTS)
+
+    def best_from(
+        starts: Sequence[tuple[float, _PlacedAdjustment]], free: Sequence[int]
+    ) -> tuple[float, _PlacedAdjustment]:
+        """The best of some, and on from where it ends as long as that leads to a deeper hollow."""
+        least, best = min(starts, key=lambda t: t[0])
+        for _ in range(_AGAIN):
+            cost, other = anew(best.result(), free)
+            if cost > _DEEPER * least:
+                break
+            least, best = cost, other
+        return least, best
+
+    undistorted = poses if known else only_free(poses, FOCAL)
+    cost, plain = turned(undistorted, _SCALE_PX)
+    if len(plain.link) < 30:
+        return None
+    # which of the near things bend the solution depends on how far they may miss: any of these may lead to the best
+    begun = [plain, *(turned(undistorted, scale)[1] for scale in _STARTS_PX)]
+    free: Sequence[int] = FOCAL
+    least, best = best_from([anew(problem.result(), free) for problem in begun], free)
     if not known:
-        bent = carried(best.result(), best.state.place, BENT, _SEARCH_POINTS)
+        # a lens that has distortion is met from that which turning alone found
+        distorted = anew(turned(only_free(poses, BENT), _SCALE_PX)[1].result(), BENT)
+        bent = best_from([carried(best.result(), best.state.place, BENT, _SEARCH_POINTS), distorted], BENT)
         if bent[0] < DISTORTED * least:
             free, (least, best) = BENT, bent
     if least > _BELIEVED * cost:
@@ -179,51 +216,58 @@ def _about_their_middle(place: Array) -> tuple[Array, float]:
     return (place / unit, unit) if unit > 0 else (place, 1.0)
 
 
-def _likely_places(problem: Adjustment) -> Array:
+def _likely_places(problem: Adjustment, progress: Progress) -> Array:
     """Where frames stood (F, 3), as if neighbours stood equally far apart, from the likeliest direction of each two."""
     lenses = problem.lenses(problem.state.intrinsics)
     local, _turn = problem.aimed(problem.state, problem.rays(lenses))
-    r, _weight, _j = problem.linearised()
+    r, _weight, j = problem.linearised()
     slope = problem.slopes(lenses, local)
+    # by the turn of frame b, and by the focal length, which near things have bent too
+    nuisance = np.concatenate([j[:, :, 3:6], j[:, :, 6::LENS_INTRINSICS].sum(-1, keepdims=True)], -1)
     tried = sphere.even_samples((-np.pi, np.pi), (-np.pi / 2, np.pi / 2), _DIRECTIONS)
     apart = np.zeros((len(problem.a), len(problem.poses.frames)))
     move, weight = np.zeros((len(problem.a), 3)), np.zeros(len(problem.a))
+    progress.begin("adjust", len(apart))
     for k, (a, b) in enumerate(zip(problem.a.tolist(), problem.b.tolist())):
+        progress.advance()
         at = problem.link == k
-        cost = _left_over(r[at], slope[at], local[at], tried)
-        best = int(cost.argmin())
+        likely = tried
+        for turns, kept in _TURNS:
+            cost = _left_over(r[at], slope[at], nuisance[at], likely, turns)
+            likely, usual = likely[np.argsort(cost)[:kept]], float(np.median(cost))
         apart[k, a], apart[k, b] = 1, -1
-        move[k] = problem.state.rotation[b] @ tried[best]
+        move[k] = problem.state.rotation[b] @ likely[0]
         # where all directions serve alike nothing is known
-        weight[k] = np.median(cost) - cost[best] + 1e-6
+        weight[k] = max(usual - float(cost.min()), 0) + 1e-6
     root = np.sqrt(weight)[:, None]
     return np.asarray(np.linalg.lstsq(root * apart, root * move, rcond=None)[0])
 
 
-def _left_over(r: Array, slope: Array, local: Array, tried: Array) -> Array:
+def _left_over(r: Array, slope: Array, nuisance: Array, tried: Array, turns: int) -> Array:
     """Cauchy cost (D,) of one link's misses r (P, 2) if the pupil moved along each of ``tried`` (D, 3).
 
-    The turn between the frames is adjusted for each, with ``slope`` (P, 2, 3) at the directions ``local`` (P, 3).
+    Misses change by ``slope`` (P, 2, 3) with the direction of a point and by ``nuisance`` (P, 2, 4) with the turn and
+    the focal length, which are adjusted for each, so many times.
     """
-    by_turn = slope @ rotations.skew(local)  # (P, 2, 3)
     along = np.einsum("pij,dj->dpi", slope, tried)
     along /= np.linalg.norm(along, axis=-1, keepdims=True) + 1e-12
-    turned_along = np.einsum("dpi,pij->dpj", along, by_turn)
-    step = np.zeros((len(tried), 3))
+    nuisance_along = np.einsum("dpi,pij->dpj", along, nuisance)
+    step = np.zeros((len(tried), nuisance.shape[-1]))
+    held = np.diag([1e-9, 1e-9, 1e-9, _FOCAL_SHARE**-2])
     c2 = _SCALE_PX**2
-    for turn in range(_TURNS + 1):
-        miss = r + np.einsum("pij,dj->dpi", by_turn, step)
+    for turn in range(turns + 1):
+        miss = r + np.einsum("pij,dj->dpi", nuisance, step)
         by = (miss * along).sum(-1)
         # nearness takes up what lies along the move; against it nothing can be nearer than far
         nearer = by < 0
         left = miss - np.where(nearer, by, 0)[..., None] * along
         squared = (left**2).sum(-1)
-        if turn == _TURNS:
+        if turn == turns:
             break
         root = np.sqrt(1 / (1 + squared / c2))[..., None]
-        slopes = by_turn - along[..., None] * np.where(nearer[..., None], turned_along, 0)[:, :, None]
-        flat = (slopes * root[..., None]).reshape(len(tried), -1, 3)
-        normal = np.swapaxes(flat, 1, 2) @ flat + 1e-9 * np.eye(3)
-        side = np.einsum("dpj,dp->dj", flat, (left * root).reshape(len(tried), -1))
+        slopes = nuisance - along[..., None] * np.where(nearer[..., None], nuisance_along, 0)[:, :, None]
+        flat = (slopes * root[..., None]).reshape(len(tried), -1, step.shape[1])
+        normal = np.swapaxes(flat, 1, 2) @ flat + held
+        side = np.einsum("dpj,dp->dj", flat, (left * root).reshape(len(tried), -1)) + step @ held
         step -= np.linalg.solve(normal, side[..., None])[..., 0]
-    return np.asarray(c2 * np.log1p(squared / c2).sum(-1))
+    return np.asarray(c2 * np.log1p(squared / c2).sum(-1) + ((step @ held) * step).sum(-1))

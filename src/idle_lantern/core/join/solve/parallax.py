@@ -181,7 +181,7 @@ def solve_parallax(
 
     starts = [swung(plain.result(), np.array(s), FOCAL, _SEARCH_POINTS, 12) for s in _STARTS]
     least, best = min(starts, key=lambda t: t[0])
-    free = FOCAL
+    free: Sequence[int] = FOCAL
     if not known:
         bent = swung(best.result(), best.state.pupil, BENT, _SEARCH_POINTS, 12)
         if bent[0] < DISTORTED * least:

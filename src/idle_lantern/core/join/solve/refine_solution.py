@@ -106,7 +106,7 @@ def refine_solution(
     known = known and intrinsics_of(refined.lenses[0])[1:] == intrinsics_of(poses.lenses[0])[1:]
     if refined.rms_px > max(poses.rms_px, _NO_BETTER_PX):
         return poses, before, None
-    refined, parallax = _freed_of_parallax(refined, links, group, told, known)
+    refined, parallax = _freed_of_parallax(refined, links, group, told, known, progress)
     within = max(0.6, 4 * refined.rms_px)
     final = [reassigned(k, refined, within) if k.inliers else k for k in links]
     return refined, final, parallax
@@ -177,7 +177,7 @@ def _with_patches(by_hand: Link, registered: Link) -> Link:
 
 
 def _freed_of_parallax(
-    poses: Poses, links: list[Link], group: list[int], told: bool, known: bool
+    poses: Poses, links: list[Link], group: list[int], told: bool, known: bool, progress: Progress
 ) -> tuple[Poses, Parallax | HandHeld | None]:
     """Where tie points miss by parallax: poses freed of it, with local warps for what it does to near things."""
     if not _shows_parallax(links, poses):
@@ -189,7 +189,7 @@ def _freed_of_parallax(
     swung = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
     left = swung[0].rms_px if swung is not None else math.inf
     if left > _SWUNG_PX:
-        carried_about = solve_hand_held(poses, links, group, focal_from_exif=told, known=known)
+        carried_about = solve_hand_held(poses, links, group, focal_from_exif=told, known=known, progress=progress)
         if carried_about is not None and carried_about[0].rms_px < _CARRIED * left:
             freed, hand_held, things = carried_about
             return seen_from_the_middle(freed, things), hand_held

@@ -1,0 +1,143 @@
+"""A camera that was held in the hand and wandered, with a fence some metres off."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from tests.helpers import true_picture
+from tests.helpers.sets import rms
+
+from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.render.compose import compose_picture
+from idle_lantern.core.join.report import report_of, solution_of
+from idle_lantern.core.join.solve.adjust import adjust
+from idle_lantern.core.join.solve.hand_held import HandHeld, solve_hand_held
+from idle_lantern.core.join.solve.near_warp import seen_from_the_middle
+from idle_lantern.core.join.solve.nearness import NearThings
+from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.sim.camera import Head, SimulatedCamera
+from idle_lantern.core.sim.diorama import TERRACE_Y, ambrel_holm
+from idle_lantern.core.sim.materials import planks
+from idle_lantern.core.sim.shapes import DOWN, quad
+from idle_lantern.core.sim.surfaces import Diorama
+from idle_lantern.core.sim.truth import registration_error_px
+
+COUNT = 6
+
+
+def _carried(lens: Lens, wander_m: float, noise_px: float, seed: int) -> tuple[Poses, list[Link]]:
+    """A row taken from places that wander, and its matches: a fence 3 m off below the horizon, 30 to 200 m above it."""
+    rng = np.random.default_rng(seed)
+    turned = np.stack(
+        [rotations.from_yaw_pitch_roll(math.radians(25 * i), *rng.normal(0, 0.02, 2)) for i in range(COUNT)]
+    )
+    place = rng.normal(0, wander_m / math.sqrt(3), (COUNT, 3))
+    links = []
+    for a, b in [(i, i + 1) for i in range(COUNT - 1)] + [(i, i + 2) for i in range(COUNT - 2)]:
+        points = rng.uniform(0, [lens.width - 1, lens.height - 1], (3000, 2))
+        ray = lens.unproject(points) @ turned[a].T
+        distance = np.where(ray[:, 1] > 0.12, 3.0 / np.hypot(ray[:, 0], ray[:, 2]), rng.uniform(30, 200, len(ray)))
+        local = (place[a] + distance[:, None] * ray - place[b]) @ turned[b]
+        seen = lens.sees(local)
+        there = lens.project(local[seen])[0]
+        there += rng.normal(0, noise_px, there.shape)
+        some = slice(0, 120)
+        links.append(
+            Link(a, b, points[seen][some], there[some], turned[b].T @ turned[a], np.ones(len(there[some]), bool))
+        )
+    return Poses(tuple(range(COUNT)), (lens,) * COUNT, turned), links
+
+
+@pytest.mark.parametrize(("k1", "seed"), [(0.0, 1), (0.0, 2), (-0.06, 3)])
+def test_rotations_and_lens_come_out_though_the_camera_wandered(k1: float, seed: int):
+    """Two centimetres with a fence at three metres: as if only turned, focal length and rotations are off."""
+    true, links = _carried(Lens("rectilinear", 900, 1000, 700, k1=k1), 0.02, 0.05, seed)
+    plain = adjust(true, links, [0] * COUNT, scale_px=2.0, focal_from_exif=True)
+    found = solve_hand_held(plain, links, [0] * COUNT, focal_from_exif=True)
+    assert found is not None
+    freed, hand_held, things = found
+
+    def error(poses: Poses) -> float:
+        return rms(registration_error_px(true.lenses[0], true.world_from_camera, poses.lenses, poses.world_from_camera))
+
+    assert error(plain) > 0.6
+    assert error(freed) < 0.25 * error(plain)
+    assert freed.lenses[0].focal_px == pytest.approx(900, rel=2e-3)
+    assert freed.lenses[0].k1 == pytest.approx(k1, abs=0.004)
+    # two places 2 cm about one lie some 3 cm apart
+    assert 0.5 < hand_held.near_share * 3.0 / (0.02 * math.sqrt(2)) < 1.5
+    assert np.abs(things.place.mean(0)).max() < 1e-9
+
+
+def test_a_camera_that_only_turned_was_not_carried():
+    true, links = _carried(Lens("rectilinear", 900, 1000, 700), 0.0, 0.2, 4)
+    assert solve_hand_held(true, links, [0] * COUNT, focal_from_exif=True) is None
+
+
+def test_words_say_how_far_and_what_to_do():
+    sentence = HandHeld(0.007, 12.0).sentence(2.0)
+    assert "0.7 %" in sentence
+    assert "14 mm as they stand 2 m off" in sentence
+    assert "panoramic head" in sentence
+
+
+def test_a_frame_is_laid_as_seen_from_the_middle_and_tears_between_near_and_far():
+    """Its pupil stood 2 cm to the right: what is 2 m off stands so much too far left, what is far stays."""
+    lens = Lens("rectilinear", 800, 800, 600)
+    x, y = (v.ravel() for v in np.meshgrid(np.arange(20.0, 800, 40), np.arange(15.0, 600, 30)))
+    near = np.where(y > 300, 1 / 2.0, 0.0)
+    poses = Poses((0,), (lens,), np.eye(3)[None])
+    things = NearThings(np.array([[0.02, 0, 0]]), np.zeros(len(x), int), np.stack([x, y], -1), near)
+    bend = seen_from_the_middle(poses, things).bends[0]
+    assert bend is not None
+    rows = np.linspace(0, 599, bend.shape[0])
+    inside = bend[:, 3:-3, 0]
+    assert inside[rows > 330].mean() == pytest.approx(-800 * 0.02 / 2, rel=0.1)
+    assert np.abs(inside[rows < 270]).max() < 1.0
+    assert np.abs(bend[..., 1][:, bend.shape[1] // 2]).max() < 0.5
+
+
+def _with_a_fence(scene: Diorama) -> Diorama:
+    """Planks a metre high, 3 m before the camera."""
+    wood = planks((0.42, 0.33, 0.22), 904, 0.12)
+    return replace(
+        scene, quads=(*scene.quads, quad((-6, TERRACE_Y - 1.1, 3.0), (1, 0, 0), DOWN, (12, 1.1), wood, layer=6))
+    )
+
+
+def test_a_hand_held_row_with_a_fence_is_the_scene(tmp_path: Path):
+    """From the middle of all places; told in the report, and read from it again."""
+    fine, lens, scene = 2, Lens("rectilinear", 600, 660, 460), _with_a_fence(ambrel_holm(railing=False))
+    rng = np.random.default_rng(2)
+    places = rng.normal(0, 0.02 / math.sqrt(3), (4, 3))
+    places -= places.mean(0)
+    meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 660 / 600)
+    cameras = [Head(play_deg=1.0).pointed(-36 + 24 * i, -6, shot=i) for i in range(4)]
+    paths = [tmp_path / f"f{i}.jpg" for i in range(4)]
+    for i, path in enumerate(paths):
+        pupil_m = tuple((cameras[i].T @ places[i]).tolist())
+        body = SimulatedCamera(lens.scaled(fine), 24.0, 24.0 * 660 / 600, pupil_m=pupil_m)
+        true_picture.shoot(body, scene, cameras[i], path, meta, i, fine)
+    frames = gather(paths)
+    solution = solve(frames)
+    assert isinstance(solution.parallax, HandHeld)
+    canvas = make_canvas(solution.poses, solution.seen, "cylindrical")
+    joined = compose_picture(solution, canvas)
+    wanted, inside = true_picture.expected(scene, joined.picture, solution, canvas, cameras, fine)
+    reached = true_picture.decibel(joined.picture, wanted, inside)
+    flat = compose_picture(replace(solution, poses=replace(solution.poses, bends=())), canvas).picture
+    assert reached >= 34, f"PSNR {reached:.1f} dB"
+    assert reached > true_picture.decibel(flat, wanted, inside) + 2
+    report = report_of(solution, joined)
+    assert "panoramic head" in report["parallax"]["in_words"]
+    assert solution_of(report, frames, 0.2).parallax == solution.parallax
