@@ -22,7 +22,7 @@ from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.join.canvas.warp import Tile
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import compose_picture, lay_out
+from idle_lantern.core.join.render.compose import compose_picture, frames_for, lay_out
 from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, let_show
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects.figures import Figure, differing, doubled
@@ -155,6 +155,26 @@ def test_a_step_of_a_pixel_and_a_half_is_the_first_suspect(row_set: FrameFiles):
 def test_a_clean_set_has_no_suspect(row_set: FrameFiles):
     at = _joined(row_set.paths)
     assert [s for s in _suspects(at.solution, at.canvas) if s.suspicion > 0.5] == []
+
+
+def test_frames_that_the_tiles_left_in_memory_make_room_and_tell_the_same(row_set: FrameFiles):
+    """They took as much again beside those of the look: 1 216 instead of 880 MiB with 60 frames of 12 MP."""
+    at = _joined(row_set.paths)
+    plan, overview = lay_out(at.solution, at.canvas, JoinOptions(threads=2))
+    left = frames_for(plan, None)
+    for k in range(len(row_set.paths)):
+        left.load(k)
+    held = []
+
+    class Watched:
+        def begin(self, stage: str, total: int) -> None:
+            held.append(left.keys())
+
+        def advance(self, n: int = 1) -> None: ...
+
+    found = find_suspects(plan, overview, frames=left, threads=2, progress=Watched())
+    assert held[0] == []
+    assert found == find_suspects(plan, overview, threads=2)
 
 
 def test_a_frame_alone_lies_as_the_picture_shows_it_and_is_let_show_elsewhere(row_set: FrameFiles):

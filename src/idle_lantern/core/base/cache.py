@@ -48,6 +48,11 @@ class SizedCache(Generic[K, V]):
                 self._busy.pop(key, None)
             return made
 
+    def keys(self) -> list[K]:
+        """Keys of what is kept."""
+        with self._lock:
+            return list(self._kept)
+
     def take(self, key: K) -> V | None:
         """The thing of that key where it is kept; it is kept no longer."""
         with self._lock:

@@ -38,7 +38,7 @@ Array = NDArray[Any]
 T = TypeVar("T")
 
 #: Full frames held while tiles are made, unless a plan tells another limit.
-CACHE_BYTES = 500_000_000
+CACHE_BYTES = 450_000_000
 #: Plans whose frames are kept in memory between calls of ``render_tile``.
 _PLANS_KEPT = 2
 

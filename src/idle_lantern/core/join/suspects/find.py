@@ -82,6 +82,7 @@ def look_over(
     """
     with one_thread_each():
         look = Look(plan, frames)
+        look.take_over(threads)
         windows = seam_windows(plan.label, look.canvas)
         windows.sort(key=lambda w: (w.a, w.b, w.y))
         areas = None if changed is None else [_area(tile) for tile in changed]
@@ -207,7 +208,7 @@ def _soft(look: Look, label: Array, among: frozenset[int] | None, threads: int) 
         for o in largest_of_each(overlaps_of(poses, _LEAST_SHARED), _NEIGHBOURS)
         if among is None or (o.i in among or o.j in among)
     ]
-    greys = SizedCache(look.grey, lambda grey: int(grey.nbytes), look.plan.cache_bytes // 3)
+    greys = SizedCache(look.grey, lambda grey: int(grey.nbytes), look.plan.cache_bytes // 4)
     found = compared(poses, overlaps, greys.load, threads)
     told = []
     for i, blur in blurs(len(poses.frames), found).items():

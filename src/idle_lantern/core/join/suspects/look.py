@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
@@ -19,11 +20,14 @@ from idle_lantern.core.join.light.gains import gain_table, with_gain
 from idle_lantern.core.join.light.vignetting import without_vignetting
 from idle_lantern.core.join.render.plan import FilesOfFrames, RenderPlan
 from idle_lantern.core.join.render.views import Levels
+from idle_lantern.core.join.workers import mapped
 
 Array = NDArray[Any]
 
 #: Frames of more pixels are looked at by halves: a fault of a pixel and a half still shows there.
 _LARGE = 1_500_000
+#: Of the memory that tiles took for frames: seams are read frame by frame, so that two rows of them are enough.
+_SHARE = 0.7
 
 
 @dataclass(frozen=True)
@@ -45,8 +49,13 @@ class Look:
         self.poses = plan.poses.of_size(sizes)
         self.canvas: Canvas = plan.canvas.scaled(1 / self.shrink) if self.shrink > 1 else plan.canvas
         self._tables = [gain_table(g, 255) for g in plan.gains]
-        self._frames = SizedCache(self._load, lambda p: int(p.nbytes), plan.cache_bytes)
+        self._frames = SizedCache(self._load, lambda p: int(p.nbytes), plan.cache_bytes * _SHARE)
         self._step = grid_step(self.canvas)
+
+    def take_over(self, threads: int) -> None:
+        """Bring the frames that the tiles left in memory to the size of the look, which needs so much less of it."""
+        if self._even is not None:
+            mapped(self.colours, self._even.keys(), threads, SILENT)
 
     def colours(self, k: int) -> Array:
         """The k-th frame, (H, W, 3) uint8, fall-off and gain evened."""
