@@ -29,6 +29,8 @@ def application():
     """The one application with typeface and look."""
     app = make_application()
     theme.apply(app, "dark")
+    # what is loaded by now stays: each test collects what its window leaves
+    gc.freeze()
     return app
 
 

@@ -20,6 +20,8 @@ class InterfaceThreadCollector(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         gc.disable()
+        # what is loaded by now stays; to look through it each time would hold the interface for 25 ms
+        gc.freeze()
         self._timer = QTimer(self)
         self._timer.setInterval(_EVERY_MS)
         self._timer.timeout.connect(self.collect)

@@ -58,7 +58,7 @@ def _carried(lens: Lens, wander_m: float, noise_px: float, seed: int) -> tuple[P
     return Poses(tuple(range(COUNT)), (lens,) * COUNT, turned), links
 
 
-@pytest.mark.parametrize(("k1", "seed"), [(0.0, 1), (0.0, 2), (-0.06, 3)])
+@pytest.mark.parametrize(("k1", "seed"), [(0.0, 1), (-0.06, 3)])
 def test_rotations_and_lens_come_out_though_the_camera_wandered(k1: float, seed: int):
     """Two centimetres with a fence at three metres: as if only turned, focal length and rotations are off."""
     true, links = _carried(Lens("rectilinear", 900, 1000, 700, k1=k1), 0.02, 0.05, seed)
@@ -119,11 +119,11 @@ def test_a_hand_held_row_with_a_fence_is_the_scene(tmp_path: Path):
     """From the middle of all places; told in the report, and read from it again."""
     fine, lens, scene = 2, Lens("rectilinear", 600, 660, 460), _with_a_fence(ambrel_holm(railing=False))
     rng = np.random.default_rng(2)
-    places = rng.normal(0, 0.02 / math.sqrt(3), (4, 3))
+    places = rng.normal(0, 0.02 / math.sqrt(3), (3, 3))
     places -= places.mean(0)
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 660 / 600)
-    cameras = [Head(play_deg=1.0).pointed(-36 + 24 * i, -6, shot=i) for i in range(4)]
-    paths = [tmp_path / f"f{i}.jpg" for i in range(4)]
+    cameras = [Head(play_deg=1.0).pointed(-24 + 24 * i, -6, shot=i) for i in range(3)]
+    paths = [tmp_path / f"f{i}.jpg" for i in range(3)]
     for i, path in enumerate(paths):
         pupil_m = tuple((cameras[i].T @ places[i]).tolist())
         body = SimulatedCamera(lens.scaled(fine), 24.0, 24.0 * 660 / 600, pupil_m=pupil_m)

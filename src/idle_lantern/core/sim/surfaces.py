@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -45,10 +46,15 @@ class Quad:
     one_sided: bool = False
     lit: bool = True
 
-    @property
+    @cached_property
     def normal(self) -> Array:
         """Unit normal, across x down."""
         return np.cross(self.across, self.down)
+
+    def turned_away(self, corner: Array) -> bool:
+        """Whether it shows nothing, seen from where its corner lies at ``corner``: edge on, or from behind where it has one side."""
+        height = float(corner @ self.normal)
+        return abs(height) < 1e-6 or (self.one_sided and height > 0)
 
     def corner_at(self, time_s: float) -> Array:
         """Corner after ``time_s``: walkers walk."""
@@ -208,6 +214,8 @@ def _may_show(quad: Quad, here: Array, field: _Field, time_s: float) -> bool:
     return apart <= field.farthest_rad + float(np.arcsin(radius / distance))
 
 
+#: Shares of its sides at which points on a quad are looked for, (49, 2).
+_OVER_A_QUAD = np.stack(np.meshgrid(np.linspace(0, 1, 7), np.linspace(0, 1, 7)), -1).reshape(-1, 2)
 #: Of a window so much must be free for its cells to be told one by one.
 _SPARSE = 0.6
 
@@ -253,11 +261,12 @@ class _Window:
 
 def _window(quad: Quad, corner: Array, field: _Field, shape: tuple[int, ...]) -> _Window | None:
     """Pixels that may show ``quad``: rays that hit it on a coarse grid, or pass near points on it."""
+    if quad.turned_away(corner):
+        return None
     w, h = quad.size_m
     across, down = np.asarray(quad.across), np.asarray(quad.down)
-    side, low = np.meshgrid(np.linspace(0, w, 7), np.linspace(0, h, 7))
-    points = corner + side.reshape(-1, 1) * across + low.reshape(-1, 1) * down
-    points /= np.linalg.norm(points, axis=1, keepdims=True)
+    points = corner + _OVER_A_QUAD * (w, h) @ np.stack([across, down])
+    points /= np.sqrt((points**2).sum(1, keepdims=True))
     flat = field.rays
     near = (flat @ points.T.astype(np.float32)).max(1) > field.reach
     normal = quad.normal
@@ -297,8 +306,6 @@ def _paint(
     corner = quad.corner_at(time_s) - here
     normal = quad.normal
     height = float(corner @ normal)
-    if abs(height) < 1e-6 or (quad.one_sided and height > 0):
-        return
     open_ = strip.through[window] > 0
     rows, columns = np.nonzero(open_ if cells is None else open_ & cells)
     if not len(rows):

@@ -4,8 +4,7 @@ Where near and far are adjusted as if the camera had only turned, the focal leng
 near things ask for and every rotation with them. Here each frame has a place of its own. How far apart two places lie
 shows only where a third frame sees the same; their direction shows in any two.
 
-The search begins at the direction for each pair that leaves least of its misses when its turn is free: things may be near
-along it, and never nearer than far against it. From any other start the descent ends in the first hollow.
+The search begins at ``likely_places``; from any other start the descent ends in the first hollow.
 """
 
 from __future__ import annotations
@@ -18,10 +17,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.geometry import sphere
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.solve.adjust import descend, only_free
-from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, LENS_INTRINSICS, Adjustment
+from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, Adjustment
+from idle_lantern.core.join.solve.likely_places import likely_places
 from idle_lantern.core.join.solve.nearness import (
     DISTORTED,
     PRIOR_WEIGHT,
@@ -40,12 +39,8 @@ _SCALE_PX = 0.25
 _STARTS_PX = (1.0, 4.0)
 #: Points of a link for the search.
 _SEARCH_POINTS = 60
-#: Directions tried for each pair; how often its turn is adjusted for each, and how many of the best are asked on.
-_DIRECTIONS, _TURNS = 300, ((2, 100), (5, 30), (8, 1))
 #: How often the search begins again where it ended, while it brings the cost to this share.
 _AGAIN, _DEEPER = 4, 0.98
-#: By what share a focal length is off that was adjusted as if the camera had only turned.
-_FOCAL_SHARE = 0.01
 #: The cost must fall to this share before it is believed, see ``parallax``: here each frame has three numbers more.
 _BELIEVED = 0.35
 #: Share of points that stand nearer than what is told as "near".
@@ -162,51 +157,72 @@ def solve_hand_held(
     known : bool
         The lenses' distortion is known and stays.
     """
-
-    def turned(start: Poses, scale_px: float) -> tuple[float, Adjustment]:
-        problem = Adjustment(start, links, camera_group, scale_px, focal_from_exif, FOCAL, _SEARCH_POINTS, PRIOR_WEIGHT)
-        return descend(problem, 20, progress), problem
-
-    def carried(start: Poses, place: Array, free: Sequence[int], points: int) -> tuple[float, _PlacedAdjustment]:
-        problem = _PlacedAdjustment(start, links, camera_group, _SCALE_PX, focal_from_exif, free, points, PRIOR_WEIGHT)
-        problem.begin(place)
-        return descend(problem, 40, progress), problem
-
-    def anew(start: Poses, free: Sequence[int]) -> tuple[float, _PlacedAdjustment]:
-        """From the likeliest places under rotations that are there."""
-        problem = Adjustment(start, links, camera_group, _SCALE_PX, focal_from_exif, FOCAL, _SEARCH_POINTS)
-        return carried(start, _likely_places(problem, progress), free, _SEARCH_POINTS)
-
-    def best_from(
-        starts: Sequence[tuple[float, _PlacedAdjustment]], free: Sequence[int]
-    ) -> tuple[float, _PlacedAdjustment]:
-        """The best of some, and on from where it ends as long as that leads to a deeper hollow."""
-        least, best = min(starts, key=lambda t: t[0])
-        for _ in range(_AGAIN):
-            cost, other = anew(best.result(), free)
-            if cost > _DEEPER * least:
-                break
-            least, best = cost, other
-        return least, best
-
+    search = _Search(links, camera_group, focal_from_exif, progress)
     undistorted = poses if known else only_free(poses, FOCAL)
-    cost, plain = turned(undistorted, _SCALE_PX)
+    cost, plain = search.turned(undistorted, _SCALE_PX)
     if len(plain.link) < 30:
         return None
     # which of the near things bend the solution depends on how far they may miss: any of these may lead to the best
-    begun = [plain, *(turned(undistorted, scale)[1] for scale in _STARTS_PX)]
+    begun = [plain, *(search.turned(undistorted, scale)[1] for scale in _STARTS_PX)]
     free: Sequence[int] = FOCAL
-    least, best = best_from([anew(problem.result(), free) for problem in begun], free)
+    least, best = search.deepest([search.carried_from(problem.result(), free) for problem in begun], free)
     if not known:
         # a lens that has distortion is met from that which turning alone found
-        distorted = anew(turned(only_free(poses, BENT), _SCALE_PX)[1].result(), BENT)
-        bent = best_from([carried(best.result(), best.state.place, BENT, _SEARCH_POINTS), distorted], BENT)
+        distorted = search.turned(only_free(poses, BENT), _SCALE_PX)[1].result()
+        starts = [search.carried(best.result(), best.state.place, BENT), search.carried_from(distorted, BENT)]
+        bent = search.deepest(starts, BENT)
         if bent[0] < DISTORTED * least:
             free, (least, best) = BENT, bent
     if least > _BELIEVED * cost:
         return None
-    _cost, whole = carried(best.result(), best.state.place, free, 10**9)
+    _cost, whole = search.carried(best.result(), best.state.place, free, 10**9)
     return whole.result(), whole.told(), whole.near_things()
+
+
+#: What an adjustment costs where it ends, and the adjustment.
+_Ended = tuple[float, _PlacedAdjustment]
+
+
+@dataclass(frozen=True)
+class _Search:
+    """Adjustments of one set from several starts."""
+
+    links: Sequence[Link]
+    camera_group: Sequence[int]
+    focal_from_exif: bool
+    progress: Progress
+
+    def turned(self, start: Poses, scale_px: float) -> tuple[float, Adjustment]:
+        """As if the camera had only turned."""
+        problem = Adjustment(
+            start, self.links, self.camera_group, scale_px, self.focal_from_exif, FOCAL, _SEARCH_POINTS, PRIOR_WEIGHT
+        )
+        return descend(problem, 20, self.progress), problem
+
+    def carried(self, start: Poses, place: Array, free: Sequence[int], points: int = _SEARCH_POINTS) -> _Ended:
+        """From these places (F, 3)."""
+        problem = _PlacedAdjustment(
+            start, self.links, self.camera_group, _SCALE_PX, self.focal_from_exif, free, points, PRIOR_WEIGHT
+        )
+        problem.begin(place)
+        return descend(problem, 40, self.progress), problem
+
+    def carried_from(self, start: Poses, free: Sequence[int]) -> _Ended:
+        """From the likeliest places under these rotations."""
+        problem = Adjustment(
+            start, self.links, self.camera_group, _SCALE_PX, self.focal_from_exif, FOCAL, _SEARCH_POINTS
+        )
+        return self.carried(start, likely_places(problem, self.progress), free)
+
+    def deepest(self, ended: Sequence[_Ended], free: Sequence[int]) -> _Ended:
+        """The best of some, and on from where it ended as long as that leads to a deeper hollow."""
+        least, best = min(ended, key=lambda e: e[0])
+        for _ in range(_AGAIN):
+            cost, other = self.carried_from(best.result(), free)
+            if cost > _DEEPER * least:
+                break
+            least, best = cost, other
+        return least, best
 
 
 def _about_their_middle(place: Array) -> tuple[Array, float]:
@@ -214,60 +230,3 @@ def _about_their_middle(place: Array) -> tuple[Array, float]:
     place = place - place.mean(0)
     unit = float(np.sqrt((place**2).sum(1).mean()))
     return (place / unit, unit) if unit > 0 else (place, 1.0)
-
-
-def _likely_places(problem: Adjustment, progress: Progress) -> Array:
-    """Where frames stood (F, 3), as if neighbours stood equally far apart, from the likeliest direction of each two."""
-    lenses = problem.lenses(problem.state.intrinsics)
-    local, _turn = problem.aimed(problem.state, problem.rays(lenses))
-    r, _weight, j = problem.linearised()
-    slope = problem.slopes(lenses, local)
-    # by the turn of frame b, and by the focal length, which near things have bent too
-    nuisance = np.concatenate([j[:, :, 3:6], j[:, :, 6::LENS_INTRINSICS].sum(-1, keepdims=True)], -1)
-    tried = sphere.even_samples((-np.pi, np.pi), (-np.pi / 2, np.pi / 2), _DIRECTIONS)
-    apart = np.zeros((len(problem.a), len(problem.poses.frames)))
-    move, weight = np.zeros((len(problem.a), 3)), np.zeros(len(problem.a))
-    progress.begin("adjust", len(apart))
-    for k, (a, b) in enumerate(zip(problem.a.tolist(), problem.b.tolist())):
-        progress.advance()
-        at = problem.link == k
-        likely = tried
-        for turns, kept in _TURNS:
-            cost = _left_over(r[at], slope[at], nuisance[at], likely, turns)
-            likely, usual = likely[np.argsort(cost)[:kept]], float(np.median(cost))
-        apart[k, a], apart[k, b] = 1, -1
-        move[k] = problem.state.rotation[b] @ likely[0]
-        # where all directions serve alike nothing is known
-        weight[k] = max(usual - float(cost.min()), 0) + 1e-6
-    root = np.sqrt(weight)[:, None]
-    return np.asarray(np.linalg.lstsq(root * apart, root * move, rcond=None)[0])
-
-
-def _left_over(r: Array, slope: Array, nuisance: Array, tried: Array, turns: int) -> Array:
-    """Cauchy cost (D,) of one link's misses r (P, 2) if the pupil moved along each of ``tried`` (D, 3).
-
-    Misses change by ``slope`` (P, 2, 3) with the direction of a point and by ``nuisance`` (P, 2, 4) with the turn and
-    the focal length, which are adjusted for each, so many times.
-    """
-    along = np.einsum("pij,dj->dpi", slope, tried)
-    along /= np.linalg.norm(along, axis=-1, keepdims=True) + 1e-12
-    nuisance_along = np.einsum("dpi,pij->dpj", along, nuisance)
-    step = np.zeros((len(tried), nuisance.shape[-1]))
-    held = np.diag([1e-9, 1e-9, 1e-9, _FOCAL_SHARE**-2])
-    c2 = _SCALE_PX**2
-    for turn in range(turns + 1):
-        miss = r + np.einsum("pij,dj->dpi", nuisance, step)
-        by = (miss * along).sum(-1)
-        # nearness takes up what lies along the move; against it nothing can be nearer than far
-        nearer = by < 0
-        left = miss - np.where(nearer, by, 0)[..., None] * along
-        squared = (left**2).sum(-1)
-        if turn == turns:
-            break
-        root = np.sqrt(1 / (1 + squared / c2))[..., None]
-        slopes = nuisance - along[..., None] * np.where(nearer[..., None], nuisance_along, 0)[:, :, None]
-        flat = (slopes * root[..., None]).reshape(len(tried), -1, step.shape[1])
-        normal = np.swapaxes(flat, 1, 2) @ flat + held
-        side = np.einsum("dpj,dp->dj", flat, (left * root).reshape(len(tried), -1)) + step @ held
-        step -= np.linalg.solve(normal, side[..., None])[..., 0]
-    return np.asarray(c2 * np.log1p(squared / c2).sum(-1) + ((step @ held) * step).sum(-1))
