@@ -79,8 +79,9 @@ def test_rotations_and_lens_come_out_though_the_camera_wandered(k1: float, seed:
     assert np.abs(things.place.mean(0)).max() < 1e-9
 
 
-def test_a_camera_that_only_turned_was_not_carried():
-    true, links = _carried(Lens("rectilinear", 900, 1000, 700), 0.0, 0.2, 4)
+@pytest.mark.parametrize("k1", [0.0, -0.06])
+def test_a_camera_that_only_turned_was_not_carried(k1: float):
+    true, links = _carried(Lens("rectilinear", 900, 1000, 700, k1=k1), 0.0, 0.2, 4)
     assert solve_hand_held(true, links, [0] * COUNT, focal_from_exif=True) is None
 
 

@@ -168,8 +168,9 @@ def solve_hand_held(
     least, best = search.deepest([search.carried_from(problem.result(), free) for problem in begun], free)
     if not known:
         # a lens that has distortion is met from that which turning alone found
-        distorted = search.turned(only_free(poses, BENT), _SCALE_PX)[1].result()
-        starts = [search.carried(best.result(), best.state.place, BENT), search.carried_from(distorted, BENT)]
+        bent_cost, distorted = search.turned(only_free(poses, BENT), _SCALE_PX, BENT)
+        cost = min(cost, bent_cost)
+        starts = [search.carried(best.result(), best.state.place, BENT), search.carried_from(distorted.result(), BENT)]
         bent = search.deepest(starts, BENT)
         if bent[0] < DISTORTED * least:
             free, (least, best) = BENT, bent
@@ -192,10 +193,10 @@ class _Search:
     focal_from_exif: bool
     progress: Progress
 
-    def turned(self, start: Poses, scale_px: float) -> tuple[float, Adjustment]:
+    def turned(self, start: Poses, scale_px: float, free: Sequence[int] = FOCAL) -> tuple[float, Adjustment]:
         """As if the camera had only turned."""
         problem = Adjustment(
-            start, self.links, self.camera_group, scale_px, self.focal_from_exif, FOCAL, _SEARCH_POINTS, PRIOR_WEIGHT
+            start, self.links, self.camera_group, scale_px, self.focal_from_exif, free, _SEARCH_POINTS, PRIOR_WEIGHT
         )
         return descend(problem, 20, self.progress), problem
 

@@ -167,10 +167,11 @@ def solve_parallax(
         The lenses' distortion is known and stays.
     """
     usual = (camera_group, scale_px, focal_from_exif)
-    plain = Adjustment(poses if known else only_free(poses, FOCAL), links, *usual, FOCAL, _SEARCH_POINTS, PRIOR_WEIGHT)
-    if len(plain.link) < 30:
-        return None
-    turned = descend(plain, 20)
+
+    def turned(free: Sequence[int]) -> tuple[float, Adjustment]:
+        start = poses if known else only_free(poses, FOCAL)
+        problem = Adjustment(start, links, *usual, free, _SEARCH_POINTS, PRIOR_WEIGHT)
+        return descend(problem, 20), problem
 
     def swung(
         start: Poses, pupil: Array, free: Sequence[int], points: int, rounds: int
@@ -179,14 +180,26 @@ def solve_parallax(
         problem.begin(pupil)
         return descend(problem, rounds), problem
 
-    starts = [swung(plain.result(), np.array(s), FOCAL, _SEARCH_POINTS, 12) for s in _STARTS]
-    least, best = min(starts, key=lambda t: t[0])
+    def found(start: Poses, free: Sequence[int]) -> tuple[float, _PupilAdjustment]:
+        trials = (swung(start, np.array(pupil), free, _SEARCH_POINTS, 12) for pupil in _STARTS)
+        return min(trials, key=lambda t: t[0])
+
+    cost, plain = turned(FOCAL)
+    if len(plain.link) < 30:
+        return None
     free: Sequence[int] = FOCAL
+    least, best = found(plain.result(), free)
     if not known:
-        bent = swung(best.result(), best.state.pupil, BENT, _SEARCH_POINTS, 12)
-        if bent[0] < DISTORTED * least:
-            free, (least, best) = BENT, bent
-    if least > _BELIEVED * turned:
+        bent_cost, bent = turned(BENT)
+        cost = min(cost, bent_cost)
+        distorted = min(
+            found(bent.result(), BENT),
+            swung(best.result(), best.state.pupil, BENT, _SEARCH_POINTS, 12),
+            key=lambda t: t[0],
+        )
+        if distorted[0] < DISTORTED * least:
+            free, (least, best) = BENT, distorted
+    if least > _BELIEVED * cost:
         return None
     _cost, whole = swung(best.result(), best.state.pupil, free, 10**9, 20)
     freed, parallax = whole.result(), _told(whole)
