@@ -21,6 +21,7 @@ from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of, solution_of
 from idle_lantern.core.join.solve.adjust import adjust
 from idle_lantern.core.join.solve.hand_held import HandHeld, solve_hand_held
+from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.near_warp import seen_from_the_middle
 from idle_lantern.core.join.solve.nearness import NearThings
 from idle_lantern.core.join.solve.poses import Poses
@@ -90,6 +91,9 @@ def test_words_say_how_far_and_what_to_do():
     assert "0.7 %" in sentence
     assert "14 mm as they stand 2 m off" in sentence
     assert "panoramic head" in sentence
+    leaned = Level(200, math.radians(0.02), math.radians(2), 0.0)
+    assert "axis leaned" in leaned.sentence()
+    assert "axis" not in leaned.sentence(held_in_hand=True)
 
 
 def test_a_frame_is_laid_as_seen_from_the_middle_and_tears_between_near_and_far():

@@ -370,8 +370,11 @@ def findings(solution: Solution | None, near_m: float | None = None) -> str:
     if solution is None:
         return ""
     told = [solution.parallax.sentence(near_m)] if solution.parallax else []
-    told += [solution.level.sentence()] if solution.level else []
-    from idle_lantern.core.join.solve.placing import placing_in_words  # loads the solver, which no start needs
+    if solution.level:
+        from idle_lantern.core.join.solve.hand_held import HandHeld  # loads the solver, which no start needs
+
+        told.append(solution.level.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)))
+    from idle_lantern.core.join.solve.placing import placing_in_words
 
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))
     return "\n".join(filter(None, told))

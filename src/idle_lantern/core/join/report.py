@@ -458,7 +458,7 @@ def _level(solution: Solution) -> dict[str, Any] | None:
         "sigma_deg": _plain(math.degrees(found.sigma_rad)),
         "axis_lean_deg": math.degrees(found.lean_rad),
         "axis_lean_toward_deg": math.degrees(found.lean_toward_rad),
-        "in_words": found.sentence(),
+        "in_words": found.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)),
     }
 
 

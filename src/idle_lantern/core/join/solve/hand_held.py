@@ -67,10 +67,9 @@ class HandHeld:
         metres = nearest_m if nearest_m else 3.0
         told = f"if they stand {metres:g} m off" if nearest_m is None else f"as they stand {metres:g} m off"
         return (
-            f"The camera moved from frame to frame by about {100 * self.near_share:.2g} % of the distance of the nearest "
+            f"The camera was carried between frames by about {100 * self.near_share:.2g} % of the distance of the nearest "
             f"matched things ({self.near_share * metres * 1000:.0f} mm {told}), which shifts them by up to "
-            f"{self.largest_px:.0f} px. Near things were laid where the middle of all places shows them; "
-            f"look at them closely. Next time turn about the lens and not on the heel, or use a panoramic head."
+            f"{self.largest_px:.0f} px: look at them closely. Turn about the lens, or use a panoramic head."
         )
 
 

@@ -63,10 +63,12 @@ class Level:
     lean_rad: float
     lean_toward_rad: float
 
-    def sentence(self) -> str:
-        """What was found, in words."""
+    def sentence(self, *, held_in_hand: bool = False) -> str:
+        """What was found, in words; a camera that was held in the hand had no axis that leaned."""
         lean, sigma = math.degrees(self.lean_rad), math.degrees(self.sigma_rad)
         told = f"{self.edges} edges and horizons tell the vertical to ± {sigma:.2f}°."
+        if held_in_hand:
+            return told
         if self.lean_rad > max(math.radians(0.3), 3 * self.sigma_rad):
             toward = f"{math.degrees(self.lean_toward_rad):+.0f}".replace("-", "−")  # as on the map
             return f"{told} The turning axis leaned {lean:.1f}° towards {toward}°: level the base, not the camera."
