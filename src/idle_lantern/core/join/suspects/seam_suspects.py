@@ -66,7 +66,7 @@ def steps(look: Look, readings: Sequence[SeamReading], *, parallax: bool = False
         figure = look.shrink * max(reading.shift_px, reading.uneven_px if apart else 0.0)
         if kind == "parallax":
             what = "Near and far things disagree" if apart else "Near things are shifted"
-            sentence = f"{what} by {figure:.1f} px across the seam: the camera turned beside its no-parallax point"
+            sentence = f"{what} by {figure:.1f} px across the seam: the camera did not turn about its no-parallax point"
         else:
             sentence = f"What crosses the seam is shifted by {figure:.1f} px: a line that runs through shows a step"
         told.append(Suspect(*_box(readings, group), kind, likely(px, *_STEP_PX), (a, b), sentence, figure, "px"))
