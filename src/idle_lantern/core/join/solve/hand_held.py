@@ -27,6 +27,7 @@ from idle_lantern.core.join.solve.nearness import (
     NearAdjustment,
     NearState,
     NearThings,
+    in_millimetres,
     in_unit,
 )
 from idle_lantern.core.join.solve.poses import Poses
@@ -64,11 +65,9 @@ class HandHeld:
 
     def sentence(self, nearest_m: float | None = None) -> str:
         """What happened and what to do, in words; with millimetres if the nearest distance is known."""
-        metres = nearest_m if nearest_m else 3.0
-        told = f"if they stand {metres:g} m off" if nearest_m is None else f"as they stand {metres:g} m off"
         return (
             f"The camera was carried between frames by about {100 * self.near_share:.2g} % of the distance of the nearest "
-            f"matched things ({self.near_share * metres * 1000:.0f} mm {told}), which shifts them by up to "
+            f"matched things ({in_millimetres(self.near_share, nearest_m)}), which shifts them by up to "
             f"{self.largest_px:.0f} px: look at them closely. Turn about the lens, or use a panoramic head."
         )
 

@@ -26,6 +26,8 @@ _MOST = 0.2
 #: Distortion and near things look alike: a lens is held to what lenses usually are, and is believed to have distortion
 #: where that brings the cost to this share.
 PRIOR_WEIGHT, DISTORTED = 1.0, 0.9
+#: Distance for which millimetres are told where nobody said how near the nearest things stand.
+_USUAL_NEAREST_M = 3.0
 #: A tie point tells how near its thing is while it weighs this much of what it would without a miss.
 _BELIEVED = 0.2
 
@@ -144,6 +146,12 @@ class NearAdjustment(Adjustment):
             np.concatenate([self.points_a[known], self.points_b[known]]),
             np.concatenate([state.near[known], (state.near / np.linalg.norm(local, axis=1))[known]]),
         )
+
+
+def in_millimetres(share: float, nearest_m: float | None) -> str:
+    """A share of the distance of the nearest things in words, for a usual distance where none is known."""
+    metres = nearest_m or _USUAL_NEAREST_M
+    return f"{share * metres * 1000:.0f} mm {'as' if nearest_m else 'if'} they stand {metres:g} m off"
 
 
 def in_unit(near: Array, unit: float) -> Array:

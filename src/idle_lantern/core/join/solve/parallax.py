@@ -25,6 +25,7 @@ from idle_lantern.core.join.solve.nearness import (
     NearAdjustment,
     NearState,
     NearThings,
+    in_millimetres,
     in_unit,
 )
 from idle_lantern.core.join.solve.poses import Poses
@@ -82,8 +83,6 @@ class Parallax:
         ]
         if not words:
             words = ["below" if down > 0 else "above"]
-        metres = nearest_m if nearest_m else 3.0
-        told = f"if they stand {metres:g} m off" if nearest_m is None else f"as they stand {metres:g} m off"
         back = " and ".join(
             {"before": "back", "behind": "forward", "right of": "left", "left of": "right"}.get(w, "level")
             for w in words
@@ -91,7 +90,7 @@ class Parallax:
         return (
             f"The lens's no-parallax point stood {' and '.join(words)} the turning axis by "
             f"{100 * self.near_share:.2g} ± {100 * self.near_sigma:.1g} % of the distance of the nearest matched things "
-            f"({self.offset_mm(metres):.0f} mm {told}): slide the camera {back} by that."
+            f"({in_millimetres(self.near_share, nearest_m)}): slide the camera {back} by that."
         )
 
 
