@@ -44,6 +44,8 @@ _SEARCH_POINTS = 60
 _AGAIN, _DEEPER = 4, 0.98
 #: The cost must fall to this share before it is believed, see ``parallax``: here each frame has three numbers more.
 _BELIEVED = 0.35
+#: The largest shift is told of points that weigh at least this: a wrong match may show any.
+_SURE = 0.5
 #: Share of points that stand nearer than what is told as "near".
 _NEAR = 0.95
 
@@ -134,7 +136,7 @@ class _PlacedAdjustment(NearAdjustment):
         _r, weight, _j, by_near = self.linear_parts()
         shift = np.linalg.norm(by_near, axis=1) * self.state.near
         near = float(np.quantile(self.state.near, _NEAR))
-        return HandHeld(near * float(np.median(move)), float(shift[weight > 0.5].max(initial=0.0)))
+        return HandHeld(near * float(np.median(move)), float(shift[weight > _SURE].max(initial=0.0)))
 
 
 def solve_hand_held(

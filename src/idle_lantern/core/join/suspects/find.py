@@ -69,7 +69,7 @@ def look_over(
     """Places of the picture that ``plan`` makes which a careful eye should see, most suspicious first, and what moved.
 
     ``overview`` is what the plan's seams were cut on; ``frames`` are those that its tiles were made from, which are taken from there as
-    long as they are in memory; ``parallax`` tells that the camera turned beside its no-parallax point.
+    long as they are in memory; ``parallax`` tells that the camera did not turn about its no-parallax point.
     Where only ``changed`` tiles are other than in an earlier picture, only they are looked at, and what was ``known`` of the
     others stays.
 
