@@ -2,7 +2,8 @@
 
 Where a canvas pixel lies in a frame is reckoned exactly on a coarse grid and
 enlarged linearly: the mapping bends so little between grid points that the
-difference stays below 0.01 px, at a fraction of the cost.
+difference stays below 0.01 px, at a fraction of the cost. Local warps have
+edges and are added pixel by pixel.
 """
 
 from __future__ import annotations
@@ -87,10 +88,11 @@ def frame_map(
     if not near.any():
         return None
     pixels = np.clip(pixels, -1e6, 1e6)
-    if bend is not None:
-        pixels = pixels + bend_at(bend, pixels, lens)
     full = _enlarged(pixels.astype(np.float32), step, size)
-    if near.all() and not math.isfinite(lens.circle_px) and bool(covered(pixels.astype(np.float32), lens).all()):
+    if bend is not None:
+        # edges of near things run between the points of the grid
+        full = full + bend_at(bend, full, lens)
+    elif near.all() and not math.isfinite(lens.circle_px) and bool(covered(pixels.astype(np.float32), lens).all()):
         # the grid lies inside the frame, so what lies between its points does
         return full, np.ones(size, bool)
     if not valid.all():

@@ -4,7 +4,8 @@ Where near and far are adjusted as if the camera had only turned, the focal leng
 near things ask for and every rotation with them. Here each frame has a place of its own. How far apart two places lie
 shows only where a third frame sees the same; their direction shows in any two.
 
-The search begins at ``likely_places``; from any other start the descent ends in the first hollow.
+The search begins at ``likely_places``, from any other start the descent ends in the first hollow, and goes on by
+``resection`` of single frames.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.solve.adjust import descend, only_free
 from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, Adjustment
@@ -31,6 +33,7 @@ from idle_lantern.core.join.solve.nearness import (
     in_unit,
 )
 from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.resection import resected
 
 Array = NDArray[Any]
 
@@ -40,6 +43,8 @@ _SCALE_PX = 0.25
 _STARTS_PX = (1.0, 4.0)
 #: Points of a link for the search.
 _SEARCH_POINTS = 60
+#: A thing that a move shifts by this angle costs as much as a pixel of misfit.
+_USUAL_RAD = 0.06
 #: How often the search begins again where it ended, while it brings the cost to this share.
 _AGAIN, _DEEPER = 4, 0.98
 #: The cost must fall to this share before it is believed, see ``parallax``: here each frame has three numbers more.
@@ -106,6 +111,10 @@ class _PlacedAdjustment(NearAdjustment):
         """As the state holds them."""
         assert isinstance(state, _PlacedState)
         return state.place
+
+    def pull(self, state: NearState) -> Array:
+        """By the angle that the move shifts a point: a pull on nearness itself would set lengths that nothing else tells."""
+        return np.asarray(((np.linalg.norm(self.moves(state), axis=1) / _USUAL_RAD) ** 2)[self.link])
 
     def by_places(self, slope: Array, turn: Array) -> Array:
         """By the place of a, and of b against it."""
@@ -176,6 +185,7 @@ def solve_hand_held(
             free, (least, best) = BENT, bent
     if least > _BELIEVED * cost:
         return None
+    least, best = search.resected(least, best, free)
     _cost, whole = search.carried(best.result(), best.state.place, free, 10**9)
     return whole.result(), whole.told(), whole.near_things()
 
@@ -210,10 +220,11 @@ class _Search:
 
     def carried_from(self, start: Poses, free: Sequence[int]) -> _Ended:
         """From the likeliest places under these rotations."""
-        problem = Adjustment(
-            start, self.links, self.camera_group, _SCALE_PX, self.focal_from_exif, FOCAL, _SEARCH_POINTS
-        )
-        return self.carried(start, likely_places(problem, self.progress), free)
+        return self.carried(start, likely_places(self._as_turned(start), self.progress), free)
+
+    def _as_turned(self, start: Poses) -> Adjustment:
+        """Misses as if the camera had only turned so."""
+        return Adjustment(start, self.links, self.camera_group, _SCALE_PX, self.focal_from_exif, FOCAL, _SEARCH_POINTS)
 
     def deepest(self, ended: Sequence[_Ended], free: Sequence[int]) -> _Ended:
         """The best of some, and on from where it ended as long as that leads to a deeper hollow."""
@@ -223,6 +234,29 @@ class _Search:
             if cost > _DEEPER * least:
                 break
             least, best = cost, other
+        return least, best
+
+    def resected(self, least: float, best: _PlacedAdjustment, free: Sequence[int]) -> _Ended:
+        """With each frame, and all before it, taken where another place explains them better, as long as the whole gains."""
+        order = np.arange(len(best.poses.frames))
+        groups = [order == k for k in order] + [order <= k for k in order[1:-2]]
+        for _ in range(_AGAIN):
+            gained = False
+            self.progress.begin("adjust", len(groups))
+            for among in groups:
+                self.progress.advance()
+                start = best.result()
+                found = resected(self._as_turned(start), best.state.place, among)
+                if found is None:
+                    continue
+                place, turned = best.state.place.copy(), start.world_from_camera.copy()
+                place[among] += found.move
+                turned[among] = rotations.from_vector(found.turn) @ turned[among]
+                cost, other = self.carried(replace(start, world_from_camera=turned), place, free)
+                if cost < _DEEPER * least:
+                    least, best, gained = cost, other, True
+            if not gained:
+                break
         return least, best
 
 

@@ -47,13 +47,11 @@ class NearThings:
     ----------
     place : (F, 3)
         Where each frame's pupil stood, in the world and in the unit of the nearness.
-    frame, at, near : (N,), (N, 2), (N,)
-        Frame (its place in the poses), pixel in it, and the inverse of the distance from its pupil.
+    near : (N,)
+        Of the tie points that fit: inverse distances.
     """
 
     place: Array
-    frame: Array
-    at: Array
     near: Array
 
 
@@ -74,7 +72,7 @@ class NearAdjustment(Adjustment):
         """Start from a state; the nearness of points follows from the misses."""
         self.state = start
         r, weight, _j, by_near = self.linear_parts()
-        self.state = replace(start, near=_nearest(r, weight, by_near, start.near))
+        self.state = replace(start, near=_nearest(r, weight, by_near, start.near, self.pull(start)))
 
     def moves(self, state: NearState) -> Array:
         """Move of the pupil from frame a as frame b sees it, for each link, (L, 3)."""
@@ -95,7 +93,11 @@ class NearAdjustment(Adjustment):
     def cost(self, state: State) -> float:
         """As without nearness, and that of things nearer than usual."""
         assert isinstance(state, NearState)
-        return super().cost(state) + float(((state.near / _USUAL) ** 2).sum())
+        return super().cost(state) + float((self.pull(state) * state.near**2).sum())
+
+    def pull(self, state: NearState) -> Array:
+        """Weight (P,) with which each point's nearness is drawn to 0."""
+        return np.full(len(state.near), 1 / _USUAL**2)
 
     def linear_parts(self) -> tuple[Array, Array, Array, Array]:
         """Misses, weights, slopes by all else (what tells the places last), slopes by each point's nearness (P, 2)."""
@@ -108,7 +110,7 @@ class NearAdjustment(Adjustment):
     def normal_equations(self) -> tuple[Array, Array]:
         """As without nearness, with that of the points eliminated."""
         r, weight, j, by_near = self.linear_parts()
-        w, pull = weight[:, None], 1 / _USUAL**2
+        w, pull = weight[:, None], self.pull(self.state)
         bottom = (w * by_near**2).sum(1) + pull
         side = (w * by_near * r).sum(1) + pull * self.state.near
         # what stands at nothing and is pulled below stays there: its point counts as far
@@ -131,21 +133,12 @@ class NearAdjustment(Adjustment):
         at = np.stack([self.unknowns(a, b, j.shape[2]) for a, b in zip(self.a.tolist(), self.b.tolist())])
         shifted = r + np.einsum("pki,pi->pk", j, step[at][self.link])
         assert isinstance(moved, NearState)
-        return replace(moved, near=_nearest(shifted, weight, by_near, self.state.near))
+        return replace(moved, near=_nearest(shifted, weight, by_near, self.state.near, self.pull(self.state)))
 
     def near_things(self) -> NearThings:
-        """How near the things stand that points show, in both frames, as far as points fit."""
-        state = self.state
+        """Where frames stood, and how near the things are that points show, as far as points fit."""
         _r, weight, _j = self.linearised()
-        known = weight > _BELIEVED
-        local, _turn = self.aimed(state, self.rays(self.lenses(state.intrinsics)))
-        a, b = self.a[self.link], self.b[self.link]
-        return NearThings(
-            self.places(state),
-            np.concatenate([a[known], b[known]]),
-            np.concatenate([self.points_a[known], self.points_b[known]]),
-            np.concatenate([state.near[known], (state.near / np.linalg.norm(local, axis=1))[known]]),
-        )
+        return NearThings(self.places(self.state), self.state.near[weight > _BELIEVED])
 
 
 def in_millimetres(share: float, nearest_m: float | None) -> str:
@@ -159,9 +152,8 @@ def in_unit(near: Array, unit: float) -> Array:
     return np.minimum(near * unit, _MOST)
 
 
-def _nearest(r: Array, weight: Array, by_near: Array, old: Array) -> Array:
+def _nearest(r: Array, weight: Array, by_near: Array, old: Array, pull: Array) -> Array:
     """Best nearness of each point for given misses."""
-    pull = 1 / _USUAL**2
     bottom = weight * (by_near**2).sum(1) + pull
     step = -(weight * (by_near * r).sum(1) + pull * old) / bottom
     return np.asarray(np.clip(old + step, 0, _MOST))

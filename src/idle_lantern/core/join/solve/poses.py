@@ -80,8 +80,8 @@ class Poses:
 def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
     """Shift at frame pixels (h, w, 2), float32 of the same shape."""
     rows, columns = bend.shape[:2]
-    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)])
-    on_grid = np.clip(pixels * scale, 0, [columns - 1, rows - 1]).astype(np.float32)
+    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)], np.float32)
+    on_grid = np.clip(pixels * scale, 0, np.array([columns - 1, rows - 1], np.float32)).astype(np.float32, copy=False)
     return np.asarray(cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -22,6 +22,7 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.solve.adjust import adjust, best_lens, descend
 from idle_lantern.core.join.solve.adjustment import BENT, FOCAL, Adjustment, intrinsics_of
 from idle_lantern.core.join.solve.hand_held import HandHeld, solve_hand_held
+from idle_lantern.core.join.solve.nearness import NearThings
 from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax
 from idle_lantern.core.join.solve.poses import Poses, reassigned
 from idle_lantern.core.join.solve.tie_points import carried, register_tie_points, smoothed
@@ -106,7 +107,7 @@ def refine_solution(
     known = known and intrinsics_of(refined.lenses[0])[1:] == intrinsics_of(poses.lenses[0])[1:]
     if refined.rms_px > max(poses.rms_px, _NO_BETTER_PX):
         return poses, before, None
-    refined, parallax = _freed_of_parallax(refined, links, group, told, known, progress)
+    refined, parallax = _freed_of_parallax(refined, links, group, told, known, store.grey, progress)
     within = max(0.6, 4 * refined.rms_px)
     final = [reassigned(k, refined, within) if k.inliers else k for k in links]
     return refined, final, parallax
@@ -177,26 +178,36 @@ def _with_patches(by_hand: Link, registered: Link) -> Link:
 
 
 def _freed_of_parallax(
-    poses: Poses, links: list[Link], group: list[int], told: bool, known: bool, progress: Progress
+    poses: Poses,
+    links: list[Link],
+    group: list[int],
+    told: bool,
+    known: bool,
+    grey: Callable[[int], Array],
+    progress: Progress,
 ) -> tuple[Poses, Parallax | HandHeld | None]:
     """Where tie points miss by parallax: poses freed of it, with local warps for what it does to near things."""
     if not _shows_parallax(links, poses):
         return poses, None
     # their sparse solver takes half a second to load and few sets need it
     from idle_lantern.core.join.solve.local_warp import bent
+    from idle_lantern.core.join.solve.near_map import near_map
     from idle_lantern.core.join.solve.near_warp import seen_from_the_middle
 
-    swung = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
-    left = swung[0].rms_px if swung is not None else math.inf
+    found: tuple[Poses, Parallax | HandHeld, NearThings] | None
+    found = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
+    left = found[0].rms_px if found is not None else math.inf
     if left > _SWUNG_PX:
         carried_about = solve_hand_held(poses, links, group, focal_from_exif=told, known=known, progress=progress)
         if carried_about is not None and carried_about[0].rms_px < _CARRIED * left:
-            freed, hand_held, things = carried_about
-            return seen_from_the_middle(freed, things), hand_held
-    if swung is None:
+            found = carried_about
+    if found is None:
         return bent(poses, links), None
-    freed, parallax, things = swung
-    return seen_from_the_middle(freed, things), parallax
+    freed, parallax, things = found
+    at = {f: i for i, f in enumerate(freed.frames)}
+    pairs = [(at[k.a], at[k.b]) for k in links if k.inliers and k.a in at and k.b in at]
+    near = near_map(freed, things.place, things.near, pairs, grey, progress)
+    return seen_from_the_middle(freed, things.place, near), parallax
 
 
 def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool, known: bool) -> Poses:
