@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable, Iterator
+import shutil
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import pytest
@@ -19,6 +20,8 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.rig import Rig
+
+JoinOnce = Callable[[str, Callable[[Path], Sequence[Path]]], Window]
 
 #: A camera with few pixels: shots take a third of a second.
 SMALL = {"width_px": 600, "height_px": 400}
@@ -78,16 +81,41 @@ def settled(qtbot: QtBot) -> Callable[[Window], None]:
     return wait
 
 
+@pytest.fixture(scope="session")
+def kept_outings(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Where outings lie that were joined once for several tests."""
+    return tmp_path_factory.mktemp("joined")
+
+
 @pytest.fixture
-def joined(window: Window, settled: Callable, row_set: FrameFiles) -> Window:
+def join_once(window: Window, settled: Callable, kept_outings: Path) -> JoinOnce:
+    """The window with an outing of some name, whose files were brought in and joined for the first test that asks for it."""
+
+    def opened(name: str, files: Callable[[Path], Sequence[Path]]) -> Window:
+        kept, source = kept_outings / name, kept_outings / f"{name} files"
+        if not kept.exists():
+            source.mkdir()
+            window.frames_stage.bringing.bring(list(files(source)))
+            settled(window)
+            window.go("join")
+            window.join_stage.run_join()
+            settled(window)
+            window.state.save_now()
+            shutil.copytree(window.state.folder, kept, ignore=shutil.ignore_patterns(".*"))
+        own = shutil.copytree(kept, settings_module.outings_folder() / name)
+        assert window.open_outing(own)
+        window.go("join")
+        settled(window)
+        assert window.state.joined is not None
+        return window
+
+    return opened
+
+
+@pytest.fixture
+def joined(join_once: JoinOnce, row_set: FrameFiles) -> Window:
     """Three frames brought in and joined."""
-    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
-    settled(window)
-    window.go("join")
-    window.join_stage.run_join()
-    settled(window)
-    assert window.state.joined is not None
-    return window
+    return join_once("Joined row", lambda _folder: row_set.paths[:3])
 
 
 @pytest.fixture

@@ -14,7 +14,6 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QComboBox, QLabel
 from pytestqt.qtbot import QtBot
 from tests.helpers.fields import retype
-from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.stages.compose_model import marks_cut
@@ -28,17 +27,12 @@ from idle_lantern.core.plan.brief import Mark
 
 
 @pytest.fixture
-def composing(qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles) -> Window:
+def composing(qtbot: QtBot, joined: Window, settled: Callable) -> Window:
     """Three frames joined, and the picture being composed."""
-    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
-    settled(window)
-    window.go("join")
-    window.join_stage.run_join()
-    settled(window)
-    qtbot.keyClick(window, Qt.Key.Key_C)
-    settled(window)
-    assert window.join_stage.compose.active
-    return window
+    qtbot.keyClick(joined, Qt.Key.Key_C)
+    settled(joined)
+    assert joined.join_stage.compose.active
+    return joined
 
 
 def _drag(window: Window, one: QPointF, other: QPointF) -> None:

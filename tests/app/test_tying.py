@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
+from tests.app.conftest import JoinOnce
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app import tie_model
@@ -28,9 +29,8 @@ from idle_lantern.core.sim.truth import registration_error_px
 LOOSE = 3
 
 
-@pytest.fixture
-def apart(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Path) -> Window:
-    """Four frames joined, the last of which is so soft and noisy that no feature ties it."""
+def _last_one_soft(row_set: FrameFiles, folder: Path) -> list[Path]:
+    """Four frames, the last of which is so soft and noisy that no feature ties it."""
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 680 / row_set.lens.focal_px)
     files = []
     for i, path in enumerate(row_set.paths[: LOOSE + 1]):
@@ -39,14 +39,15 @@ def apart(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Path
             rng = np.random.default_rng(1)
             soft = cv2.GaussianBlur(picture.pixels.astype(np.float32), (0, 0), 9) * 0.2 + 100
             picture = replace(picture, pixels=np.clip(soft + rng.normal(0, 8, soft.shape), 0, 255).astype(np.uint8))
-        files.append(tmp_path / path.name)
+        files.append(folder / path.name)
         write(picture, files[-1], WriteOptions(jpeg_quality=95, metadata=meta))
-    window.frames_stage.bringing.bring(files)
-    settled(window)
-    window.go("join")
-    window.join_stage.run_join()
-    settled(window)
-    return window
+    return files
+
+
+@pytest.fixture
+def apart(join_once: JoinOnce, row_set: FrameFiles) -> Window:
+    """Three frames joined, and one that nothing ties."""
+    return join_once("One apart", lambda folder: _last_one_soft(row_set, folder))
 
 
 def _click(view, xy: tuple[float, float]) -> None:

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QLabel, QPushButton
 from pytestqt.qtbot import QtBot
+from tests.app.conftest import JoinOnce
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import walk_model
@@ -29,9 +30,8 @@ from idle_lantern.core.pictures.source import region
 RED = (205, 30, 40)
 
 
-@pytest.fixture
-def doubled(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Path) -> Window:
-    """Three frames joined; somebody in red walked on between the second and the third."""
+def _walked_on(row_set: FrameFiles, folder: Path) -> list[Path]:
+    """Three frames; somebody in red walked on between the second and the third."""
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 680 / row_set.lens.focal_px)
     files = []
     for i, path in enumerate(row_set.paths[:3]):
@@ -41,14 +41,15 @@ def doubled(window: Window, settled: Callable, row_set: FrameFiles, tmp_path: Pa
             x, y = ((360, 330), (120, 330))[i - 1]
             cv2.rectangle(picture.pixels, (x - 7, y - 22), (x + 7, y + 22), RED, -1)
             cv2.circle(picture.pixels, (x, y - 30), 7, RED, -1)
-        files.append(tmp_path / path.name)
+        files.append(folder / path.name)
         write(picture, files[-1], WriteOptions(jpeg_quality=95, metadata=meta))
-    window.frames_stage.bringing.bring(files)
-    settled(window)
-    window.go("join")
-    window.join_stage.run_join()
-    settled(window)
-    return window
+    return files
+
+
+@pytest.fixture
+def doubled(join_once: JoinOnce, row_set: FrameFiles) -> Window:
+    """The figure in red stands in the picture twice."""
+    return join_once("Doubled figure", lambda folder: _walked_on(row_set, folder))
 
 
 def _figures(window: Window) -> int:
