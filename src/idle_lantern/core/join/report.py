@@ -22,6 +22,7 @@ from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.stretch import Stretch
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.join.packed_warp import packed, unpacked
 from idle_lantern.core.join.render.compose import Composed
 from idle_lantern.core.join.rim.told import Filled, Stretched
 from idle_lantern.core.join.solve.field import field_of
@@ -282,7 +283,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         for f in used
     )
     turned = np.array([rows[f]["pose"]["rotation"] for f in used], float).reshape(-1, 3, 3)
-    warps = [rows[f].get("local_warp_px") for f in used]
+    warps = tuple(unpacked(rows[f].get("local_warp_px")) for f in used)
     poses = Poses(
         tuple(used),
         lenses,
@@ -290,7 +291,7 @@ def solution_of(report: dict[str, Any], frames: FrameSet, working_mp: float) -> 
         float(report["rms_px"] or 0.0),
         _number(report.get("focal_sigma")),
         np.radians([_number(rows[f]["pose"].get("sigma_deg")) for f in used]),
-        tuple(None if w is None else np.asarray(w, np.float32) for w in warps) if any(warps) else (),
+        warps if any(w is not None for w in warps) else (),
     )
     store = DecodedFrames(frames.infos, 0)
     place = {name: f for f, name in enumerate(frames.names)}
@@ -368,8 +369,7 @@ def _frame(solution: Solution, joined: Composed, f: int, corner: tuple[int, int]
             row["pose"]["sigma_deg"] = _plain(math.degrees(poses.sigma_rad[i]))
         bend = poses.bend(i)
         if bend is not None:
-            # shifts in pixels at the nodes of an even grid over the frame, row by row
-            row["local_warp_px"] = np.round(bend.astype(float), 3).tolist()
+            row["local_warp_px"] = packed(bend)
     return row
 
 
