@@ -17,7 +17,7 @@ from tests.helpers.fields import retype
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.planning.gear_dialog import GearDialog
-from idle_lantern.app.stages import join_model as model
+from idle_lantern.app.stages import join_request_model as model
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.widgets.tables import pixels_of
 from idle_lantern.app.window import Window

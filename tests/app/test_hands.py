@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QCheckBox, QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.app.stages import walk_model
+from idle_lantern.app.stages import shown_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.join.suspects.seen import Seen
 
@@ -24,7 +24,7 @@ Settled = Callable[[Window], None]
 def _shown(window: Window, u: float, v: float) -> str:
     joined = window.state.joined
     assert joined is not None
-    at = walk_model.shown_at(joined, u, v)
+    at = shown_model.shown_at(joined, u, v)
     return "" if at is None else joined.solution.frames.names[joined.solution.poses.frames[at]]
 
 
@@ -33,7 +33,7 @@ def _overlap(window: Window) -> tuple[float, float, float]:
     joined = window.state.joined
     poses, canvas = joined.solution.poses, joined.canvas
     v = canvas.height / 2
-    both = [u for u in range(0, canvas.width, 4) if {0, 1} <= set(walk_model.frames_showing(poses, canvas, u, v))]
+    both = [u for u in range(0, canvas.width, 4) if {0, 1} <= set(shown_model.frames_showing(poses, canvas, u, v))]
     return v, both[0], both[-1]
 
 

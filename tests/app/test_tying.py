@@ -17,7 +17,7 @@ from tests.app.conftest import JoinOnce
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app import tie_model
-from idle_lantern.app.stages import join_model, walk_model
+from idle_lantern.app.stages import join_request_model, walk_model
 from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.deliver.targets import WriteOptions
@@ -175,15 +175,15 @@ def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, sett
     qtbot.keyClick(dialog, Qt.Key.Key_X)
     assert state.outing.cut_links == ((ids[0], ids[1]),)
     assert "is cut" in dialog.findChild(QLabel, "tie-link").text()
-    assert "cut" in join_model.differs(state.outing, state.joined)
+    assert "cut" in join_request_model.differs(state.outing, state.joined)
     dialog.accept()
     settled(window)
     assert not linked()
     assert len(state.joined.frame_ids) == len(ids)
-    assert join_model.differs(state.outing, state.joined) == ""
+    assert join_request_model.differs(state.outing, state.joined) == ""
     state.undo()
     assert state.outing.cut_links == ()
-    assert join_model.differs(state.outing, state.joined) == "cut"
+    assert join_request_model.differs(state.outing, state.joined) == "cut"
 
 
 def test_a_frame_that_nothing_ties_is_laid_on_the_picture(

@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 from tests.app.conftest import JoinOnce
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.app.stages import walk_model
+from idle_lantern.app.stages import shown_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
@@ -233,7 +233,7 @@ def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
     # the sharpest one is laid over it at once, and could be used
     qtbot.waitUntil(lambda: len(walk.layers.views) == len(walk.layers.candidates), timeout=5000)
     qtbot.keyClick(doubled, Qt.Key.Key_T, Qt.KeyboardModifier.ShiftModifier)
-    best = walk_model.sharpest_of(walk.layers.candidates, walk.layers.views)
+    best = shown_model.sharpest_of(walk.layers.candidates, walk.layers.views)
     assert best is not None
     assert view.over.layer.name == walk.layers.candidates[best].name
     assert walk.can_use()
@@ -251,8 +251,8 @@ def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
     settled(doubled)
     joined = doubled.state.joined
     assert joined is not None
-    kept = walk_model.shown_at(joined, u, v)
-    assert [walk_model.shown_at(joined, u + d, v + d / 1.5) for d in (-50, -20, 20, 50)] == [kept] * 4
+    kept = shown_model.shown_at(joined, u, v)
+    assert [shown_model.shown_at(joined, u + d, v + d / 1.5) for d in (-50, -20, 20, 50)] == [kept] * 4
     assert doubled.state.history.undo_title.endswith("alone show a thing")
 
 

@@ -15,7 +15,15 @@ import pytest
 from PIL import Image
 from tests.helpers.outings import bring_frames
 
-from idle_lantern.app.stages import deliver_model, field_model, frames_model, join_model, plan_model, window_model
+from idle_lantern.app.stages import (
+    deliver_model,
+    field_model,
+    frames_model,
+    join_model,
+    join_request_model,
+    plan_model,
+    window_model,
+)
 from idle_lantern.app.widgets.map_shapes import outlines
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT
@@ -41,13 +49,18 @@ from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import guide
 
 MODELS = (
+    "choices_model",
     "deliver_model",
     "development_model",
     "field_model",
     "frames_model",
+    "hands_model",
     "join_model",
+    "join_request_model",
     "placing_model",
     "plan_model",
+    "shown_model",
+    "walk_model",
     "window_model",
 )
 
@@ -103,7 +116,7 @@ def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
     outing = _outing(choices=edits.choose("x", projection="panini").apply(_outing()).choices)
     outing = replace(outing, masks=(MaskRef("id1", "a" * 64),))
     outing = edits.put_back(outing.frames[2], True).apply(outing)
-    request = join_model.request_for(outing, tmp_path)
+    request = join_request_model.request_for(outing, tmp_path)
     assert [f.id for f in request.frames] == ["id0", "id1", "id2"]
     assert [f.path for f in request.frames] == [tmp_path / "frames" / f"f{i}.jpg" for i in range(3)]
     assert [f.mask for f in request.frames] == [None, tmp_path / "assets" / f"{'a' * 64}.png", None]
@@ -115,28 +128,28 @@ def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
     np.testing.assert_allclose(
         np.degrees(rotations.to_yaw_pitch_roll(request.frames[1].prior)), (20.0, 0.0, 0.0), atol=1e-9
     )
-    assert join_model.request_for(outing, tmp_path).request_id != request.request_id
+    assert join_request_model.request_for(outing, tmp_path).request_id != request.request_id
 
 
 def test_directions_count_only_when_all_are_known(tmp_path: Path):
     outing = bring_frames(["/elsewhere/x.jpg"]).apply(_outing())
-    request = join_model.request_for(outing, tmp_path)
+    request = join_request_model.request_for(outing, tmp_path)
     assert [f.prior for f in request.frames] == [None] * 4
 
 
 def test_it_is_told_when_the_picture_is_not_what_is_chosen():
     outing = _outing()
     joined = _result(outing)
-    assert join_model.differs(outing, None) == ""
-    assert join_model.differs(outing, joined) == ""
+    assert join_request_model.differs(outing, None) == ""
+    assert join_request_model.differs(outing, joined) == ""
     other = edits.choose("x", projection="mercator").apply(outing)
-    assert join_model.differs(other, joined) == "choices"
+    assert join_request_model.differs(other, joined) == "choices"
     painted = edits.paint("id0", "f0.jpg", "b" * 64).apply(outing)
-    assert join_model.differs(painted, joined) == "choices"
-    assert join_model.differs(painted, _result(outing, masks={"id0": "b" * 64})) == ""
+    assert join_request_model.differs(painted, joined) == "choices"
+    assert join_request_model.differs(painted, _result(outing, masks={"id0": "b" * 64})) == ""
     fewer = edits.leave_out(outing.frames[0], True).apply(outing)
-    assert join_model.differs(fewer, joined) == "frames"
-    assert join_model.differs(other, replace(joined, report={})) == "", "an old report does not tell"
+    assert join_request_model.differs(fewer, joined) == "frames"
+    assert join_request_model.differs(other, replace(joined, report={})) == "", "an old report does not tell"
 
 
 def test_the_status_says_what_is_lacking():
@@ -207,8 +220,8 @@ def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Pa
     aside = replace(result, solution=SimpleNamespace(**{**vars(result.solution), "parallax": sideways}))
     assert join_model.rail_correction(outing, aside) is None, "the rail cannot mend what stands beside"
     # a picture made anew after the correction is still of frames that were shot with the old setting
-    assert join_model.request_for(corrected, tmp_path, None, result).asked["rail_mm"] == "62"
-    assert join_model.request_for(corrected, tmp_path).asked["rail_mm"] == "50.2"
+    assert join_request_model.request_for(corrected, tmp_path, None, result).asked["rail_mm"] == "62"
+    assert join_request_model.request_for(corrected, tmp_path).asked["rail_mm"] == "50.2"
 
 
 def test_findings_name_what_nothing_ties():

@@ -17,7 +17,7 @@ from idle_lantern.core.deliver.targets import WriteOptions, check_target
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.report import canvas_of
+from idle_lantern.core.join.report_reading import canvas_of
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 

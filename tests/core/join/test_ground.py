@@ -21,7 +21,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.report import solution_of
+from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.join.solve.ground import ground_frames, ground_masks, weakly_tied
 from idle_lantern.core.join.solve.poses import bend_at
 from idle_lantern.core.join.solve.solve import Solution, solve

@@ -20,7 +20,8 @@ from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import compose_picture
-from idle_lantern.core.join.report import report_of, solution_of
+from idle_lantern.core.join.report import report_of
+from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.join.solve.adjust import adjust
 from idle_lantern.core.join.solve.adjustment import FOCAL, Adjustment
 from idle_lantern.core.join.solve.hand_held import HandHeld, solve_hand_held

@@ -28,7 +28,8 @@ from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.join.render.compose import compose_picture
-from idle_lantern.core.join.report import canvas_of, report_of, solution_of
+from idle_lantern.core.join.report import report_of
+from idle_lantern.core.join.report_reading import canvas_of, solution_of
 from idle_lantern.core.join.solve.prior import prior_for, prior_text, read_prior
 from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings

@@ -17,7 +17,8 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import make_canvas
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import compose_picture
-from idle_lantern.core.join.report import report_of, solution_of
+from idle_lantern.core.join.report import report_of
+from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.join.solve.adjust import adjust
 from idle_lantern.core.join.solve.local_warp import bent
 from idle_lantern.core.join.solve.parallax import Parallax, solve_parallax

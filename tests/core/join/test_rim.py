@@ -14,7 +14,7 @@ from idle_lantern.cli.main import main
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.stretch import Stretch, resampled
 from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.report import canvas_of
+from idle_lantern.core.join.report_reading import canvas_of
 from idle_lantern.core.join.rim.filling import fill_tile, filling_of
 from idle_lantern.core.join.rim.patches import completed
 from idle_lantern.core.join.rim.rectangling import rectangled

@@ -17,7 +17,7 @@ from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.join.canvas.redrawn import redrawn
-from idle_lantern.core.join.report import canvas_of
+from idle_lantern.core.join.report_reading import canvas_of
 from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.plan.brief import Brief, Mark, Scene

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QInputDialog, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
-from idle_lantern.app.stages import join_model as model
+from idle_lantern.app.stages import choices_model as model
 from idle_lantern.app.widgets.basics import button, form
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base.errors import LanternError

@@ -10,6 +10,7 @@ from idle_lantern.app.desk import Desk
 from idle_lantern.app.joins import Shown
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
+from idle_lantern.app.stages import join_request_model as request_model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
@@ -143,10 +144,12 @@ class JoinStage(Stage):
         place, joins = self.state.place, self.desk.joins
         if place is None or (joins.busy and not joins.busy_here) or not self.state.may_change():
             return
-        request = model.request_for(
+        request = request_model.request_for(
             self.state.outing, place.folder, solution, self.state.joined if solution is not None else None
         )
-        if joins.busy and (solution is None or joins.request is None or not model.outdated(joins.request, request)):
+        if joins.busy and (
+            solution is None or joins.request is None or not request_model.outdated(joins.request, request)
+        ):
             return
         self._failure = ""
         joins.start_instead(request, place)
@@ -188,7 +191,7 @@ class JoinStage(Stage):
         """Make the picture anew where it no longer is what was chosen; nothing is matched anew for that."""
         if (
             self.state.solution is not None
-            and model.differs(self.state.outing, self.state.joined) == "choices"
+            and request_model.differs(self.state.outing, self.state.joined) == "choices"
             and not painting(self.window())
         ):
             self._start(self.state.solution)
@@ -231,7 +234,7 @@ class JoinStage(Stage):
         running = model.running_in_words(task.clock) if mine and task is not None else ""
         outing, joined = self.state.outing, self.state.joined
         sentence = model.status(outing, joined, running=running, elsewhere=joins.busy and not joins.busy_here)
-        finished = joined is not None and not model.differs(outing, joined) and not joins.busy
+        finished = joined is not None and not request_model.differs(outing, joined) and not joins.busy
         failed = bool(self._failure) and not running
         told = f"{self._failure} Or tie two frames by hand, below." if failed and self.can_mask() else self._failure
         self.status.setText(told if failed else sentence)

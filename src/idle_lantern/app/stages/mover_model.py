@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from idle_lantern.app.stages.walk_model import Stop, masks_so_far, paint_masks
+from idle_lantern.app.stages.hands_model import masks_so_far, paint_masks
+from idle_lantern.app.stages.walk_model import Stop
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.join.render.single import Area, let_show

@@ -9,7 +9,7 @@ from typing import Any
 from PyQt6.QtCore import QPointF
 
 from idle_lantern.app.desk import Desk
-from idle_lantern.app.stages import walk_model as model
+from idle_lantern.app.stages import hands_model as model
 from idle_lantern.app.widgets.basics import button, set_look_property
 from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.app.stages.join_model import prior_of
+from idle_lantern.app.stages.join_request_model import prior_of
 from idle_lantern.app.tie_model import lens_for
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError

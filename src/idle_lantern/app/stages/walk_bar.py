@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.desk import Desk
+from idle_lantern.app.stages import hands_model, shown_model
 from idle_lantern.app.stages import walk_model as model
 from idle_lantern.app.stages.picture_hands import PictureHands
 from idle_lantern.app.stages.walk_layers import WalkLayers
@@ -158,7 +159,7 @@ class WalkBar(QWidget):
         """Lay the frame over the place that shows most fine detail there; ``use`` keeps it."""
         if self.stop is None:
             return
-        at = model.sharpest_of(self.layers.candidates, self.layers.views)
+        at = shown_model.sharpest_of(self.layers.candidates, self.layers.views)
         if at is None:
             self._desk.tell("The frames of this place are still being read, or only one of them shows it.")
             return
@@ -175,7 +176,7 @@ class WalkBar(QWidget):
         if stop is None or joined is None or place is None or tried is None or not self._state.may_change():
             return
         try:
-            edit = model.take_here(self._state.outing, place.folder, joined, stop, tried)
+            edit = hands_model.take_here(self._state.outing, place.folder, joined, stop, tried)
         except LanternError as error:
             self._desk.tell(error.sentence)
             return

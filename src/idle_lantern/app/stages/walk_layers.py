@@ -8,6 +8,7 @@ from PyQt6.QtCore import QObject, QRectF, QTimer
 
 from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import walk_model as model
+from idle_lantern.app.stages.shown_model import Candidate, alone
 from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.over_picture import LayerShown
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -26,7 +27,7 @@ class WalkLayers(QObject):
         super().__init__(parent)
         self._desk, self._view = desk, view
         self._stop: model.Stop | None = None
-        self.candidates: tuple[model.Candidate, ...] = ()
+        self.candidates: tuple[Candidate, ...] = ()
         self.taking = -1
         #: Frames alone at the place, as they are read.
         self.views: dict[str, Any] = {}
@@ -38,7 +39,7 @@ class WalkLayers(QObject):
         self._blink.timeout.connect(self._blink_on)
 
     @property
-    def tried(self) -> model.Candidate | None:
+    def tried(self) -> Candidate | None:
         """The frame that is laid over the place to be taken."""
         return self.candidates[self.taking] if 0 <= self.taking < len(self.candidates) else None
 
@@ -57,7 +58,7 @@ class WalkLayers(QObject):
                 task.advance(0)
                 if asked != self._asked:  # the walk has gone on
                     return
-                pixels = model.alone(joined, candidate, tile)
+                pixels = alone(joined, candidate, tile)
                 if pixels is not None:
                     task.hand_over((candidate, pixels))
 
@@ -107,7 +108,7 @@ class WalkLayers(QObject):
         self.views.clear()
         self._asked += 1
 
-    def _lay(self, candidate: model.Candidate) -> None:
+    def _lay(self, candidate: Candidate) -> None:
         layer = self._alone.get(candidate.frame)
         if layer is not None and self._stop is not None:
             u, v, a, b = model.area_of(self._stop)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from idle_lantern.app.cropping import crop_box
-from idle_lantern.app.stages.join_model import differs
+from idle_lantern.app.stages.join_request_model import differs
 from idle_lantern.core.base import units
 from idle_lantern.core.join.asking import JoinResult
 from idle_lantern.core.outing.model import Outing

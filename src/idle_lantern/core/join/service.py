@@ -37,7 +37,8 @@ from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.join.render.compose import Composed, rough_picture
 from idle_lantern.core.join.render.rework import EarlierPicture
-from idle_lantern.core.join.report import canvas_of, crop_of, failure_report, report_of, solution_of, suspects_of
+from idle_lantern.core.join.report import failure_report, report_of
+from idle_lantern.core.join.report_reading import canvas_of, crop_of, solution_of, suspects_of
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.join.solve.solve import Solution
 from idle_lantern.core.join.suspects.find import LookedOver

@@ -19,7 +19,7 @@ from idle_lantern.core.base.strict_json import parse_json, read_bytes
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.redrawn import redrawn
-from idle_lantern.core.join.report import canvas_of as canvas_of_report
+from idle_lantern.core.join.report_reading import canvas_of as canvas_of_report
 from idle_lantern.core.pictures.source import reduced
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.scouting.detail import detail_of
