@@ -26,7 +26,6 @@ import numpy as np
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QPointF
 
 from idle_lantern.core.base.memory import peak_rss_mib
 from idle_lantern.core.pictures.pyramid import TILE, PyramidInfo, packed, write_pyramid
@@ -81,8 +80,8 @@ def main() -> None:
     view.show_full()
     frames = []
     for step in range(200):
-        view._centre += QPointF(90.0, 25.0)
-        view._keep_in_sight()
+        u, v = view.sight.centre
+        view.look_at(u + 90.0, v + 25.0)
         began = time.perf_counter()
         view.repaint()
         frames.append(time.perf_counter() - began)

@@ -193,7 +193,7 @@ def test_one_development_is_seen_everywhere_and_joined(
     assert panel.light.currentText() == "Own"
     window.trigger("frames.grey")
     middle = stage.view.rect().center()
-    colour = stage.view._colour_at(stage.view.to_picture(QPointF(middle)))
+    colour = stage.view.tiles.colour_at(stage.view.to_picture(QPointF(middle)), stage.view.sight)
     qtbot.mouseClick(stage.view, Qt.MouseButton.LeftButton, pos=middle)
     gains = np.array(window.state.outing.development.white_balance)
     light = srgb_to_linear(colour / 255) * gains

@@ -47,11 +47,9 @@ def test_no_line_shows_where_tiles_meet(qtbot: QtBot, view: PictureView):
         view.show_full()
         view.zoom_by(zoom)
         for place in ((760.0, 700.0), (800.5, 650.5), *rng.uniform(520, 980, (3, 2))):
-            view._centre = QPointF(*place)
-            view._complete = False
-            view.update()
+            view.look_at(*place)
             qtbot.waitUntil(lambda: view.ready, timeout=10_000)
-            assert _seen(view).min() == 255, (zoom, view._centre)
+            assert _seen(view).min() == 255, (zoom, place)
 
 
 def test_a_pixel_of_the_picture_is_one_of_the_screen_at_100_percent(qtbot: QtBot, view: PictureView):
@@ -59,9 +57,7 @@ def test_a_pixel_of_the_picture_is_one_of_the_screen_at_100_percent(qtbot: QtBot
     view.set_source(HeldPicture(Picture(noise)))
     qtbot.waitUntil(lambda: view.ready, timeout=10_000)
     view.show_full()
-    view._centre = QPointF(771.37, 803.61)
-    view._complete = False
-    view.update()
+    view.look_at(771.37, 803.61)
     qtbot.waitUntil(lambda: view.ready, timeout=10_000)
     seen = _seen(view)
     top_left = view.to_picture(QPointF(0, 0))
@@ -80,10 +76,10 @@ def test_tiles_of_a_picture_that_is_gone_are_not_kept(qtbot: QtBot, view: Pictur
     qtbot.waitUntil(lambda: view.ready, timeout=10_000)
     view.show_full()
     qtbot.waitUntil(lambda: view.ready, timeout=10_000)
-    serial = view._serial
+    serial = view.tiles.serial
     assert any(key[0] == serial for key in tile_loader._cache)
     view.set_source(HeldPicture(Picture(noise[::2])))
     qtbot.waitUntil(lambda: view.ready, timeout=10_000)
     assert not any(key[0] == serial for key in tile_loader._cache)
     view.stop()
-    assert not any(key[0] in (serial, view._serial) for key in tile_loader._cache)
+    assert not any(key[0] in (serial, view.tiles.serial) for key in tile_loader._cache)

@@ -2,27 +2,23 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
-import numpy as np
-from cachetools import LRUCache
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.over_picture import OverPicture
+from idle_lantern.app.widgets.picture_tiles import PictureTiles
 from idle_lantern.app.widgets.picture_tools import CropTool, PictureTool
-from idle_lantern.app.widgets.tables import mapped_image, pixels_of
-from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
+from idle_lantern.app.widgets.sight import Sight
+from idle_lantern.app.widgets.tile_loader import TileLoader
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource
 
 _MOST_ZOOM = 16.0
-#: Tiles kept as a table shows them, and the side of the square whose mean is a picked colour.
-_MAPPED_TILES, _PICKED_PX = 120, 5
 #: A part that stands still for so long was looked at.
 _DWELL_MS = 350
 
@@ -45,12 +41,13 @@ class PictureView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(200, 120)
         self._source: PictureSource | None = None
-        self._serial = 0
         self._loader = TileLoader(self)
         self._loader.loaded.connect(self.update)
         self._loader.failed.connect(self.failed)
+        self.tiles = PictureTiles(self._loader)
+        self._complete = False
         self._zoom = 1.0
-        self._centre = QPointF(0, 0)
+        self._centre = (0.0, 0.0)
         self._fitted = True
         self._full_size = (0, 0)
         self._grab: QPointF | None = None
@@ -58,8 +55,6 @@ class PictureView(QWidget):
         self.over: OverPicture | None = None
         self._tool: PictureTool | None = None
         self.placeholder = ""
-        self._table: Array | None = None
-        self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
         self._picking = False
         self._dwelt = QRectF()
         self._dwell = QTimer(self)
@@ -73,7 +68,8 @@ class PictureView(QWidget):
         ``full_size`` is the size that the picture stands for, when this is a rough first form of it.
         """
         before = self.size_px
-        self._source, self._serial = source, self._loader.set_source(source)
+        self._source = source
+        self.tiles.set_source(source)
         self._complete = False
         self._full_size = full_size or (source.sizes[0] if source is not None else (0, 0))
         if self.size_px != before or self._fitted:
@@ -82,13 +78,8 @@ class PictureView(QWidget):
 
     def set_table(self, table: Array | None) -> None:
         """Show every value through a table of 8 bit (``tables.bytes_of``); None shows the picture as it is."""
-        if table is self._table or (
-            table is not None and self._table is not None and np.array_equal(table, self._table)
-        ):
-            return
-        self._table = table
-        self._seen.clear()
-        self.update()
+        if self.tiles.set_table(table):
+            self.update()
 
     def set_picking(self, picking: bool) -> None:
         """Let the next click tell a colour instead of moving the picture."""
@@ -133,7 +124,13 @@ class PictureView(QWidget):
         """Let go of the picture and of what is being read; for closing."""
         self._source = None
         self._dwell.stop()
+        self.tiles.set_source(None)
         self._loader.stop()
+
+    @property
+    def sight(self) -> Sight:
+        """Which part of the picture is shown."""
+        return Sight(self._centre, self._zoom, (self.width(), self.height()), self._full_size, self.devicePixelRatioF())
 
     @property
     def zoom(self) -> float:
@@ -146,7 +143,7 @@ class PictureView(QWidget):
         if w == 0:
             return
         self._fitted = True
-        self._centre = QPointF(w / 2, h / 2)
+        self._centre = (w / 2, h / 2)
         self._set_zoom(min(self.width() / w, self.height() / h))
 
     def show_full(self) -> None:
@@ -156,9 +153,16 @@ class PictureView(QWidget):
 
     def show_place(self, u: float, v: float) -> None:
         """Show 100 % with that pixel in the middle."""
+        self._centre = (u, v)
+        self.show_full()
+
+    def look_at(self, u: float, v: float) -> None:
+        """Move that pixel into the middle, or as near to it as the picture's rim lets it."""
         self._fitted = False
-        self._centre = QPointF(u, v)
-        self._set_zoom(1.0 / self.devicePixelRatioF())
+        self._centre = (u, v)
+        self._centre = self.sight.kept_centre
+        self._complete = False
+        self.update()
 
     def zoom_by(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom about a point of the widget."""
@@ -170,33 +174,31 @@ class PictureView(QWidget):
         least = min(1.0, self.width() / w, self.height() / h) * 0.5
         new = min(max(self._zoom * factor, least), _MOST_ZOOM)
         self._fitted = False
-        offset = pivot - QPointF(self.width() / 2, self.height() / 2)
-        self._centre = fixed - offset / new
+        self._centre = (
+            fixed.x() - (pivot.x() - self.width() / 2) / new,
+            fixed.y() - (pivot.y() - self.height() / 2) / new,
+        )
         self._set_zoom(new)
 
     def to_picture(self, pos: QPointF) -> QPointF:
         """Widget place to picture place."""
-        return self._centre + (pos - QPointF(self.width() / 2, self.height() / 2)) / self._zoom
+        return self.sight.to_picture(pos)
 
     def to_widget(self, place: QPointF) -> QPointF:
         """Picture place to widget place."""
-        return (place - self._centre) * self._zoom + QPointF(self.width() / 2, self.height() / 2)
+        return self.sight.to_widget(place)
 
     def _set_zoom(self, zoom: float) -> None:
         self._zoom = zoom
         self._complete = False  # known when it is painted
-        self._keep_in_sight()
+        self._centre = self.sight.kept_centre
         self.zoomed.emit(zoom)
         self.update()
 
-    def _keep_in_sight(self) -> None:
-        w, h = self.size_px
-        for get, put, size, extent in (
-            (self._centre.x, self._centre.setX, w, self.width()),
-            (self._centre.y, self._centre.setY, h, self.height()),
-        ):
-            half = extent / self._zoom / 2
-            put(size / 2 if half * 2 >= size else min(max(get(), half), size - half))
+    def _pan(self, right_px: float, down_px: float) -> None:
+        """Move what is shown by so many pixels of the widget."""
+        u, v = self._centre
+        self.look_at(u + right_px / self._zoom, v + down_px / self._zoom)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -209,7 +211,8 @@ class PictureView(QWidget):
                 self.placeholder,
             )
             return
-        self._paint_picture(painter)
+        self._complete = self.tiles.paint(painter, self.sight)
+        self._mark_dwelling()
         if self.crop is not None and not isinstance(self._tool, CropTool):
             c = self.crop
             box = QRectF(
@@ -226,130 +229,15 @@ class PictureView(QWidget):
             self._tool.draw(painter, self.to_widget)
         painter.end()
 
-    def _paint_picture(self, painter: QPainter) -> None:
-        """Tiles of the level that suits the zoom; where one is not read yet, the next coarser that is there."""
-        source = self._source
-        assert source is not None
-        level = self._level_for(source)
-        # above 200 % pixels are shown as squares: there one looks at pixels
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self._zoom < 2.0)
-        missing: list[Key] = []
-        for row, column in self._in_sight(source, level):
-            key = (self._serial, level, row, column)
-            image = cached(key)
-            if image is None:
-                missing.append(key)
-                self._paint_coarser(painter, source, level, row, column, missing)
-            else:
-                painter.drawImage(self._place_of(source, level, row, column), self._through_table(key, image))
-        middle = self.rect().center()
-        missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, self._distance(source, k, QPointF(middle))))
-        self._complete = not missing
-        self._mark_dwelling()
-        self._loader.want(list(dict.fromkeys(missing)))
-
-    _complete = False
-
     def _mark_dwelling(self) -> None:
         """Note where the eye rests, once all of it is sharp; what passes by is not looked at."""
-        here = QRectF(self.to_picture(QPointF(0, 0)), self.to_picture(QPointF(self.width(), self.height())))
-        at_full = self._zoom * self.devicePixelRatioF() >= 0.99
+        here, at_full = self.sight.shown, self.sight.screen_zoom >= 0.99
         if not self._complete or not at_full or self._source is None or self._source.sizes[0] != self._full_size:
             self._dwell.stop()
             self._dwelt = QRectF()
         elif here != self._dwelt:
             self._dwelt = here
             self._dwell.start()
-
-    def _through_table(self, key: Key, image: QImage) -> QImage:
-        if self._table is None:
-            return image
-        seen = self._seen.get(key)
-        if seen is None:
-            seen = self._seen[key] = mapped_image(image, self._table)
-        return seen
-
-    def _colour_at(self, place: QPointF) -> Array | None:
-        """Mean display values (3,) about a place of the picture, as they were read; None where nothing is read yet."""
-        source = self._source
-        if source is None:
-            return None
-        level = self._level_for(source)
-        width, height = source.sizes[level]
-        x, y = place.x() * width / self._full_size[0], place.y() * height / self._full_size[1]
-        if not (0 <= x < width and 0 <= y < height):
-            return None
-        side = source.tile_px
-        image = cached((self._serial, level, int(y) // side, int(x) // side))
-        if image is None:
-            return None
-        column, row = int(x) % side, int(y) % side
-        reach = _PICKED_PX // 2
-        part = pixels_of(image)[max(0, row - reach) : row + reach + 1, max(0, column - reach) : column + reach + 1]
-        return np.asarray(part.reshape(-1, 3).mean(0))
-
-    def _level_for(self, source: PictureSource) -> int:
-        """The coarsest level that still has a pixel for each of the screen."""
-        wanted = self._zoom * self.devicePixelRatioF()
-        level = 0
-        while level + 1 < len(source.sizes) and source.sizes[level + 1][0] / self._full_size[0] >= wanted * 0.99:
-            level += 1
-        return level
-
-    def _in_sight(self, source: PictureSource, level: int) -> list[tuple[int, int]]:
-        """Rows and columns of the tiles of a level that the widget shows."""
-        width, height = source.sizes[level]
-        across, down = width / self._full_size[0], height / self._full_size[1]
-        a, b = self.to_picture(QPointF(0, 0)), self.to_picture(QPointF(self.width(), self.height()))
-        side = source.tile_px
-        first_column, first_row = max(0, int(a.x() * across) // side), max(0, int(a.y() * down) // side)
-        last_column = min((width - 1) // side, math.floor(b.x() * across) // side)
-        last_row = min((height - 1) // side, math.floor(b.y() * down) // side)
-        return [(r, c) for r in range(first_row, last_row + 1) for c in range(first_column, last_column + 1)]
-
-    def _place_of(self, source: PictureSource, level: int, row: int, column: int) -> QRectF:
-        """Where a tile lies in the widget, in whole pixels of the screen: between parts of pixels the ground shows."""
-        width, height = source.sizes[level]
-        side = source.tile_px
-        across, down = self._full_size[0] / width, self._full_size[1] / height
-        left, top = column * side, row * side
-        right, bottom = min(width, left + side), min(height, top + side)
-        return QRectF(
-            self._snapped(self.to_widget(QPointF(left * across, top * down))),
-            self._snapped(self.to_widget(QPointF(right * across, bottom * down))),
-        )
-
-    def _snapped(self, place: QPointF) -> QPointF:
-        dense = self.devicePixelRatioF()
-        return QPointF(math.floor(place.x() * dense + 0.5) / dense, math.floor(place.y() * dense + 0.5) / dense)
-
-    def _paint_coarser(
-        self, painter: QPainter, source: PictureSource, level: int, row: int, column: int, missing: list[Key]
-    ) -> None:
-        """Fill a tile's place from the next coarser level that is there; the coarsest is asked for too."""
-        for coarser in range(level + 1, len(source.sizes)):
-            halvings = coarser - level
-            r, c = row >> halvings, column >> halvings
-            key = (self._serial, coarser, r, c)
-            image = cached(key)
-            if image is not None:
-                target = self._place_of(source, level, row, column)
-                whole = self._place_of(source, coarser, r, c)
-                fx, fy = image.width() / whole.width(), image.height() / whole.height()
-                part = QRectF(
-                    (target.x() - whole.x()) * fx,
-                    (target.y() - whole.y()) * fy,
-                    target.width() * fx,
-                    target.height() * fy,
-                )
-                painter.drawImage(target, self._through_table(key, image), part)
-                return
-            if coarser == len(source.sizes) - 1:
-                missing.append(key)
-
-    def _distance(self, source: PictureSource, key: Key, middle: QPointF) -> float:
-        centre = self._place_of(source, *key[1:]).center()
-        return math.hypot(centre.x() - middle.x(), centre.y() - middle.y())
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         if self._fitted:
@@ -365,7 +253,7 @@ class PictureView(QWidget):
             self._tool.press(self.to_picture(event.position()), event.position(), self._zoom)
             self.update()
         elif event is not None and event.button() == Qt.MouseButton.LeftButton and self._picking:
-            colour = self._colour_at(self.to_picture(event.position()))
+            colour = self.tiles.colour_at(self.to_picture(event.position()), self.sight)
             if colour is not None:
                 self.picked.emit(colour)
         elif event is not None and event.button() == Qt.MouseButton.LeftButton:
@@ -378,11 +266,9 @@ class PictureView(QWidget):
                 self._tool.move(self.to_picture(event.position()), event.position(), event.modifiers())
                 self.update()
         elif event is not None and self._grab is not None:
-            self._centre -= (event.position() - self._grab) / self._zoom
+            moved = self._grab - event.position()
             self._grab = event.position()
-            self._fitted = False
-            self._keep_in_sight()
-            self.update()
+            self._pan(moved.x(), moved.y())
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._grab = None
@@ -424,9 +310,6 @@ class PictureView(QWidget):
             Qt.Key.Key_Down: (0.0, 0.2),
         }.get(Qt.Key(event.key()))
         if pan is not None and self._source is not None:
-            self._centre += QPointF(pan[0] * self.width(), pan[1] * self.height()) / self._zoom
-            self._fitted = False
-            self._keep_in_sight()
-            self.update()
+            self._pan(pan[0] * self.width(), pan[1] * self.height())
         else:
             super().keyPressEvent(event)

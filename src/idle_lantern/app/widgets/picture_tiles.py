@@ -1,0 +1,159 @@
+"""The tiles of a picture on the screen: of the level that suits the zoom, coarser ones until those are read."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from cachetools import LRUCache
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QImage, QPainter
+
+from idle_lantern.app.widgets.sight import Sight
+from idle_lantern.app.widgets.tables import mapped_image, pixels_of
+from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
+from idle_lantern.core.pictures.source import PictureSource
+
+Array = NDArray[Any]
+
+#: Tiles kept as a table shows them, and the side of the square whose mean is a picked colour.
+_MAPPED_TILES, _PICKED_PX = 120, 5
+#: Above this zoom pixels are shown as squares: there one looks at pixels.
+_SQUARES_FROM = 2.0
+
+
+class PictureTiles:
+    """Paints one source after the other; ``loader`` reads what is missing."""
+
+    def __init__(self, loader: TileLoader) -> None:
+        self._loader = loader
+        self._serial = 0
+        self._source: PictureSource | None = None
+        self._table: Array | None = None
+        self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
+
+    @property
+    def serial(self) -> int:
+        """Number of the source among all that were shown: tiles are kept under it."""
+        return self._serial
+
+    def set_source(self, source: PictureSource | None) -> None:
+        """Show another picture, or none."""
+        self._source, self._serial = source, self._loader.set_source(source)
+
+    def set_table(self, table: Array | None) -> bool:
+        """Show every value through a table of 8 bit; whether that is another one."""
+        if table is self._table or (
+            table is not None and self._table is not None and np.array_equal(table, self._table)
+        ):
+            return False
+        self._table = table
+        self._seen.clear()
+        return True
+
+    def paint(self, painter: QPainter, sight: Sight) -> bool:
+        """Draw what is in sight as far as it is read, and ask for the rest; whether all of it was there."""
+        source = self._source
+        assert source is not None
+        level = _level_for(source, sight)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, sight.zoom < _SQUARES_FROM)
+        missing: list[Key] = []
+        for row, column in _in_sight(source, level, sight):
+            key = (self._serial, level, row, column)
+            image = cached(key)
+            if image is None:
+                missing.append(key)
+                missing += self._paint_coarser(painter, source, sight, key)
+            else:
+                painter.drawImage(_place_of(source, sight, level, row, column), self._through_table(key, image))
+        # the coarsest first, then from the middle outwards
+        missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, _from_middle(source, sight, k)))
+        self._loader.want(list(dict.fromkeys(missing)))
+        return not missing
+
+    def colour_at(self, place: QPointF, sight: Sight) -> Array | None:
+        """Mean display values (3,) about a place of the picture, as they were read; None where nothing is read yet."""
+        source = self._source
+        if source is None:
+            return None
+        level = _level_for(source, sight)
+        width, height = source.sizes[level]
+        x, y = place.x() * width / sight.picture[0], place.y() * height / sight.picture[1]
+        if not (0 <= x < width and 0 <= y < height):
+            return None
+        side = source.tile_px
+        image = cached((self._serial, level, int(y) // side, int(x) // side))
+        if image is None:
+            return None
+        column, row = int(x) % side, int(y) % side
+        reach = _PICKED_PX // 2
+        part = pixels_of(image)[max(0, row - reach) : row + reach + 1, max(0, column - reach) : column + reach + 1]
+        return np.asarray(part.reshape(-1, 3).mean(0))
+
+    def _through_table(self, key: Key, image: QImage) -> QImage:
+        if self._table is None:
+            return image
+        seen = self._seen.get(key)
+        if seen is None:
+            seen = self._seen[key] = mapped_image(image, self._table)
+        return seen
+
+    def _paint_coarser(self, painter: QPainter, source: PictureSource, sight: Sight, missing: Key) -> list[Key]:
+        """Fill a tile's place from the next coarser level that is there; where none is, the coarsest is asked for."""
+        _serial, level, row, column = missing
+        key = missing
+        for coarser in range(level + 1, len(source.sizes)):
+            halvings = coarser - level
+            key = (self._serial, coarser, row >> halvings, column >> halvings)
+            image = cached(key)
+            if image is not None:
+                target = _place_of(source, sight, level, row, column)
+                whole = _place_of(source, sight, *key[1:])
+                fx, fy = image.width() / whole.width(), image.height() / whole.height()
+                part = QRectF(
+                    (target.x() - whole.x()) * fx,
+                    (target.y() - whole.y()) * fy,
+                    target.width() * fx,
+                    target.height() * fy,
+                )
+                painter.drawImage(target, self._through_table(key, image), part)
+                return []
+        return [] if key == missing else [key]
+
+
+def _level_for(source: PictureSource, sight: Sight) -> int:
+    """The coarsest level that still has a pixel for each of the screen."""
+    level = 0
+    while level + 1 < len(source.sizes) and source.sizes[level + 1][0] / sight.picture[0] >= sight.screen_zoom * 0.99:
+        level += 1
+    return level
+
+
+def _in_sight(source: PictureSource, level: int, sight: Sight) -> list[tuple[int, int]]:
+    """Rows and columns of the tiles of a level that the widget shows."""
+    width, height = source.sizes[level]
+    across, down = width / sight.picture[0], height / sight.picture[1]
+    shown, side = sight.shown, source.tile_px
+    first_column, first_row = (max(0, int(x) // side) for x in (shown.left() * across, shown.top() * down))
+    last_column = min((width - 1) // side, math.floor((shown.left() + shown.width()) * across) // side)
+    last_row = min((height - 1) // side, math.floor((shown.top() + shown.height()) * down) // side)
+    return [(r, c) for r in range(first_row, last_row + 1) for c in range(first_column, last_column + 1)]
+
+
+def _place_of(source: PictureSource, sight: Sight, level: int, row: int, column: int) -> QRectF:
+    """Where a tile lies in the widget, in whole pixels of the screen: between parts of pixels the ground shows."""
+    width, height = source.sizes[level]
+    side = source.tile_px
+    across, down = sight.picture[0] / width, sight.picture[1] / height
+    left, top = column * side, row * side
+    right, bottom = min(width, left + side), min(height, top + side)
+    return QRectF(
+        sight.snapped(QPointF(left * across, top * down)), sight.snapped(QPointF(right * across, bottom * down))
+    )
+
+
+def _from_middle(source: PictureSource, sight: Sight, key: Key) -> float:
+    centre = _place_of(source, sight, *key[1:]).center()
+    return math.hypot(centre.x() - sight.widget[0] / 2, centre.y() - sight.widget[1] / 2)
