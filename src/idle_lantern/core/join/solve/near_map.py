@@ -27,7 +27,7 @@ from idle_lantern.core.join.solve.poses import Poses
 Array = NDArray[Any]
 
 #: Cells of the map to a frame's pixel at most, cells in all, and cells times nearnesses (which sets the memory).
-_FINEST, _MOST_CELLS, _MOST_WORK = 0.5, 1_500_000, 16_000_000
+_FINEST, _MOST_CELLS, _MOST_WORK = 0.5, 1_500_000, 10_000_000
 #: Cells by which things shift from one nearness to the next, and nearnesses at least and at most.
 _STEP_CELLS, _LEAST, _MOST = 0.7, 4, 64
 #: The nearest tie points tell how far to look: so many lie below, and so much beyond it things may stand.
