@@ -11,12 +11,9 @@ from PyQt6.QtGui import QCloseEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
-    QFrame,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMessageBox,
-    QProgressBar,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -41,11 +38,13 @@ from idle_lantern.app.stages.join import JoinStage
 from idle_lantern.app.stages.logbook import LogbookStage
 from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.widgets.action_finder import ActionFinder
-from idle_lantern.app.widgets.basics import answered, button, label, set_look_property
+from idle_lantern.app.widgets.basics import answered, label, set_look_property
 from idle_lantern.app.widgets.crash_dialog import CrashDialog, Report
 from idle_lantern.app.widgets.map_view import MapView
+from idle_lantern.app.widgets.message_line import MessageLine
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.stage_tab import StageTab
+from idle_lantern.app.widgets.work_line import WorkLine
 from idle_lantern.core.base import units
 from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
@@ -129,14 +128,7 @@ class Window(QMainWindow):
 
     def _build_top(self) -> None:
         self._title = label("", "head")
-        self._message = label("", name="message")
-        self._message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self._message_clear = QTimer(self)
-        self._message_clear.setSingleShot(True)
-        # a bound method: a lambda could outlive the window and be called by the timer
-        self._message_clear.timeout.connect(self._clear_message)
-        self._dismiss = button("Dismiss", self._clear_message, quiet=True)
-        self._dismiss.hide()
+        self.message = MessageLine()
         self._where = label("", "dim")
 
     def _build_frame(self) -> None:
@@ -146,8 +138,7 @@ class Window(QMainWindow):
         top.setContentsMargins(16, 4, 16, 4)
         top.addWidget(self._title)
         top.addSpacing(24)
-        top.addWidget(self._message, 1)
-        top.addWidget(self._dismiss)
+        top.addWidget(self.message, 1)
         top.addWidget(self._where)
         self.tabs = {s: StageTab(s.capitalize()) for s in STAGES}
         line = QHBoxLayout()
@@ -167,20 +158,7 @@ class Window(QMainWindow):
         self.splitter.setChildrenCollapsible(False)
         self.splitter.addWidget(self.map)
         self.splitter.addWidget(lower)
-        self.work_line = QFrame()
-        self.work_line.setObjectName("panel")
-        work = QHBoxLayout(self.work_line)
-        work.setContentsMargins(16, 4, 16, 4)
-        self._work_text = QLabel()
-        self._bar = QProgressBar()
-        self._bar.setRange(0, 1000)
-        self._bar.setTextVisible(False)
-        self._bar.setAccessibleName("Progress")
-        self._stop = button("Stop   [Ctrl + .]", self.cancel_work, name="stop")
-        work.addWidget(self._work_text)
-        work.addWidget(self._bar, 1)
-        work.addWidget(self._stop)
-        self.work_line.hide()
+        self.work_line = WorkLine(self.cancel_work)
         whole = QVBoxLayout(ground)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -292,27 +270,17 @@ class Window(QMainWindow):
     # --- showing ----------------------------------------------------------------
 
     def tell(self, sentence: str, problem: bool) -> None:
-        """The one message line; problems stay until dismissed, the rest fades."""
-        self._message.setText(f"◆ {sentence}" if problem and sentence else sentence)
-        set_look_property(self._message, "role", "warn" if problem else "")
-        self._message.setToolTip(sentence)
-        self._dismiss.setVisible(problem and bool(sentence))
-        if sentence and not problem:
-            self._message_clear.start(8000)
-        else:
-            self._message_clear.stop()
-
-    def _clear_message(self) -> None:
-        self.tell("", False)
+        """Say a sentence in the message line; problems stay until dismissed, the rest fades."""
+        self.message.tell(sentence, problem)
 
     def message_text(self) -> str:
         """What the message line says."""
-        return self._message.text().removeprefix("◆ ")
+        return self.message.text()
 
     def _refresh(self, topics: set[str]) -> None:
         if self._of_outing != self.state.outing.id:  # what was told of another outing is no longer true
             self._of_outing = self.state.outing.id
-            self._clear_message()
+            self.message.clear()
         self._title.setText(self.state.outing.name)
         since = self.state.unsaved_since
         text, role = window_model.saving(since, reading=bool(self.state.reading), open_=self.state.folder is not None)
@@ -324,15 +292,7 @@ class Window(QMainWindow):
             tab.show_state(lacks[stage], stage == self.stage)
 
     def _show_work(self) -> None:
-        task = self.tasks.shown
-        self.work_line.setVisible(task is not None and task.clock.elapsed_s > 0.2)
-        if task is None:
-            return
-        left = task.clock.remaining_s
-        stage = f" ({task.clock.stage})" if task.clock.stage not in ("", "work") else ""
-        rest = f"  about {units.duration(left)} left" if left is not None else ""
-        self._work_text.setText(f"{task.title}{stage}{rest}")
-        self._bar.setValue(round(1000 * task.clock.fraction))
+        self.work_line.show_task(self.tasks.shown)
 
     def tell_crash(self, crashes: Sequence[Report]) -> None:
         """Say that the last window was not closed, and offer its report."""
@@ -370,7 +330,7 @@ class Window(QMainWindow):
         self.join_stage.seen.save()
         for view in (self.frames_stage.view, self.join_stage.view, self.deliver_stage.view):
             view.stop()
-        self._message_clear.stop()
+        self.message.clear()
         self.state.save_now()
         self.state.keeper.release()
         self.placing.remember()

@@ -7,7 +7,6 @@ marks and the scouting picture can be dragged; frames are chosen by click or arr
 
 from __future__ import annotations
 
-import math
 from dataclasses import replace
 from typing import Any
 
@@ -27,17 +26,13 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app.state import AppState
+from idle_lantern.app.widgets import map_hands
 from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.map_forms import FORMS, Form, Look, fitted, form_of, zoomed
-from idle_lantern.app.widgets.map_paint import MapPaint, Shown, edges
+from idle_lantern.app.widgets.map_paint import MapPaint, Shown
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
-from idle_lantern.core.outing import edits, scout_edits
 
 Array = NDArray[Any]
-
-_GRIP_PX = 7
-_EDGE_FIELDS = {"left": "left_deg", "right": "right_deg", "low": "low_deg", "high": "high_deg"}
-_EDGE_NAMES = {"left": "left end", "right": "right end", "low": "lower edge", "high": "upper edge"}
 
 
 class MapView(QWidget):
@@ -166,41 +161,15 @@ class MapView(QWidget):
 
     def edge_at(self, pos: QPointF) -> str | None:
         """Which edge of the wanted field lies under the pointer."""
-        if not self.editable:
-            return None
-        for name, pieces in edges(self.state.plan.target_field, self.form).items():
-            for piece in pieces:
-                points = [piece[i] for i in range(piece.count())]
-                if any(_near_line(pos, a, b) <= _GRIP_PX for a, b in zip(points, points[1:])):
-                    return name
-        return None
+        return map_hands.edge_at(self.state.plan.target_field, self.form, pos) if self.editable else None
 
     def mark_at(self, pos: QPointF) -> int | None:
         """Which mark lies under the pointer."""
-        if not self.editable:
-            return None
-        best: tuple[float, int] | None = None
-        for at, mark in enumerate(self.state.plan.brief.scene.marks):
-            place = self.form.point(mark.yaw_deg, mark.pitch_deg)
-            if place is not None:
-                off = pos - place
-                reach = max(_GRIP_PX, mark.width_deg / 2 * self.form.px_per_deg)
-                if abs(off.x()) <= reach and abs(off.y()) <= max(_GRIP_PX, min(reach, 14)):
-                    best = min(best or (math.inf, at), (math.hypot(off.x(), off.y()), at))
-        return best[1] if best else None
+        return map_hands.mark_at(self.state.plan.brief.scene.marks, self.form, pos) if self.editable else None
 
     def frame_at(self, pos: QPointF) -> int | None:
         """Number of the frame whose middle is nearest among those under the pointer."""
-        best, number = math.inf, None
-        form = self.form
-        for frame, shape in zip(self.state.plan.frames, self.shapes):
-            for drawn in form.polygons(shape):
-                if drawn.containsPoint(pos, Qt.FillRule.OddEvenFill):
-                    middle = drawn.boundingRect().center()
-                    d = math.hypot(middle.x() - pos.x(), middle.y() - pos.y())
-                    if d < best:
-                        best, number = d, frame.number
-        return number
+        return map_hands.frame_at(self.state.plan.frames, self.shapes, self.form, pos)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -274,9 +243,11 @@ class MapView(QWidget):
         if self._drag == "ground":
             self._drag_ground(at)
         elif isinstance(self._drag, int):
-            self._move_mark(self._drag, at)
+            marks = self.state.plan.brief.scene.marks
+            if self._drag < len(marks):
+                self.state.apply(map_hands.mark_moved(marks, self._drag, at))
         else:
-            self._move_edge(str(self._drag), at)
+            self.state.apply(map_hands.edge_moved(self.state.plan.target_field, self._drag, at))
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         if self._drag is None or event is None:
@@ -310,52 +281,15 @@ class MapView(QWidget):
         self.menu_asked.emit(self.mapToGlobal(place.toPoint()), *at)
 
     def _show_cursor(self, pos: QPointF) -> None:
-        shape = Qt.CursorShape.ArrowCursor
-        if self.drags_ground and self.editable:
-            shape = Qt.CursorShape.OpenHandCursor
-        elif self.mark_at(pos) is not None:
-            shape = Qt.CursorShape.SizeAllCursor
-        else:
-            edge = self.edge_at(pos)
-            if edge is not None:
-                upright = edge in ("left", "right")
-                shape = Qt.CursorShape.SizeHorCursor if upright else Qt.CursorShape.SizeVerCursor
-        self.setCursor(shape)
+        ground = self.drags_ground and self.editable
+        mark = not ground and self.mark_at(pos) is not None
+        edge = None if ground or mark else self.edge_at(pos)
+        self.setCursor(map_hands.cursor_for(edge, mark=mark, ground=ground))
 
     def _drag_ground(self, at: tuple[float, float]) -> None:
         start = (self._held or self.form).angles(self._from) or at
         self._ground_by = ((at[0] - start[0] + 180) % 360 - 180, at[1] - start[1])
         self.ground_dragged.emit(*self._ground_by, False)
-
-    def _move_mark(self, which: int, at: tuple[float, float]) -> None:
-        marks = self.state.plan.brief.scene.marks
-        if which < len(marks):
-            mark = marks[which]
-            yaw = (round(at[0] * 10) / 10 + 180) % 360 - 180
-            moved = replace(mark, yaw_deg=yaw, pitch_deg=round(at[1] * 10) / 10)
-            self.state.apply(
-                scout_edits.set_marks(
-                    f"Move the mark {mark.name}", (*marks[:which], moved, *marks[which + 1 :]), merge=f"mark-{which}"
-                )
-            )
-
-    def _move_edge(self, edge: str, at: tuple[float, float]) -> None:
-        w = self.state.plan.target_field
-        value = round((at[0] if edge in ("left", "right") else at[1]) * 2) / 2
-        if edge in ("left", "right"):  # forms that close give the azimuth of any turn
-            now = w.left_deg if edge == "left" else w.right_deg
-            value += 360 * round((now - value) / 360)
-        if edge == "left":
-            value = min(max(value, w.right_deg - 360), w.right_deg - 1)
-        elif edge == "right":
-            value = max(min(value, w.left_deg + 360), w.left_deg + 1)
-        elif edge == "low":
-            value = max(-90.0, min(value, w.high_deg - 1))
-        else:
-            value = min(90.0, max(value, w.low_deg + 1))
-        self.state.apply(
-            edits.set_target_field(f"Move the {_EDGE_NAMES[edge]}", merge=f"drag-{edge}", **{_EDGE_FIELDS[edge]: value})
-        )
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
@@ -368,11 +302,3 @@ class MapView(QWidget):
             self.chosen.emit(number)
         else:
             super().keyPressEvent(event)
-
-
-def _near_line(at: QPointF, a: QPointF, b: QPointF) -> float:
-    """Distance of a place from a stretch of line, in pixels."""
-    along, off = b - a, at - a
-    length2 = max(1e-9, along.x() ** 2 + along.y() ** 2)
-    t = max(0.0, min(1.0, (off.x() * along.x() + off.y() * along.y()) / length2))
-    return math.hypot(off.x() - t * along.x(), off.y() - t * along.y())
