@@ -227,7 +227,7 @@ class _Path:
         (far, valid), (middle, _), (end, _) = shown(0.0), shown(nearest / 2), shown(nearest)
         bow = 2 * (end + far - 2 * middle) / max(nearest, 1e-12) ** 2
         slope = (end - far) / max(nearest, 1e-12) - nearest * bow
-        inside = valid & (far > 0).all(-1) & (far[..., 0] < size[1] - 1) & (far[..., 1] < size[0] - 1)
+        inside = valid & lens.sees(directions @ turned)
         return cls(far.astype(np.float32), slope.astype(np.float32), bow.astype(np.float32), inside)
 
     def at(self, near: float) -> Array:
