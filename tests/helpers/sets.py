@@ -92,4 +92,4 @@ def grid_with_distortion(folder: Path) -> FrameFiles:
 def fisheye_sphere(folder: Path) -> FrameFiles:
     """Six round, zenith and nadir."""
     directions: list[Angles] = [(60.0 * i, 0, 0) for i in range(6)]
-    return render(folder, Lens("equidistant", 260, 600, 840), [*directions, (0, 90, 0), (0, -90, 0)])
+    return render(folder, Lens("equidistant", 208, 480, 672), [*directions, (0, 90, 0), (0, -90, 0)])
