@@ -7,12 +7,12 @@ Each frame is taken from a place of its own, 2 cm about one (root mean square), 
 it, and the largest turn by which a frame lies off, in its pixels. On 2026-11-28, in brackets before each frame was given a
 place of its own:
 
-    planks, seed 1: 39.3 dB, turned off by at most 0.04 px (21.8 dB, 10.99 px)
-    planks, seed 2: 34.9 dB, turned off by at most 0.13 px (28.0 dB, 0.54 px)
-    pickets, seed 1: 37.2 dB, turned off by at most 0.16 px (21.5 dB, 6.08 px)
-    pickets, seed 2: 34.5 dB, turned off by at most 0.11 px (26.7 dB, 0.82 px)
-    ropes, seed 1: 36.9 dB, turned off by at most 0.09 px (23.9 dB, 3.25 px)
-    ropes, seed 2: 35.0 dB, turned off by at most 0.20 px (27.8 dB, 1.72 px)
+    planks, seed 1: 39.2 dB, turned off by at most 0.04 px (21.8 dB, 10.99 px)
+    planks, seed 2: 36.4 dB, turned off by at most 0.13 px (28.0 dB, 0.54 px)
+    pickets, seed 1: 37.3 dB, turned off by at most 0.16 px (21.5 dB, 6.08 px)
+    pickets, seed 2: 35.1 dB, turned off by at most 0.11 px (26.7 dB, 0.82 px)
+    ropes, seed 1: 37.2 dB, turned off by at most 0.09 px (23.9 dB, 3.25 px)
+    ropes, seed 2: 35.2 dB, turned off by at most 0.20 px (27.8 dB, 1.72 px)
 """
 
 from __future__ import annotations

@@ -37,7 +37,7 @@ _DETAIL_CELLS, _GREY_LEVELS, _DARK = 6.0, 110.0, 10.0
 #: Frames that differ by more show different things, and no more is learned from by how much; side of a patch in cells.
 _UNLIKE, _PATCH = 25.0, 5
 #: What a nearness one step beside the neighbour's costs, any other, and each step from far.
-_BESIDE, _ELSEWHERE, _FROM_FAR = 6.0, 40.0, 0.15
+_BESIDE, _ELSEWHERE, _FROM_FAR = 6.0, 40.0, 0.05
 #: Where nothing is compared, rows go on each for itself: the middle of so many of them is taken.
 _ROWS = 25
 
