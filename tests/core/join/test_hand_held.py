@@ -12,18 +12,25 @@ import pytest
 from tests.helpers import true_picture
 from tests.helpers.sets import rms
 
+from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.frameset import gather
+from idle_lantern.core.frames.masks import Mask
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.canvas.canvas import make_canvas
+from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step
+from idle_lantern.core.join.light.vignetting import NONE
 from idle_lantern.core.join.match.links import Link
 from idle_lantern.core.join.render.compose import compose_picture
+from idle_lantern.core.join.render.plan import FramesInMemory, RenderPlan
+from idle_lantern.core.join.render.views import Levels
 from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.join.solve.adjust import adjust
 from idle_lantern.core.join.solve.adjustment import FOCAL, Adjustment
+from idle_lantern.core.join.solve.field import field_of
 from idle_lantern.core.join.solve.hand_held import HandHeld, solve_hand_held
 from idle_lantern.core.join.solve.level import Level
 from idle_lantern.core.join.solve.near_map import near_map
@@ -162,6 +169,35 @@ def test_frames_are_laid_as_seen_from_the_middle_and_tear_between_near_and_far()
         # what this frame alone shows goes on like what stands beside it
         assert np.median(off[~both]) < 0.5
         assert (off > 4).mean() < 0.02, "the edge runs along the horizon"
+
+
+def test_what_a_warp_brings_from_far_beside_a_frame_is_shown_and_follows_its_mask():
+    """A long lens shifts near things by more than the few pixels that tiles used to spare."""
+    lens, moved = Lens("rectilinear", 800, 400, 300), 90.0
+    bend = np.zeros((3, 3, 2), np.float32)
+    bend[..., 0] = -moved
+    poses = Poses((0,), (lens,), np.eye(3)[None], bends=(bend,))
+    canvas = make_canvas(poses, field_of(poses), "cylindrical")
+    # a tile that begins 60 px to the right of the frame: what stands there is 30 px inside it
+    right = canvas.pixels(lens.unproject(np.array([[399.5 + 60, 150.0]])))[0]
+    tile = Tile(round(float(right[0])), round(float(right[1])) - 8, 16, 16)
+    step = grid_step(canvas)
+    found = frame_map(coarse_directions(canvas, tile, step), lens, np.eye(3), (16, 16), step, bend=bend)
+    assert found is not None
+    assert found[1].all()
+    plan = RenderPlan(
+        poses, canvas, FramesInMemory((Picture(np.zeros((300, 400, 3), np.uint8)),)), np.zeros((8, 8), np.int16),
+        np.ones((1, 3)), NONE, 255,
+    )  # fmt: skip
+    hide = np.zeros((300, 400), np.uint8)
+    hide[:, 372:380] = 255
+    painted = replace(plan, masks={0: Mask(hide, np.zeros_like(hide))})
+
+    def never(k: int) -> Levels:
+        raise AssertionError(f"frame {k} need not be read")
+
+    one, other = (p.compositor(never).made_from(tile) for p in (plan, painted))
+    assert one != other
 
 
 def _with_a_fence(scene: Diorama) -> Diorama:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.solve.poses import bend_at
+from idle_lantern.core.join.solve.poses import bend_at, farthest_px
 from idle_lantern.core.optics.known import Lateral
 
 Array = NDArray[Any]
@@ -77,7 +77,7 @@ def frame_map(
     local = directions @ world_from_camera
     pixels, valid = lens.project(np.nan_to_num(local))
     valid &= np.isfinite(directions[..., 0])
-    margin = 2.0 * step * every
+    margin = 2.0 * step * every + (0.0 if bend is None else farthest_px(bend))
     near = (
         valid
         & (pixels[..., 0] > -margin)

@@ -41,10 +41,13 @@ from idle_lantern.core.join.render.boxes import (
     within,
 )
 from idle_lantern.core.join.render.views import Levels, Piece, View, between, present, reach_rad, spread_out, winners
-from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.solve.poses import Poses, farthest_px
 from idle_lantern.core.optics.known import Lateral
 
 Array = NDArray[Any]
+
+#: Pixels of a frame round a tile whose mask counts as the tile's, beside what a local warp moves.
+_SPARE_PX = 16
 
 
 class Compositor:
@@ -129,9 +132,10 @@ class Compositor:
         if len(pixels) == 0:
             return b""
         scale = np.array([hide.shape[1] / lens.width, hide.shape[0] / lens.height])
-        # local warps move places by a few pixels
-        low = np.floor((pixels.min(0) - 16) * scale).astype(int) - 2
-        high = np.ceil((pixels.max(0) + 16) * scale).astype(int) + 3
+        bend = self.poses.bend(k)
+        moved = _SPARE_PX + (0.0 if bend is None else farthest_px(bend))
+        low = np.floor((pixels.min(0) - moved) * scale).astype(int) - 2
+        high = np.ceil((pixels.max(0) + moved) * scale).astype(int) + 3
         part = hide[max(0, low[1]) : max(0, high[1]), max(0, low[0]) : max(0, high[0])]
         return hashlib.sha256(part.tobytes()).digest() if part.any() else b""
 

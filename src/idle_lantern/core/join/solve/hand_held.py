@@ -4,8 +4,8 @@ Where near and far are adjusted as if the camera had only turned, the focal leng
 near things ask for and every rotation with them. Here each frame has a place of its own. How far apart two places lie
 shows only where a third frame sees the same; their direction shows in any two.
 
-The search begins at ``likely_places``, from any other start the descent ends in the first hollow, and goes on by
-``resection`` of single frames.
+The search begins at ``likely_places``: from any other start the descent ends in the first hollow. Where it ends, frames
+that lie on the wrong side of their neighbours are taken over by ``resection``.
 """
 
 from __future__ import annotations

@@ -90,6 +90,13 @@ def near_map(
         Places in the poses of frames that are compared.
     grey : callable
         Index of a frame -> its brightness (H, W).
+
+    Raises
+    ------
+    UnreadableFrame
+        A frame is gone.
+    Cancelled
+        Stopped by ``progress``.
     """
     nearest = float(np.quantile(near, _NEAREST)) * _BEYOND if len(near) else 0.0
     apart = max((float(np.linalg.norm(place[i] - place[j])) for i, j in pairs), default=0.0)

@@ -85,6 +85,11 @@ def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
     return np.asarray(cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
+def farthest_px(bend: Array) -> float:
+    """The largest shift along a side of a frame."""
+    return float(np.abs(bend).max(initial=0.0))
+
+
 def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
     """The link with rotation, inliers and error taken anew from solved poses."""
     a, b = poses.index(link.a), poses.index(link.b)
