@@ -21,24 +21,32 @@ def reduced_to(pixels: Array, width: int, height: int) -> Array:
     Halved as often as that goes; what is left is blurred by what the coarser grid cannot show, then sampled linearly.
     """
     whole = np.array([pixels.shape[1], pixels.shape[0]], float)
-    # pixel x of what is halved lies at scale * x + offset of the whole
-    scale, offset = 1.0, 0.0
-    while pixels.shape[1] >= 2 * width and pixels.shape[0] >= 2 * height:
-        if pixels.shape[1] % 2 or pixels.shape[0] % 2:
-            pixels = cv2.pyrDown(pixels)  # every second pixel, blurred
-        else:
-            size = pixels.shape[1] // 2, pixels.shape[0] // 2
-            pixels, offset = cv2.resize(pixels, size, interpolation=cv2.INTER_AREA), offset + scale / 2
+    scale = 1
+    while max(pixels.shape[:2]) > 1 and -(-pixels.shape[1] // 2) >= width and -(-pixels.shape[0] // 2) >= height:
+        pixels = halved(pixels)
         scale *= 2
-    evenly = offset == (scale - 1) / 2
-    if pixels.shape[:2] == (height, width) and evenly:
+    share = scale * np.array([width, height]) / whole
+    if pixels.shape[:2] == (height, width) and (share == 1).all():
         return pixels
-    factor = whole / (width, height)
-    pixels = _blurred(pixels, factor / scale)
-    if evenly:
-        return np.asarray(cv2.resize(pixels, (width, height), interpolation=cv2.INTER_LINEAR))
-    step, first = factor / scale, ((factor - 1) / 2 - offset) / scale
-    matrix = np.array([[step[0], 0, first[0]], [0, step[1], first[1]]])
+    return _sampled(_blurred(pixels, 1 / share), share, width, height)
+
+
+def halved(pixels: Array) -> Array:
+    """Means of two by two; pixel x lies at 2x + 0.5 of the whole. A row or column that is left over shows as its neighbour does."""
+    rows, columns = (max(1, side // 2) for side in pixels.shape[:2])
+    half = cv2.resize(pixels[: 2 * rows, : 2 * columns], (columns, rows), interpolation=cv2.INTER_AREA)
+    over = [-(-side // 2) - kept for side, kept in zip(pixels.shape, (rows, columns))]
+    return np.asarray(cv2.copyMakeBorder(half, 0, over[0], 0, over[1], cv2.BORDER_REPLICATE) if any(over) else half)
+
+
+def _sampled(pixels: Array, share: Array, width: int, height: int) -> Array:
+    """So many pixels, ``share`` of them on each that is there, counted from the upper left corner."""
+    sizes = np.array(pixels.shape[1::-1]), np.array([width, height])
+    # OpenCV takes the shares as they are only where they come to this size, and copies where it is the same
+    if (np.rint(share * sizes[0]) == sizes[1]).all() and (sizes[0] != sizes[1]).any():
+        return np.asarray(cv2.resize(pixels, None, fx=share[0], fy=share[1], interpolation=cv2.INTER_LINEAR))
+    step = 1 / share
+    matrix = np.array([[step[0], 0, (step[0] - 1) / 2], [0, step[1], (step[1] - 1) / 2]])
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     return np.asarray(cv2.warpAffine(pixels, matrix, (width, height), flags=flags, borderMode=cv2.BORDER_REPLICATE))
 

@@ -90,6 +90,20 @@ class Lens:
             circle_px=self.circle_px * factor,
         )
 
+    def halved(self) -> Lens:
+        """The same lens for a frame of means of two by two pixels (``base.reducing.halved``): they lie at 2x + 0.5."""
+        width, height = -(-self.width // 2), -(-self.height // 2)
+        u0, v0 = self.principal_px
+        return replace(
+            self,
+            focal_px=self.focal_px / 2,
+            width=width,
+            height=height,
+            cx=(u0 - 0.5) / 2 - (width - 1) / 2,
+            cy=(v0 - 0.5) / 2 - (height - 1) / 2,
+            circle_px=self.circle_px / 2,
+        )
+
     @property
     def limit_rad(self) -> float:
         """Largest angle from the axis that the model maps without folding back."""

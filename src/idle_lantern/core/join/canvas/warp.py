@@ -74,9 +74,10 @@ def frame_map(
     ``directions``, ``step`` and ``every`` as of ``coarse_directions``; ``bend`` is the frame's local warp.
     None when no pixel falls on the frame.
     """
+    seen = np.isfinite(directions[..., 0])
     local = directions @ world_from_camera
-    pixels, valid = lens.project(np.nan_to_num(local))
-    valid &= np.isfinite(directions[..., 0])
+    pixels, valid = lens.project(local if seen.all() else np.nan_to_num(local))
+    valid &= seen
     margin = 2.0 * step * every + (0.0 if bend is None else farthest_px(bend))
     near = (
         valid
@@ -124,7 +125,7 @@ def shifted(places: Array, lens: Lens, shift: Lateral, scale: float = 1.0) -> Ar
 
     The radius about the principal point grows by ``1 + a + b rho^2``, rho the share of the half diagonal.
     """
-    middle = np.asarray(lens.principal_px, np.float32) * np.float32(scale)
+    middle = ((np.asarray(lens.principal_px) + 0.5) * scale - 0.5).astype(np.float32)
     from_middle = places - middle
     half = np.float32((lens.width**2 + lens.height**2) / 4 * scale**2)
     rho2 = (from_middle**2).sum(-1, keepdims=True) / half

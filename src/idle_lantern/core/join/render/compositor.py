@@ -157,17 +157,26 @@ class Compositor:
             shown[view.box] |= view.inside
         if not shown.all():
             # a rim that the label's winners leave open is filled by whoever shows it
-            open_to = on_grid(grown(~shown, spread), step)
             for k in self._near(directions):
-                box = open_to if k not in views else both_boxes(open_to, views[k].box)
-                if k not in views or views[k].box != box:
-                    whole = None if k not in views else spread_out(views[k], box)
-                    view = self._view(k, directions, box, whole, step, every)
-                    if view is not None:
-                        views[k] = view
+                wanting = ~shown
+                if k in views:
+                    wanting[views[k].box] = False
+                if not wanting.any() or not self._shows_some(k, directions, wanting, step, every):
+                    continue
+                box = on_grid(grown(wanting, spread), step)
+                box = box if k not in views else both_boxes(box, views[k].box)
+                whole = None if k not in views else spread_out(views[k], box)
+                view = self._view(k, directions, box, whole, step, every)
+                if view is not None:
+                    views[k] = view
         if len(views) == 1 and shown.all():
             return Piece(views, np.full(size, next(iter(views)), np.int16))
         return Piece(views, winners(views, size))
+
+    def _shows_some(self, k: int, directions: Array, wanting: Array, step: int, every: int) -> bool:
+        """Whether a frame shows any of some pixels of a tile."""
+        view = self._view(k, directions, on_grid(grown(wanting, 0), step), None, step, every)
+        return view is not None and bool((view.inside & wanting[view.box]).any())
 
     def _view(self, k: int, directions: Array, box: Box, share: Array | None, step: int, every: int) -> View | None:
         """Frame ``k`` in a box of the tile, whose corner must stand on the coarse grid; None if it shows nothing."""
@@ -336,7 +345,7 @@ class Compositor:
         pixels, covers = np.zeros((*size, 3), self.dtype), np.zeros(size, np.uint8)
         on_box, on_view = part_of(view.box, box), part_of(box, view.box)
         if on_box is not None and on_view is not None:
-            places = view.places[on_view] * np.float32(0.5)
+            places = view.places[on_view] * np.float32(0.5) - np.float32(0.25)
             pixels[on_box] = self._evened(
                 k, self._sampled(k, self._pixels(self.load(k).half), places, cv2.INTER_LINEAR, 0.5)
             )

@@ -6,11 +6,11 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.reducing import halved
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.render.boxes import Box, part_of
 
@@ -26,8 +26,8 @@ class Levels:
 
     @classmethod
     def of(cls, picture: Picture) -> Levels:
-        """Pixel (x, y) of the half lies at (2x, 2y) of the frame."""
-        return cls(picture, cv2.pyrDown(picture.pixels))
+        """Pixel (x, y) of the half lies at (2x + 0.5, 2y + 0.5) of the frame."""
+        return cls(picture, halved(picture.pixels))
 
     @property
     def nbytes(self) -> int:

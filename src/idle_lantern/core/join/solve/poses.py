@@ -58,10 +58,18 @@ class Poses:
 
     def of_size(self, sizes: Sequence[tuple[int, int]]) -> Poses:
         """The same poses for frames resized to (width, height) each."""
-        lenses = tuple(
-            replace(lens.scaled(width / lens.width), width=width, height=height)
-            for lens, (width, height) in zip(self.lenses, sizes)
+        return self._seen_by(
+            tuple(
+                replace(lens.scaled(width / lens.width), width=width, height=height)
+                for lens, (width, height) in zip(self.lenses, sizes)
+            )
         )
+
+    def halved(self) -> Poses:
+        """The same poses for frames of means of two by two pixels (``base.reducing.halved``)."""
+        return self._seen_by(tuple(lens.halved() for lens in self.lenses))
+
+    def _seen_by(self, lenses: tuple[Lens, ...]) -> Poses:
         bends = tuple(
             None if bend is None else bend * np.float32(small.width / lens.width)
             for bend, small, lens in zip(self.bends, lenses, self.lenses)

@@ -144,10 +144,10 @@ def _alike(one: Array, two: Array, differs: Array, weight: Array, near: Array, q
     weight = weight[1:, 1:]
     miss = cv2.absdiff(one, two)[1:, 1:]
     total = float(weight.sum())
-    if float((weight * miss).sum()) > quiet_px * float((weight * slope).sum()) + _QUIET_LEVELS * total:
+    if float(np.vdot(weight, miss)) > quiet_px * float(np.vdot(weight, slope)) + _QUIET_LEVELS * total:
         return False
-    smooth = cv2.blur(differs, (5, 5))[near]
-    return not len(smooth) or int(smooth.max()) < _DIFFERENT
+    smooth = cv2.copyTo(cv2.blur(differs, (5, 5)), near.view(np.uint8))
+    return int(smooth.max()) < _DIFFERENT
 
 
 def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
@@ -162,8 +162,8 @@ def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
         return 0.0, math.inf, 0.0
     linear = [srgb_to_linear(s[usable] / 255) for s in small]
     ratio = np.log2(linear[1] / linear[0])
-    middle = np.median(ratio, 0)
-    spread = 1.4826 * float(np.median(np.abs(ratio.mean(1) - np.median(ratio.mean(1)))))
+    middle, means = np.median(ratio, 0), ratio.mean(1)
+    spread = 1.4826 * float(np.median(np.abs(means - np.median(means))))
     mean = float(middle.mean())
     return mean, spread / math.sqrt(max(1.0, usable.sum() / 20)) + 0.002, float(np.abs(middle - mean).max())
 
@@ -204,7 +204,7 @@ def _winner(look: Look, label: Array, tile: Tile) -> Array:
     x = np.floor((np.arange(tile.left, tile.left + tile.width) + 0.5) * w / canvas.width).astype(int)
     y = np.clip(np.floor((np.arange(tile.top, tile.top + tile.height) + 0.5) * h / canvas.height).astype(int), 0, h - 1)
     x = x % w if canvas.full_circle else np.clip(x, 0, w - 1)
-    return np.asarray(label[np.ix_(y, x)])
+    return np.asarray(label[y][:, x])
 
 
 def _distance_px(part: Array, window: SeamWindow) -> Array:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.progress import SILENT
-from idle_lantern.core.base.reducing import reduced_to
+from idle_lantern.core.base.reducing import halved
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
@@ -26,6 +26,8 @@ Array = NDArray[Any]
 
 #: Frames of more pixels are looked at by halves: a fault of a pixel and a half still shows there.
 _LARGE = 1_500_000
+#: Blur of the windows: the grids of two frames fall differently on the finest edges, which is no fault.
+_SMOOTHED_PX = 0.6
 #: Of the memory that tiles took for frames: seams are read frame by frame, so that two rows of them are enough.
 _SHARE = 0.7
 
@@ -45,8 +47,7 @@ class Look:
         largest = max(lens.width * lens.height for lens in plan.poses.lenses)
         self.shrink = 2 if largest > _LARGE else 1
         self.plan, self._even = plan, even
-        sizes = [(-(-n.width // self.shrink), -(-n.height // self.shrink)) for n in plan.poses.lenses]
-        self.poses = plan.poses.of_size(sizes)
+        self.poses = plan.poses.halved() if self.shrink > 1 else plan.poses
         self.canvas: Canvas = plan.canvas.scaled(1 / self.shrink) if self.shrink > 1 else plan.canvas
         self._tables = [gain_table(g, 255) for g in plan.gains]
         self._frames = SizedCache(self._load, lambda p: int(p.nbytes), plan.cache_bytes * _SHARE)
@@ -92,14 +93,19 @@ class Look:
         mask = self.plan.masks.get(k)
         if mask is not None:
             inside &= ~mask.hidden_at(places, lens)
-        return Shown(sample(self.colours(k), places, cv2.INTER_LINEAR), inside) if inside.any() else None
+        if not inside.any():
+            return None
+        seen = sample(self.colours(k), places, cv2.INTER_LINEAR)
+        return Shown(np.asarray(cv2.GaussianBlur(seen, (3, 3), _SMOOTHED_PX)), inside)
 
     def _load(self, k: int) -> Array:
         lens, kept = self.poses.lenses[k], None if self._even is None else self._even.take(k)
         if kept is not None:
-            return with_gain(_as_seen(kept.picture.pixels, lens), self._tables[k])
-        frames = self.plan.frames
-        if self.shrink > 1 and isinstance(frames, FilesOfFrames):
+            pixels = kept.half if self.shrink > 1 else kept.picture.pixels
+            return with_gain(_as_seen(pixels, lens), self._tables[k])
+        frames, whole = self.plan.frames, self.plan.poses.lenses[k]
+        even = whole.width % 2 == 0 and whole.height % 2 == 0  # else a half that is read is none to the pixel
+        if self.shrink > 1 and even and isinstance(frames, FilesOfFrames):
             frames = replace(frames, reduce=frames.reduce * self.shrink)
         pixels = _as_seen(frames.load(k).pixels, lens)
         return with_gain(without_vignetting(pixels, lens, self.plan.vignetting), self._tables[k])
@@ -110,5 +116,5 @@ def _as_seen(pixels: Array, lens: Lens) -> Array:
     if pixels.dtype == np.uint16:
         pixels = (pixels >> 8).astype(np.uint8)
     if pixels.shape[:2] != (lens.height, lens.width):
-        pixels = reduced_to(pixels, lens.width, lens.height)
+        pixels = halved(pixels)
     return pixels

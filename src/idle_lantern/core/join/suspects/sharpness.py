@@ -174,17 +174,12 @@ def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> C
     first, second = grey(overlap.i), grey(overlap.j)
     side = _side_px(poses, overlap)
     seen = []
-    for k in at:
-        p, q = overlap.points_i[k], overlap.points_j[k]
-        local = _local(poses, overlap, p)
-        if local is None:
-            continue
-        there = _local(poses, overlap, p, back=True)
+    for p, q, there in zip(overlap.points_i[at], overlap.points_j[at], _changes(poses, overlap, overlap.points_i[at])):
         own_i, own_j = _patch(first, p, side), _patch(second, q, side)
         if own_i is None or own_j is None or there is None:
             continue
-        carried_j = _carried(second, q, local, side)
-        carried_i = _carried(first, p, there, side)
+        carried_j = _carried(second, q, there, side)
+        carried_i = _carried(first, p, np.linalg.inv(there), side)
         if _alike(own_i, carried_j):
             seen.append((np.stack([own_i, carried_j, own_j, carried_i]), p, q))
     if len(seen) < 2:
@@ -213,17 +208,15 @@ def _places(poses: Poses, overlap: Overlap) -> Array:
     return at
 
 
-def _local(poses: Poses, overlap: Overlap, p: Array, *, back: bool = False) -> Array | None:
-    """Change of the pixel in j with that in i about a point, (2, 2); ``back`` the other way."""
+def _changes(poses: Poses, overlap: Overlap, points: Array) -> list[Array | None]:
+    """Change of the pixel in j with that in i about each of some points (P, 2), (2, 2); None where j does not show one."""
     i, j = (overlap.i, overlap.j)
     step = 8.0
-    around = p + np.array([[0, 0], [step, 0], [0, step]])
+    around = points[:, None, :] + np.array([[0, 0], [step, 0], [0, step]])
     turn = poses.world_from_camera[j].T @ poses.world_from_camera[i]
     seen, valid = poses.lenses[j].project(poses.lenses[i].unproject(around) @ turn.T)
-    if not valid.all():
-        return None
-    jacobian = np.column_stack([(seen[1] - seen[0]) / step, (seen[2] - seen[0]) / step])
-    return np.asarray(np.linalg.inv(jacobian) if back else jacobian)
+    slopes = np.stack([seen[:, 1] - seen[:, 0], seen[:, 2] - seen[:, 0]], -1) / step
+    return [slope if shown else None for slope, shown in zip(slopes, valid.all(1).tolist())]
 
 
 def _side_px(poses: Poses, overlap: Overlap) -> int:
