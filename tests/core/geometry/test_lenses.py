@@ -99,6 +99,7 @@ def test_changes_with_the_lens_agree_with_differences(model: str):
     rng = np.random.default_rng(3)
     directions = rng.normal(size=(40, 3)) * [0.4, 0.4, 0.05] + [0, 0, 1]
     pixels = lens(numbers).project(directions)[0]
+    rays = lens(numbers).unproject(pixels)
     step = 1e-6
     for i in range(6):
         more, less = (lens(numbers + sign * step * np.eye(6)[i]) for sign in (1, -1))
@@ -107,7 +108,7 @@ def test_changes_with_the_lens_agree_with_differences(model: str):
         np.testing.assert_allclose(
             lens(numbers).project_by_lens(directions)[..., i], by_projection, rtol=1e-5, atol=1e-4
         )
-        np.testing.assert_allclose(lens(numbers).unproject_by_lens(pixels)[..., i], by_rays, rtol=1e-5, atol=1e-7)
+        np.testing.assert_allclose(lens(numbers).unproject_by_lens(pixels, rays)[..., i], by_rays, rtol=1e-5, atol=1e-7)
 
 
 def test_far_rays_do_not_fold_back_into_the_frame():

@@ -354,9 +354,10 @@ def test_a_small_memory_gives_the_same_picture_in_tiles(row_set: FrameFiles, tmp
         assert tiff.pages[0].is_tiled
     join(frames, cut, JoinOptions(memory_bytes=1_000_000, crop=True))
     picture = tifffile.imread(cut)
-    # its tiles begin elsewhere: interpolation between coarse places differs by a level here and there
+    # its tiles begin elsewhere: between coarse places, and of halves along seams, a level here and there comes out otherwise
     difference = np.abs(picture.astype(int) - inside[..., :3])
-    assert difference.max() <= 4
+    assert difference.max() <= 8
+    assert (difference > 2).mean() < 1e-4
     assert difference.mean() < 0.05
     assert picture.shape[:2] == (composed.crop.height, composed.crop.width)
     assert picture.shape[2] == 3, "without gaps there is no alpha"

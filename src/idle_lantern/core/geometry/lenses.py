@@ -194,16 +194,16 @@ class Lens:
         result[..., 0, 4] = result[..., 1, 5] = self.focal_px
         return result
 
-    def unproject_by_lens(self, pixels: Array) -> Array:
+    def unproject_by_lens(self, pixels: Array, rays: Array) -> Array:
         """Change of the direction with the lens's own numbers, (..., 2) -> (..., 3, 6), as ``project_by_lens``.
 
-        From r = f g(theta): a longer lens or a stronger bulge makes the angle of the same radius smaller. NaN where
-        the lens sees nothing.
+        ``rays`` (..., 3) are the directions of the pixels. From r = f g(theta): a longer lens or a stronger bulge makes
+        the angle of the same radius smaller. NaN where the lens sees nothing.
         """
         p = np.asarray(pixels, np.float64)
         x, y = p[..., 0] - self.principal_px[0], p[..., 1] - self.principal_px[1]
         radius = np.maximum(np.hypot(x, y), 1e-9)
-        theta = self.angle_rad(radius)
+        theta = np.arctan2(np.hypot(rays[..., 0], rays[..., 1]), rays[..., 2])
         e = np.stack([x, y], -1) / radius[..., None]
         slope = self.focal_px * _image_radius_slope(theta, self.model, self.distortion)
         by_theta = np.concatenate([e * np.cos(theta)[..., None], -np.sin(theta)[..., None]], -1)

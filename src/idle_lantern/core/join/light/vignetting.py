@@ -28,7 +28,8 @@ NONE: Vignetting = (0.0, 0.0)
 _NOTICEABLE = 0.012
 #: Fall-off darkens and rarely takes more than three stops; what is beyond is a misreading.
 _DARKEST = -3 * math.log(2)
-_SAMPLES = 2000
+#: Of the overview's rows and columns every so many give samples, and of an overlap so many are taken.
+_EVERY, _SAMPLES = 2, 2000
 _ROUNDS = 5
 #: Log-light beyond which a sample counts for less: texture and small misregistration.
 _SCALE = 0.06
@@ -108,17 +109,19 @@ def _samples(overview: Overview) -> tuple[Array, Array, Array, Array]:
     shape = (overview.canvas.height, overview.canvas.width)
     value, radius2 = np.zeros(shape, np.uint8), np.zeros(shape, np.float32)
     frames_a, frames_b, terms, right = [], [], [], []
+    thin = np.s_[::_EVERY, ::_EVERY]
     for one, others in zip(overview.patches, meeting(overview)):
         value[...] = 0
         value[one.index] = np.where(one.inside, one.pixels[..., 1], 0)
         radius2[one.index] = one.radius2
         for other in (overview.patches[j] for j in others):
-            mine, theirs = value[other.index], np.where(other.inside, other.pixels[..., 1], 0)
+            mine, there = value[other.index][thin], other.inside[thin]
+            theirs = np.where(there, other.pixels[..., 1][thin], 0)
             usable = np.argwhere((mine > 12) & (mine < 247) & (theirs > 12) & (theirs < 247))
             if len(usable) < 20:
                 continue
             y, x = usable[:: max(1, len(usable) // _SAMPLES)].T
-            a2, b2 = radius2[other.index][y, x], other.radius2[y, x]
+            a2, b2 = radius2[other.index][thin][y, x], other.radius2[thin][y, x]
             frames_a.append(np.full(len(y), one.frame))
             frames_b.append(np.full(len(y), other.frame))
             terms.append(np.stack([a2 - b2, a2**2 - b2**2], -1))

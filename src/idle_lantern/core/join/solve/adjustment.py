@@ -178,7 +178,7 @@ class Adjustment:
         weight = good / (1 + (r**2).sum(1) / self.scale_px**2)
         slope = np.where(good[:, None, None], self.slopes(lenses, local), 0)
         columns = self.turned_columns(slope, turn, rays, local)
-        columns.append(np.where(good[:, None, None], self.lens_columns(lenses, slope, turn, local), 0))
+        columns.append(np.where(good[:, None, None], self.lens_columns(lenses, slope, turn, rays, local), 0))
         return r, weight, np.concatenate(columns, -1)
 
     def slopes(self, lenses: list[Lens], local: Array) -> Array:
@@ -192,13 +192,13 @@ class Adjustment:
         """Change of the misses with a turn of camera a and of camera b: world_from_camera @ exp(w)."""
         return [slope @ (turn @ -rotations.skew(rays)), slope @ rotations.skew(local)]
 
-    def lens_columns(self, lenses: list[Lens], slope: Array, turn: Array, local: Array) -> Array:
+    def lens_columns(self, lenses: list[Lens], slope: Array, turn: Array, rays: Array, local: Array) -> Array:
         """Change of the misses with the intrinsics of each lens, (P, 2, 6 G): through the rays of a, and the pixels of b."""
         columns = np.zeros((len(self.link), 2, self.groups, LENS_INTRINSICS))
         by_ray = slope @ turn
         groups = [group for _lens, group in self.distinct]
         for group, (lens, at) in zip(groups, self._by_lens(lenses, self.a)):
-            columns[at, :, group] += by_ray[at] @ np.nan_to_num(lens.unproject_by_lens(self.points_a[at]))
+            columns[at, :, group] += by_ray[at] @ np.nan_to_num(lens.unproject_by_lens(self.points_a[at], rays[at]))
         for group, (lens, at) in zip(groups, self._by_lens(lenses, self.b)):
             columns[at, :, group] += self.sqrt_information[at] @ lens.project_by_lens(local[at])
         return np.where(self.free, columns, 0).reshape(len(columns), 2, -1)

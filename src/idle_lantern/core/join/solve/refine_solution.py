@@ -38,6 +38,8 @@ _FEATURE_MISS, _NEAR_THINGS = 1.2, 8.0
 _MOVED_PX = 2.0
 #: Points of a link, and gain at which a step is the last, for the adjustment that shows which those are.
 _ROUGH_POINTS, _ROUGHLY = 60, 1e-3
+#: The same for what the last adjustment begins from.
+_NEARLY = 1e-5
 #: Points of a link by which the fisheye mappings are told apart.
 _MAPPING_POINTS = 80
 #: A rectilinear lens whose corner moves by less than this share is one; and none sees farther from its axis.
@@ -213,9 +215,9 @@ def _freed_of_parallax(
 def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool, known: bool) -> Poses:
     """Poses adjusted to registered links, with the intrinsics of the lens that these ask for."""
     free = FOCAL if known else BENT
-    poses = adjust(poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, free=free)
+    poses = adjust(poses, links, group, scale_px=_SCALE_PX * 4, focal_from_exif=told, free=free, settled=_ROUGHLY)
     scale = max(_SCALE_PX, 1.5 * poses.rms_px)
-    poses = adjust(poses, links, group, scale_px=scale, focal_from_exif=told, free=free)
+    poses = adjust(poses, links, group, scale_px=scale, focal_from_exif=told, free=free, settled=_NEARLY)
     scale = max(_SCALE_PX, 1.5 * poses.rms_px)
     return best_lens(poses, links, group, scale_px=scale, focal_from_exif=told, known=known)
 

@@ -50,6 +50,8 @@ _FIRST_POINTS = 80
 _SOFTER, _CONFIRMED = 1.5, 24
 #: Gain at which those adjustments end: the next one starts from other points anyway.
 _ROUGHLY = 1e-3
+#: And the last of them, before fine registration.
+_NEARLY = 1e-5
 
 
 @dataclass(frozen=True)
@@ -394,7 +396,9 @@ def _adjusted(
                 )
             poses = poses.only([poses.index(f) for f in component])
         inside = [k for k in kept if k.a in set(component)]
-    poses = adjust(poses, inside, group, scale_px=pixel, focal_from_exif=told, free=free, progress=run.progress)
+    # where fine registration follows it begins from here, and needs no more than features tell
+    few: dict[str, Any] = {"most_points": _FIRST_POINTS, "settled": _NEARLY} if run.options.refine else {}
+    poses = adjust(poses, inside, group, scale_px=pixel, focal_from_exif=told, free=free, progress=run.progress, **few)
     return poses, [reassigned(k, poses, 3.0 * pixel) for k in inside]
 
 

@@ -26,6 +26,8 @@ _SIDE, _CELL = 192, 128
 _NEAR_PX, _LEAST_SHARED = 40.0, 0.3
 #: Display values between which light is compared.
 _DARK, _BRIGHT = 12, 245
+#: Light is compared by means of so many pixels a side, where so many are to be had; so many neighbours err alike.
+_BLOCK, _LEAST_BLOCKS, _ALIKE_BLOCKS = 6, 27, 9
 #: A difference that counts, in display values, beside so much of the steepest slope there (a fine step lies under it).
 _DIFFERENT, _OF_SLOPE = 14.0, 0.9
 #: Windows that differ by no more than so many pixels of the full picture's shift, beside so many display values of noise, are alike.
@@ -152,20 +154,18 @@ def _alike(one: Array, two: Array, differs: Array, weight: Array, near: Array, q
 
 def _light(one: Shown, two: Shown, weight: Array) -> tuple[float, float, float]:
     """b against a in EV where neither is dark or full: mean of the colours, its doubt, the colour that differs most."""
-    small = [
-        cv2.resize(s.pixels.astype(np.float32), None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
-        for s in (one, two)
-    ]
-    weight = cv2.resize(weight, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
+    blocks = _SIDE // _BLOCK, _SIDE // _BLOCK
+    small = [cv2.resize(s.pixels.astype(np.float32), blocks, interpolation=cv2.INTER_AREA) for s in (one, two)]
+    weight = cv2.resize(weight, blocks, interpolation=cv2.INTER_AREA)
     usable = (weight > 0.1) & np.all([(smallest(s) > _DARK) & (largest(s) < _BRIGHT) for s in small], axis=0)
-    if usable.sum() < 60:
+    if usable.sum() < _LEAST_BLOCKS:
         return 0.0, math.inf, 0.0
     linear = [srgb_to_linear(s[usable] / 255) for s in small]
     ratio = np.log2(linear[1] / linear[0])
     middle, means = np.median(ratio, 0), ratio.mean(1)
     spread = 1.4826 * float(np.median(np.abs(means - np.median(means))))
     mean = float(middle.mean())
-    return mean, spread / math.sqrt(max(1.0, usable.sum() / 20)) + 0.002, float(np.abs(middle - mean).max())
+    return mean, spread / math.sqrt(max(1.0, usable.sum() / _ALIKE_BLOCKS)) + 0.002, float(np.abs(middle - mean).max())
 
 
 def _cut(one: Array, two: Array, both: Array, seam: Array) -> float:

@@ -216,7 +216,7 @@ def _changes(poses: Poses, overlap: Overlap, points: Array) -> list[Array | None
     turn = poses.world_from_camera[j].T @ poses.world_from_camera[i]
     seen, valid = poses.lenses[j].project(poses.lenses[i].unproject(around) @ turn.T)
     slopes = np.stack([seen[:, 1] - seen[:, 0], seen[:, 2] - seen[:, 0]], -1) / step
-    return [slope if shown else None for slope, shown in zip(slopes, valid.all(1).tolist())]
+    return [slopes[n] if valid[n].all() else None for n in range(len(points))]
 
 
 def _side_px(poses: Poses, overlap: Overlap) -> int:
