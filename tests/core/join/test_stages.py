@@ -32,7 +32,7 @@ from idle_lantern.core.join.light.gains import gain_table, solve_gains, told_gai
 from idle_lantern.core.join.light.vignetting import NONE
 from idle_lantern.core.join.match.features import Features, WorkingFrame
 from idle_lantern.core.join.match.links import Link, best_tied, groups_of
-from idle_lantern.core.join.match.pairs import EACH_WITH_EACH_UP_TO, candidate_pairs, match
+from idle_lantern.core.join.match.pairs import ALL_PAIRS_UP_TO, candidate_pairs, match
 from idle_lantern.core.join.match.verify import rotation_between, verify
 from idle_lantern.core.join.render.plan import FilesOfFrames, FramesInMemory, RenderPlan, ThreadRunner, render_tile
 from idle_lantern.core.join.render.tiles import row_by_row, there_and_back, tiles_of
@@ -566,7 +566,7 @@ def test_partners_of_many_frames_are_found_without_comparing_each_with_each():
         d = np.sqrt(np.abs(d) / np.abs(d).sum(1, keepdims=True)).astype(np.float32)
         features.append(Features(np.zeros((len(d), 2)), np.ones(len(d), np.float32), d))
         shared = onward
-    assert len(features) > EACH_WITH_EACH_UP_TO
+    assert len(features) > ALL_PAIRS_UP_TO
     pairs = candidate_pairs(features, [None] * 60, 1.0)
     assert {(i, i + 1) for i in range(59)} <= set(pairs)
     assert len(pairs) < 60 * 9

@@ -17,8 +17,6 @@ Array = NDArray[Any]
 
 #: Up to so many frames every pair is tried; beyond, a coarse pass chooses partners.
 ALL_PAIRS_UP_TO = 14
-#: Up to so many the coarse pass compares each with each; beyond, all share one index.
-EACH_WITH_EACH_UP_TO = 40
 _COARSE_POINTS = 250
 #: Partners that each frame asks for by what it shows, and by where it was pointed.
 _PARTNERS, _TOLD_PARTNERS = 6, 10
@@ -76,24 +74,12 @@ def candidate_pairs(
         if len(known) == n:
             return sorted(pairs)
     chosen = [f.descriptors[f.coarse(_COARSE_POINTS)] for f in features]
-    kind = features[0].kind
-    shared = votes(chosen, kind.alike) if n > EACH_WITH_EACH_UP_TO else _each_with_each(chosen, kind)
+    shared = votes(chosen, features[0].kind.alike)
     for i in range(n):
         for j in np.argsort(-shared[i], kind="stable")[:_PARTNERS]:
             if shared[i, j] >= 3:
                 pairs.add((min(i, int(j)), max(i, int(j))))
     return sorted(pairs)
-
-
-def _each_with_each(chosen: Sequence[Array], kind: Kind) -> Array:
-    """Matches between the chosen descriptors of every two frames, (n, n)."""
-    n = len(chosen)
-    shared = np.zeros((n, n))
-    for i in range(n):
-        for j in range(i + 1, n):
-            if len(chosen[i]) > 1 and len(chosen[j]) > 1:
-                shared[i, j] = shared[j, i] = len(_match_descriptors(chosen[i], chosen[j], kind)[0])
-    return shared
 
 
 def match_pair(a: int, b: int, features: Sequence[Features]) -> Link | None:
