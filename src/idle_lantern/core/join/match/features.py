@@ -101,7 +101,7 @@ def working_frame(f: int, store: DecodedFrames, working_mp: float, *, glance: bo
 
 def quick_features(frame: WorkingFrame, count: int) -> Features:
     """ORB points of a working frame, at most ``count``, evenly spread: a sixth of SIFT's cost, for a first look."""
-    corners = cv2.ORB.create(nfeatures=3 * count, scaleFactor=1.3, nlevels=5, edgeThreshold=4, fastThreshold=_CORNER)
+    corners = cv2.ORB.create(nfeatures=6 * count, scaleFactor=1.3, nlevels=5, edgeThreshold=4, fastThreshold=_CORNER)
     points, sizes, bits = _described(corners, frame, count)
     signs = np.unpackbits(bits.astype(np.uint8), axis=1).astype(np.float32) * 2 - 1
     return Features(points, sizes, signs / np.float32(math.sqrt(8 * bits.shape[1])), ORB)

@@ -21,7 +21,7 @@ from idle_lantern.core.join.suspects.shift import moved, shift
 Array = NDArray[Any]
 
 #: Side of a window and length of seam that it stands for, in pixels of the look.
-_SIDE, _CELL = 192, 160
+_SIDE, _CELL = 192, 128
 #: How far from the seam what the frames show counts, and the part of a window that both must show.
 _NEAR_PX, _LEAST_SHARED = 40.0, 0.3
 #: Display values between which light is compared.
