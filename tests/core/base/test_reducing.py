@@ -8,7 +8,7 @@ import skimage.data
 from skimage.transform import resize
 
 from idle_lantern.core.base.colours import largest, smallest, total
-from idle_lantern.core.base.reducing import reduced_to
+from idle_lantern.core.base.reducing import halved, reduced_to
 
 
 @pytest.mark.parametrize("size", [(400, 300), (301, 217), (256, 171), (77, 59), (500, 300)])
@@ -33,6 +33,30 @@ def test_noise_goes_down_alike_everywhere(size: tuple[int, int]):
     assert max(bands) < 1.35 * min(bands)
     assert small.std() < 0.7 * noise.std()
     assert small.mean() == pytest.approx(noise.mean(), abs=0.2)
+
+
+@pytest.mark.parametrize("whole", [(601, 401), (600, 401), (601, 400), (1204, 803)])
+@pytest.mark.parametrize("size", [(300, 200), (301, 201), (283, 190), (121, 80), (560, 380)])
+def test_nothing_is_shifted_whatever_is_odd(whole: tuple[int, int], size: tuple[int, int]):
+    """A wave reduced shows at each pixel what it is at that pixel's middle in the whole, to the rim."""
+
+    def wave(width: int, height: int) -> np.ndarray:
+        x, y = ((np.arange(n) + 0.5) * w / n for n, w in zip((width, height), whole))
+        return 127 + 100 * np.sin(x / 60 + y[:, None] / 75)
+
+    found = reduced_to(wave(*whole).astype(np.float32), *size)
+    assert np.abs(found - wave(*size))[4:-4, 4:-4].max() < 0.7
+    assert np.abs(found - wave(*size)).max() < 6
+
+
+@pytest.mark.parametrize("shape", [(40, 60), (41, 61), (1, 7), (2, 1), (1, 1)])
+def test_halves_lie_between_two_pixels_whatever_is_odd(shape: tuple[int, int]):
+    slope = (np.arange(shape[1]) + 100 * np.arange(shape[0])[:, None]).astype(np.float32)
+    half = halved(slope)
+    assert half.shape == (-(-shape[0] // 2), -(-shape[1] // 2))
+    inside = half[: max(1, shape[0] // 2), : max(1, shape[1] // 2)]
+    x, y = (2 * np.arange(n) + (0.5 if side > 1 else 0) for n, side in zip(inside.shape[::-1], shape[::-1]))
+    np.testing.assert_allclose(inside, x + 100 * y[:, None], rtol=1e-6)
 
 
 def test_the_same_size_and_a_mask_and_halves():

@@ -35,6 +35,14 @@ def test_rectilinear_agrees_with_opencv():
     np.testing.assert_allclose(found, expected[:, 0], atol=1e-8)
 
 
+@pytest.mark.parametrize("size", [(600, 400), (601, 401), (601, 400)])
+def test_a_halved_lens_puts_what_it_sees_between_the_same_pixels(size: tuple[int, int]):
+    lens = Lens("rectilinear", 500, *size, 0.08, -0.03, cx=12, cy=-7)
+    rays = _rays(200, 0.5)
+    np.testing.assert_allclose(lens.halved().project(rays)[0], (lens.project(rays)[0] - 0.5) / 2, atol=1e-9)
+    assert (lens.halved().width, lens.halved().height) == (-(-size[0] // 2), -(-size[1] // 2))
+
+
 def test_equidistant_agrees_with_opencv_fisheye():
     """cv2.fisheye has the same polynomial in theta."""
     lens = Lens("equidistant", 900, 3000, 2000, 0.02, -0.004, 0.001)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
@@ -14,22 +15,32 @@ import pytest
 from numpy.typing import NDArray
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.join.canvas.warp import Tile
+from idle_lantern.core.join.light.vignetting import NONE
 from idle_lantern.core.join.match.features import working_frame
 from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.render.compose import compose_picture, frames_for, lay_out
+from idle_lantern.core.join.render.plan import FramesInMemory, RenderPlan
 from idle_lantern.core.join.render.single import Area, frame_alone, frames_showing, let_show
+from idle_lantern.core.join.render.views import Levels
+from idle_lantern.core.join.solve.field import field_of
+from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.join.solve.solve import Solution, solve
 from idle_lantern.core.join.suspects.figures import Figure, differing, doubled
 from idle_lantern.core.join.suspects.find import find_suspects
 from idle_lantern.core.join.suspects.holes import holes
+from idle_lantern.core.join.suspects.look import Look
 from idle_lantern.core.join.suspects.seam_suspects import merged
 from idle_lantern.core.join.suspects.sharpness import sharpest
+from idle_lantern.core.join.suspects.shift import shift
 from idle_lantern.core.join.suspects.suspect import Suspect, likely, ranked
 
 Array = NDArray[Any]
@@ -175,6 +186,38 @@ def test_frames_that_the_tiles_left_in_memory_make_room_and_tell_the_same(row_se
     found = find_suspects(plan, overview, frames=left, threads=2, progress=Watched())
     assert held[0] == []
     assert found == find_suspects(plan, overview, threads=2)
+
+
+@pytest.mark.parametrize("size", [(1600, 1000), (1601, 1001)])
+def test_large_frames_are_looked_at_by_halves_that_lie_where_they_lie(size: tuple[int, int]):
+    """A wave through two frames: their windows agree to a twentieth of a pixel, at the rims too, and even and odd frames alike."""
+    lens = Lens("rectilinear", 1300, *size)
+    v, u = np.mgrid[: size[1], : size[0]].astype(float)
+    turns = [rotations.from_yaw_pitch_roll(math.radians(a), 0, math.radians(r)) for a, r in ((-14, 1), (14, -2))]
+    pictures = []
+    for turned in turns:
+        d = lens.unproject(np.stack([u, v], -1)) @ turned.T
+        grey = 127 + 100 * np.sin(240 * d[..., 0]) * np.cos(200 * d[..., 1])
+        pictures.append(Picture(np.rint(grey).astype(np.uint8)[..., None].repeat(3, -1)))
+    poses = Poses((0, 1), (lens, lens), np.stack(turns))
+    canvas = make_canvas(poses, field_of(poses), "cylindrical")
+    plan = RenderPlan(
+        poses, canvas, FramesInMemory(tuple(pictures)), np.zeros((8, 8), np.int16), np.ones((2, 3)), NONE, 255
+    )
+    kept = SizedCache(lambda k: Levels.of(pictures[k]), lambda levels: levels.nbytes, 10**9)
+    for k in range(2):
+        kept.load(k)
+    for look in (Look(plan), Look(plan, kept)):
+        assert look.shrink == 2
+        for y in (0.1, 0.5, 0.9):
+            tile = Tile(look.canvas.width // 2 - 96, round(look.canvas.height * y) - 96, 192, 192)
+            windows = look.windows((0, 1), tile)
+            assert windows is not None
+            both = (windows[0].inside & windows[1].inside).astype(np.float32)
+            grey = [w.pixels[..., 1].astype(np.float32) for w in windows]
+            found = shift(grey[0], grey[1], cv2.erode(both, np.ones((9, 9))))
+            assert found is not None
+            assert float(np.hypot(*found.step)) < 0.05
 
 
 def test_a_frame_alone_lies_as_the_picture_shows_it_and_is_let_show_elsewhere(row_set: FrameFiles):
