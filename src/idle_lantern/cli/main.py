@@ -51,7 +51,8 @@ def _run(arguments: list[str]) -> int:
     parser.add_argument("--version", action="version", version=f"Idle Lantern {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
     # a command's libraries take half a second to load: only those of the one asked for are
-    for name in arguments[:1] if arguments[0] in COMMANDS else COMMANDS:
+    wanted = arguments[:1] if arguments[0] in COMMANDS else () if arguments == ["--version"] else COMMANDS
+    for name in wanted:
         importlib.import_module(f"idle_lantern.cli.{name}").add_parser(commands)
     args = parser.parse_args(arguments)
     return _window() if args.command is None else int(args.run(args))

@@ -14,7 +14,7 @@ from idle_lantern.core.join.match.links import Link
 
 Array = NDArray[Any]
 
-_TRIALS = 400
+_TRIALS, _FIRST_TRIALS = 400, 60
 #: Accept when inliers exceed 8 + 0.2 x matches (the form of Brown & Lowe 2007; their slope of 0.3
 #: is for a homography test, a rotation leaves chance fewer inliers).
 ACCEPT_BASE, _ACCEPT_SLOPE = 8, 0.2
@@ -25,7 +25,7 @@ def rotation_between(
 ) -> tuple[Array, Array]:
     """Rotation ``b_from_a`` that explains most pairs of rays, and which it explains.
 
-    Random samples of two pairs each (RANSAC, all trials at once), then three rounds of
+    Random samples of two pairs each (RANSAC, many trials at once), then three rounds of
     least squares on the agreeing pairs.
 
     Parameters
@@ -37,14 +37,14 @@ def rotation_between(
     m = len(rays_a)
     if m < 2:
         return np.eye(3), np.zeros(m, bool)
-    i = rng.integers(0, m, trials)
-    j = (i + rng.integers(1, m, trials)) % m
-    candidates = _triads(rays_b[i], rays_b[j]) @ np.swapaxes(_triads(rays_a[i], rays_a[j]), -1, -2)
-    moved = (candidates.reshape(-1, 3) @ rays_a.T).reshape(trials, 3, m)
-    cosine = np.einsum("tkm,mk->tm", moved, rays_b)
-    # 1 - cos is the squared angle by two: float64 keeps it exact enough above 1e-7 rad
-    score = (1 - cosine < tolerance_rad**2 / 2).sum(1)
-    rotation = candidates[int(score.argmax())]
+    rotation, most = np.eye(3), -1
+    first = min(trials, _FIRST_TRIALS)
+    for count in (first, trials - first):
+        candidates, score = _tried(rays_a, rays_b, tolerance_rad, rng, count)
+        if count and score.max() > most:
+            rotation, most = candidates[int(score.argmax())], int(score.max())
+        if most > m / 2:  # a few dozen trials make sure of what most agree on
+            break
     inlier = np.zeros(m, bool)
     for _ in range(3):
         inlier = np.linalg.norm(rays_a @ rotation.T - rays_b, axis=1) < tolerance_rad
@@ -52,6 +52,20 @@ def rotation_between(
             break
         rotation = rotations.aligning(rays_a[inlier], rays_b[inlier])
     return rotation, np.linalg.norm(rays_a @ rotation.T - rays_b, axis=1) < tolerance_rad
+
+
+def _tried(
+    rays_a: Array, rays_b: Array, tolerance_rad: float, rng: np.random.Generator, trials: int
+) -> tuple[Array, Array]:
+    """Rotations (T, 3, 3) that samples of two pairs ask for, and how many pairs agree with each (T,)."""
+    m = len(rays_a)
+    i = rng.integers(0, m, trials)
+    j = (i + rng.integers(1, m, trials)) % m
+    candidates = _triads(rays_b[i], rays_b[j]) @ np.swapaxes(_triads(rays_a[i], rays_a[j]), -1, -2)
+    moved = (candidates.reshape(-1, 3) @ rays_a.T).reshape(trials, 3, m)
+    cosine = np.einsum("tkm,mk->tm", moved, rays_b)
+    # 1 - cos is the squared angle by two: float64 keeps it exact enough above 1e-7 rad
+    return candidates, (1 - cosine < tolerance_rad**2 / 2).sum(1)
 
 
 def _triads(first: Array, second: Array) -> Array:
