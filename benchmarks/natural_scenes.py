@@ -7,14 +7,14 @@ that ship with scikit-image (BSD-3-Clause) are laid over a band of the sphere, e
 other photographs of the same set on top, so that every scale holds what real lenses saw; frames are cut from it with
 noise and JPEG. Both programs read and write JPEG, OpenCV at full compositing size and confidence 0.3; runs are
 paired, medians of their ratios are told. ``--tiff`` times TIFF and PNG beside JPEG instead. On 2026-11-28, two cores,
-three runs:
+five runs (three of the last set), the machine's own noise a fifth (on its quietest a set of 10 took 4.7 s):
 
     | set | used | RMS px | CPU s | to OpenCV | to floor | peak MiB |
-    | 7 x 1 MP | 7 of 7 | 0.0064 | 3.4 | 1.76 | 4.63 | 226 |
-    | 8 x 2 MP | 8 of 8 | 0.0081 | 4.4 | 1.03 | 3.56 | 234 |
-    | 10 x 3 MP | 10 of 10 | 0.0081 | 5.6 | 0.84 | 3.22 | 314 |
-    | 8 x 6 MP | 8 of 8 | 0.0091 | 7.3 | 0.97 | 2.53 | 406 |
-    | 24 x 3 MP | 24 of 24 | 0.0064 | 14.3 | 0.37 | 5.31 | 497 |
+    | 7 x 1 MP | 7 of 7 | 0.0051 | 3.3 | 1.53 | 4.01 | 211 |
+    | 8 x 2 MP | 8 of 8 | 0.0074 | 4.2 | 0.95 | 3.28 | 248 |
+    | 10 x 3 MP | 10 of 10 | 0.0087 | 5.3 | 0.78 | 2.83 | 299 |
+    | 8 x 6 MP | 8 of 8 | 0.0107 | 9.3 | 0.90 | 2.42 | 419 |
+    | 24 x 3 MP | 24 of 24 | 0.0074 | 12.1 | 0.32 | 3.37 | 516 |
 """
 
 from __future__ import annotations
