@@ -23,16 +23,16 @@ from tests.helpers.sets import render
 
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.solve.solve import solve
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.scouting.judged import details_of
-from idle_lantern.core.scouting.kept import BARE
+from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.request.options import JoinOptions
+from idle_lantern.core.scouting.remarks import details_of
 from idle_lantern.core.scouting.scout import scouted
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.scouting.scout_picture import BARE
+from idle_lantern.simulator.diorama import ambrel_holm
 
 TELEPHONE = Lens("rectilinear", 560, 480, 640)
 MOST_FRAMES = 26

@@ -19,9 +19,9 @@ import numpy as np
 
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.raw_files import write_dng
+from idle_lantern.simulator.camera import SCENE_EV, CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.raw_files import write_dng
 
 WIDTH, HEIGHT = 6000, 4000
 COUNT = 24
@@ -65,7 +65,7 @@ def make(folder: Path) -> None:
     gain = 2.0 ** (SCENE_EV - CameraSettings().exposure_value)
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 1200 / 1500, exposure_s=1 / 256, aperture=8.0, iso=100.0)
     for i in range(COUNT):
-        pose = Head(play_deg=0.2).pointed(-165.0 + 14.0 * i, 0.0, 0.0, shot=i)
+        pose = SimulatedHead(play_deg=0.2).pointed(-165.0 + 14.0 * i, 0.0, 0.0, shot=i)
         light = camera.view(ambrel_holm(walkers=0), pose).light * gain
         large = cv2.resize(light.astype(np.float32), (WIDTH, HEIGHT), interpolation=cv2.INTER_CUBIC)
         # grain, so that there is detail at the pixel

@@ -20,7 +20,7 @@ from tests.helpers.sets import render
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.registration.solve.solve import solve
 
 
 def main() -> None:

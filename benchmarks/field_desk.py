@@ -28,15 +28,15 @@ from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.solve.poses import Poses
-from idle_lantern.core.join.suspects.overlaps import overlaps_of
+from idle_lantern.core.inspection.overlaps import overlaps_of
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.watching.bench import Bench
+from idle_lantern.core.registration.solve.poses import Poses
+from idle_lantern.core.watching.live_check import LiveCheck
+from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
 
 #: What is put in, and what the desk calls it; a lean and a corner are told of the run, not of a frame.
 FAULTS = {"gap": "overlap", "blur": "blur", "exposure": "exposure", "setting": "aperture", "focus": "blur"}
@@ -57,8 +57,8 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
     plan = make_plan(Brief(rig=rig, target_field=target))
     camera = SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px, defocus=fault == "focus")
     lean = LEAN_DEG if fault == "lean" else float(rng.uniform(0, 0.3))
-    head = Head(play_deg=0.15, base_tilt_deg=lean, base_tilt_toward_deg=float(rng.uniform(0, 360)))
-    scene, bench, poses = ambrel_holm(walkers=3), Bench(plan), []
+    head = SimulatedHead(play_deg=0.15, base_tilt_deg=lean, base_tilt_toward_deg=float(rng.uniform(0, 360)))
+    scene, live_check, poses = ambrel_holm(walkers=3), LiveCheck(plan), []
     at = int(rng.integers(1, len(plan.frames))) if fault in FAULTS else -1
     if fault == "corner":
         at = _corner(plan)
@@ -87,7 +87,7 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
         write(picture, path, WriteOptions(jpeg_quality=93, metadata=tags))
         poses.append(pose)
         start = time.perf_counter()
-        judged = bench.look(path, frame)
+        judged = live_check.look(path, frame)
         told["seconds"].append(time.perf_counter() - start)
         whats = {f.what for f in judged.faults}
         if bad:
@@ -95,7 +95,7 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
             found = FAULTS[fault] in whats or (fault == "gap" and "unplaced" in whats)
             told[f"{fault} found"].append(float(found))
             if fault == "gap":  # the right one is shot after it
-                bench = _without_last(bench)
+                live_check = _without_last(live_check)
                 poses.pop()
                 return
         else:
@@ -116,9 +116,9 @@ def run(rng: np.random.Generator, width: int, folder: Path, told: dict[str, list
             ]
             if shared and judged.overlap:
                 told["overlap miss, %"].append(100 * abs(max(shared) - judged.overlap))
-    level = bench.lean()
+    level = live_check.lean()
     leans = level is not None and math.degrees(level.lean_rad) >= LEAN_TOLD_DEG
-    holes = bool(bench.holes(()))
+    holes = bool(live_check.holes(()))
     if fault in OF_THE_RUN:
         told[f"{fault} put in"].append(1)
         told[f"{fault} found"].append(float(leans if fault == "lean" else holes))
@@ -137,8 +137,8 @@ def _soft(camera: SimulatedCamera, disc_px: float) -> float:
     return focal_m + focal_m * focal_m / CameraSettings().aperture / disc_m
 
 
-def _without_last(bench: Bench) -> Bench:
-    return Bench(bench.plan, bench._seen[:-1])
+def _without_last(live_check: LiveCheck) -> LiveCheck:
+    return LiveCheck(live_check.plan, live_check._seen[:-1])
 
 
 def main() -> None:

@@ -30,6 +30,8 @@ import numpy as np
 from join_vs_opencv import make_set
 
 from idle_lantern.core.base.errors import Cancelled
+from idle_lantern.core.compositing.canvas.canvas import make_canvas
+from idle_lantern.core.compositing.render.compose import rough_picture
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.decoded import DecodedFrames
@@ -37,13 +39,11 @@ from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas.canvas import make_canvas
-from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.render.compose import rough_picture
-from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.sim.camera import Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.request.options import JoinOptions
+from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
 
 PROJECTIONS = ("equirectangular", "cylindrical", "mercator", "stereographic")
 
@@ -75,7 +75,7 @@ def make_grid(folder: Path) -> tuple[list[Path], list[np.ndarray]]:
     """240 frames of 600 x 400 in 24 columns and 10 rows, rendered unless they are there, and where they were planned."""
     lens = Lens("rectilinear", 1650, 600, 400)
     directions = [(-165.0 + 14 * c, 45.0 - 9.5 * r) for c in range(24) for r in range(10)]
-    head, scene = Head(play_deg=0.25), ambrel_holm()
+    head, scene = SimulatedHead(play_deg=0.25), ambrel_holm()
     camera = SimulatedCamera(lens, 24.0, 24.0 * 600 / 1650)
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 600 / 1650)
     folder.mkdir(parents=True, exist_ok=True)

@@ -22,9 +22,9 @@ from natural_scenes import SETS, make_set
 sys.path.insert(0, str(Path(__file__).parents[1]))
 from idle_lantern.core.base.memory import few_arenas, forget_peak, peak_rss_mib
 from idle_lantern.core.frames.masks import Mask, mask_bytes
-from idle_lantern.core.join.asking import Event, Finished, JoinFrame, JoinRequest, RoughReady
-from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.request import Event, Finished, JoinFrame, JoinRequest, RoughReady
 from idle_lantern.core.join.service import run
+from idle_lantern.core.request.options import JoinOptions
 
 
 def told(title: str, request: JoinRequest) -> Finished:

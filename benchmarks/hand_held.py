@@ -29,18 +29,18 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 from tests.helpers import true_picture
 
+from idle_lantern.core.compositing.canvas.canvas import make_canvas
+from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas.canvas import make_canvas
-from idle_lantern.core.join.render.compose import compose_picture
-from idle_lantern.core.join.solve.solve import solve
-from idle_lantern.core.sim.camera import Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import TERRACE_Y, ambrel_holm
-from idle_lantern.core.sim.materials import planks
-from idle_lantern.core.sim.shapes import DOWN, quad
-from idle_lantern.core.sim.surfaces import Diorama
+from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import TERRACE_Y, ambrel_holm
+from idle_lantern.simulator.materials import planks
+from idle_lantern.simulator.shapes import DOWN, quad
+from idle_lantern.simulator.surfaces import Diorama
 
 LENS, STEP_DEG, WANDER_M, FINE = Lens("rectilinear", 900, 1000, 700), 24.0, 0.02, 2
 KINDS = ("planks", "pickets", "ropes")
@@ -69,7 +69,7 @@ def scene(kind: str) -> Diorama:
 
 def measured(kind: str, seed: int, count: int, folder: Path) -> tuple[float, float]:
     """Decibel against the scene, and pixels by which the farthest frame is turned off."""
-    rng, head, place = np.random.default_rng(seed), Head(play_deg=1.2, seed=seed), scene(kind)
+    rng, head, place = np.random.default_rng(seed), SimulatedHead(play_deg=1.2, seed=seed), scene(kind)
     stood = rng.normal(0, WANDER_M / math.sqrt(3), (count, 3))
     stood -= stood.mean(0)
     cameras = [head.pointed((i - (count - 1) / 2) * STEP_DEG, -6, shot=i) for i in range(count)]

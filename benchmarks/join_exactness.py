@@ -45,15 +45,15 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.solve.prior import prior_text
-from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.core.registration.solve.prior import prior_text
+from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.truth import registration_error_px
 
 Array = NDArray[Any]
 Angles = tuple[float, float, float]
 #: A head that points a little beside where it is told, on a base that leans.
-_HEAD = Head(play_deg=0.25, base_tilt_deg=0.5, base_tilt_toward_deg=30)
+_HEAD = SimulatedHead(play_deg=0.25, base_tilt_deg=0.5, base_tilt_toward_deg=30)
 
 
 @dataclass(frozen=True)
@@ -67,7 +67,7 @@ class Kind:
     camera: dict[str, Any] = field(default_factory=dict)
     intruders: bool = False
     planned: bool = False
-    head: Head = _HEAD
+    head: SimulatedHead = _HEAD
 
 
 def _lens(

@@ -38,9 +38,9 @@ from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.truth import registration_error_px
 
 OPENCV = """
 import sys, cv2
@@ -73,7 +73,7 @@ def make_set(folder: Path, count: int, megapixels: float) -> tuple[list[Path], L
     rows = -(-count // 8)
     pitches = [0.0] if rows == 1 else np.linspace(22 * (rows - 1) / 2, -22 * (rows - 1) / 2, rows).tolist()
     directions = [(-108.0 + 31 * c, p) for p in pitches for c in range(8)][:count]
-    head = Head(play_deg=0.25, base_tilt_deg=0.5, base_tilt_toward_deg=30)
+    head = SimulatedHead(play_deg=0.25, base_tilt_deg=0.5, base_tilt_toward_deg=30)
     poses = [head.pointed(y, p, shot=i) for i, (y, p) in enumerate(directions)]
     paths = [folder / f"f{i:03d}.jpg" for i in range(count)]
     scene, camera = ambrel_holm(), SimulatedCamera(lens, 24.0, 24.0 * width / lens.focal_px)

@@ -38,7 +38,7 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.simulator.truth import registration_error_px
 
 PHOTOGRAPHS = ("astronaut", "coffee", "chelsea", "rocket", "hubble_deep_field", "brick", "grass", "gravel", "retina")
 PHOTOGRAPHS += ("stereo_motorcycle", "immunohistochemistry", "moon")

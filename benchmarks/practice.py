@@ -10,10 +10,10 @@ import tempfile
 import time
 from pathlib import Path
 
-from idle_lantern.core.training.course import EXERCISES, attempt
-from idle_lantern.core.training.exercise import graded
-from idle_lantern.core.training.faults import FAULTS
-from idle_lantern.core.training.record import PASSED
+from idle_lantern.course.course import EXERCISES, attempt
+from idle_lantern.course.exercise import graded
+from idle_lantern.course.faults import FAULTS
+from idle_lantern.course.record import PASSED
 
 
 def main(seeds: int) -> None:

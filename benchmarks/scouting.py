@@ -23,9 +23,9 @@ from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.scouting.foreseen import foresee
-from idle_lantern.core.scouting.laid import read_laid
+from idle_lantern.core.scouting.reprojection import read_laid
 from idle_lantern.core.scouting.scout import scouted
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.simulator.diorama import ambrel_holm
 
 
 def main() -> None:

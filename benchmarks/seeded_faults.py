@@ -25,17 +25,17 @@ import natural_scenes
 import numpy as np
 from natural_scenes import SETS
 
+from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.compositing.render.compose import lay_out
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
-from idle_lantern.core.join.match.features import working_frame
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import lay_out
-from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.join.suspects.find import find_suspects
-from idle_lantern.core.join.suspects.suspect import Suspect
+from idle_lantern.core.inspection.find import find_suspects
+from idle_lantern.core.inspection.suspect import Suspect
+from idle_lantern.core.registration.match.features import working_frame
+from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.request.options import JoinOptions
 
 ISLAND = {"island 8 x 1 MP": (8, 1.0), "island 8 x 6 MP": (8, 6.0)}
 KINDS = ("double", "cut", "step", "soft", "colour")

@@ -29,10 +29,10 @@ from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.sim.camera import SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.watching.bench import Bench
 from idle_lantern.core.watching.folder import Arrival, WatchedFolder
+from idle_lantern.core.watching.live_check import LiveCheck
+from idle_lantern.simulator.camera import SimulatedCamera
+from idle_lantern.simulator.diorama import ambrel_holm
 
 
 def resident_mib() -> float:
@@ -70,7 +70,7 @@ def main() -> None:
             kinds.append(path.read_bytes())
         folder = Path(scratch) / "card"
         folder.mkdir()
-        watched, bench = WatchedFolder(folder), Bench(plan)
+        watched, live_check = WatchedFolder(folder), LiveCheck(plan)
         taken: list[str] = []
         waits, held, written = [], [], {}
         begun, unplaced = time.monotonic(), 0
@@ -98,7 +98,7 @@ def main() -> None:
             while True:
                 arrived += watched.step()
                 for arrival in arrived:
-                    judged = bench.look(arrival.path, plan.frames[k] if rng.random() < 0.5 else None)
+                    judged = live_check.look(arrival.path, plan.frames[k] if rng.random() < 0.5 else None)
                     taken.append(arrival.path.name)
                     waits.append(time.monotonic() - written[number_of(arrival.path.name)])
                     unplaced += judged.placed_by == "nothing"

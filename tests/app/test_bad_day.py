@@ -18,6 +18,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox
 from pytestqt.qtbot import QtBot
 
+from idle_lantern.app import autosave
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.sessions import Session, without_paths
 from idle_lantern.app.settings import Settings
@@ -25,10 +26,10 @@ from idle_lantern.app.widgets.crash_dialog import CrashDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.gear import library as library_module
-from idle_lantern.core.gear.entries import Card, Entry
+from idle_lantern.core.gear.entries import Entry, MemoryCard
 from idle_lantern.core.gear.library import Library
-from idle_lantern.core.outing import document, edits, holding, rescue
-from idle_lantern.core.outing.holding import LOCK
+from idle_lantern.core.outing import document, edits, folder_lock, rescue
+from idle_lantern.core.outing.folder_lock import LOCK
 
 
 @pytest.fixture
@@ -73,7 +74,7 @@ def _full_disk(monkeypatch: pytest.MonkeyPatch, folder: Path) -> Callable[[], No
         save(outing, where)
 
     broken = [True]
-    monkeypatch.setattr(holding.document, "save", full)
+    monkeypatch.setattr(folder_lock.document, "save", full)
     return broken.clear
 
 
@@ -107,17 +108,17 @@ def test_two_windows_on_one_outing_never_overwrite_each_other(qtbot: QtBot, wind
 
 def test_a_lock_of_a_killed_window_is_taken_over(window: Window):
     folder = window.state.folder
-    window.state.keeper.release()
+    window.state.autosave.release()
     script = (
         "import sys, os, signal; from pathlib import Path\n"
-        "from idle_lantern.core.outing.holding import HeldOuting\n"
+        "from idle_lantern.core.outing.folder_lock import HeldOuting\n"
         "held = HeldOuting(Path(sys.argv[1])); print(repr(held.reading), flush=True)\n"
         "os.kill(os.getpid(), signal.SIGKILL)\n"
     )
     done = subprocess.run([sys.executable, "-c", script, str(folder)], capture_output=True, text=True, check=False)
     assert done.stdout.strip() == "''"
     assert (folder / LOCK).exists(), "left by the killed process"
-    with holding.HeldOuting(folder) as mine:
+    with folder_lock.LockedOuting(folder) as mine:
         assert mine.reading == ""
     assert not (folder / LOCK).exists()
 
@@ -130,7 +131,7 @@ def test_a_document_that_another_program_wrote_is_kept_beside_ours(
         raise OSError(95, "Operation not supported")  # as memory cards say
 
     if not links:
-        monkeypatch.setattr(holding.os, "link", no_links)
+        monkeypatch.setattr(folder_lock.os, "link", no_links)
     folder = window.state.folder
     window.state.save_now()
     theirs = (folder / "outing.json").read_text().replace("Test outing", "Written elsewhere")
@@ -151,7 +152,7 @@ def test_a_folder_that_moves_is_told_and_followed(qtbot: QtBot, window: Window, 
     window.state.apply(edits.rename("After the move"))
     window.state.save_now()
     assert not before.exists(), "the old place is not begun anew"
-    window.state.keeper.look()
+    window.state.autosave.look()
     _asked(qtbot, "moved from")
     _press("Go on there")
     assert window.state.folder == after
@@ -160,12 +161,12 @@ def test_a_folder_that_moves_is_told_and_followed(qtbot: QtBot, window: Window, 
     assert not before.exists()
     # a folder that is gone altogether is told too, and nothing is made in its place
     shutil.rmtree(after)
-    window.state.keeper.look()
+    window.state.autosave.look()
     assert "is gone" in window.message_text()
     window.field_stage.shoot()
     qtbot.waitUntil(lambda: window.tasks.idle, timeout=10_000)
     assert not after.exists()
-    window.state.keeper.release()
+    window.state.autosave.release()
 
 
 def test_what_cannot_be_saved_is_kept_elsewhere_and_offered_again(
@@ -199,9 +200,8 @@ def test_what_cannot_be_saved_is_kept_elsewhere_and_offered_again(
 
 
 def test_saving_is_tried_again_until_there_is_room(qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch):
-    from idle_lantern.app import keeper
 
-    monkeypatch.setattr(keeper, "_TRY_AGAIN_MS", 100)
+    monkeypatch.setattr(autosave, "_TRY_AGAIN_MS", 100)
     room_again = _full_disk(monkeypatch, window.state.folder)
     window.state.apply(edits.rename("Later"))
     qtbot.waitUntil(lambda: "NOT SAVED" in window._where.text(), timeout=3000)
@@ -242,7 +242,7 @@ def test_another_place_is_offered_where_saving_fails(
 
 def test_a_gear_library_that_is_busy_or_full_is_not_called_damaged(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
     library = Library(tmp_path / "gear.sqlite")
-    entry = Entry("card", "a card", Card(1.0))
+    entry = Entry("card", "a card", MemoryCard(1.0))
     with closing(sqlite3.connect(tmp_path / "gear.sqlite")) as busy:
         busy.execute("BEGIN EXCLUSIVE")
         monkeypatch.setattr(library_module, "_PATIENCE_S", 0.0)

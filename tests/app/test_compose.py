@@ -252,7 +252,7 @@ def test_the_rim_is_stretched_and_what_was_chosen_last_holds(qtbot: QtBot, compo
     rim = composing.findChild(QComboBox, "compose-rim")
     rim.setCurrentIndex(2)
     rim.activated.emit(2)
-    assert composing.desk.joins.busy
+    assert composing.context.joins.busy
     rim.setCurrentIndex(1)
     rim.activated.emit(1)  # while the first is still made: it is dropped
     settled(composing)

@@ -22,7 +22,7 @@ from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.card import card_text
 from idle_lantern.core.shoot.shooting import take_into
-from idle_lantern.core.sim.practice import practice_for
+from idle_lantern.simulator.practice import practice_for
 
 Settled = Callable[[Window], None]
 
@@ -38,9 +38,9 @@ def watching(qtbot: QtBot, window: Window, settled: Settled, tmp_path: Path, mon
     folder.mkdir()
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(folder))
     qtbot.keyClick(window, Qt.Key.Key_W)
-    assert window.desk.watcher.active
+    assert window.context.watcher.active
     yield window
-    window.desk.watcher.stop()
+    window.context.watcher.stop()
 
 
 def _files(window: Window) -> int:
@@ -90,7 +90,7 @@ def test_a_guided_run_by_keys_finds_two_faults_and_ends_whole(
     assert [r.number for r in state.outing.frames_to_join()] == [1, 2, *range(3, planned + 1)]
     assert all(r.sha256 and r.yaw_deg is not None for r in state.outing.frames)
     qtbot.keyClick(watching, Qt.Key.Key_W)
-    assert not watching.desk.watcher.active
+    assert not watching.context.watcher.active
     watching.trigger("join.run")
     settled(watching)
     assert state.joined is not None
@@ -105,7 +105,7 @@ def test_watching_ends_with_its_outing_and_with_the_window(
     first = watching.state.outing.id
     watching.outings.begin("Another")
     assert watching.state.outing.id != first
-    assert not watching.desk.watcher.active
+    assert not watching.context.watcher.active
     assert "Watch a folder" in stage.watching.button.text()
     watching.go("field")
     settled(watching)
@@ -113,21 +113,21 @@ def test_watching_ends_with_its_outing_and_with_the_window(
     qtbot.waitUntil(lambda: "cannot be looked at" in watching.message_text(), timeout=10_000)
     (tmp_path / "gone").mkdir()
     qtbot.keyClick(watching, Qt.Key.Key_W)
-    assert not watching.desk.watcher.active
+    assert not watching.context.watcher.active
     stage.watching.watch(tmp_path / "gone")
     watching.close()
-    assert not watching.desk.watcher.active
+    assert not watching.context.watcher.active
 
 
 def test_the_no_parallax_point_is_measured_used_and_kept(
     qtbot: QtBot, window: Window, settled: Settled, tmp_path: Path, monkeypatch
 ):
     """Practice with the simulated camera: its true setting is known to the test alone, and told within a millimetre."""
-    lens = window.desk.gear.entries("lens")[0]
+    lens = window.context.gear.entries("lens")[0]
     window.plan_stage.commands.take_gear("lens", lens.name)
     window.state.apply(edits.set_rig("Small", width_px=900, height_px=600, focal_mm=24.0, lens_name=lens.name))
     rig = window.state.plan.rig
-    dialog = PupilDialog(window.desk, window)
+    dialog = PupilDialog(window.context, window)
     qtbot.addWidget(dialog)
     dialog.show()
     assert not dialog.use.isEnabled()
@@ -173,7 +173,7 @@ def test_the_no_parallax_point_is_measured_used_and_kept(
     assert dialog.found.setting_mm == pytest.approx(true, abs=1.0)
     qtbot.mouseClick(dialog.use, Qt.MouseButton.LeftButton)
     assert window.state.plan.rig.rail_mm == pytest.approx(true, abs=1.0)
-    kept = window.desk.gear.get("lens", rig.lens_name)
+    kept = window.context.gear.get("lens", rig.lens_name)
     assert kept is not None
     assert kept.facts.rail_at(24.0)[0] == window.state.plan.rig.rail_mm
     assert rig.lens_name in window.message_text()
@@ -226,7 +226,7 @@ def test_a_run_by_hand_with_ghost_and_meter(qtbot: QtBot, window: Window, settle
 
 
 def test_head_and_camera_take_their_time_and_count_it_down(qtbot: QtBot, window: Window, settled: Settled):
-    window.desk.keep(replace(window.desk.settings, quick=False))
+    window.context.keep(replace(window.context.settings, quick=False))
     window.state.apply(edits.set_part("run", "Slow", settle_s=0.5, delay_s=0.6, turn_deg_per_s=90.0))
     window.go("field")
     settled(window)
@@ -253,7 +253,7 @@ def test_head_and_camera_take_their_time_and_count_it_down(qtbot: QtBot, window:
     assert _files(window) == 1
     box = window.findChild(QCheckBox, "field-quick")
     qtbot.mouseClick(box, Qt.MouseButton.LeftButton)
-    assert window.desk.settings.quick == box.isChecked()
+    assert window.context.settings.quick == box.isChecked()
 
 
 def test_frames_that_arrive_are_heard_and_tones_can_be_off(
@@ -272,7 +272,7 @@ def test_frames_that_arrive_are_heard_and_tones_can_be_off(
 
 
 def test_the_check_list_is_ticked_kept_and_stands_on_the_card(qtbot: QtBot, window: Window):
-    dialog = CheckListDialog(window.desk, window)
+    dialog = CheckListDialog(window.context, window)
     qtbot.addWidget(dialog)
     dialog.show()
     first = dialog.boxes[0]

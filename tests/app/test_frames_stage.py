@@ -27,8 +27,8 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import document, edits
-from idle_lantern.core.sim.camera import SimulatedCamera
-from idle_lantern.core.sim.cards import CardRun, round_sweep, write_card
+from idle_lantern.simulator.camera import SimulatedCamera
+from idle_lantern.simulator.cards import CardRun, round_sweep, write_card
 
 CAMERA = SimulatedCamera(Lens("rectilinear", 480, 420, 520), 24.0, 21.0)
 
@@ -229,7 +229,7 @@ def test_a_lens_that_a_join_found_is_kept_and_used(
     assert "Kept as Holm wide" in window.message_text()
     names = [choices.lens.itemText(i) for i in range(choices.lens.count())]
     assert names == ["found by the join", "from the lens database", "Holm wide"]
-    gear = GearDialog(window.desk.gear, lambda _e: None, window)
+    gear = GearDialog(window.context.gear, lambda _e: None, window)
     qtbot.addWidget(gear)
     gear.fill(("measured-lens", "Holm wide"))
     gear.show()

@@ -15,7 +15,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import shown_model
 from idle_lantern.app.window import Window
-from idle_lantern.core.join.suspects.seen import Seen
+from idle_lantern.core.inspection.viewed import Seen
 
 LEFT = Qt.MouseButton.LeftButton
 Settled = Callable[[Window], None]

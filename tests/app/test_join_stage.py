@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QRadioButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, render
 
-from idle_lantern.app import joins
+from idle_lantern.app import join_runner
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model
 from idle_lantern.app.widgets.paint_area import HIDE
@@ -23,9 +23,9 @@ from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join import service
-from idle_lantern.core.join.match import detect
 from idle_lantern.core.outing import document
 from idle_lantern.core.pictures.source import region
+from idle_lantern.core.registration.match import detect
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -184,7 +184,7 @@ def test_a_stopped_join_goes_on_where_it_was(
     frames = render(tmp_path, Lens("rectilinear", 420, 360, 480), directions)
     looked: list[int] = []
     real = detect.quick_features
-    monkeypatch.setattr(joins, "_WORKER", service)  # in this process, where it can be watched
+    monkeypatch.setattr(join_runner, "_WORKER", service)  # in this process, where it can be watched
     monkeypatch.setattr(detect, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
     window.frames_stage.bringing.bring(list(frames.paths))
     settled(window)

@@ -18,7 +18,7 @@ from idle_lantern.app.stages import frames_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.base import units
 from idle_lantern.core.frames.content import sha256_of
-from idle_lantern.core.join.asking import RoughReady
+from idle_lantern.core.join.request import RoughReady
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.plan import planner
 
@@ -57,11 +57,11 @@ def test_a_join_ends_in_its_outing_and_shows_nothing_in_another(
     settled(window)
     window.go("join")
     roughs: list[RoughReady] = []
-    window.desk.joins.rough.connect(roughs.append)
+    window.context.joins.rough.connect(roughs.append)
     window.join_stage.run_join()
-    qtbot.waitUntil(lambda: window.desk.joins.busy_here, timeout=5000)
+    qtbot.waitUntil(lambda: window.context.joins.busy_here, timeout=5000)
     window.outings.begin("Another")
-    assert not window.desk.joins.busy_here
+    assert not window.context.joins.busy_here
     assert "Another outing is being joined" in window.join_stage.status.text()
     assert not window.join_stage.can_join()
     shown_before = len(roughs)
@@ -87,10 +87,10 @@ def test_a_join_of_the_same_outing_is_shown_when_it_is_opened_again_meanwhile(
     settled(window)
     window.go("join")
     window.join_stage.run_join()
-    qtbot.waitUntil(lambda: window.desk.joins.busy_here, timeout=5000)
+    qtbot.waitUntil(lambda: window.context.joins.busy_here, timeout=5000)
     window.outings.begin("Another")
     assert window.open_outing(first, "join")
-    assert window.desk.joins.busy_here
+    assert window.context.joins.busy_here
     settled(window)
     assert window.state.joined is not None
     assert window.join_stage.view.source is window.state.picture
@@ -172,7 +172,7 @@ def test_paint_stays_with_its_frame_when_another_of_its_name_comes(
 def test_undo_while_it_joins_ends_in_the_picture_that_is_chosen(qtbot: QtBot, joined: Window, settled: Callable):
     """Choose a projection, take it back while the picture is made: field, picture and file agree at last."""
     joined.state.apply(edits.choose("Choose the sphere", projection="equirectangular"))
-    qtbot.waitUntil(lambda: joined.desk.joins.busy_here, timeout=5000)
+    qtbot.waitUntil(lambda: joined.context.joins.busy_here, timeout=5000)
     joined.trigger("edit.undo")
     assert joined.join_stage.projection.currentIndex() == 0
     settled(joined)
@@ -230,7 +230,7 @@ def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
     qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
 ):
     from idle_lantern.core.base.errors import InputError
-    from idle_lantern.core.outing import holding
+    from idle_lantern.core.outing import folder_lock
 
     folder = _folder(window)
 
@@ -238,7 +238,7 @@ def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
         raise InputError("Writing failed (No space left on device)", where=str(folder))
 
     with monkeypatch.context() as broken:
-        broken.setattr(holding.document, "save", full)
+        broken.setattr(folder_lock.document, "save", full)
         window.state.apply(edits.rename("Kept in mind"))
         window.state.save_now()
         assert window.state.unsaved

@@ -144,7 +144,7 @@ def test_larger_text_folds_the_pages_and_cuts_nothing(qtbot: QtBot, window: Wind
                 assert widget.mapTo(page, widget.rect().topRight()).x() < page.width(), page.title
     for _ in range(steps):
         window.trigger("look.smaller")
-    assert window.desk.settings.text_size == 1.0
+    assert window.context.settings.text_size == 1.0
 
 
 def test_the_map_takes_the_height_that_the_fields_do_not_need(qtbot: QtBot, window: Window):
@@ -170,10 +170,10 @@ def test_the_hinge_is_remembered_until_it_shall_fit_by_itself(qtbot: QtBot, wind
     window.go("field")
     window.go("plan")
     assert window.map.height() == pytest.approx(dragged, abs=3)
-    assert "plan" in window.desk.settings.map_shares
+    assert "plan" in window.context.settings.map_shares
     qtbot.mouseDClick(handle, LEFT)
     assert window.map.height() == pytest.approx(before, abs=3)
-    assert window.desk.settings.map_shares == {}
+    assert window.context.settings.map_shares == {}
 
 
 def test_no_page_shows_a_name_of_the_code(qtbot: QtBot, window: Window):
@@ -382,7 +382,9 @@ def test_the_evening_grows_and_shrinks(qtbot: QtBot, window: Window, monkeypatch
 
 def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     used = []
-    dialog = GearDialog(window.desk.gear, lambda e: (used.append(e), window.plan_stage.commands.use_entry(e)), window)
+    dialog = GearDialog(
+        window.context.gear, lambda e: (used.append(e), window.plan_stage.commands.use_entry(e)), window
+    )
     qtbot.addWidget(dialog)
     dialog.show()
     dialog.fill(("lens", "24-70 mm f/4"))
@@ -391,8 +393,8 @@ def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     retype(qtbot, editors["gear-rail"], "24 = 81, 50 = 90, 70 = 96")
     retype(qtbot, dialog.name, "Evening zoom")
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-save"), LEFT)
-    assert window.desk.gear.get("lens", "Evening zoom").facts.rail[1] == (50.0, 90.0)
-    assert window.desk.gear.get("lens", "24-70 mm f/4") is not None
+    assert window.context.gear.get("lens", "Evening zoom").facts.rail[1] == (50.0, 90.0)
+    assert window.context.gear.get("lens", "24-70 mm f/4") is not None
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-use"), LEFT)
     assert window.state.outing.rig.lens_name == "Evening zoom"
     editors = {e.objectName(): e for e in dialog.findChildren(QLineEdit)}
@@ -403,21 +405,21 @@ def test_gear_is_used_changed_kept_and_removed(qtbot: QtBot, window: Window):
     retype(qtbot, editors["gear-widest_aperture"], "4")
     dialog.fill(("lens", "Evening zoom"))
     qtbot.mouseClick(dialog.findChild(QPushButton, "gear-remove"), LEFT)
-    assert window.desk.gear.get("lens", "Evening zoom") is None
+    assert window.context.gear.get("lens", "Evening zoom") is None
 
 
 def test_gear_lists_go_out_and_in(qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch):
-    dialog = GearDialog(window.desk.gear, lambda _e: None, window)
+    dialog = GearDialog(window.context.gear, lambda _e: None, window)
     qtbot.addWidget(dialog)
     path = tmp_path / "gear.json"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a: (str(path), ""))
     dialog.ask_export()
     entries = json.loads(path.read_text())["entries"]
-    window.desk.gear.remove("card", "64 GB")
+    window.context.gear.remove("card", "64 GB")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a: (str(path), ""))
     dialog.ask_import()
     assert f"{len(entries)} entries" in dialog.message.text()
-    assert window.desk.gear.get("card", "64 GB") is not None
+    assert window.context.gear.get("card", "64 GB") is not None
     path.write_text("{")
     dialog.ask_import()
     assert "JSON" in dialog.message.text()
@@ -426,7 +428,7 @@ def test_gear_lists_go_out_and_in(qtbot: QtBot, window: Window, tmp_path: Path, 
 def test_camera_and_lens_are_filled_from_a_frame(window: Window, row_set, tmp_path: Path):
     window.plan_stage.commands.fill_from(row_set.paths[0])
     assert window.state.outing.rig.camera == "Simulated camera" or window.state.outing.rig.camera
-    assert window.desk.gear.get("camera", window.state.outing.rig.camera) is not None
+    assert window.context.gear.get("camera", window.state.outing.rig.camera) is not None
     before = window.state.outing
     empty = tmp_path / "empty.jpg"
     empty.write_bytes(b"")
@@ -473,8 +475,8 @@ def test_what_a_join_took_is_remembered_for_the_next_plan(window: Window):
 
     first = window.state.plan.cost
     assert first.from_joins == 0
-    window.desk.gear.add_join(PastJoin(8, 48, 30, 100.0, 2000))
-    window.state.set_past(window.desk.gear.past_joins())
+    window.context.gear.add_join(PastJoin(8, 48, 30, 100.0, 2000))
+    window.state.set_past(window.context.gear.past_joins())
     assert window.state.plan.cost.from_joins == 1
     assert window.state.plan.cost.join_s > first.join_s
 

@@ -13,9 +13,9 @@ from pytestqt.qtbot import QtBot
 from idle_lantern.app.practice.dialog import PracticeDialog
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
-from idle_lantern.core.training import places
-from idle_lantern.core.training.course import Attempt
-from idle_lantern.core.training.record import practice_file, read_rows
+from idle_lantern.course import places
+from idle_lantern.course.course import Attempt
+from idle_lantern.course.record import practice_file, read_rows
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -24,7 +24,7 @@ LEFT = Qt.MouseButton.LeftButton
 def practice(qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch) -> PracticeDialog:
     """Open, with a quarter of the pixels: an attempt takes a quarter of its time."""
     monkeypatch.setattr(places, "LENS", places.LENS.scaled(0.5))
-    made = PracticeDialog(window.desk, window, seed=3)
+    made = PracticeDialog(window.context, window, seed=3)
     qtbot.addWidget(made)
     made.show()
     qtbot.waitExposed(made)

@@ -24,8 +24,8 @@ from idle_lantern.app.widgets.map_paint import edges
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import assets, document, edits, scout_edits
 from idle_lantern.core.plan.kinds import kind_of
-from idle_lantern.core.scouting.kept import ScoutPicture
 from idle_lantern.core.scouting.scout import scouted as scouted_from
+from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 #: A camera with few pixels.
 SMALL = {"width_px": 480, "height_px": 320}
@@ -206,7 +206,7 @@ def test_an_earlier_outings_picture_is_the_ground_where_it_faced(
     _press(qtbot, joined, "scout-outing")
     settled(joined)
     assert joined.state.outing.scouts[0].turn_deg[0] == pytest.approx(30.0)
-    ground = joined.desk.grounds.laid()[1]
+    ground = joined.context.scout_grounds.laid()[1]
     direction = before.canvas.directions(np.array([before.canvas.width / 2, before.canvas.height / 2]))
     at = ground.canvas.pixels(direction) / (ground.canvas.width, ground.canvas.height)
     assert at == pytest.approx((0.5, 0.5), abs=0.01)
@@ -510,7 +510,7 @@ def test_skyline_and_what_moved_are_told_and_the_plan_takes_them_into_account(
     (tmp_path / "people").mkdir()
     scouted.plan_stage.commands.scouting.bring(telephone_sweep(tmp_path / "people", -26.0, 3, walkers=8).paths)
     settled(scouted)
-    qtbot.waitUntil(lambda: len(scouted.desk.grounds.laid()) == 2, timeout=10_000)
+    qtbot.waitUntil(lambda: len(scouted.context.scout_grounds.laid()) == 2, timeout=10_000)
     before = state.outing.brief
     _press(qtbot, scouted, "scout-compare")
     qtbot.waitUntil(lambda: "moved" in page.moved.text(), timeout=10_000)

@@ -24,7 +24,7 @@ from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.simulator.truth import registration_error_px
 
 LOOSE = 3
 
@@ -234,7 +234,7 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
     assert "Points were set or taken away" in stage.status.text()
 
 
-def model_stop(window: Window) -> walk_model.Stop:
+def model_stop(window: Window) -> walk_model.WalkStop:
     """A place in the middle of the picture."""
     joined = window.state.joined
     stop = walk_model.own_stop(joined, joined.canvas.width / 2, joined.canvas.height / 2, 60)

@@ -257,7 +257,7 @@ def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(
 
 
 def test_a_walker_is_shown_nowhere_once_or_everywhere_by_keys(qtbot: QtBot, doubled: Window, settled: Callable):
-    bar = doubled.join_stage.movers
+    bar = doubled.join_stage.ghosts
     assert _figures(doubled) == 2
     assert bar.open_button.isVisible()
     qtbot.keyClick(doubled, Qt.Key.Key_Y)

@@ -13,14 +13,14 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles, rms
 
-from idle_lantern.app import joins
+from idle_lantern.app import join_runner
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.window import Window
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join import pipeline, service
 from idle_lantern.core.outing import document, edits
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.simulator.truth import registration_error_px
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -85,7 +85,7 @@ def test_from_plan_to_saved_picture(
 
     # join: by key, watch the rough one come first
     rough: list[tuple[int, tuple[int, int]]] = []
-    window.desk.joins.rough.connect(lambda shown: rough.append((shown.source.sizes[0][0], shown.size)))
+    window.context.joins.rough.connect(lambda shown: rough.append((shown.source.sizes[0][0], shown.size)))
     _press(qtbot, window, "go-join")
     settled(window)
     assert window.stage == "join"
@@ -223,7 +223,7 @@ def test_an_opened_outing_takes_another_projection_without_matching(
     def never(*_a: object, **_k: object) -> None:
         raise AssertionError("frames were matched again")
 
-    monkeypatch.setattr(joins, "_WORKER", service)  # in this process, where solving can be forbidden
+    monkeypatch.setattr(join_runner, "_WORKER", service)  # in this process, where solving can be forbidden
     monkeypatch.setattr(pipeline, "solve", never)
     again.state.apply(edits.choose("Choose the sphere", projection="equirectangular"))
     settled(again)

@@ -525,7 +525,7 @@ def test_the_finder_says_why_an_action_cannot_run(qtbot: QtBot, window: Window):
 def test_the_field_look_is_left_as_it_was_entered(qtbot: QtBot, window: Window):
     window.set_look("light")
     qtbot.keyClick(window, Qt.Key.Key_F9)
-    assert window.desk.settings.look == "field"
+    assert window.context.settings.look == "field"
     qtbot.keyClick(window, Qt.Key.Key_F9)
-    assert window.desk.settings.look == "light"
+    assert window.context.settings.look == "light"
     window.set_look("dark")

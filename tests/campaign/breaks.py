@@ -26,7 +26,7 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.outing import assets, document, edits
-from idle_lantern.core.outing.holding import HeldOuting
+from idle_lantern.core.outing.folder_lock import LockedOuting
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import HeldPicture
 from tests.helpers.outings import bring_frames
@@ -97,7 +97,7 @@ def killed_save(ground: Ground, rng: Random) -> None:
     document.save(start, folder)
 
     def edit_on() -> int:
-        with HeldOuting(folder) as held:
+        with LockedOuting(folder) as held:
             outing = held.load()
             for n in range(1, 10_000):
                 mask = assets.put(folder, str(n).encode() * 2000, document.MASK_ASSET)
@@ -106,7 +106,7 @@ def killed_save(ground: Ground, rng: Random) -> None:
         return 0
 
     _in_child(edit_on, kill_after_s=rng.uniform(0.0, 0.1))
-    with HeldOuting(folder) as held:
+    with LockedOuting(folder) as held:
         assert held.reading == "", "a killed window's lock holds nobody out"
         outing = held.load()
     assert outing.name == "0" or document.mask_file(folder, outing, "a").read_bytes() == outing.name.encode() * 2000
@@ -123,7 +123,7 @@ def killed_import(ground: Ground, rng: Random) -> None:
     before = [path.read_bytes() for path in ground.frames]
 
     def bring_on() -> int:
-        with HeldOuting(folder) as held:
+        with LockedOuting(folder) as held:
             outing = held.load()
             for _ in range(10_000):
                 brought = bring(list(ground.frames), folder, SILENT)
@@ -134,7 +134,7 @@ def killed_import(ground: Ground, rng: Random) -> None:
         return 0
 
     _in_child(bring_on, kill_after_s=rng.uniform(0.0, 0.25))
-    with HeldOuting(folder) as held:
+    with LockedOuting(folder) as held:
         outing = held.load()
     assert len(outing.frames) in (0, 1, len(ground.frames))
     sums = [hashlib.sha256(data).hexdigest() for data in before]
@@ -151,7 +151,7 @@ def two_at_once(ground: Ground, rng: Random) -> None:
     def add_lines(mark: str) -> int:
         made = 0
         for _ in range(60):
-            with HeldOuting(folder) as held:
+            with LockedOuting(folder) as held:
                 if not held.reading:
                     outing = held.load()
                     held.save(replace(outing, note=outing.note + mark))
@@ -223,7 +223,7 @@ def full_disk_saving(ground: Ground, rng: Random) -> None:
 
     def limited() -> int:
         resource.setrlimit(resource.RLIMIT_FSIZE, (rng.randrange(0, len(before)), resource.RLIM_INFINITY))
-        with HeldOuting(folder) as held:
+        with LockedOuting(folder) as held:
             held.load()
             try:
                 held.save(Outing("after" * 100, "2026-05-14T18:00"))

@@ -12,7 +12,6 @@ from typing import Any
 
 from idle_lantern.app import settings
 from idle_lantern.core.gear.library import Library
-from idle_lantern.core.join.solve.prior import prior_text, read_prior
 from idle_lantern.core.outing import document, schema
 from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, HandPoint, HandPose, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief, Mark, Scene, Site, Stop
@@ -20,6 +19,7 @@ from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.registration.solve.prior import prior_text, read_prior
 
 #: What no field wants, or none survives.
 _ODD: tuple[Any, ...] = (

@@ -116,7 +116,7 @@ def test_the_command_line_needs_no_qt_to_join():
 
 def test_the_window_loads_nothing_that_it_does_not_need_to_open():
     """Each of these takes as long to load as a tenth of the start or more."""
-    heavy = ("fpdf", "scipy.optimize", "scipy.spatial", "ephem.stars", "tzfpy", "idle_lantern.core.sim.diorama")
+    heavy = ("fpdf", "scipy.optimize", "scipy.spatial", "ephem.stars", "tzfpy", "idle_lantern.simulator.diorama")
     script = (
         "import sys, idle_lantern.app.window, idle_lantern.core.plan.planner as p, idle_lantern.core.plan.brief as b\n"
         f"p.make_plan(b.Brief()); print([name for name in {heavy!r} if name in sys.modules])"

@@ -14,10 +14,10 @@ from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import Diorama
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.surfaces import Diorama
+from idle_lantern.simulator.truth import registration_error_px
 
 Array = NDArray[Any]
 Angles = tuple[float, float, float]
@@ -62,7 +62,7 @@ def render(
 ) -> FrameFiles:
     """Shoot ``directions`` with a head that points a little beside them."""
     scene = scene or ambrel_holm()
-    head = Head(play_deg=play_deg, base_tilt_deg=0.5, base_tilt_toward_deg=30)
+    head = SimulatedHead(play_deg=play_deg, base_tilt_deg=0.5, base_tilt_toward_deg=30)
     body = SimulatedCamera(lens, 24.0, 24.0 * lens.width / lens.focal_px, **camera)
     long_side_mm = 24.0 * max(lens.width, lens.height) / lens.focal_px
     meta = Metadata(focal_mm=24.0, sensor_width_mm=long_side_mm) if metadata else Metadata()

@@ -12,8 +12,8 @@ from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import CameraSettings
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.simulator.camera import CameraSettings
+from idle_lantern.simulator.diorama import ambrel_holm
 from tests.helpers.sets import FrameFiles, render
 
 LENS = Lens("rectilinear", 560, 480, 640)

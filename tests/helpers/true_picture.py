@@ -10,15 +10,15 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.sim.camera import SimulatedCamera
-from idle_lantern.core.sim.surfaces import Diorama
-from idle_lantern.core.sim.truth import ideal_canvas
+from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.simulator.camera import SimulatedCamera
+from idle_lantern.simulator.surfaces import Diorama
+from idle_lantern.simulator.truth import ideal_canvas
 
 #: Rays to a pixel's side, and the blur of a good lens in pixels (common practice, no source): without them
 #: the scene's hard edges alias and no two samplings of it agree.

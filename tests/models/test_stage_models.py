@@ -27,6 +27,7 @@ from idle_lantern.app.stages import (
 from idle_lantern.app.widgets.map_shapes import outlines
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.margin import share_within
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.reading import probe
@@ -34,11 +35,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.match.links import Link
-from idle_lantern.core.join.solve.parallax import Parallax
-from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
 from idle_lantern.core.plan.brief import Brief, Scene
@@ -46,6 +43,9 @@ from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.solve.parallax import Parallax
+from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.shoot.guide import guide
 
 MODELS = (

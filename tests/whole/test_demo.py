@@ -17,8 +17,8 @@ from idle_lantern.cli.demo import SCOUTED
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.outing import document
-from idle_lantern.core.sim.demo import demo_outing, make_demo, make_demo_card
 from idle_lantern.core.sorting.card import sort
+from idle_lantern.simulator.demo import demo_outing, make_demo, make_demo_card
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
 #: Those that need a ground, a join or an attempt are driven by the tests of their rooms, and rendered when pictures are refreshed.

@@ -11,22 +11,22 @@ import pytest
 from tests.helpers.commands import run_command
 
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import SimulatedCamera
-from idle_lantern.core.sim.cards import CardRun, Shot, round_sweep, write_card
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.simulator.camera import SimulatedCamera
+from idle_lantern.simulator.cards import CardRun, CardShot, round_sweep, write_card
+from idle_lantern.simulator.truth import registration_error_px
 
 LENS = Lens("rectilinear", 640, 480, 680)
 
 
 @pytest.fixture(scope="module")
-def card(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
+def card(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[CardShot]]:
     """One hand-held run of four brackets of three, raw and JPEG, between two hands."""
     folder = tmp_path_factory.mktemp("card")
     run = CardRun(round_sweep(-42, 4, 28), brackets_ev=(0, -2, 2), files="both", bookends="hand", play_deg=0.15)
     return folder, write_card(folder, SimulatedCamera(LENS, 24.0, 18.0), [run])
 
 
-def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Shot]], tmp_path: Path):
+def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[CardShot]], tmp_path: Path):
     folder, shots = card
     done = run_command("frames", folder, "--json", tmp_path / "r.json")
     assert done.returncode == 0, done.stderr
@@ -44,7 +44,7 @@ def test_a_card_is_sorted_for_people_and_for_programs(card: tuple[Path, list[Sho
     assert "2 bookends" in words.stdout
 
 
-def test_a_card_joins_to_the_picture_one_wants(card: tuple[Path, list[Shot]], tmp_path: Path):
+def test_a_card_joins_to_the_picture_one_wants(card: tuple[Path, list[CardShot]], tmp_path: Path):
     """Raw, brackets, twins and bookends: every file is named for what it was used, positions lie where they were shot."""
     folder, shots = card
     done = run_command("join", folder, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
@@ -76,7 +76,7 @@ def test_a_card_joins_to_the_picture_one_wants(card: tuple[Path, list[Shot]], tm
     ],
 )
 def test_bad_input_gets_one_sentence(
-    card: tuple[Path, list[Shot]], tmp_path: Path, arguments: list[str], code: int, words: str
+    card: tuple[Path, list[CardShot]], tmp_path: Path, arguments: list[str], code: int, words: str
 ):
     folder, shots = card
     (tmp_path / "empty").mkdir()

@@ -230,7 +230,7 @@ def test_an_interrupted_run_leaves_no_output(row_set: FrameFiles, tmp_path: Path
 
 
 def test_prior_turns_the_picture_as_planned(row_set: FrameFiles, tmp_path: Path):
-    from idle_lantern.core.join.solve.prior import prior_text
+    from idle_lantern.core.registration.solve.prior import prior_text
 
     paths = row_set.paths[:3]
     plan = tmp_path / "plan.json"

@@ -349,17 +349,17 @@ ACTIONS: tuple[Action, ...] = (
     ),
     *_under_join(
         "mover",
-        lambda w: w.join_stage.movers.can_step(),
+        lambda w: w.join_stage.ghosts.can_step(),
         "Nothing moved in this picture, or there is none yet.",
-        ("next", "Next thing that moved", "Y", lambda w: w.join_stage.movers.step()),
+        ("next", "Next thing that moved", "Y", lambda w: w.join_stage.ghosts.step()),
     ),
     *_under_join(
         "mover",
-        lambda w: w.join_stage.movers.has_place(),
+        lambda w: w.join_stage.ghosts.has_place(),
         "That belongs to a moving thing: go to one with Y.",
-        ("once", "Show the moving thing once, here", "I", lambda w: w.join_stage.movers.show_as("once")),
-        ("never", "Show the moving thing nowhere", "O", lambda w: w.join_stage.movers.show_as("never")),
-        ("always", "Show the moving thing everywhere", "Shift+O", lambda w: w.join_stage.movers.show_as("always")),
+        ("once", "Show the moving thing once, here", "I", lambda w: w.join_stage.ghosts.show_as("once")),
+        ("never", "Show the moving thing nowhere", "O", lambda w: w.join_stage.ghosts.show_as("never")),
+        ("always", "Show the moving thing everywhere", "Shift+O", lambda w: w.join_stage.ghosts.show_as("always")),
     ),
     *_under_join(
         "compose",

@@ -9,7 +9,7 @@ import numpy as np
 
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import CropBox, Outing
 from idle_lantern.core.pictures.source import reduced
 from idle_lantern.core.pictures.tiled import open_picture

@@ -6,11 +6,11 @@ import math
 from typing import TYPE_CHECKING
 
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.sim.limits import MOST_MEGAPIXELS
-from idle_lantern.core.sim.weather import STILL
+from idle_lantern.simulator.limits import MOST_MEGAPIXELS
+from idle_lantern.simulator.weather import STILL
 
 if TYPE_CHECKING:
-    from idle_lantern.core.sim.devices import SimulatedRig
+    from idle_lantern.simulator.devices import SimulatedRig
 
 
 #: Somebody who poses stands within so many metres: beyond it the terrace ends.
@@ -35,7 +35,7 @@ class Devices:
     def of(self, outing_id: str, plan: Plan, shots: int) -> SimulatedRig:
         """Head and camera as a plan sets them; ``shots`` were taken before, which tells the time of the next one."""
         # the island is built when somebody goes shooting, not when the window opens
-        from idle_lantern.core.sim.devices import SimulatedRig
+        from idle_lantern.simulator.devices import SimulatedRig
 
         # whoever is to stand sharp before a blurred place stands on the terrace
         posed = plan.brief.kind == "shallow" and 1 < plan.brief.scene.subject_m < _TERRACE_M

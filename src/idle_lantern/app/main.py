@@ -15,7 +15,7 @@ from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from idle_lantern.app import errors, settings, theme
-from idle_lantern.app.collector import InterfaceThreadCollector
+from idle_lantern.app.garbage_collection import InterfaceThreadCollector
 from idle_lantern.app.sessions import Crash, Session
 from idle_lantern.app.window import Window
 
@@ -97,7 +97,7 @@ class _Ender(QObject):
 def _first_outing(window: Window, outing: Path | None, crashes: list[Crash]) -> None:
     told: list[str] = []
     listening = window.state.message.connect(lambda sentence, problem: told.append(sentence) if problem else None)
-    last = Path(window.desk.settings.last_outing) if window.desk.settings.last_outing else None
+    last = Path(window.context.settings.last_outing) if window.context.settings.last_outing else None
     opened = any(
         folder is not None and (folder / "outing.json").exists() and window.open_outing(folder)
         for folder in (outing, last)

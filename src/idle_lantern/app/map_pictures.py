@@ -10,17 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.tables import bytes_of, mapped
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.compositing.canvas.unroll import MAP_SIZE, unroll_frame
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.canvas.unroll import MAP_SIZE, unroll_frame
 from idle_lantern.core.outing import scout_edits
-from idle_lantern.core.scouting.kept import front
+from idle_lantern.core.scouting.scout_picture import front
 
 if TYPE_CHECKING:
     from idle_lantern.app.stages.frames_model import Looked
@@ -34,9 +34,14 @@ _GROUND_SIZE = (2880, 1440)
 class MapPictures(QObject):
     """Keeps the map's picture in step with the outing."""
 
-    def __init__(self, desk: Desk, map_view: MapView) -> None:
+    def __init__(self, context: AppContext, map_view: MapView) -> None:
         super().__init__(map_view)
-        self._state, self._tasks, self._map, self._grounds = desk.state, desk.tasks, map_view, desk.grounds
+        self._state, self._tasks, self._map, self._grounds = (
+            context.state,
+            context.tasks,
+            map_view,
+            context.scout_grounds,
+        )
         self._drawn: set[str] = set()
         self._drawing = 0
         self._dragged: tuple[str, tuple[float, float, float]] | None = None
@@ -50,17 +55,17 @@ class MapPictures(QObject):
 
     def _lay_grounds(self) -> None:
         """Draw the scouting pictures where they lie; only the last laying counts."""
-        grounds = self._grounds.laid()
+        scout_grounds = self._grounds.laid()
         self._laying += 1
         laying = self._laying
-        if not grounds:
+        if not scout_grounds:
             self._map.set_scouted(None)
             return
 
         def work(_task: Task) -> Array:
-            from idle_lantern.core.scouting.laid import on_sphere
+            from idle_lantern.core.scouting.reprojection import on_sphere
 
-            return on_sphere(grounds, _GROUND_SIZE)
+            return on_sphere(scout_grounds, _GROUND_SIZE)
 
         def done(sheet: Array) -> None:
             if laying == self._laying:

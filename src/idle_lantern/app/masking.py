@@ -12,7 +12,7 @@ from PyQt6.QtGui import QCursor, QKeyEvent
 from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSlider, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.paint_area import CLEAR, HIDE, KEEP, PAINT, PaintArea
@@ -31,13 +31,13 @@ _LONGEST = 1200
 class MaskDialog(QDialog):
     """Frames one by one, brush and kind of paint beside them; each stroke is an edit of the outing."""
 
-    def __init__(self, desk: Desk, chosen: str | None, parent: QWidget | None) -> None:
+    def __init__(self, context: AppContext, chosen: str | None, parent: QWidget | None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Hide or keep parts of frames")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowModality(Qt.WindowModality.WindowModal)
         self.resize(1080, 720)
-        self._desk, self._state = desk, desk.state
+        self._context, self._state = context, context.state
         self._refs = self._state.outing.frames_to_join()
         self._names = names_of([self._state.path_of(r) for r in self._refs])
         self._shown = -1
@@ -123,7 +123,7 @@ class MaskDialog(QDialog):
             reduce = next((r for r in (8, 4, 2) if max(info.width, info.height) >= r * _LONGEST), 1)
             pixels = read(path, reduce).pixels
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         if pixels.dtype == np.uint16:
             pixels = (pixels >> 8).astype(np.uint8)
@@ -146,7 +146,7 @@ class MaskDialog(QDialog):
                 for area, kind in ((mask.hide, HIDE), (mask.keep, KEEP)):
                     layer[cv2.resize(area, shape[::-1], interpolation=cv2.INTER_NEAREST) > 127] = kind
             except LanternError as error:
-                self._desk.tell(error.sentence)
+                self._context.tell(error.sentence)
         self.canvas.set_layer(layer)
         self._tell()
 
@@ -169,7 +169,7 @@ class MaskDialog(QDialog):
                 self._asset = assets.put(self._state.folder, mask_bytes(mask), document.MASK_ASSET)
             self._state.apply(edits.paint(ref.id, self._names[self._shown], self._asset))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
         self._tell()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from idle_lantern.app import settings as settings_module
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.widgets.basics import answered
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
@@ -31,10 +31,10 @@ class Outings(QObject):
 
     opened = pyqtSignal(str)
 
-    def __init__(self, desk: Desk, parent: QWidget) -> None:
+    def __init__(self, context: AppContext, parent: QWidget) -> None:
         super().__init__(parent)
-        self._desk, self._state, self._parent = desk, desk.state, parent
-        self._state.keeper.moved.connect(self._tell_moved)
+        self._context, self._state, self._parent = context, context.state, parent
+        self._state.autosave.moved.connect(self._tell_moved)
 
     def open(self, folder: Path, stage: str = "") -> bool:
         """Open an outing's folder; a damaged one is told and everything stays as it was."""
@@ -43,7 +43,7 @@ class Outings(QObject):
         try:
             self._state.open(folder)
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return False
         self._opened(stage or ("" if self._state.outing.frames else "plan"))
         return True
@@ -90,17 +90,17 @@ class Outings(QObject):
         try:
             self._state.go_on_in(Path(name))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return False
         self._opened("")
-        self._desk.tell(f"The outing is kept in {settings_module.shown(Path(name))} from now on.", problem=False)
+        self._context.tell(f"The outing is kept in {settings_module.shown(Path(name))} from now on.", problem=False)
         return True
 
     def _tell_moved(self, now: Path | None) -> None:
         """The folder was moved, renamed or removed while the outing is open."""
         before = settings_module.shown(self._folder)
         if now is None:
-            self._desk.tell(f"The folder {before} is gone. Bring it back, or save the outing elsewhere.")
+            self._context.tell(f"The folder {before} is gone. Bring it back, or save the outing elsewhere.")
             return
         box = QMessageBox(
             QMessageBox.Icon.Question,
@@ -116,25 +116,25 @@ class Outings(QObject):
         box.open()
 
     def _follow(self, now: Path) -> None:
-        self._state.keeper.follow(now)
+        self._state.autosave.follow(now)
         self._remember()
-        self._desk.tell(f"The outing is kept in {settings_module.shown(now)} now.", problem=False)
+        self._context.tell(f"The outing is kept in {settings_module.shown(now)} now.", problem=False)
 
     def _opened(self, stage: str) -> None:
         self._remember()
         self.opened.emit(stage)
-        self._desk.joins.load_finished()
+        self._context.joins.load_finished()
         if self._state.reading:
-            self._desk.tell(f"{self._state.outing.name} {self._state.reading}.")
+            self._context.tell(f"{self._state.outing.name} {self._state.reading}.")
         self._offer_rescued()
 
     def _remember(self) -> None:
         """Keep at once which outing is open: a killed window must find it again."""
-        kept, here = self._desk.settings, str(self._folder)
+        kept, here = self._context.settings, str(self._folder)
         if self._folder.parent != settings_module.outings_folder():
             kept = replace(kept, elsewhere=(here, *(f for f in kept.elsewhere if f != here))[:_MOST_ELSEWHERE])
-        self._desk.keep(replace(kept, last_outing=here))
-        settings_module.save(self._desk.settings)
+        self._context.keep(replace(kept, last_outing=here))
+        settings_module.save(self._context.settings)
 
     def _offer_rescued(self) -> None:
         """What could not be saved last time can be taken over, as an edit that undo takes back."""
@@ -188,10 +188,10 @@ class Outings(QObject):
             )
             self._state.begin(outing, folder)
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self._opened("plan")
-        self._desk.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", problem=False)
+        self._context.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", problem=False)
 
     def plan_scene(self, visit: Visit) -> None:
         """An outing of its own for a scene of the evening: the same gear, that scene's place and start, its own scouting pictures."""
@@ -211,16 +211,16 @@ class Outings(QObject):
                 Outing(name, now, Brief(rig=here.brief.rig, support=here.brief.support, site=site)), folder
             )
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self._opened("plan")
-        self._desk.tell(f"{name} begins at {site.start}; the evening itself is in the Logbook.", problem=False)
+        self._context.tell(f"{name} begins at {site.start}; the evening itself is in the Logbook.", problem=False)
 
     def ask_scene(self) -> None:
         """Ask which scene of the evening is to be planned as an outing of its own."""
         visits = self._state.plan.evening.visits[1:]
         if not visits:
-            self._desk.tell("The evening has no other scene yet: add one under Light.")
+            self._context.tell("The evening has no other scene yet: add one under Light.")
             return
         names = [f"{v.begin:%H:%M}  {v.name}" for v in visits]
         chosen, yes = QInputDialog.getItem(self._parent, "Plan a scene", "Which scene?", names, 0, False)
@@ -239,11 +239,11 @@ class Outings(QObject):
             try:
                 document.save(bring_positions(files).apply(outing), folder)
             except LanternError as error:
-                self._desk.tell(error.sentence)
+                self._context.tell(error.sentence)
                 return
             made.append(folder)
         if made and self.open(made[0], "frames"):
-            self._desk.tell(
+            self._context.tell(
                 f"{units.counted(len(made), 'outing')} made, one for each run; the others are in the Logbook.",
                 problem=False,
             )

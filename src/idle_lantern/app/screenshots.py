@@ -30,7 +30,7 @@ from idle_lantern.core.merging.temperature import gains_for
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.kinds import kind_of
-from idle_lantern.core.sim.demo import make_demo_card
+from idle_lantern.simulator.demo import make_demo_card
 
 SIZE = (1280, 800)
 _PATIENCE_S = 180.0
@@ -89,7 +89,7 @@ class _Tour:
                 window.tasks.idle
                 and window.state.judgements is not None
                 and window.picture_view().ready
-                and window.desk.grounds.complete
+                and window.context.scout_grounds.complete
             )
         )
         for _ in range(5):
@@ -219,7 +219,7 @@ def _shallow(tour: _Tour) -> None:
 
 
 def _practising(tour: _Tour) -> None:
-    practice = PracticeDialog(tour.window.desk, tour.window, seed=3)
+    practice = PracticeDialog(tour.window.context, tour.window, seed=3)
     practice.show()
     practice.choose("polariser")
     practice.shoot()

@@ -14,22 +14,22 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from idle_lantern.app.autosave import Autosave
 from idle_lantern.app.history import History
-from idle_lantern.app.keeper import Keeper
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.judgement import Judgement
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.edits import Edit, know_contents
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
 from idle_lantern.core.plan.planner import MOST_FRAMES, Plan, frames_expected, make_plan
-from idle_lantern.core.scouting.judged import ScoutedFacts
+from idle_lantern.core.scouting.remarks import ScoutedFacts
 from idle_lantern.core.shoot.guide import Guide, guide
 
 if TYPE_CHECKING:
-    from idle_lantern.core.join.solve.solve import Solution
+    from idle_lantern.core.registration.solve.solve import Solution
 
 #: Beyond so many frames a plan takes longer than an edit should.
 _MANY_FRAMES = 3000
@@ -66,9 +66,9 @@ class AppState(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.keeper = Keeper(self)
-        self.keeper.told.connect(self.message)
-        self.keeper.changed.connect(lambda: self.changed.emit({"saved"}))
+        self.autosave = Autosave(self)
+        self.autosave.told.connect(self.message)
+        self.autosave.changed.connect(lambda: self.changed.emit({"saved"}))
         self.outing = Outing("No outing", "")
         self.past: tuple[PastJoin, ...] = ()
         self.plan: Plan = self._planned(self.outing)
@@ -110,12 +110,12 @@ class AppState(QObject):
     @property
     def folder(self) -> Path | None:
         """Where the open outing lies."""
-        return self.keeper.folder
+        return self.autosave.folder
 
     @property
     def reading(self) -> str:
         """Why the outing may only be looked at; empty where it may be changed."""
-        return self.keeper.reading
+        return self.autosave.reading
 
     @property
     def place(self) -> OutingPlace | None:
@@ -135,13 +135,13 @@ class AppState(QObject):
             It cannot be read; all stays as it is.
         """
         self.save_now()  # what is opened may be this very outing
-        held, outing = self.keeper.read(folder)
+        held, outing = self.autosave.read(folder)
         try:
             plan = self._planned(outing)
         except BaseException:
-            self.keeper.drop(held)
+            self.autosave.drop(held)
             raise
-        self.keeper.change(held, outing)
+        self.autosave.change(held, outing)
         self._show(outing, plan)
 
     def begin(self, outing: Outing, folder: Path) -> None:
@@ -164,7 +164,7 @@ class AppState(QObject):
         InputError
             It cannot be written there; all stays as it is.
         """
-        outing = self.keeper.copy_to(folder)
+        outing = self.autosave.copy_to(folder)
         self._show(outing, self._planned(outing))
 
     def _show(self, outing: Outing, plan: Plan) -> None:
@@ -196,10 +196,10 @@ class AppState(QObject):
         """
         if not self.reading:
             return True
-        if not self.keeper.may_write():
+        if not self.autosave.may_write():
             self.message.emit(f"{self.outing.name} {self.reading}.", True)
             return False
-        if self.folder is not None and self.keeper.changed_outside():
+        if self.folder is not None and self.autosave.changed_outside():
             self.open(self.folder)
             self.message.emit("The other window has changed the outing; this is how it left it.", False)
             return False
@@ -237,7 +237,7 @@ class AppState(QObject):
         if self.is_open(place):
             return self.apply(edit)
         try:
-            self.keeper.apply_elsewhere(place.folder, edit)
+            self.autosave.apply_elsewhere(place.folder, edit)
         except LanternError as error:
             sentence = f"{place.name}: {error.sentence}"
             self.message.emit(sentence, True)
@@ -303,22 +303,22 @@ class AppState(QObject):
         if after.lens != before.lens or after.points != before.points or after.cut_links != before.cut_links:
             topics.add("choices")
         self.outing = after
-        self.keeper.take(after)
+        self.autosave.take(after)
         self.changed.emit(topics)
 
     @property
     def unsaved(self) -> bool:
         """Whether something was changed that is not on disk yet."""
-        return self.keeper.unsaved
+        return self.autosave.unsaved
 
     @property
     def unsaved_since(self) -> float | None:
         """When the document first could not be saved, None while it is safe."""
-        return self.keeper.unsaved_since
+        return self.autosave.unsaved_since
 
     def save_now(self) -> None:
         """Write the document if it changed."""
-        self.keeper.save_now()
+        self.autosave.save_now()
 
     # --- selection and view -----------------------------------------------------
 

@@ -21,7 +21,7 @@ SMALL, BODY, HEAD, BIG, HUGE = 12, 13, 15, 22, 44
 
 
 @dataclass(frozen=True)
-class Look:
+class Palette:
     """One set of tones; all neutral but the accent and the warning."""
 
     name: str
@@ -51,13 +51,13 @@ _LABEL, LABEL_GAP, _FIELD, _PAGES, _RESULTS = 108, 12, 126, 146, 300
 
 
 LOOKS = {
-    "dark": Look(
+    "dark": Palette(
         "dark", "#1b1b1b", "#252525", "#313131", "#4a4a4a", "#dedede", "#9c9c9c", "#b7c63f", "#161616", "#e0a070"
     ),
-    "light": Look(
+    "light": Palette(
         "light", "#cfcfcf", "#dddddd", "#ececec", "#9a9a9a", "#161616", "#4c4c4c", "#5d6b00", "#ffffff", "#8a3b00"
     ),
-    "field": Look(
+    "field": Palette(
         "field", "#ffffff", "#ffffff", "#f0f0f0", "#000000", "#000000", "#222222", "#3f4a00", "#ffffff", "#7a2000", 1.2
     ),
 }
@@ -65,7 +65,7 @@ LOOKS = {
 _current = LOOKS["dark"]
 
 
-def look() -> Look:
+def look() -> Palette:
     """The look in force."""
     return _current
 
@@ -146,7 +146,7 @@ def _palette() -> QPalette:
     return palette
 
 
-def _sheet(k: Look) -> str:
+def _sheet(k: Palette) -> str:
     def px(size: int) -> str:
         return f"{round(size * k.text_scale)}px"
 

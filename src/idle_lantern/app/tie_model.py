@@ -10,14 +10,14 @@ from typing import TYPE_CHECKING, Any
 from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.options import TiePoint
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import FrameRef, HandPoint, Outing
+from idle_lantern.core.request.options import TiePoint
 
 if TYPE_CHECKING:
     from idle_lantern.core.frames.reading import FrameInfo
-    from idle_lantern.core.join.match.line_snapping import SnappedLine
-    from idle_lantern.core.join.match.snapping import Snapped
+    from idle_lantern.core.registration.match.line_snapping import SnappedLine
+    from idle_lantern.core.registration.match.snapping import Snapped
 
 Array = NDArray[Any]
 
@@ -101,7 +101,7 @@ def ties_between(outing: Outing, left: str, right: str, lenses: tuple[Lens | Non
     misses: list[float | None] = [None] * len(points)
     one, other = lenses
     if one is not None and other is not None and len(points) >= ENOUGH:
-        from idle_lantern.core.join.match.by_hand import misses_px  # loads the engine, which no start needs
+        from idle_lantern.core.registration.match.by_hand import misses_px  # loads the engine, which no start needs
 
         misses = [m if math.isfinite(m) else None for m in misses_px(points, (one, other))]
     return [Tie(p, _ends(t.xy_a, t.to_a), _ends(t.xy_b, t.to_b), m) for p, t, m in zip(mine, points, misses)]
@@ -118,8 +118,8 @@ def made_exact(
     ties: Sequence[Tie],
 ) -> Snapped:
     """A new point as exact as both frames show it, the shear of wide lenses reckoned with as far as the turn is known."""
-    from idle_lantern.core.join.match.by_hand import links_by_hand  # loads the engine, which no start needs
-    from idle_lantern.core.join.match.snapping import drawn_as, snapped
+    from idle_lantern.core.registration.match.by_hand import links_by_hand  # loads the engine, which no start needs
+    from idle_lantern.core.registration.match.snapping import drawn_as, snapped
 
     one, other = lenses
     warp = None
@@ -139,7 +139,7 @@ def line_made_exact(
 ) -> tuple[SnappedLine, SnappedLine]:
     """A new line as exact as both frames show it: the same side of it is the brighter one in both. ``zooms``, at which it was drawn,
     tell how far a hand may miss."""
-    from idle_lantern.core.join.match.line_snapping import SnappedLine, snapped_line  # loads the engine
+    from idle_lantern.core.registration.match.line_snapping import SnappedLine, snapped_line  # loads the engine
 
     first, second = lines
     (across, down), (also_across, also_down) = ((to[0] - start[0], to[1] - start[1]) for start, to in lines)

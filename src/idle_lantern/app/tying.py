@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QDialog, QListWidget, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app import tie_model as model
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.tie_side import TieSide
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.core.base.errors import LanternError
@@ -35,13 +35,13 @@ _EXPLAINED = {
 class TieDialog(QDialog):
     """Two frames, the points and lines that tie them, and what is still to be done; each point is an edit of the outing."""
 
-    def __init__(self, desk: Desk, chosen: str | None, parent: QWidget | None) -> None:
+    def __init__(self, context: AppContext, chosen: str | None, parent: QWidget | None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Tie frames by hand")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowModality(Qt.WindowModality.WindowModal)
         self.resize(1180, 740)
-        self._desk, self._state = desk, desk.state
+        self._context, self._state = context, context.state
         self._refs = self._state.outing.frames_to_join()
         self._names = list(names_of([self._state.path_of(r) for r in self._refs]))
         self._asked = 0
@@ -127,7 +127,7 @@ class TieDialog(QDialog):
                 side.view.set_source(HeldPicture(picture))
             self._show()
 
-        self._desk.start(READING, work, came, lambda e: self._desk.tell(e.sentence), quiet=True)
+        self._context.start(READING, work, came, lambda e: self._context.tell(e.sentence), quiet=True)
         self._show()
 
     def look_for_pair(self) -> None:
@@ -191,7 +191,7 @@ class TieDialog(QDialog):
         try:
             ties = self._ties()
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self.left.ties, self.right.ties = [t.left for t in ties], [t.right for t in ties]
         at = self.list.currentRow()

@@ -15,14 +15,14 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.plan.legs import crop_cost
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.tripod_legs import crop_cost
 
 if TYPE_CHECKING:
-    from idle_lantern.core.join.solve.level import Level
-    from idle_lantern.core.watching.bell import Bell
-    from idle_lantern.core.watching.bench import Bench, Judged
+    from idle_lantern.core.registration.solve.level import Level
+    from idle_lantern.core.watching.file_events import FolderEvents
     from idle_lantern.core.watching.folder import Arrival, WatchedFolder
+    from idle_lantern.core.watching.live_check import Judged, LiveCheck
 
 log = logging.getLogger(__name__)
 
@@ -36,7 +36,7 @@ _PATIENCE_S = 5.0
 
 
 @dataclass(frozen=True)
-class Told:
+class ToldFrame:
     """A frame that arrived and was judged, and what all frames so far tell.
 
     That is the lean of the base and the share of the picture that it costs at the crop, and directions left open.
@@ -60,7 +60,7 @@ class Before:
 
 
 class Watcher(QObject):
-    """``told`` carries a ``Told``, ``trouble`` a sentence (empty when it is over), ``changed`` says that watching began or ended."""
+    """``told`` carries a ``ToldFrame``, ``trouble`` a sentence (empty when it is over), ``changed`` says that watching began or ended."""
 
     told = pyqtSignal(object)
     trouble = pyqtSignal(str)
@@ -141,14 +141,14 @@ class Watcher(QObject):
         self, folder: Path, place: OutingPlace, known: Sequence[Path], before: Sequence[Before], stop: threading.Event
     ) -> None:
         # the engine is loaded when somebody watches
-        from idle_lantern.core.watching.bell import Bell
-        from idle_lantern.core.watching.bench import Bench
+        from idle_lantern.core.watching.file_events import FolderEvents
         from idle_lantern.core.watching.folder import WatchedFolder
+        from idle_lantern.core.watching.live_check import LiveCheck
 
-        watched, bench, bell = WatchedFolder(folder, known), Bench(self._plan), Bell(folder)
+        watched, live_check, folder_events = WatchedFolder(folder, known), LiveCheck(self._plan), FolderEvents(folder)
         for frame in before:
             try:
-                bench.remember(frame.path, frame.angles_deg, frame.number)
+                live_check.remember(frame.path, frame.angles_deg, frame.number)
             except LanternError as error:
                 log.info("not remembered: %s", error.sentence)
         told_trouble, done = "", set[int]()
@@ -157,16 +157,21 @@ class Watcher(QObject):
                 arrivals = watched.step()
                 if watched.trouble != told_trouble:
                     if told_trouble:
-                        bell.listen()  # it is back: another folder may stand there now
+                        folder_events.listen()  # it is back: another folder may stand there now
                     told_trouble = watched.trouble
                     self.trouble.emit(told_trouble)
-                self._tell(arrivals, bench, place, done, stop)
-                _rest(bell, watched, stop)
+                self._tell(arrivals, live_check, place, done, stop)
+                _rest(folder_events, watched, stop)
         finally:
-            bell.close()
+            folder_events.close()
 
     def _tell(
-        self, arrivals: Sequence[Arrival], bench: Bench, place: OutingPlace, done: set[int], stop: threading.Event
+        self,
+        arrivals: Sequence[Arrival],
+        live_check: LiveCheck,
+        place: OutingPlace,
+        done: set[int],
+        stop: threading.Event,
     ) -> None:
         for arrival in arrivals:
             if stop.is_set():
@@ -175,7 +180,7 @@ class Watcher(QObject):
                 self.trouble.emit(f"{arrival.path.name} cannot be used: {arrival.trouble}.")
                 continue
             try:
-                self.told.emit(self._judge(bench, place, arrival, done))
+                self.told.emit(self._judge(live_check, place, arrival, done))
             except LanternError as error:
                 self.trouble.emit(error.sentence)
 
@@ -188,29 +193,29 @@ class Watcher(QObject):
             self._costs = plan, rounded, crop_cost(plan, rounded)
         return self._costs[2]
 
-    def _judge(self, bench: Bench, place: OutingPlace, arrival: Arrival, done: set[int]) -> Told:
+    def _judge(self, live_check: LiveCheck, place: OutingPlace, arrival: Arrival, done: set[int]) -> ToldFrame:
         plan, order = self._plan, self._order
-        bench.replan(plan)
+        live_check.replan(plan)
         # the interface may not have logged the frame before yet
         expected = next((f for n in order if n not in done and (f := plan.frame(n)) is not None), None)
-        judged = bench.look(arrival.path, expected)
+        judged = live_check.look(arrival.path, expected)
         if judged.number is not None and judged.kind != "again":
             done.add(judged.number)
         left = [f for n in order if n not in done and n != judged.number and (f := plan.frame(n)) is not None]
-        lean = bench.lean()
+        lean = live_check.lean()
         costs = 0.0 if lean is None else self._cost(plan, math.degrees(lean.lean_rad))
-        return Told(place, arrival, judged, lean, costs, bench.holes(left))
+        return ToldFrame(place, arrival, judged, lean, costs, live_check.holes(left))
 
 
-def _rest(bell: Bell, watched: WatchedFolder, stop: threading.Event) -> None:
+def _rest(folder_events: FolderEvents, watched: WatchedFolder, stop: threading.Event) -> None:
     """Wait for word from the system, or until it is time to look again; not longer than stopping may take."""
     if watched.trouble:
         seconds = _TRY_AGAIN_S
     elif watched.waits:
         seconds = _SOON_S
     else:
-        seconds = _WITH_WORD_S if bell.works else _EVERY_S
+        seconds = _WITH_WORD_S if folder_events.works else _EVERY_S
     end = time.monotonic() + seconds
     while not stop.is_set() and (left := end - time.monotonic()) > 0:
-        if bell.wait(min(left, _EVERY_S)) and not watched.trouble:
+        if folder_events.wait(min(left, _EVERY_S)) and not watched.trouble:
             return

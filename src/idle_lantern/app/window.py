@@ -24,11 +24,10 @@ from idle_lantern import __version__
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app import theme
 from idle_lantern.app.actions import STAGES, by_id
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.map_pictures import MapPictures
 from idle_lantern.app.menus import Menus
 from idle_lantern.app.outings import Outings
-from idle_lantern.app.placing import Placing
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.stages import window_model
 from idle_lantern.app.stages.deliver import DeliverStage
@@ -45,6 +44,7 @@ from idle_lantern.app.widgets.message_line import MessageLine
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.stage_tab import StageTab
 from idle_lantern.app.widgets.work_line import WorkLine
+from idle_lantern.app.window_layout import Placing
 from idle_lantern.core.base import units
 from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
@@ -55,9 +55,9 @@ class Window(QMainWindow):
 
     def __init__(self, settings: Settings | None = None) -> None:
         super().__init__()
-        self.desk = Desk(settings or settings_module.load(), self)
-        self.state, self.tasks = self.desk.state, self.desk.tasks
-        self.outings = Outings(self.desk, self)
+        self.context = AppContext(settings or settings_module.load(), self)
+        self.state, self.tasks = self.context.state, self.context.tasks
+        self.outings = Outings(self.context, self)
         self.stage = "plan"
         self._ending = False
         self._look_before = "dark"
@@ -65,11 +65,11 @@ class Window(QMainWindow):
         self.setWindowTitle("Idle Lantern")
         self.map = MapView(self.state)
         self.map.chosen.connect(self._chosen_on_map)
-        self.map_pictures = MapPictures(self.desk, self.map)
+        self.map_pictures = MapPictures(self.context, self.map)
         self._build_top()
-        self.plan_stage, self.field_stage = PlanStage(self.desk), FieldStage(self.desk)
-        self.frames_stage, self.join_stage = FramesStage(self.desk), JoinStage(self.desk)
-        self.deliver_stage, self.logbook_stage = DeliverStage(self.desk), LogbookStage(self.desk)
+        self.plan_stage, self.field_stage = PlanStage(self.context), FieldStage(self.context)
+        self.frames_stage, self.join_stage = FramesStage(self.context), JoinStage(self.context)
+        self.deliver_stage, self.logbook_stage = DeliverStage(self.context), LogbookStage(self.context)
         self.pages: dict[str, QWidget] = {
             "plan": self.plan_stage,
             "field": self.field_stage,
@@ -83,7 +83,7 @@ class Window(QMainWindow):
             self.stack.addWidget(page)
         self._build_frame()
         theme.dress(self)
-        self.placing = Placing(self, self.splitter, lambda: self.desk.settings, self.desk.keep, self._plan_needs)
+        self.placing = Placing(self, self.splitter, lambda: self.context.settings, self.context.keep, self._plan_needs)
         self.placing.place(self.screen())
         self.menus = Menus(self, self.trigger, lambda action: bool(action.ready(self)))
         self.menus.history = lambda: self.state.history
@@ -94,7 +94,7 @@ class Window(QMainWindow):
         self.go("plan")
 
     def _connect(self) -> None:
-        self.desk.asked.connect(self.trigger)
+        self.context.asked.connect(self.trigger)
         self.outings.opened.connect(self._opened)
         self.logbook_stage.opened.connect(self.open_outing)
         self.frames_stage.bringing.runs_apart.connect(
@@ -108,7 +108,7 @@ class Window(QMainWindow):
         self.state.ask_many = self._ask_many
         self.state.changed.connect(self._refresh)
         self.tasks.changed.connect(self._show_work)
-        if self.desk.gear is None:
+        if self.context.gear is None:
             QTimer.singleShot(0, self._tell_gear_trouble)
 
     def _ask_many(self, count: int) -> bool:
@@ -229,22 +229,22 @@ class Window(QMainWindow):
 
     def set_look(self, name: str) -> None:
         """Dark, light or field."""
-        self.desk.keep(replace(self.desk.settings, look=name))
+        self.context.keep(replace(self.context.settings, look=name))
         self._apply_look()
 
     def set_text_size(self, step: int) -> None:
         """Larger or smaller text everywhere."""
         sizes = theme.TEXT_SIZES
-        now = min(range(len(sizes)), key=lambda i: abs(sizes[i] - self.desk.settings.text_size))
+        now = min(range(len(sizes)), key=lambda i: abs(sizes[i] - self.context.settings.text_size))
         size = sizes[min(max(now + step, 0), len(sizes) - 1)]
-        self.desk.keep(replace(self.desk.settings, text_size=size))
+        self.context.keep(replace(self.context.settings, text_size=size))
         self._apply_look()
         self.tell(f"Text at {100 * size:.0f} %.", False)
 
     def _apply_look(self) -> None:
         app = QApplication.instance()
         if isinstance(app, QApplication):
-            theme.apply(app, self.desk.settings.look, self.desk.settings.text_size)
+            theme.apply(app, self.context.settings.look, self.context.settings.text_size)
         self._refresh({"stage"})
         self.map.update()
         self.placing.soon()
@@ -255,7 +255,7 @@ class Window(QMainWindow):
 
     def toggle_field_look(self) -> None:
         """The look for outside, and back to the one before."""
-        now = self.desk.settings.look
+        now = self.context.settings.look
         self.set_look(self._look_before if now == "field" else "field")
         if now != "field":
             self._look_before = now
@@ -325,16 +325,16 @@ class Window(QMainWindow):
         if event is not None and not self._ending and not self.outings.may_leave():
             event.ignore()
             return
-        self.desk.watcher.close()
+        self.context.watcher.close()
         self.tasks.cancel_all()
         self.join_stage.seen.save()
         for view in (self.frames_stage.view, self.join_stage.view, self.deliver_stage.view):
             view.stop()
         self.message.clear()
         self.state.save_now()
-        self.state.keeper.release()
+        self.state.autosave.release()
         self.placing.remember()
-        settings_module.save(self.desk.settings)
+        settings_module.save(self.context.settings)
         app = QApplication.instance()
         if isinstance(app, QApplication):
             app.focusChanged.disconnect(self.menus.follow_focus)

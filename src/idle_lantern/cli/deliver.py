@@ -11,12 +11,12 @@ from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.strict_json import read_json
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.margin import invented_in, told_below
-from idle_lantern.core.deliver.nadir import RADIUS_DEG, NadirCovered, read_mark, shows_nadir
+from idle_lantern.core.deliver.nadir_patch import RADIUS_DEG, NadirCovered, read_mark, shows_nadir
 from idle_lantern.core.deliver.targets import WriteOptions, check_target
 from idle_lantern.core.deliver.writing import deliver
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.join.report_reading import canvas_of
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture

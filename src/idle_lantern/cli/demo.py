@@ -29,7 +29,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.set_defaults(run=run)
 
 
-class _Line:
+class _DemoLine:
     """One line of progress on standard error."""
 
     def __init__(self) -> None:
@@ -57,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
     from idle_lantern.app.main import has_display
     from idle_lantern.app.main import run as open_window
     from idle_lantern.app.settings import outings_folder
-    from idle_lantern.core.sim.demo import make_demo
+    from idle_lantern.simulator.demo import make_demo
 
     if args.screenshots is None and not has_display():
         raise InputError(
@@ -65,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
         )
     folder = outings_folder() / "ambrel-holm-evening"
     make_folder(folder)
-    line = _Line()
+    line = _DemoLine()
     outing = make_demo(folder, line)
     if not outing.scouts and not (folder / SCOUTED).exists():
         _scout(outing, folder, line)
@@ -78,11 +78,11 @@ def run(args: argparse.Namespace) -> int:
     return open_window(folder)
 
 
-def _scout(outing: Outing, folder: Path, line: _Line) -> None:
+def _scout(outing: Outing, folder: Path, line: _DemoLine) -> None:
     """Lay telephone frames of the place on the demo's map, once: who takes them away is not given them again."""
     from idle_lantern.core.outing import assets, document, scout_edits
     from idle_lantern.core.scouting.scout import scouted
-    from idle_lantern.core.sim.demo import make_telephone_frames
+    from idle_lantern.simulator.demo import make_telephone_frames
 
     kept, data = scouted(make_telephone_frames(folder / SCOUTED, line))
     kept = replace(kept, name="telephone", asset=assets.put(folder, data, document.SCOUT_ASSET))
@@ -91,10 +91,10 @@ def _scout(outing: Outing, folder: Path, line: _Line) -> None:
 
 def _card(folder: Path) -> int:
     """Write the demo's card; a folder that holds anything is left."""
-    from idle_lantern.core.sim.demo import make_demo_card
+    from idle_lantern.simulator.demo import make_demo_card
 
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise InputError("Is there already", where=str(folder), remedy="Name a new folder")
-    make_demo_card(folder, _Line())
+    make_demo_card(folder, _DemoLine())
     give(f"{folder}\n")
     return 0

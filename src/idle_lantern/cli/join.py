@@ -13,6 +13,7 @@ from idle_lantern.cli.ends import BAD_INPUT, CANNOT, DONE, give, say, stopping
 from idle_lantern.cli.join_arguments import crop_of, known_lens_of, level_of, profile_of
 from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
+from idle_lantern.core.base.checkpoint import checkpoints_folder
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
@@ -22,19 +23,18 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.frames.two_circles import circles_of, split
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.asking import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
-from idle_lantern.core.join.checkpoint import checkpoints_folder
-from idle_lantern.core.join.match.by_hand import read_points
-from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.report import failure_report
+from idle_lantern.core.join.request import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.service import run as run_request
-from idle_lantern.core.join.solve.placing import placing_in_words
-from idle_lantern.core.join.solve.prior import prior_for, read_prior
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.film import KINDS as FILMS
 from idle_lantern.core.merging.film import measure_film
 from idle_lantern.core.merging.prepared import prepared_folder
-from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, Exposure, Recipe
+from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, BracketExposure, Recipe
+from idle_lantern.core.registration.match.by_hand import read_points
+from idle_lantern.core.registration.solve.placing import placing_in_words
+from idle_lantern.core.registration.solve.prior import prior_for, read_prior
+from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
 ENDS = (Finished, Failed)
@@ -306,7 +306,7 @@ def _positions(
         frames.append(
             JoinFrame(
                 position.base.path,
-                others=tuple(Exposure(path, ev, kind) for path, ev in beside if kind != "single"),
+                others=tuple(BracketExposure(path, ev, kind) for path, ev in beside if kind != "single"),
             )
         )
     return frames, tuple(asides), found.ahead

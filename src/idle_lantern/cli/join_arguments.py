@@ -10,8 +10,8 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.profiles import WorkingSpace, named_space
-from idle_lantern.core.join.options import Level
 from idle_lantern.core.optics.known import KnownLens, read_lens
+from idle_lantern.core.request.options import Level
 
 
 def crop_of(told: str) -> tuple[str, float | None]:

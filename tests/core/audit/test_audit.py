@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 import pytest
 
-from idle_lantern.core.audit import veil
+from idle_lantern.core.audit import veiling_flare
 from idle_lantern.core.audit.audit import CardReport, audit_card
 from idle_lantern.core.audit.report import as_json, as_text
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
@@ -20,12 +20,12 @@ from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.match.features import WorkingFrame
 from idle_lantern.core.merging.temperature import red_over_blue
-from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import View
+from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.sorting.card import sort
+from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.surfaces import SurfaceView
 
 LENS = Lens("rectilinear", 800, 720, 900)
 CAMERA = SimulatedCamera(LENS, 24.0, 24.0 * 720 / 800, falloff=(-0.12, -0.05))
@@ -33,13 +33,13 @@ ROW = [(-98.0 + 30 * i, 0.0, 0.0) for i in range(6)]
 
 
 @pytest.fixture(scope="module")
-def views() -> list[View]:
+def views() -> list[SurfaceView]:
     """The light of six frames of a row, looked at once."""
     scene = ambrel_holm(walkers=0)
-    return [CAMERA.view(scene, Head(play_deg=0.3).pointed(*angles, shot=i)) for i, angles in enumerate(ROW)]
+    return [CAMERA.view(scene, SimulatedHead(play_deg=0.3).pointed(*angles, shot=i)) for i, angles in enumerate(ROW)]
 
 
-def _shoot(folder: Path, views: list[View], *, meta: Metadata | None = None, **bad: object) -> list[Path]:
+def _shoot(folder: Path, views: list[SurfaceView], *, meta: Metadata | None = None, **bad: object) -> list[Path]:
     """Frames of the views; ``sigma``, ``shake_px``, ``ev``, ``gains`` and ``meta_of_bad`` spoil the one of number ``at``."""
     paths = []
     for i, view in enumerate(views):
@@ -67,13 +67,13 @@ def _audited(folder: Path) -> CardReport:
     return audit_card(sort(pictures_in(folder)), prepared=folder / "prepared")
 
 
-def test_good_frames_raise_no_alarm(tmp_path: Path, views: list[View]):
+def test_good_frames_raise_no_alarm(tmp_path: Path, views: list[SurfaceView]):
     _shoot(tmp_path, views)
     assert _found(tmp_path) == []
 
 
 @pytest.mark.parametrize("sigma", [0.8, 1.0])
-def test_a_soft_frame_is_found_and_measured(tmp_path: Path, views: list[View], sigma: float):
+def test_a_soft_frame_is_found_and_measured(tmp_path: Path, views: list[SurfaceView], sigma: float):
     _shoot(tmp_path, views, at=2, sigma=sigma)
     ((name, what, figure),) = _found(tmp_path)
     assert (name, what) == ("f02.jpg", "blur")
@@ -82,7 +82,7 @@ def test_a_soft_frame_is_found_and_measured(tmp_path: Path, views: list[View], s
 
 @pytest.mark.parametrize(("shake", "word"), [((3.0, 0.0), "across"), ((0.0, 3.0), "up and down")])
 def test_a_shaken_frame_is_found_with_its_direction(
-    tmp_path: Path, views: list[View], shake: tuple[float, float], word: str
+    tmp_path: Path, views: list[SurfaceView], shake: tuple[float, float], word: str
 ):
     _shoot(tmp_path, views, at=4, shake_px=shake)
     report = _audited(tmp_path)
@@ -95,14 +95,14 @@ def test_a_shaken_frame_is_found_with_its_direction(
 
 
 @pytest.mark.parametrize("ev", [1 / 3, -1 / 3])
-def test_a_third_of_an_ev_is_seen_without_metadata(tmp_path: Path, views: list[View], ev: float):
+def test_a_third_of_an_ev_is_seen_without_metadata(tmp_path: Path, views: list[SurfaceView], ev: float):
     _shoot(tmp_path, views, at=3, ev=ev)
     ((name, what, figure),) = _found(tmp_path)
     assert (name, what) == ("f03.jpg", "exposure")
     assert figure == pytest.approx(ev, abs=0.1)
 
 
-def test_three_hundred_kelvin_are_seen_without_metadata(tmp_path: Path, views: list[View]):
+def test_three_hundred_kelvin_are_seen_without_metadata(tmp_path: Path, views: list[SurfaceView]):
     """Gains of a development for 5800 K where the light, and the others' setting, is 5500 K (black bodies)."""
     step = 2.0 ** ((red_over_blue(5500) - red_over_blue(5800)) / 2)
     _shoot(tmp_path, views, at=1, gains=(step, 1.0, 1 / step))
@@ -120,14 +120,14 @@ def test_black_bodies_are_those_of_the_tables():
     assert red_over_blue(2856) == pytest.approx(np.log2(red / blue), abs=0.1)
 
 
-def test_settings_that_one_file_tells_otherwise_are_named(tmp_path: Path, views: list[View]):
+def test_settings_that_one_file_tells_otherwise_are_named(tmp_path: Path, views: list[SurfaceView]):
     usual = Metadata(focal_mm=24, aperture=8, iso=100, exposure_s=1 / 250)
     _shoot(tmp_path, views, meta=usual, at=2, meta_of_bad=replace(usual, aperture=5.6, iso=200))
     found = {what: figure for name, what, figure in _found(tmp_path) if name == "f02.jpg"}
     assert found == {"aperture": pytest.approx(1.03, abs=0.05), "iso": pytest.approx(1.0)}
 
 
-def test_a_foreign_picture_is_a_stray(tmp_path: Path, views: list[View]):
+def test_a_foreign_picture_is_a_stray(tmp_path: Path, views: list[SurfaceView]):
     _shoot(tmp_path, views[:3])
     rng = np.random.default_rng(3)
     blocks = rng.integers(0, 255, (15, 12, 3), dtype=np.uint8)
@@ -147,7 +147,7 @@ def test_a_missing_column_is_named_with_its_row(tmp_path: Path):
     directions = [(-70.0 + 27 * c, pitch, 0.0) for pitch in (14.0, -12.0) for c in range(5)]
     del directions[7]
     for i, angles in enumerate(directions):
-        write(camera.expose(scene, Head().pointed(*angles), seed=i), tmp_path / f"f{i:02d}.jpg")
+        write(camera.expose(scene, SimulatedHead().pointed(*angles), seed=i), tmp_path / f"f{i:02d}.jpg")
     (run,) = _audited(tmp_path).runs
     (missing,) = run.missing
     assert (missing.row, missing.column) == (2, 3)
@@ -155,7 +155,7 @@ def test_a_missing_column_is_named_with_its_row(tmp_path: Path):
 
 
 def _spoilt(
-    folder: Path, views: list[View], spoil: Callable[[int, np.ndarray], np.ndarray]
+    folder: Path, views: list[SurfaceView], spoil: Callable[[int, np.ndarray], np.ndarray]
 ) -> dict[str, list[tuple[str, float]]]:
     """Findings by file of frames whose linear light was changed by ``spoil(i, light)``."""
     _shoot(folder, [replace(view, light=spoil(i, view.light.copy())) for i, view in enumerate(views)])
@@ -165,7 +165,7 @@ def _spoilt(
     return found
 
 
-def test_a_flare_that_one_frame_has_is_found(tmp_path: Path, views: list[View]):
+def test_a_flare_that_one_frame_has_is_found(tmp_path: Path, views: list[SurfaceView]):
     """A veil of light over a tenth of the frame, additive as flare is."""
     height, width = views[0].light.shape[:2]
     v, u = np.mgrid[:height, :width]
@@ -177,7 +177,7 @@ def test_a_flare_that_one_frame_has_is_found(tmp_path: Path, views: list[View]):
     assert 0.22 < figure < 2
 
 
-def test_focus_that_moved_in_one_frame_is_told_from_blur(tmp_path: Path, views: list[View]):
+def test_focus_that_moved_in_one_frame_is_told_from_blur(tmp_path: Path, views: list[SurfaceView]):
     """The run is focused far, so that its near part is soft; one frame is focused near."""
 
     def focused(i: int, light: np.ndarray) -> np.ndarray:
@@ -201,7 +201,7 @@ def test_the_band_of_a_polariser_is_found_in_a_wide_clear_sky(tmp_path: Path):
     scene = ambrel_holm(walkers=0)
     views = []
     for a in angles:
-        pose = Head(play_deg=0.2).pointed(*a)
+        pose = SimulatedHead(play_deg=0.2).pointed(*a)
         azimuth, altitude = (np.degrees(x).reshape(height, width) for x in azimuth_altitude(rays @ pose.T))
         view = CAMERA.view(scene, pose)
         sky = altitude > 4
@@ -221,6 +221,6 @@ def test_light_at_the_rim_of_a_frame_is_that_of_its_rim():
     """What lies outside counted as black, so neighbours' rims seemed dark, and clean frames had a veil along them."""
     frame = WorkingFrame(Picture(np.full((40, 60, 3), 128, np.uint8)), (4.0, 4.0))
     rim = np.array([[-0.4, 80.0], [239.4, 80.0], [120.0, -0.4], [120.0, 159.4]])
-    value, _detail = veil._at(veil._light(frame), frame, rim)
-    inner, _detail = veil._at(veil._light(frame), frame, np.array([[120.0, 80.0]]))
+    value, _detail = veiling_flare._at(veiling_flare._light(frame), frame, rim)
+    inner, _detail = veiling_flare._at(veiling_flare._light(frame), frame, np.array([[120.0, 80.0]]))
     np.testing.assert_allclose(value, inner[0], rtol=1e-4)

@@ -19,10 +19,10 @@ from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.sim.camera import CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm, upright
-from idle_lantern.core.sim.practice import PupilPractice
-from idle_lantern.core.sim.surfaces import Diorama
+from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm, upright
+from idle_lantern.simulator.practice import PupilPractice
+from idle_lantern.simulator.surfaces import Diorama
 
 LENS = Lens("rectilinear", 1100, 1100, 640)
 META = Metadata(focal_mm=24.0, sensor_width_mm=24.0)
@@ -45,7 +45,7 @@ def pairs(tmp_path_factory: pytest.TempPathFactory) -> list[tuple[float, Path, P
         files = []
         for k, yaw in enumerate((-TURN_DEG, TURN_DEG)):
             files.append(folder / f"at{rail:g}-{k}.jpg")
-            pose = Head(play_deg=0.3).pointed(yaw, 0, 0, shot=int(rail) + k)
+            pose = SimulatedHead(play_deg=0.3).pointed(yaw, 0, 0, shot=int(rail) + k)
             write(
                 camera.expose(scene, pose, CameraSettings(), seed=k),
                 files[-1],

@@ -21,7 +21,7 @@ from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read, thumbnail
-from idle_lantern.core.sim.raw_files import BLACK, WHITE, write_dng
+from idle_lantern.simulator.raw_files import BLACK, WHITE, write_dng
 
 META = Metadata(
     focal_mm=35,

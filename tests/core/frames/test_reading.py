@@ -18,7 +18,7 @@ from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.frameset import gather, in_people_order, pictures_in
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read, read_again, sound_jpeg
-from idle_lantern.core.sim.raw_files import write_dng
+from idle_lantern.simulator.raw_files import write_dng
 
 
 @pytest.fixture

@@ -16,12 +16,12 @@ from skimage.transform import ProjectiveTransform
 from tests.helpers.sets import rms
 from tests.reference import photographs
 
+from idle_lantern.core.compositing.canvas.overview import Patch
+from idle_lantern.core.compositing.seams import graph_cut
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas.overview import Patch
-from idle_lantern.core.join.seams import graph_cut
-from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.simulator.truth import registration_error_px
 
 BOARDS = Path(__file__).parents[2] / "reference" / "chessboards"
 PHOTO_LENS = Lens("rectilinear", 880, 400, 360)

@@ -16,24 +16,31 @@ from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.memory import peak_rss_mib
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.compositing.canvas.canvas import make_canvas
+from idle_lantern.core.compositing.render.compose import compose_picture
+from idle_lantern.core.compositing.seams import graph_cut
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.canvas.canvas import make_canvas
-from idle_lantern.core.join.match import detect
-from idle_lantern.core.join.match.detect import seen_closer
-from idle_lantern.core.join.match.features import ORB, SIFT, Features, WorkingFrame, find_features, quick_features
-from idle_lantern.core.join.match.links import Link
-from idle_lantern.core.join.match.pairs import match
-from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of
-from idle_lantern.core.join.seams import graph_cut
-from idle_lantern.core.join.solve.adjust import adjust, best_lens
-from idle_lantern.core.join.solve.field import field_of
-from idle_lantern.core.join.solve.poses import Poses
-from idle_lantern.core.join.solve.solve import solve
-from idle_lantern.core.join.solve.tie_points import register_tie_points, smoothed
-from idle_lantern.core.sim.truth import registration_error_px
+from idle_lantern.core.registration.match import detect
+from idle_lantern.core.registration.match.detect import seen_closer
+from idle_lantern.core.registration.match.features import (
+    ORB,
+    SIFT,
+    Features,
+    WorkingFrame,
+    find_features,
+    quick_features,
+)
+from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.match.pairs import match
+from idle_lantern.core.registration.solve.adjust import adjust, best_lens
+from idle_lantern.core.registration.solve.covered_field import field_of
+from idle_lantern.core.registration.solve.poses import Poses
+from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.registration.solve.tie_points import register_tie_points, smoothed
+from idle_lantern.simulator.truth import registration_error_px
 
 LENS = Lens("rectilinear", 1000, 1200, 900)
 

@@ -19,22 +19,22 @@ from tests.helpers.sets import FrameFiles, render, rms
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError
 from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.progress import Silent
+from idle_lantern.core.compositing.canvas.canvas import make_canvas
+from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import probe, read, read_again
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas.canvas import make_canvas
-from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.render.compose import compose_picture
 from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.report_reading import canvas_of, solution_of
-from idle_lantern.core.join.solve.prior import prior_for, prior_text, read_prior
-from idle_lantern.core.join.solve.solve import solve
-from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.truth import ideal_canvas, registration_error_px
+from idle_lantern.core.registration.solve.prior import prior_for, prior_text, read_prior
+from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.request.options import JoinOptions
+from idle_lantern.simulator.camera import SCENE_EV, CameraSettings
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.truth import ideal_canvas, registration_error_px
 
 #: The issue asks for 0.5 px; fine registration gives far less, and this keeps it so.
 PROMISED_PX = 0.05

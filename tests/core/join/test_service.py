@@ -18,7 +18,8 @@ from idle_lantern.core.base.paths import check_outputs, identity
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.asking import (
+from idle_lantern.core.inspection import find
+from idle_lantern.core.join.request import (
     Event,
     Failed,
     Finished,
@@ -28,11 +29,10 @@ from idle_lantern.core.join.asking import (
     Solved,
     TileDone,
 )
-from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.service import load_result, run
-from idle_lantern.core.join.suspects import find
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
+from idle_lantern.core.request.options import JoinOptions
 
 
 def _request(row_set: FrameFiles, folder: Path, count: int = 3, **more: object) -> JoinRequest:

@@ -15,12 +15,12 @@ from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import probe, read
-from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.film import Film, measure_film
-from idle_lantern.core.merging.prepared import Place, prepare
+from idle_lantern.core.merging.prepared import ExposureSet, prepare
 from idle_lantern.core.merging.recipe import Recipe
+from idle_lantern.core.request.options import JoinOptions
 
 #: An orange base as colour negatives have it, linear; and the slope of their curves.
 BASE, GAMMA = np.array([0.62, 0.34, 0.2]), 0.6
@@ -55,7 +55,7 @@ def test_negatives_come_back_as_what_was_seen(roll: list[Path], row_set: FrameFi
     edge = RIM + HOLDER
     assert (left, top) == (pytest.approx(edge + 3, abs=3), pytest.approx(edge + 3, abs=3))
     assert (across, down) == (pytest.approx(480 - 6, abs=6), pytest.approx(680 - 6, abs=6))
-    made = prepare([Place(probe(p)) for p in roll], Recipe(development=Development(film=film)), tmp_path)
+    made = prepare([ExposureSet(probe(p)) for p in roll], Recipe(development=Development(film=film)), tmp_path)
     for info, path in zip(made.infos, row_set.paths[2:6]):
         assert (info.width, info.height) == (across, down)
         truth = srgb_to_linear(read(path).pixels[top - edge :, left - edge :][:down, :across] / 255)

@@ -22,14 +22,14 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.merging.aligning import on_base, unmoved
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.fusion import fuse
-from idle_lantern.core.merging.prepared import Place, needs_preparing, prepare
+from idle_lantern.core.merging.prepared import ExposureSet, needs_preparing, prepare
 from idle_lantern.core.merging.radiance import Curve, merge
-from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.temperature import gains_for, grey_at, light_of, red_over_blue
-from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.cards import CardRun, write_card
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.raw_files import NEUTRAL, write_dng
+from idle_lantern.simulator.camera import SCENE_EV, CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.cards import CardRun, write_card
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.raw_files import NEUTRAL, write_dng
 
 LENS = Lens("rectilinear", 500, 480, 360)
 CAMERA = SimulatedCamera(LENS, 24.0, 24.0 * 480 / 500)
@@ -88,7 +88,7 @@ def test_the_curve_keeps_grey_reaches_white_and_is_undone(white: float):
 
 def test_a_hand_held_exposure_is_laid_on_its_base(bracket: list[Picture]):
     """A turn of known angles is found again to a third of a pixel; a still camera's frames are not touched."""
-    turn = Head().pointed(0.6, -0.4, 0.5)
+    turn = SimulatedHead().pointed(0.6, -0.4, 0.5)
     other = _exposed(-2.0, turn, seed=4)
     laid = on_base(bracket[0], other, LENS.focal_px)
     assert laid.found
@@ -158,14 +158,14 @@ def test_raw_frames_get_one_white_balance_whatever_the_camera_set(tmp_path: Path
     """Left on automatic, the camera told another neutral in one file; all are developed by the middle of them."""
     grey = np.full((64, 96, 3), 0.3, np.float32)
     for k, red in enumerate((NEUTRAL[0], NEUTRAL[0], 0.4)):
-        monkeypatch.setattr("idle_lantern.core.sim.raw_files.NEUTRAL", NEUTRAL)
+        monkeypatch.setattr("idle_lantern.simulator.raw_files.NEUTRAL", NEUTRAL)
         write_dng(tmp_path / f"r{k}.dng", grey, Metadata())
         if red != NEUTRAL[0]:
             _retold(tmp_path / f"r{k}.dng", red)
     infos = [probe(tmp_path / f"r{k}.dng") for k in range(3)]
     with rawpy.imread(str(tmp_path / "r2.dng")) as other:
         assert other.camera_whitebalance[0] / other.camera_whitebalance[1] == pytest.approx(2.5, rel=0.01)
-    ready = prepare([Place(i) for i in infos], Recipe(), tmp_path / "kept")
+    ready = prepare([ExposureSet(i) for i in infos], Recipe(), tmp_path / "kept")
     means = [read(i.path).pixels.reshape(-1, 3).mean(0) for i in ready.infos]
     assert np.ptp(means, axis=0).max() < 30
     assert means[0] == pytest.approx(float(linear_to_srgb(np.asarray(0.3))) * 65535, rel=0.01)
@@ -183,7 +183,7 @@ def _retold(path: Path, red: float) -> None:
 def test_brackets_are_made_ready_once_and_by_content(tmp_path: Path, light: np.ndarray):
     write_card(tmp_path, replace(CAMERA, noise=True), [CardRun([(0, 0, 0)], brackets_ev=STEPS)])
     paths = sorted(tmp_path.glob("*.jpg"))
-    place = Place(probe(paths[0]), tuple(Exposure(p, ev) for p, ev in zip(paths[1:], STEPS[1:])))
+    place = ExposureSet(probe(paths[0]), tuple(BracketExposure(p, ev) for p, ev in zip(paths[1:], STEPS[1:])))
     assert needs_preparing([place], Recipe())
     assert not needs_preparing([place], Recipe("base"))
     ready = prepare([place], Recipe(), tmp_path / "kept")
@@ -208,7 +208,7 @@ def test_repeats_averaged_have_less_noise_by_the_root_of_their_number_and_stay_s
     """The mean of n independent readings spreads by 1 / sqrt(n); hand-held repeats are laid on each other first."""
     noisy = CameraSettings(iso=6400, exposure_s=1 / 256 / 64)
     scene = ambrel_holm(walkers=0)
-    head = Head(play_deg=0.15)
+    head = SimulatedHead(play_deg=0.15)
     paths = []
     for i in range(5):
         pose = head.pointed(10, -4, 0, shot=i)
@@ -223,8 +223,8 @@ def test_repeats_averaged_have_less_noise_by_the_root_of_their_number_and_stay_s
     soft = tmp_path / "soft.png"
     pixels = cv2.GaussianBlur(read(paths[1]).pixels, (0, 0), 2.0)
     write(Picture(pixels), soft, WriteOptions(metadata=Metadata(focal_mm=24.0)))
-    others = tuple(Exposure(p, kind="repeat") for p in (*paths[1:4], soft))
-    place = Place(probe(paths[0]), others)
+    others = tuple(BracketExposure(p, kind="repeat") for p in (*paths[1:4], soft))
+    place = ExposureSet(probe(paths[0]), others)
     assert not needs_preparing([place], Recipe())
     made = prepare([place], Recipe(repeats="stack"), tmp_path / "kept")
     stacked = read(made.infos[0].path).pixels / 257

@@ -16,13 +16,13 @@ from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.frames.series import finer, steps_of
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.merging.prepared import Place, prepare
-from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.merging.prepared import ExposureSet, prepare
+from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.sensor_shift import combined
-from idle_lantern.core.sim.camera import SCENE_EV, CameraSettings, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.raw_files import write_dng
 from idle_lantern.core.sorting.card import sort
+from idle_lantern.simulator.camera import SCENE_EV, CameraSettings, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.raw_files import write_dng
 
 LENS = Lens("rectilinear", 340, 320, 240)
 #: Where the picture lies against the first frame, in the order of the exposures.
@@ -39,7 +39,7 @@ def _light(step: tuple[float, float], scale: int = 1) -> np.ndarray:
     lens = replace(lens, cx=step[0] * scale - half, cy=step[1] * scale - half)
     camera = SimulatedCamera(lens, 24.0, 24.0 * 320 / 340)
     gain = 2.0 ** (SCENE_EV - CameraSettings().exposure_value)
-    return camera.view(ambrel_holm(walkers=0), Head(play_deg=0).pointed(14, -6, 0)).light * gain
+    return camera.view(ambrel_holm(walkers=0), SimulatedHead(play_deg=0).pointed(14, -6, 0)).light * gain
 
 
 def _raws(folder: Path, steps: tuple[tuple[float, float], ...]) -> list[Path]:
@@ -65,7 +65,7 @@ def test_four_raw_frames_give_every_pixel_its_own_colours(tmp_path: Path):
     single = _miss(read(paths[0]).pixels / 257, truth)
     together = _miss(combined(paths, WHOLE).pixels / 257, truth)
     assert together < 0.55 * single, "nothing is guessed from neighbours any more"
-    place = Place(probe(paths[0]), tuple(Exposure(p, 0.0, "sensor-shift") for p in paths[1:]))
+    place = ExposureSet(probe(paths[0]), tuple(BracketExposure(p, 0.0, "sensor-shift") for p in paths[1:]))
     made = prepare([place], Recipe(), tmp_path / "kept")
     assert "series of 1 position" in made.told[1]
     assert (made.infos[0].width, made.infos[0].height) == (320, 240)
@@ -83,7 +83,7 @@ def test_sixteen_frames_by_halves_fill_a_grid_twice_as_fine(tmp_path: Path):
     enlarged = cv2.resize(read(paths[0]).pixels, (640, 480), interpolation=cv2.INTER_CUBIC) / 257
     enlarged = cv2.warpAffine(enlarged, np.array([[1, 0, -0.5], [0, 1, -0.5]]), (640, 480))
     assert _miss(made.pixels / 257, truth) < 0.8 * _miss(enlarged, truth)
-    place = Place(probe(paths[0]), tuple(Exposure(p, 0.0, "sensor-shift") for p in paths[1:]))
+    place = ExposureSet(probe(paths[0]), tuple(BracketExposure(p, 0.0, "sensor-shift") for p in paths[1:]))
     info = prepare([place], Recipe(), tmp_path / "kept").infos[0]
     assert (info.width, info.height) == (640, 480)
     assert info.metadata.focal_px(info.width, info.height) == pytest.approx(680, rel=1e-3)

@@ -20,11 +20,11 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
-from idle_lantern.core.join.options import JoinOptions
 from idle_lantern.core.join.pipeline import join
 from idle_lantern.core.join.report import report_of
 from idle_lantern.core.optics.database import lens_from_database
 from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.request.options import JoinOptions
 
 #: A database of an invented maker: a sensor of 24 x 16 mm, polynomials of each kind.
 INVENTED = """<lensdatabase version="1">

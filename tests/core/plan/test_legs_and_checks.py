@@ -11,9 +11,9 @@ import pytest
 from idle_lantern.core.plan.brief import Brief, Exposure, Scene, Site, Support
 from idle_lantern.core.plan.checklist import before_first_frame, before_leaving, cautions
 from idle_lantern.core.plan.kinds import KINDS
-from idle_lantern.core.plan.legs import crop_cost, leg_lifts
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.plan.tripod_legs import crop_cost, leg_lifts
 
 
 @pytest.mark.parametrize(("lean", "toward", "first"), [(1.0, 0.0, 0.0), (2.5, 77.0, 30.0), (0.4, -130.0, -15.0)])

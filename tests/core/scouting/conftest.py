@@ -6,9 +6,9 @@ import pytest
 from tests.helpers.sets import FrameFiles
 from tests.helpers.telephone import telephone_sweep
 
-from idle_lantern.core.scouting.kept import ScoutPicture
-from idle_lantern.core.scouting.laid import Laid, read_laid
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, read_laid
 from idle_lantern.core.scouting.scout import scouted
+from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 
 @pytest.fixture(scope="session")
@@ -18,7 +18,7 @@ def sweep(tmp_path_factory: pytest.TempPathFactory) -> FrameFiles:
 
 
 @pytest.fixture(scope="session")
-def kept(sweep: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> tuple[ScoutPicture, Laid, bytes]:
+def kept(sweep: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> tuple[ScoutPicture, ReprojectedScouts, bytes]:
     """The same as a scouting picture, read from its asset."""
     picture, data = scouted(sweep.paths)
     path = tmp_path_factory.mktemp("asset") / "ground.png"

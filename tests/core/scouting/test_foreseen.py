@@ -13,27 +13,27 @@ import pytest
 from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.cli.main import main
+from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.compositing.canvas.redrawn import redrawn
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.projections import Projection
-from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
-from idle_lantern.core.join.canvas.redrawn import redrawn
 from idle_lantern.core.join.report_reading import canvas_of
-from idle_lantern.core.join.solve.field import field_of
-from idle_lantern.core.join.solve.poses import Poses
 from idle_lantern.core.plan.brief import Brief, Mark, Scene
 from idle_lantern.core.plan.coverage import cameras_of, shown
 from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.registration.solve.covered_field import field_of
+from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.scouting.foreseen import foresee, foreseen_canvas, projection_of
-from idle_lantern.core.scouting.judged import bare_frames, facts_of, judge_scouted, readings_for
-from idle_lantern.core.scouting.kept import ScoutPicture, ends_of, is_upright
-from idle_lantern.core.scouting.laid import Laid, moved
 from idle_lantern.core.scouting.lines import bow
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.scouting.remarks import bare_frames, facts_of, judge_scouted, readings_for
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, moved
+from idle_lantern.core.scouting.scout_picture import ScoutPicture, ends_of, is_upright
+from idle_lantern.simulator.diorama import ambrel_holm
 
-Kept = tuple[ScoutPicture, Laid, bytes]
+Kept = tuple[ScoutPicture, ReprojectedScouts, bytes]
 
 
 @pytest.mark.parametrize("kind", [k.id for k in KINDS])

@@ -13,19 +13,28 @@ from tests.helpers.telephone import LENS
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.unroll import map_directions
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import direction
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.unroll import map_directions
 from idle_lantern.core.scouting.compared import deviation
-from idle_lantern.core.scouting.kept import ScoutPicture, front, on_map, share_about
-from idle_lantern.core.scouting.laid import Laid, as_bytes, drawn, moved, on_canvas, on_sphere, read_laid, through_lens
+from idle_lantern.core.scouting.reprojection import (
+    ReprojectedScouts,
+    as_bytes,
+    drawn,
+    moved,
+    on_canvas,
+    on_sphere,
+    read_laid,
+    through_lens,
+)
 from idle_lantern.core.scouting.scout import laid_beside, scouted, turn_between
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.core.scouting.scout_picture import ScoutPicture, front, on_map, share_about
+from idle_lantern.simulator.diorama import ambrel_holm
 
-Kept = tuple[ScoutPicture, Laid, bytes]
+Kept = tuple[ScoutPicture, ReprojectedScouts, bytes]
 
 
 def test_a_direction_shows_what_its_canvas_holds_there(kept: Kept):

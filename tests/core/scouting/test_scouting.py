@@ -26,8 +26,8 @@ from idle_lantern.core.scouting.detail import detail_of, share_within
 from idle_lantern.core.scouting.facing import by_compass, by_sun
 from idle_lantern.core.scouting.ground import make_ground
 from idle_lantern.core.scouting.readings import readings_of
-from idle_lantern.core.sim.camera import SCENE_EV, Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
+from idle_lantern.simulator.camera import SCENE_EV, SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
 
 
 def test_readings_are_those_of_the_true_light(sweep: FrameFiles):
@@ -42,7 +42,7 @@ def test_readings_are_those_of_the_true_light(sweep: FrameFiles):
     turn = math.degrees(math.atan2(first[0], first[2])) - ground.middles_deg[0]
     worst = 0.0
     for azimuth, reading in list(found.items())[::2]:
-        pose = Head(play_deg=0).pointed(azimuth + turn, 0, 0)
+        pose = SimulatedHead(play_deg=0).pointed(azimuth + turn, 0, 0)
         light = camera.view(ambrel_holm(walkers=0), pose).light
         middle = light[:, LENS.width // 2 - 49 : LENS.width // 2 + 49] @ (0.2126, 0.7152, 0.0722)
         v = (np.arange(LENS.height) - (LENS.height - 1) / 2) / LENS.focal_px

@@ -10,27 +10,27 @@ import numpy as np
 import pytest
 
 from idle_lantern.core.base.picture import linear_to_srgb
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import direction
-from idle_lantern.core.join.canvas.canvas import Canvas
 from idle_lantern.core.plan.brief import Brief, Mark, Run, Scene, Site
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.sun import day, sun_at
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.scouting.judged import facts_of, judge_scouted
-from idle_lantern.core.scouting.kept import ScoutPicture, SkylineRow, height_towards, skyline_on_map
-from idle_lantern.core.scouting.laid import Laid
-from idle_lantern.core.scouting.moved import MOVED, Change, frames_with, in_field, planned_for
+from idle_lantern.core.scouting.plan_transfer import MOVED, Change, frames_with, in_field, planned_for
+from idle_lantern.core.scouting.remarks import facts_of, judge_scouted
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts
+from idle_lantern.core.scouting.scout_picture import ScoutPicture, SkylineRow, height_towards, skyline_on_map
 from idle_lantern.core.scouting.skyline import skyline_of
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import look
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.surfaces import look
 
 _WIDTH = 1440
 #: As wide and high as the band of a telephone's sweep.
 _BAND_DEG = (-30.0, 40.0)
 
 
-def _ground(clouds: float, gain: float = 1.0) -> tuple[Laid, np.ndarray]:
+def _ground(clouds: float, gain: float = 1.0) -> tuple[ReprojectedScouts, np.ndarray]:
     """The island all round, and the true altitude of its skyline by column of a quarter of a degree."""
     px = _WIDTH / 360
     azimuth = np.radians((np.arange(_WIDTH) + 0.5) / px - 180)
@@ -51,7 +51,7 @@ def _ground(clouds: float, gain: float = 1.0) -> tuple[Laid, np.ndarray]:
         full_circle=True,
     )
     land = np.isfinite(view.distance_m)
-    return Laid(np.dstack([pixels, alpha.astype(np.uint8)]), canvas), 90 - (land.argmax(0) + 0.5) / px
+    return ReprojectedScouts(np.dstack([pixels, alpha.astype(np.uint8)]), canvas), 90 - (land.argmax(0) + 0.5) / px
 
 
 @pytest.mark.parametrize(("clouds", "gain"), [(0.0, 1.0), (1.0, 1.0), (1.0, 0.35)])

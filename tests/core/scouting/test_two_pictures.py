@@ -23,22 +23,22 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.scouting.changed import changes
 from idle_lantern.core.scouting.distance import Distances, _triangulated, distances, of_photographs
 from idle_lantern.core.scouting.ground import UnknownAngle
-from idle_lantern.core.scouting.laid import moved, read_laid
+from idle_lantern.core.scouting.reprojection import moved, read_laid
 from idle_lantern.core.scouting.scout import laid_beside, scouted
-from idle_lantern.core.sim.camera import Head, SimulatedCamera
-from idle_lantern.core.sim.diorama import ambrel_holm
-from idle_lantern.core.sim.surfaces import View
+from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
+from idle_lantern.simulator.surfaces import SurfaceView
 
 LENS = Lens("rectilinear", 820, 1000, 750)
 STEP = (0.7, 0.0, 0.05)
 
 
 @pytest.fixture(scope="module")
-def pair() -> tuple[Picture, Picture, View]:
+def pair() -> tuple[Picture, Picture, SurfaceView]:
     """Two photographs a step of 0.70 m apart, held a little otherwise, and the true distances of the first."""
     scene, camera = ambrel_holm(walkers=0), SimulatedCamera(LENS, 24.0, 24.0 * LENS.width / LENS.focal_px)
-    first = camera.view(scene, Head(play_deg=0).pointed(25, -4, 0))
-    second = replace(camera, pupil_m=STEP).view(scene, Head(play_deg=0).pointed(26.5, -3, 0.6))
+    first = camera.view(scene, SimulatedHead(play_deg=0).pointed(25, -4, 0))
+    second = replace(camera, pupil_m=STEP).view(scene, SimulatedHead(play_deg=0).pointed(26.5, -3, 0.6))
     return camera.develop(first, seed=1), camera.develop(second, seed=2), first
 
 
@@ -53,7 +53,7 @@ def test_triangulation_is_that_of_a_worked_example():
     assert math.isinf(far[0])
 
 
-def test_distances_are_the_true_ones_within_their_errors(pair: tuple[Picture, Picture, View]):
+def test_distances_are_the_true_ones_within_their_errors(pair: tuple[Picture, Picture, SurfaceView]):
     """2 to 20 m: the truth is the simulator's depth along each ray."""
     found = distances(pair[0].pixels, pair[1].pixels, LENS, LENS, math.hypot(*STEP))
     azimuth, altitude = np.radians(found.azimuth_deg), np.radians(found.altitude_deg)
@@ -81,7 +81,7 @@ def test_a_few_wrong_matches_are_no_near_thing():
     assert told[0] == pytest.approx(9.0)
 
 
-def test_what_tells_no_distance_is_told_so(pair: tuple[Picture, Picture, View], tmp_path: Path):
+def test_what_tells_no_distance_is_told_so(pair: tuple[Picture, Picture, SurfaceView], tmp_path: Path):
     rng = np.random.default_rng(2)
     noise = rng.integers(0, 255, (750, 1000, 3), dtype=np.uint8)
     with pytest.raises(JoinError, match=r"same place|matched"):
@@ -98,7 +98,7 @@ def test_what_tells_no_distance_is_told_so(pair: tuple[Picture, Picture, View], 
     assert found.step[0] > 0.6, "to the right, as it was"
 
 
-def test_the_command_tells_the_nearest_thing(pair: tuple[Picture, Picture, View], tmp_path: Path):
+def test_the_command_tells_the_nearest_thing(pair: tuple[Picture, Picture, SurfaceView], tmp_path: Path):
     meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 1000 / 820)
     for i, picture in enumerate(pair[:2]):
         write(picture, tmp_path / f"{i}.jpg", WriteOptions(jpeg_quality=95, metadata=meta))

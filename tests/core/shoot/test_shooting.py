@@ -20,7 +20,7 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import guide
 from idle_lantern.core.shoot.shooting import Shot, shoot
-from idle_lantern.core.sim.devices import SimulatedRig
+from idle_lantern.simulator.devices import SimulatedRig
 
 SMALL = Rig(width_px=150, height_px=100)
 

@@ -11,11 +11,11 @@ from PIL import Image
 
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sim.camera import SimulatedCamera
-from idle_lantern.core.sim.cards import CardRun, Shot, round_sweep, write_card
-from idle_lantern.core.sim.diorama import ambrel_holm
 from idle_lantern.core.sorting.card import Card, sort
 from idle_lantern.core.sorting.grouped import grouped
+from idle_lantern.simulator.camera import SimulatedCamera
+from idle_lantern.simulator.cards import CardRun, CardShot, round_sweep, write_card
+from idle_lantern.simulator.diorama import ambrel_holm
 
 CAMERA = SimulatedCamera(Lens("rectilinear", 320, 240, 360), 24.0, 18.0)
 
@@ -27,13 +27,13 @@ def _told(card: Card) -> dict[str, str]:
     return told | {other.name: "twin" for _used, other in card.twins}
 
 
-def _wrong(card: Card, shots: list[Shot]) -> list[str]:
+def _wrong(card: Card, shots: list[CardShot]) -> list[str]:
     told = _told(card)
     return [f"{s.name}: {s.role} told {told.get(s.name)}" for s in shots if told.get(s.name) != s.role]
 
 
 @pytest.fixture(scope="module")
-def mixed(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
+def mixed(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[CardShot]]:
     """Six runs on one card, 70 files."""
     folder = tmp_path_factory.mktemp("card")
     runs = [
@@ -47,7 +47,7 @@ def mixed(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Shot]]:
     return folder, write_card(folder, CAMERA, runs)
 
 
-def test_every_file_of_a_mixed_card_is_told_for_what_it_is(mixed: tuple[Path, list[Shot]]):
+def test_every_file_of_a_mixed_card_is_told_for_what_it_is(mixed: tuple[Path, list[CardShot]]):
     folder, shots = mixed
     card = sort(pictures_in(folder))
     assert _wrong(card, shots) == []
@@ -58,7 +58,7 @@ def test_every_file_of_a_mixed_card_is_told_for_what_it_is(mixed: tuple[Path, li
         assert position.chosen == 0
 
 
-def test_the_jpeg_of_a_raw_can_be_chosen_instead(mixed: tuple[Path, list[Shot]]):
+def test_the_jpeg_of_a_raw_can_be_chosen_instead(mixed: tuple[Path, list[CardShot]]):
     folder, _shots = mixed
     card = sort(pictures_in(folder), prefer_raw=False)
     assert len(card.twins) == 11

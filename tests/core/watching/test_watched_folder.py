@@ -14,8 +14,8 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.deliver.targets import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.sim.raw_files import write_dng
 from idle_lantern.core.watching.folder import Arrival, WatchedFolder
+from idle_lantern.simulator.raw_files import write_dng
 
 
 @dataclass

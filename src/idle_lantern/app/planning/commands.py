@@ -9,7 +9,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.pupil_dialog import PupilDialog
 from idle_lantern.app.planning.scouting_commands import ScoutingCommands
@@ -32,10 +32,10 @@ class PlanCommands(QObject):
 
     gear_changed = pyqtSignal()
 
-    def __init__(self, desk: Desk, parent: QWidget) -> None:
+    def __init__(self, context: AppContext, parent: QWidget) -> None:
         super().__init__(parent)
-        self._desk, self._state, self._parent = desk, desk.state, parent
-        self.scouting = ScoutingCommands(desk, parent)
+        self._context, self._state, self._parent = context, context.state, parent
+        self.scouting = ScoutingCommands(context, parent)
 
     def _tell(self, sentence: str, problem: bool = True) -> None:
         self._state.message.emit(sentence, problem)
@@ -44,10 +44,10 @@ class PlanCommands(QObject):
 
     def gear_entries(self, kind: str) -> list[Entry]:
         """Entries of the library; an unreadable library is told once and counts as empty."""
-        if self._desk.gear is None:
+        if self._context.gear is None:
             return []
         try:
-            return self._desk.gear.entries(kind)
+            return self._context.gear.entries(kind)
         except LanternError as error:
             self._tell(error.sentence, True)
             return []
@@ -64,22 +64,22 @@ class PlanCommands(QObject):
 
     def open_gear(self) -> None:
         """Open the library."""
-        if self._desk.gear is None:
+        if self._context.gear is None:
             self._tell("The gear library cannot be opened; the log tells why.", True)
             return
-        answered(GearDialog(self._desk.gear, self.use_entry, self._parent))
+        answered(GearDialog(self._context.gear, self.use_entry, self._parent))
         self.gear_changed.emit()
 
     def measure_pupil(self) -> None:
         """Open the dialog that measures the no-parallax point."""
-        answered(PupilDialog(self._desk, self._parent))
+        answered(PupilDialog(self._context, self._parent))
         self.gear_changed.emit()
 
     def practise(self) -> None:
         """Open the practice window; the engine and the island are loaded with it."""
         from idle_lantern.app.practice.dialog import PracticeDialog
 
-        answered(PracticeDialog(self._desk, self._parent))
+        answered(PracticeDialog(self._context, self._parent))
 
     def fill_from_frame(self) -> None:
         """Ask for a picture and take camera and lens from its EXIF."""
@@ -94,8 +94,8 @@ class PlanCommands(QObject):
         try:
             info = probe(path)
             entries = from_frame(info.metadata, info.width, info.height, path.stat().st_size)
-            if self._desk.gear is not None:
-                self._desk.gear.put(*entries)
+            if self._context.gear is not None:
+                self._context.gear.put(*entries)
         except LanternError as error:
             self._tell(f"{path.name}: {error.sentence}", True)
             return
@@ -149,11 +149,11 @@ class PlanCommands(QObject):
         # the renderer is loaded when a picture is wanted
         from idle_lantern.app.planning.preview import BlurPreview
 
-        BlurPreview(self._desk.tasks, self._state.plan, self._parent.window()).show()
+        BlurPreview(self._context.tasks, self._state.plan, self._parent.window()).show()
 
     def add_mark(self) -> None:
         """Open the map's menu, by which a place is marked."""
-        self._desk.ask("plan.mark")
+        self._context.ask("plan.mark")
 
     def add_stop(self) -> None:
         """Ask for another scene of the evening."""

@@ -17,13 +17,13 @@ from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.depth import blur_disc_mm
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.sun import BLUE_DEG, GOLDEN_DEG, day, lit_from, sun_at
-from idle_lantern.core.scouting.kept import ScoutPicture, ends_of
+from idle_lantern.core.scouting.scout_picture import ScoutPicture, ends_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from idle_lantern.core.scouting.foreseen import Foreseen
-    from idle_lantern.core.scouting.laid import Laid
+    from idle_lantern.core.scouting.reprojection import ReprojectedScouts
 
 Array = NDArray[Any]
 
@@ -61,7 +61,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Told:
+class ForeseenFacts:
     """The foreseen picture in words: what it costs, and what is judged of it."""
 
     title: str
@@ -70,7 +70,7 @@ class Told:
 
 
 def foreseen(
-    plan: Plan, grounds: Sequence[Laid], wanted: Wanted, most_px: int, *, costs: bool = True
+    plan: Plan, scout_grounds: Sequence[ReprojectedScouts], wanted: Wanted, most_px: int, *, costs: bool = True
 ) -> tuple[Plan, Foreseen]:
     """The picture that a plan would give, with the plan that it was drawn for.
 
@@ -84,10 +84,12 @@ def foreseen(
 
     if wanted.turned:
         plan = make_plan(replace(plan.brief, rig=replace(plan.rig, upright=not plan.rig.upright)), past=plan.past)
-    return plan, foresee(plan, grounds, projection=wanted.projection, ratio=wanted.shape, most_px=most_px, costs=costs)
+    return plan, foresee(
+        plan, scout_grounds, projection=wanted.projection, ratio=wanted.shape, most_px=most_px, costs=costs
+    )
 
 
-def told(plan: Plan, seen: Foreseen, scouts: Sequence[ScoutPicture]) -> Told:
+def told(plan: Plan, seen: Foreseen, scouts: Sequence[ScoutPicture]) -> ForeseenFacts:
     """Title, costs and warning of a foreseen picture; what bends is asked of the straight things that were scouted."""
     names = {**PROJECTIONS, "auto": PROJECTIONS[seen.canvas.projection.name]}
     held = "upright" if plan.rig.upright else "sideways"
@@ -113,7 +115,7 @@ def told(plan: Plan, seen: Foreseen, scouts: Sequence[ScoutPicture]) -> Told:
     cut = [m.name for m in plan.brief.scene.marks if m.role in ("whole", "subject") and not _inside(seen, m)]
     if cut:
         warnings.insert(0, f"The crop cuts {', '.join(cut[:3])}.")
-    return Told(title, "; ".join(parts).capitalize() + ".", " ".join(warnings[:2]))
+    return ForeseenFacts(title, "; ".join(parts).capitalize() + ".", " ".join(warnings[:2]))
 
 
 def _most_bent(seen: Foreseen, scouts: Sequence[ScoutPicture]) -> tuple[float, float, float] | None:

@@ -12,7 +12,7 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.sim.previews import WIDE_APERTURE, blur_pair
+from idle_lantern.simulator.previews import WIDE_APERTURE, blur_pair
 
 PREVIEW = "Preview of the blur"
 

@@ -9,9 +9,9 @@ from typing import Any
 
 from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QSpinBox, QTableWidget, QTableWidgetItem, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning import pupil_model as model
-from idle_lantern.app.rail import keep_rail
+from idle_lantern.app.rail_setting import keep_rail
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base.errors import LanternError
@@ -27,11 +27,11 @@ _FIRST_MM, _STEP_MM = 50.0, 30.0
 class PupilDialog(QDialog):
     """Guides through the pairs; measures anew with each."""
 
-    def __init__(self, desk: Desk, parent: QWidget | None) -> None:
+    def __init__(self, context: AppContext, parent: QWidget | None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Measure the no-parallax point")
         self.setObjectName("pupil-dialog")
-        self._desk, self._plan = desk, desk.state.plan
+        self._context, self._plan = context, context.state.plan
         self.pairs: list[model.PairFiles] = []
         self.found: PupilSetting | None = None
         self.height_found: PupilHeight | None = None
@@ -99,7 +99,7 @@ class PupilDialog(QDialog):
 
         def work(task: Task) -> model.PairFiles:
             # the island is built when somebody practises
-            from idle_lantern.core.sim.practice import practice_for
+            from idle_lantern.simulator.practice import practice_for
 
             practice = practice_for(plan.rig, model.near_m(plan))
             return model.PairFiles(rail_mm, *practice.take_pair(rail_mm, folder, task, pitch_deg=pitch), pitch)
@@ -174,7 +174,7 @@ class PupilDialog(QDialog):
                 self._show()
                 self.sentence.setText(error.sentence)
 
-        self._desk.start(MEASURING, work, done, failed)
+        self._context.start(MEASURING, work, done, failed)
 
     def _show(self) -> None:
         rows = model.rows(self.pairs, self.found, self.height_found)
@@ -190,7 +190,7 @@ class PupilDialog(QDialog):
         """Plan with the setting, and keep it for the lens."""
         found = self.found
         if found is not None and keep_rail(
-            self._desk, found.setting_mm, found.sigma_mm, "Take the measured rail setting"
+            self._context, found.setting_mm, found.sigma_mm, "Take the measured rail setting"
         ):
             self.accept()
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning.foreseen_model import Wanted
 from idle_lantern.app.tasks import Task
 from idle_lantern.core.base import units
@@ -21,9 +21,9 @@ from idle_lantern.core.outing import assets, document, edits, scout_edits
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.composed import Composition, composed, ways_to_shoot
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.scouting.judged import readings_for
-from idle_lantern.core.scouting.kept import ScoutPicture, front
-from idle_lantern.core.scouting.moved import Change, frames_with, in_field, planned_for
+from idle_lantern.core.scouting.plan_transfer import Change, frames_with, in_field, planned_for
+from idle_lantern.core.scouting.remarks import readings_for
+from idle_lantern.core.scouting.scout_picture import ScoutPicture, front
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -46,9 +46,9 @@ _BEYOND = 0.05
 class ScoutingCommands(QObject):
     """Commands about scouting pictures and marks; dialogs stand before ``parent``."""
 
-    def __init__(self, desk: Desk, parent: QWidget) -> None:
+    def __init__(self, context: AppContext, parent: QWidget) -> None:
         super().__init__(parent)
-        self._desk, self._state, self._parent = desk, desk.state, parent
+        self._context, self._state, self._parent = context, context.state, parent
 
     def _tell(self, sentence: str, problem: bool = True) -> None:
         self._state.message.emit(sentence, problem)
@@ -95,7 +95,7 @@ class ScoutingCommands(QObject):
         place = self._state.place
         if place is None or not self._state.may_change():
             return
-        in_front = self._desk.grounds.laid()[:1]
+        in_front = self._context.scout_grounds.laid()[:1]
         others, facing = bool(self._state.outing.scouts), self._state.outing.brief.site.facing_deg
 
         def work(task: Task) -> ScoutPicture:
@@ -111,7 +111,7 @@ class ScoutingCommands(QObject):
                 why = f" {kept.told[-1]}" if kept.told else ""
                 self._tell(f"The scouting picture lies on the map ({kept.name}).{why}", False)
 
-        self._desk.start(
+        self._context.start(
             SCOUTING, work, done, failed, weights={"read": 0.3, "features": 0.3, "match": 0.2, "adjust": 0.1}
         )
 
@@ -229,25 +229,25 @@ class ScoutingCommands(QObject):
                     False,
                 )
 
-        self._desk.start("Measuring distances", work, done, lambda e: self._tell(e.sentence))
+        self._context.start("Measuring distances", work, done, lambda e: self._tell(e.sentence))
 
     def compare(self, show: Callable[[tuple[Change, ...], str], None]) -> None:
         """Tell by ``show`` where the two pictures in front differ, and in words."""
-        grounds, place = self._desk.grounds.laid(), self._state.place
-        if len(grounds) < 2 or place is None:
+        scout_grounds, place = self._context.scout_grounds.laid(), self._state.place
+        if len(scout_grounds) < 2 or place is None:
             self._tell("Two scouting pictures of the place are needed, taken one after the other.")
             return
 
         def work(_task: Task) -> tuple[Change, ...]:
             from idle_lantern.core.scouting.changed import changes
 
-            return changes(grounds[0], grounds[1])
+            return changes(scout_grounds[0], scout_grounds[1])
 
         def done(found: tuple[Change, ...]) -> None:
             if self._state.is_open(place):
                 show(found, _changes_in_words(self._state.plan, found))
 
-        self._desk.start("Comparing the scouting pictures", work, done, lambda e: self._tell(e.sentence))
+        self._context.start("Comparing the scouting pictures", work, done, lambda e: self._tell(e.sentence))
 
     def plan_for(self, found: Sequence[Change]) -> None:
         """Let order, repeats and what moves be as the things that moved ask."""
@@ -338,9 +338,11 @@ class ScoutingCommands(QObject):
     def _better_way(self, plan: Plan) -> str:
         """A word on the lens or orientation of the gear library that takes fewer frames for as many pixels, if any does."""
         lenses = [("", plan.rig.focal_mm)]
-        if self._desk.gear is not None:
+        if self._context.gear is not None:
             try:
-                lenses += [(e.name, f) for e in self._desk.gear.entries("lens") if (f := _flat_focal_mm(e)) is not None]
+                lenses += [
+                    (e.name, f) for e in self._context.gear.entries("lens") if (f := _flat_focal_mm(e)) is not None
+                ]
             except LanternError:
                 lenses = lenses[:1]
         least = 0.9 * max(plan.size.width_px, plan.size.height_px)

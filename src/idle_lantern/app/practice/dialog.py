@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.practice import model
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, emptied, form, label, panel, row, scrolled, to_qimage
@@ -30,11 +30,11 @@ from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError, LanternError
-from idle_lantern.core.training.consequences import Outcome
-from idle_lantern.core.training.course import Attempt, attempt
-from idle_lantern.core.training.exercise import Amount, Exercise
-from idle_lantern.core.training.faults import Fault
-from idle_lantern.core.training.record import Row, add_row, best, practice_file, read_rows
+from idle_lantern.course.consequences import Outcome
+from idle_lantern.course.course import Attempt, attempt
+from idle_lantern.course.exercise import Amount, Exercise
+from idle_lantern.course.faults import Fault
+from idle_lantern.course.record import RecordRow, add_row, best, practice_file, read_rows
 
 PRACTISING = "Shooting and joining the exercise"
 _LIST_WIDTH, _TASK_WIDTH = 310, 372
@@ -43,11 +43,11 @@ _LIST_WIDTH, _TASK_WIDTH = 310, 372
 class PracticeDialog(QDialog):
     """All exercises, one of them open."""
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None, seed: int | None = None) -> None:
+    def __init__(self, context: AppContext, parent: QWidget | None = None, seed: int | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Practice")
         self.setObjectName("practice-dialog")
-        self._desk, self._closed, self._runs = desk, False, 0
+        self._context, self._closed, self._runs = context, False, 0
         self._task: Task | None = None
         self._scratch = tempfile.TemporaryDirectory(prefix="idle-lantern-")
         self._rows = read_rows(practice_file())
@@ -117,7 +117,7 @@ class PracticeDialog(QDialog):
         )
         self.layout().setStretch(2, 1)  # type: ignore[union-attr]
         self.resize(1260, 740)
-        desk.tasks.changed.connect(self._show_work)
+        context.tasks.changed.connect(self._show_work)
         self._fill_list()
         self.list.setCurrentRow(1)
 
@@ -231,7 +231,7 @@ class PracticeDialog(QDialog):
             if not self._closed:
                 self.told.setText(error.sentence)
 
-        self._task = self._desk.start(
+        self._task = self._context.start(
             PRACTISING, lambda task: attempt(exercise, seed, values, folder, task, known), done, failed
         )
         self._show_work()
@@ -244,7 +244,7 @@ class PracticeDialog(QDialog):
     def _show_work(self) -> None:
         if self._closed:
             return
-        if self._task is not None and not self._desk.tasks.busy(PRACTISING):
+        if self._task is not None and not self._context.tasks.busy(PRACTISING):
             self._task = None
         task = self._task
         self.shoot_button.setEnabled(task is None)
@@ -268,7 +268,7 @@ class PracticeDialog(QDialog):
         if self.fault is None:
             now = datetime.datetime.now().isoformat(timespec="seconds")
             try:
-                self._rows = add_row(practice_file(), Row(self.exercise.key, self.seed, found.grade.points, now))
+                self._rows = add_row(practice_file(), RecordRow(self.exercise.key, self.seed, found.grade.points, now))
             except LanternError as error:
                 self.told.setText(f"{self.told.text()}\nThe grade is not kept: {error.sentence}")
             self._fill_list()

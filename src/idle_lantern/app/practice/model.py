@@ -6,10 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from idle_lantern.core.base import units
-from idle_lantern.core.training.course import EXERCISES, Attempt
-from idle_lantern.core.training.exercise import Amount, Exercise, scored
-from idle_lantern.core.training.faults import FAULTS, Fault
-from idle_lantern.core.training.record import PASSED
+from idle_lantern.course.course import EXERCISES, Attempt
+from idle_lantern.course.exercise import Amount, Exercise, scored
+from idle_lantern.course.faults import FAULTS, Fault
+from idle_lantern.course.record import PASSED
 
 
 @dataclass(frozen=True)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 
 
 class Stage(QWidget):
     """One stage of the work."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, context: AppContext) -> None:
         super().__init__()
-        self.desk = desk
-        self.state = desk.state
+        self.context = context
+        self.state = context.state
         self.setObjectName("ground")

@@ -7,7 +7,7 @@ from dataclasses import replace
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QDialog, QInputDialog, QVBoxLayout, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.widgets.basics import button, column, emptied, label, row, scrolled
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.checklist import before_first_frame, before_leaving, cautions
@@ -16,11 +16,11 @@ from idle_lantern.core.plan.checklist import before_first_frame, before_leaving,
 class CheckListDialog(QDialog):
     """Ticks are kept in the outing; items of one's own go with the plan and stand on the field card."""
 
-    def __init__(self, desk: Desk, parent: QWidget | None) -> None:
+    def __init__(self, context: AppContext, parent: QWidget | None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Check list")
         self.setObjectName("checklist-dialog")
-        self._state = desk.state
+        self._state = context.state
         self.boxes: list[QCheckBox] = []
         self._list = QVBoxLayout()
         holder = QWidget()

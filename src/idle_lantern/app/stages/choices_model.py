@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.reading import probe
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.merging.recipe import Brackets, Repeats
 from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.outing import document

@@ -8,7 +8,7 @@ from datetime import date
 from PyQt6.QtWidgets import QInputDialog, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import choices_model as model
 from idle_lantern.app.widgets.basics import button, form
 from idle_lantern.app.widgets.chooser import Chooser
@@ -26,9 +26,9 @@ TITLES_PX = 84
 class ChoicesPanel(QWidget):
     """Lens, brackets, repeats, raw or JPEG; ``keep_button`` is placed by the stage."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, context: AppContext) -> None:
         super().__init__()
-        self._desk, self._state = desk, desk.state
+        self._context, self._state = context, context.state
         self.lens = self._chooser("join-lens", "Lens")
         self.lens.activated.connect(self._choose_lens)
         self.keep_button = button("Keep the lens ...", self.ask_keep, quiet=True, name="keep-lens")
@@ -54,7 +54,7 @@ class ChoicesPanel(QWidget):
             self._rows[part] = title_widget
         self.setLayout(grid)
         self._state.changed.connect(self._refresh)
-        desk.tasks.changed.connect(self._arm)
+        context.tasks.changed.connect(self._arm)
         self._show()
 
     def _chooser(self, name: str, title: str) -> Chooser:
@@ -69,10 +69,10 @@ class ChoicesPanel(QWidget):
 
     def _measured(self) -> dict[str, KnownLens]:
         """Lenses of the gear library; one that cannot be read now hides only itself."""
-        if self._desk.gear is None:
+        if self._context.gear is None:
             return {}
         try:
-            return self._desk.gear.measured_lenses()
+            return self._context.gear.measured_lenses()
         except LanternError:
             return {}
 
@@ -123,15 +123,15 @@ class ChoicesPanel(QWidget):
     def _look_up(self) -> None:
         place, outing = self._state.place, self._state.outing
         if place is None or not outing.frames_to_join():
-            self._desk.tell("The lens database is asked by the frames' own words; there are no frames yet.")
+            self._context.tell("The lens database is asked by the frames' own words; there are no frames yet.")
             self._show()
             return
 
         def failed(error: LanternError) -> None:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             self._show()
 
-        self._desk.start(
+        self._context.start(
             LOOKING_UP,
             lambda _task: model.lens_of_set(outing, place.folder),
             lambda lens: self._state.apply_to(place, edits.know_lens(lens)),
@@ -150,14 +150,14 @@ class ChoicesPanel(QWidget):
 
     def keep(self, name: str) -> None:
         """Keep the lens that the join found under a name."""
-        joined, gear = self._state.joined, self._desk.gear
+        joined, gear = self._state.joined, self._context.gear
         if joined is None or gear is None:
             return
         try:
             known = model.measured_lens(joined, name.strip(), date.today().isoformat())
             gear.put(Entry("measured-lens", name.strip(), known))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
-        self._desk.tell(f"Kept as {name.strip()}: the next set taken with it may be joined by it.", problem=False)
+        self._context.tell(f"Kept as {name.strip()}: the next set taken with it may be joined by it.", problem=False)
         self._show()

@@ -9,15 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.cropping import crop_box
-from idle_lantern.app.desk import Desk
 from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.widgets.picture_tools import CropTool, LineTool, PictureTool, PlaceTool, TurnTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import JoinChoices
 from idle_lantern.core.pictures.source import HeldPicture
@@ -38,9 +38,9 @@ class ComposeHand(QObject):
     changed = pyqtSignal()
     turning = pyqtSignal(tuple)
 
-    def __init__(self, desk: Desk, view: PictureView, parent: QObject) -> None:
+    def __init__(self, context: AppContext, view: PictureView, parent: QObject) -> None:
         super().__init__(parent)
-        self._desk, self._state, self._view = desk, desk.state, view
+        self._context, self._state, self._view = context, context.state, view
         self.joined: JoinResult | None = None
         self.small: Array | None = None
         self.tool = ""
@@ -77,7 +77,7 @@ class ComposeHand(QObject):
         try:
             pixels, size = model.preview(self.joined, self.small, choices)
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self._trying = choices
         self._view.crop = None
@@ -97,10 +97,10 @@ class ComposeHand(QObject):
         try:
             turn, what = model.line_turn(joined, self.choices.turn_deg, (one.x(), one.y()), (other.x(), other.y()))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self.turn_to(turn, f"Make a line {what}")
-        self._desk.tell(f"What you drew is {what} now. Another line makes the other way right.", problem=False)
+        self._context.tell(f"What you drew is {what} now. Another line makes the other way right.", problem=False)
 
     def _centre_chosen(self, place: QPointF) -> None:
         if self.joined is None:
@@ -108,7 +108,7 @@ class ComposeHand(QObject):
         try:
             turn = model.centred_on(self.joined, self.choices.turn_deg, (place.x(), place.y()))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self.use_tool("")
         self.turn_to(turn, "Put a place in the middle")

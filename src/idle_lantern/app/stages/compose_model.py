@@ -18,10 +18,10 @@ from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.geometry.uprights import then_turned, upright_turn
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.options import JoinOptions
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import CropBox, JoinChoices, Outing
 from idle_lantern.core.pictures.source import PictureSource, reduced
+from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
 Turn = tuple[float, float, float]
@@ -63,7 +63,7 @@ _NAMES = {
 
 
 @dataclass(frozen=True)
-class Card:
+class ProjectionCard:
     """A projection that could be chosen: how the picture would look (h, w, 4), and what it costs, in words.
 
     ``suits`` says why it fits best; ``cannot`` why it cannot be chosen.
@@ -92,7 +92,7 @@ def preview(
     LanternError
         Nothing of it fits the projection, or the frames are gone.
     """
-    from idle_lantern.core.join.canvas.redrawn import redrawn  # loads the engine, which no start needs
+    from idle_lantern.core.compositing.canvas.redrawn import redrawn  # loads the engine, which no start needs
 
     new = _canvas(joined, choices)
     if joined.canvas.stretch is not None:
@@ -101,7 +101,7 @@ def preview(
 
 
 def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
-    from idle_lantern.core.join.canvas.canvas import canvas_for
+    from idle_lantern.core.compositing.canvas.canvas import canvas_for
 
     solution = joined.solution
     if solution is None:
@@ -119,10 +119,10 @@ def options_for(choices: JoinChoices) -> JoinOptions:
     )
 
 
-def cards(outing: Outing, joined: JoinResult, small: Array) -> list[Card]:
+def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCard]:
     """All projections under the present turn, each with its costs."""
-    from idle_lantern.core.join.canvas.canvas import choose_projection
-    from idle_lantern.core.join.canvas.costs import costs_of
+    from idle_lantern.core.compositing.canvas.canvas import choose_projection
+    from idle_lantern.core.compositing.canvas.costs import costs_of
 
     if joined.solution is None:
         return []
@@ -135,10 +135,10 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[Card]:
             pixels, _size = preview(joined, small, choices, CARD_PX)
             canvas = _canvas(joined, choices)
         except LanternError as error:
-            made.append(Card(name, _NAMES[name], None, "", cannot=error.sentence))
+            made.append(ProjectionCard(name, _NAMES[name], None, "", cannot=error.sentence))
             continue
         told = costs_in_words(costs_of(canvas, pixels[..., 3] > 127, line), _cut_share(joined, canvas))
-        made.append(Card(name, _NAMES[name], pixels, told, reason if name == best else ""))
+        made.append(ProjectionCard(name, _NAMES[name], pixels, told, reason if name == best else ""))
     return made
 
 

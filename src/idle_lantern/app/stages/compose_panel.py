@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from PyQt6.QtWidgets import QPushButton, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.stages.compose_hand import ComposeHand
 from idle_lantern.app.stages.projection_sliders import ProjectionSliders
@@ -34,11 +34,11 @@ _TOOLS = {"turn": "Turn   [R]", "line": "Line   [E]", "centre": "Centre   [Q]", 
 class ComposePanel(QWidget):
     """The side of Join while the picture is composed; ``cards`` are placed under the picture by the stage."""
 
-    def __init__(self, desk: Desk, view: PictureView) -> None:
+    def __init__(self, context: AppContext, view: PictureView) -> None:
         super().__init__()
-        self._desk, self._state, self._view = desk, desk.state, view
+        self._context, self._state, self._view = context, context.state, view
         self.active = False
-        self.hand = ComposeHand(desk, view, self)
+        self.hand = ComposeHand(context, view, self)
         self.hand.changed.connect(self._show)
         self.hand.turning.connect(self._show_turn)
         self.sliders = ProjectionSliders(self.hand)
@@ -100,8 +100,8 @@ class ComposePanel(QWidget):
         edit.setObjectName(f"compose-{name.lower()}")
         edit.setFixedWidth(theme.scaled(_FIELD_PX))
         edit.submitted.connect(lambda value: self._set_angle(k, value))
-        edit.refused.connect(self._desk.tell)
-        edit.mended.connect(lambda: self._desk.tell("", problem=False))
+        edit.refused.connect(self._context.tell)
+        edit.mended.connect(lambda: self._context.tell("", problem=False))
         return edit
 
     @property
@@ -189,19 +189,19 @@ class ComposePanel(QWidget):
             self.cards.show_cards([], "")
             return
 
-        def work(task: Any) -> tuple[Array, list[model.Card]]:
+        def work(task: Any) -> tuple[Array, list[model.ProjectionCard]]:
             small = model.small_picture(source)
             task.advance(0)
             return small, model.cards(outing, joined, small)
 
-        def came(product: tuple[Array, list[model.Card]]) -> None:
+        def came(product: tuple[Array, list[model.ProjectionCard]]) -> None:
             if self.hand.joined is joined:
                 self.hand.small = product[0]
                 self._show_cards(product[1])
 
-        self._desk.start(DRAWING, work, came, lambda e: self._desk.tell(e.sentence), quiet=True)
+        self._context.start(DRAWING, work, came, lambda e: self._context.tell(e.sentence), quiet=True)
 
-    def _show_cards(self, cards: list[model.Card]) -> None:
+    def _show_cards(self, cards: list[model.ProjectionCard]) -> None:
         shown = [
             CardShown(
                 c.name,

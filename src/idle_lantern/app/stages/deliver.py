@@ -8,7 +8,7 @@ from typing import Any
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import deliver_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
@@ -38,13 +38,13 @@ _COVERS = (("as joined", "none"), ("blurred", "blur"), ("covered by a mark …",
 class DeliverStage(Stage):
     """Back home, the end of it."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
         self.view = PictureView()
         self.view.placeholder = (
             "There is no joined picture yet. Join the frames first; it then appears here with its crop."
         )
-        self.view.failed.connect(desk.tell)
+        self.view.failed.connect(context.tell)
         self.format = Chooser()
         self.format.setObjectName("format")
         self.format.setAccessibleName("Format")
@@ -75,7 +75,7 @@ class DeliverStage(Stage):
         self.nadir_deg.submitted.connect(
             lambda v: self.state.apply(edits.choose("Cover the nadir wider or narrower", nadir_deg=v))
         )
-        self.nadir_deg.refused.connect(lambda s: desk.tell(s))
+        self.nadir_deg.refused.connect(lambda s: context.tell(s))
         self.nadir_form = QWidget()
         covers = form([("Under the tripod", self.nadir), ("Up to", self.nadir_deg)])
         covers.setContentsMargins(0, 0, 0, 0)
@@ -87,7 +87,7 @@ class DeliverStage(Stage):
         for field in (self.quality, self.dpi):
             field.submitted.connect(field.show_value)
             field.submitted.connect(lambda _v: self._show_facts())
-            field.refused.connect(lambda s: desk.tell(s))
+            field.refused.connect(lambda s: context.tell(s))
         self.facts = {key: label("", "figure", name=f"deliver-{key}") for key, _ in model.FACTS}
         self.limit = label("", "warn", wrap=True)
         self.write_button = button("Write the picture …   [Ctrl + E]", self.ask_write, main=True, name="write")
@@ -118,7 +118,7 @@ class DeliverStage(Stage):
     def ask_write(self) -> None:
         """Choose the file and write it."""
         if self.state.joined is None:
-            self.desk.tell("There is no joined picture to write yet.")
+            self.context.tell("There is no joined picture to write yet.")
             return
         suffix = self.format.currentData()
         start = str(Path.home() / f"{self.state.outing.name.replace('/', '-')}{suffix}")
@@ -138,7 +138,7 @@ class DeliverStage(Stage):
             check_target(target, box.width, box.height)
             check_outputs([target], [joined.picture, *(self.state.path_of(r) for r in self.state.outing.frames)])
         except LanternError as error:
-            self.desk.tell(error.sentence)
+            self.context.tell(error.sentence)
             return
 
         alpha = not model.crops(self.state.outing) or model.has_gap(self.state.outing, joined)
@@ -154,9 +154,9 @@ class DeliverStage(Stage):
         def done(path: Path) -> None:
             text = f"Written: {path} ({units.file_size(path.stat().st_size)})"
             self.status.setText(text)
-            self.desk.tell(text, problem=False)
+            self.context.tell(text, problem=False)
 
-        self.desk.start(WRITING, work, done, lambda e: self.desk.tell(e.sentence), weights={"write": 1.0})
+        self.context.start(WRITING, work, done, lambda e: self.context.tell(e.sentence), weights={"write": 1.0})
 
     def _choose_nadir(self, index: int) -> None:
         """As joined, blurred, or covered by a mark, which is asked for."""
@@ -169,7 +169,7 @@ class DeliverStage(Stage):
                 if name:
                     self.state.apply(model.take_mark(Path(name), place.folder))
             except LanternError as error:
-                self.desk.tell(error.sentence)
+                self.context.tell(error.sentence)
         elif word != "mark" and word != self.state.outing.choices.nadir:
             self.state.apply(
                 edits.choose("Cover the nadir" if word == "blur" else "Leave the nadir as joined", nadir=word)
@@ -209,14 +209,14 @@ class DeliverStage(Stage):
             try:
                 shown = model.covered(self.state.outing, joined, picture, place.folder)
             except LanternError as error:
-                self.desk.tell(error.sentence)
+                self.context.tell(error.sentence)
         self.view.set_source(shown, size)
 
     def _show_facts(self) -> None:
         joined, suffix = self.state.joined, self.format.currentData()
         self.write_button.setEnabled(joined is not None)
         self.quality.setEnabled(suffix == ".jpg")
-        shown = model.facts(self.state.outing, joined, suffix, self.dpi.value, imperial=self.desk.settings.imperial)
+        shown = model.facts(self.state.outing, joined, suffix, self.dpi.value, imperial=self.context.settings.imperial)
         for key, text in shown.items():
             self.facts[key].setText(text)
         self.limit.setText(model.limit(self.state.outing, joined, suffix))

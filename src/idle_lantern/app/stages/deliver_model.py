@@ -14,14 +14,14 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.deliver.targets import JPEG_MAX_SIDE
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.source import PictureSource
 
 if TYPE_CHECKING:
-    from idle_lantern.core.deliver.nadir import Cover
+    from idle_lantern.core.deliver.nadir_patch import Cover
 
 Array = NDArray[Any]
 
@@ -90,9 +90,9 @@ def shows_nadir(joined: JoinResult | None) -> bool:
     """Whether the picture reaches straight down, where the tripod stands."""
     if joined is None:
         return False
-    from idle_lantern.core.deliver import nadir
+    from idle_lantern.core.deliver import nadir_patch
 
-    return nadir.shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
+    return nadir_patch.shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
 
 
 def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> PictureSource:
@@ -106,7 +106,7 @@ def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: 
     choices = outing.choices
     if choices.nadir == "none" or not shows_nadir(joined):
         return picture
-    from idle_lantern.core.deliver.nadir import NadirCovered, read_mark
+    from idle_lantern.core.deliver.nadir_patch import NadirCovered, read_mark
 
     mark = None
     if choices.nadir == "mark":
@@ -125,7 +125,7 @@ def take_mark(path: Path, folder: Path) -> Edit:
     InputError
         It cannot be read, or not be kept.
     """
-    from idle_lantern.core.deliver.nadir import read_mark
+    from idle_lantern.core.deliver.nadir_patch import read_mark
 
     data = io.BytesIO()
     Image.fromarray(read_mark(path)).save(data, "PNG")
@@ -136,7 +136,7 @@ def take_mark(path: Path, folder: Path) -> Edit:
 def degrees(text: str) -> float:
     """A radius about the nadir as people write it; raises InputError."""
     value = units.parse_angle_deg(text)
-    from idle_lantern.core.deliver.nadir import RADIUS_DEG
+    from idle_lantern.core.deliver.nadir_patch import RADIUS_DEG
 
     if not RADIUS_DEG[0] <= value <= RADIUS_DEG[1]:
         raise InputError(f"'{text}' lies outside 1° to 45°", remedy="A tripod head covers 8° to 20°")

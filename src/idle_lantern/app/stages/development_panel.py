@@ -10,7 +10,7 @@ import numpy as np
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import development_model as model
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.chooser import Chooser
@@ -34,9 +34,9 @@ _CLIPPED = (("clip", "stays white"), ("blend", "blended"), ("rebuild", "rebuilt 
 class DevelopmentPanel(QWidget):
     """Exposure, white balance, shadows and highlights of all frames alike."""
 
-    def __init__(self, desk: Desk, view: PictureView, thumbs: ThumbnailList) -> None:
+    def __init__(self, context: AppContext, view: PictureView, thumbs: ThumbnailList) -> None:
         super().__init__()
-        self._desk, self._state, self._view, self._thumbs = desk, desk.state, view, thumbs
+        self._context, self._state, self._view, self._thumbs = context, context.state, view, thumbs
         self.exposure = self._field("Exposure", model.write_ev, 0.1, self._expose)
         self.kelvin = self._field("Temperature", lambda k: f"{k:.0f} K", 100.0, self._set_kelvin)
         self.tint = self._field("Tint", model.write_percent, 0.05, self._set_tint)
@@ -98,8 +98,8 @@ class DevelopmentPanel(QWidget):
         edit.setObjectName("develop-" + name.lower())
         edit.setFixedWidth(theme.scaled(_FIELD_PX))
         edit.submitted.connect(take)
-        edit.refused.connect(self._desk.tell)
-        edit.mended.connect(lambda: self._desk.tell("", problem=False))
+        edit.refused.connect(self._context.tell)
+        edit.mended.connect(lambda: self._context.tell("", problem=False))
         return edit
 
     @property
@@ -111,7 +111,7 @@ class DevelopmentPanel(QWidget):
             # a row of steps in one field counts as one change
             self._state.apply(edits.develop(title, merge=merge and f"develop {merge}", **changes))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             self.show_development()
 
     def _expose(self, value: float) -> None:
@@ -131,7 +131,7 @@ class DevelopmentPanel(QWidget):
             kelvin = model.within_light(kelvin)
         except LanternError as error:
             self.kelvin.mark_refused(error.sentence)
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self._apply("Develop: white balance", merge=merge, white_balance=gains_for(kelvin, tint))
 
@@ -152,15 +152,15 @@ class DevelopmentPanel(QWidget):
             self._apply("Develop: no film", film=None)
             return
         if not outing.frames_to_join():
-            self._desk.tell("Film is measured on its scans; bring them in first.")
+            self._context.tell("Film is measured on its scans; bring them in first.")
             self.show_development()
             return
 
         def failed(error: LanternError) -> None:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             self.show_development()
 
-        self._desk.start(
+        self._context.start(
             MEASURING,
             lambda task: model.film_of_set(outing, place.folder, kind, task),
             lambda found: self._state.apply_to(place, edits.develop("Develop: film", film=found)),
@@ -176,7 +176,7 @@ class DevelopmentPanel(QWidget):
         try:
             cut = replace(film, crop=(crop[0], crop[1], crop[2], crop[3]))
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self._apply("Develop: cut the film's border", merge=f"cut {side}", film=cut)
 
@@ -186,7 +186,7 @@ class DevelopmentPanel(QWidget):
         self.pick_button.setChecked(picking)
         self._view.set_picking(picking)
         if picking:
-            self._desk.tell("Click on something grey in the picture: stone, cloud, a shirt.", problem=False)
+            self._context.tell("Click on something grey in the picture: stone, cloud, a shirt.", problem=False)
 
     def toggle_pick(self) -> None:
         """The same by its key."""
@@ -198,10 +198,10 @@ class DevelopmentPanel(QWidget):
         self._view.set_picking(False)
         red, green, blue = (float(v) for v in srgb_to_linear(np.asarray(colour) / 255))
         if min(red, green, blue) < model.TOO_DARK or max(colour) > model.TOO_BRIGHT:
-            self._desk.tell("That place is black or burnt out and tells no colour; click on a middle grey.")
+            self._context.tell("That place is black or burnt out and tells no colour; click on a middle grey.")
             return
         self._apply("Develop: pick a grey", white_balance=grey_at((red, green, blue), (1.0, 1.0, 1.0)))
-        self._desk.tell("", problem=False)
+        self._context.tell("", problem=False)
 
     def as_taken(self) -> None:
         """No development."""

@@ -8,15 +8,15 @@ from typing import Any
 from PyQt6.QtWidgets import QInputDialog
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.base import Stage
-from idle_lantern.app.stages.by_hand import ByHand
 from idle_lantern.app.stages.checklist_dialog import CheckListDialog
-from idle_lantern.app.stages.finder_looks import FinderLooks
-from idle_lantern.app.stages.foretold import Foretold
+from idle_lantern.app.stages.finder_rendering import FinderLooks
+from idle_lantern.app.stages.hand_held_finder import ByHand
+from idle_lantern.app.stages.scouted_frame import Foretold
 from idle_lantern.app.stages.shooter import Countdown, Shooter
-from idle_lantern.app.stages.stand_ins import StandIns
+from idle_lantern.app.stages.simulated_devices import StandIns
 from idle_lantern.app.stages.watching import Watching, say
 from idle_lantern.app.state import OutingPlace
 from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row, set_look_property
@@ -32,9 +32,9 @@ _WHERE = (("Yaw on the scale", "yaw"), ("Pitch on the scale", "pitch"), ("Row", 
 class FieldStage(Stage):
     """Outside: the next frame, how to turn, and a key to shoot it."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
-        self.shooter = Shooter(desk, self)
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
+        self.shooter = Shooter(context, self)
         self.shooter.shot.connect(self._shot)
         self.shooter.counted.connect(self._count)
         self.shooter.failed.connect(self._failed)
@@ -50,8 +50,8 @@ class FieldStage(Stage):
         self.countdown = label("", "big", wrap=True, name="field-countdown")
         self.countdown.hide()
         self.finder = FinderView()
-        self.hand = ByHand(desk, self.finder, self)
-        self.looks = FinderLooks(desk, self.finder, self.shooter, self.hand, self._failed)
+        self.hand = ByHand(context, self.finder, self)
+        self.looks = FinderLooks(context, self.finder, self.shooter, self.hand, self._failed)
         left = column(
             label("Frame", "dim"),
             self.number,
@@ -65,17 +65,17 @@ class FieldStage(Stage):
             row(self.again_button, button("Skip   [S]", self.skip, name="skip")),
             row(*steps),
         )
-        self.foretold = Foretold(desk)
+        self.foretold = Foretold(context)
         self.progress = label("", "big", name="field-progress")
         self.missing = label("", wrap=True)
         self.note = label("", "dim", wrap=True)
         self.all_button = button("Shoot all that is missing   [Shift + Space]", self.shoot_all, name="shoot-all")
         self.caution = label("", "dim", wrap=True, name="field-caution")
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
-        self.to_frames = button("Look at the frames", lambda: desk.ask("go.frames"), name="go-frames")
-        self.stand_ins = StandIns(desk)
+        self.to_frames = button("Look at the frames", lambda: context.ask("go.frames"), name="go-frames")
+        self.stand_ins = StandIns(context)
         self.stand_ins.changed.connect(self._look_anew)
-        self.watching = Watching(desk, self)
+        self.watching = Watching(context, self)
         right = column(
             self.progress,
             self.missing,
@@ -106,8 +106,8 @@ class FieldStage(Stage):
         self.setLayout(layout)
         self.hand.turned.connect(lambda: self._refresh({"frames"}))
         self.state.changed.connect(self._refresh)
-        desk.tasks.changed.connect(self._arm_buttons)
-        desk.grounds.changed.connect(lambda: self.foretold.show_for(self._next_frame()))
+        context.tasks.changed.connect(self._arm_buttons)
+        context.scout_grounds.changed.connect(lambda: self.foretold.show_for(self._next_frame()))
         self.watching.changed.connect(lambda: self._refresh({"frames"}))
 
     # --- actions ----------------------------------------------------------------
@@ -155,7 +155,7 @@ class FieldStage(Stage):
 
     def open_checks(self) -> None:
         """The check list of this kind of picture, and what can hurt."""
-        answered(CheckListDialog(self.desk, self))
+        answered(CheckListDialog(self.context, self))
 
     def write_note(self) -> None:
         """A line for the log book."""
@@ -173,7 +173,7 @@ class FieldStage(Stage):
         planned = [f for f in (self.state.plan.frame(n) for n in numbers) if f is not None]
         # one frame is taken where the hand points, a whole run where it was planned
         frames = [self.hand.aimed(f) for f in planned] if len(planned) == 1 else planned
-        watched = self.desk.watcher.folder
+        watched = self.context.watcher.folder
         if watched is not None:  # the camera writes there, and the frame is taken up as any other that arrives
             self.shooter.take_into(watched, frames, self.state.plan, place)
         else:
@@ -197,7 +197,7 @@ class FieldStage(Stage):
             self.foretold.compare(shot)
 
     def _failed(self, error: LanternError) -> None:
-        self.desk.tell(error.sentence)
+        self.context.tell(error.sentence)
         self._refresh({"frames"})
 
     def _look_anew(self) -> None:
@@ -223,7 +223,7 @@ class FieldStage(Stage):
         self.missing.setText(view.missing)
         say(self.note, self.state.outing.note)
         self.stand_ins.show_for(self.state.plan)
-        self.stand_in.setText(model.stand_in(self.state.plan, self.desk.devices.most_megapixels))
+        self.stand_in.setText(model.stand_in(self.state.plan, self.context.devices.most_megapixels))
         self.caution.setText(model.caution(self.state.plan))
         self.number.setText(view.number)
         turn = view.turn

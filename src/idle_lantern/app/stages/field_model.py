@@ -12,16 +12,16 @@ from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.checklist import cautions
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.legs import leg_lifts
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.rows import frame_rays
+from idle_lantern.core.plan.tripod_legs import leg_lifts
 from idle_lantern.core.shoot.guide import Guide, turn_to_next
 from idle_lantern.core.shoot.shooting import field_deg
-from idle_lantern.core.sim.limits import SECONDS_A_MEGAPIXEL
+from idle_lantern.simulator.limits import SECONDS_A_MEGAPIXEL
 
 if TYPE_CHECKING:
-    from idle_lantern.app.watcher import Told
+    from idle_lantern.app.watcher import ToldFrame
     from idle_lantern.core.scouting.compared import Deviation
 
 
@@ -190,7 +190,7 @@ def countdown(doing: str, left_s: float) -> str:
 _LEANS_DEG = 0.3
 
 
-def as_frame(told: Told, rig: Rig) -> FrameRef:
+def as_frame(told: ToldFrame, rig: Rig) -> FrameRef:
     """A judged frame as it stands in its outing, at the direction that was found for it."""
     judged, arrival = told.judged, told.arrival
     yaw, pitch, roll = judged.angles_deg or (None, None, None)
@@ -207,7 +207,7 @@ def as_frame(told: Told, rig: Rig) -> FrameRef:
     )
 
 
-def verdict(told: Told) -> str:
+def verdict(told: ToldFrame) -> str:
     """What to say of a frame that arrived, with a sign that needs no colour."""
     sign = {"good": "✓", "care": "◆", "again": "↺"}[told.judged.kind]
     return f"{sign} {told.judged.sentence}"
@@ -223,7 +223,7 @@ def _how_to_level(plan: Plan, lean_deg: float, toward_deg: float) -> str:
     return f"raise {' and '.join(legs)}" if legs else "that is less than a leg can be set to"
 
 
-def also_told(told: Told, plan: Plan, guide: Guide) -> str:
+def also_told(told: ToldFrame, plan: Plan, guide: Guide) -> str:
     """What else is known by now: further faults, the lean of the base, holes that the plan will not close."""
     lines = [f"Also: {f.sentence}." for f in told.judged.faults[1:3]]
     if told.lean is not None and math.degrees(told.lean.lean_rad) >= _LEANS_DEG:

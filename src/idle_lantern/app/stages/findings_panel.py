@@ -6,7 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.app.widgets.finding_list import FindingList
@@ -23,9 +23,9 @@ class FindingsPanel(QWidget):
     chosen = pyqtSignal()
     looked = pyqtSignal(object)
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, context: AppContext) -> None:
         super().__init__()
-        self._desk, self._state = desk, desk.state
+        self._context, self._state = context, context.state
         self._looked: model.Looked | None = None
         self._frames: tuple[str, ...] = ()
         self.list = FindingList()
@@ -56,7 +56,7 @@ class FindingsPanel(QWidget):
     def look(self) -> None:
         """Look at every frame against its neighbours; what is found is listed, the worst first."""
         place, outing = self._state.place, self._state.outing
-        if place is None or not outing.frames_to_join() or self._desk.tasks.busy(LOOKING):
+        if place is None or not outing.frames_to_join() or self._context.tasks.busy(LOOKING):
             return
 
         def done(looked: model.Looked) -> None:
@@ -65,11 +65,11 @@ class FindingsPanel(QWidget):
                 self._show()
                 self.looked.emit(looked)
 
-        self._desk.start(
+        self._context.start(
             LOOKING,
             lambda task: model.look_closely(outing, place.folder, task),
             done,
-            lambda e: self._desk.tell(e.sentence),
+            lambda e: self._context.tell(e.sentence),
             weights=model.LOOKING_WEIGHTS,
         )
 

@@ -6,7 +6,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.tasks import Task
 from idle_lantern.core.base.errors import LanternError
@@ -22,9 +22,9 @@ class FrameLoader(QObject):
 
     came = pyqtSignal(str, object)
 
-    def __init__(self, desk: Desk, parent: QObject) -> None:
+    def __init__(self, context: AppContext, parent: QObject) -> None:
         super().__init__(parent)
-        self._desk, self._state = desk, desk.state
+        self._context, self._state = context, context.state
         self.infos: dict[str, FrameInfo] = {}
         self.faults: dict[str, str] = {}
         self._loading: set[str] = set()
@@ -55,11 +55,11 @@ class FrameLoader(QObject):
                 task.advance()
             return model.contents(outing, place.folder, task)
 
-        self._desk.start(
+        self._context.start(
             LOADING,
             work,
             lambda hashes: self._state.note_contents(place, hashes),
-            lambda e: self._desk.tell(e.sentence),
+            lambda e: self._context.tell(e.sentence),
             on_partial=lambda r: self._loaded(r) if self._state.is_open(place) else None,
         )
 

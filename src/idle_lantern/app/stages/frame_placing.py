@@ -6,13 +6,13 @@ from PyQt6.QtCore import QObject, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QPainter, QPen
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import placing_model as model
 from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.picture_tools import ToWidget
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 
 READING = "Taking a frame into the hand"
 _BLINK_MS, _THROUGH = 600, 0.6
@@ -29,13 +29,13 @@ class FramePlacing(QObject):
         (Qt.Key.Key_X, Qt.Key.Key_B, Qt.Key.Key_Comma, Qt.Key.Key_Period, Qt.Key.Key_Return, Qt.Key.Key_Enter)
     )
 
-    def __init__(self, desk: Desk, view: PictureView) -> None:
+    def __init__(self, context: AppContext, view: PictureView) -> None:
         super().__init__(view)
-        self._desk, self._state, self._view = desk, desk.state, view
-        self.held: model.Held | None = None
+        self._context, self._state, self._view = context, context.state, view
+        self.held: model.HeldFrame | None = None
         self._joined: JoinResult | None = None
         self._image: tuple[QImage, QRectF] | None = None
-        self._grab: tuple[QPointF, model.Held] | None = None
+        self._grab: tuple[QPointF, model.HeldFrame] | None = None
         self._difference = False
         self._shown = True
         self._blink = QTimer(self)
@@ -53,7 +53,7 @@ class FramePlacing(QObject):
         outing, path, view = self._state.outing, self._state.path_of(ref), self._view
         middle = view.to_picture(QPointF(view.width() / 2, view.height() / 2))
 
-        def done(found: model.Held) -> None:
+        def done(found: model.HeldFrame) -> None:
             if self._state.joined is joined:
                 self.held, self._joined = found, joined
                 self._difference, self._shown = False, True
@@ -61,11 +61,11 @@ class FramePlacing(QObject):
                 view.setFocus()
                 self._redraw()
 
-        self._desk.start(
+        self._context.start(
             READING,
             lambda _t: model.held(outing, joined, frame, path, (middle.x(), middle.y())),
             done,
-            lambda e: self._desk.tell(e.sentence),
+            lambda e: self._context.tell(e.sentence),
             quiet=True,
         )
 
@@ -84,7 +84,7 @@ class FramePlacing(QObject):
         try:
             edit = model.laid_down(self._joined, self.held, self._view.zoom)
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self.leave()
         if self._state.apply(edit):
@@ -160,7 +160,7 @@ class FramePlacing(QObject):
             return
         found = model.drawn(self._joined, self.held, self._view.zoom)
         self._image = None if found is None else (to_qimage(found[0]), QRectF(*found[1]))
-        self._desk.tell(model.told(self.held, self._view.zoom, self._joined), problem=False)
+        self._context.tell(model.told(self.held, self._view.zoom, self._joined), problem=False)
         self._view.update()
 
     def _follow(self, topics: set[str]) -> None:

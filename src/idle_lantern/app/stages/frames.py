@@ -8,13 +8,13 @@ from typing import Any
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
-from idle_lantern.app.stages.bringing import Bringing
 from idle_lantern.app.stages.development_panel import DevelopmentPanel
 from idle_lantern.app.stages.findings_panel import FindingsPanel
 from idle_lantern.app.stages.frame_loader import FrameLoader
+from idle_lantern.app.stages.importing import Bringing
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
@@ -28,11 +28,11 @@ from idle_lantern.core.pictures.tiled import open_picture
 class FramesStage(Stage):
     """The shot set: thumbnails on the left, the chosen frame on the right."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
         self.setAcceptDrops(True)
-        self.bringing = Bringing(desk, self)
-        self.loader = FrameLoader(desk, self)
+        self.bringing = Bringing(context, self)
+        self.loader = FrameLoader(context, self)
         self.loader.came.connect(self._loaded)
         self._folder: Path | None = None
         self._viewed: str | None = None
@@ -40,9 +40,9 @@ class FramesStage(Stage):
         self.list = ThumbnailList()
         self.list.chosen.connect(lambda frame: self.state.select(None, frame))
         self.summary = label("", "head", name="frames-summary")
-        self.join_button = button("Join these frames", lambda: desk.ask("join.here"), main=True, name="go-join")
+        self.join_button = button("Join these frames", lambda: context.ask("join.here"), main=True, name="go-join")
         self.remove_button = button("Remove   [Delete]", self.remove, name="remove")
-        self.findings = FindingsPanel(desk)
+        self.findings = FindingsPanel(context)
         self.findings.chosen.connect(self._show_finding)
         self.empty = label(
             "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
@@ -63,12 +63,12 @@ class FramesStage(Stage):
         self.view = PictureView()
         self.view.placeholder = "Choose a frame to look at it at 100 %."
         self.title = label("", "head")
-        self.view.failed.connect(desk.tell)
+        self.view.failed.connect(context.tell)
         self.facts = {key: label("", "figure", wrap=True) for key, _ in model.FACTS}
         details = form([(title, self.facts[key]) for key, title in model.FACTS])
         details.setColumnStretch(1, 1)
         details.setColumnStretch(2, 0)
-        self.development = DevelopmentPanel(desk, self.view, self.list)
+        self.development = DevelopmentPanel(context, self.view, self.list)
         details.setContentsMargins(0, 0, 0, 0)
         self.about = panel(details, "bare")
         self.development.hide()
@@ -134,7 +134,7 @@ class FramesStage(Stage):
         ref = self._ref()
         if ref is not None:
             self.state.apply(edits.remove_frames([ref.id]))
-            self.desk.tell(
+            self.context.tell(
                 f"{ref.file} is out of the outing; the file itself stays. Undo brings it back.", problem=False
             )
 
@@ -195,7 +195,9 @@ class FramesStage(Stage):
                 if self.findings.frame == ref.id and self.findings.place is not None:
                     self.view.show_place(*self.findings.place)
 
-        self.desk.start("Opening a frame", lambda _t: open_picture(path), done, lambda e: self.desk.tell(e.sentence))
+        self.context.start(
+            "Opening a frame", lambda _t: open_picture(path), done, lambda e: self.context.tell(e.sentence)
+        )
 
     def _show_facts(self) -> None:
         ref = self._ref()

@@ -19,9 +19,9 @@ from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.sorting.card import Card, Run, sort
-from idle_lantern.core.sorting.looks import look_at
+from idle_lantern.core.sorting.card import Card, CardRun, sort
 from idle_lantern.core.sorting.positions import Position
+from idle_lantern.core.sorting.previews import look_at
 
 if TYPE_CHECKING:
     from idle_lantern.core.audit.audit import CardReport
@@ -117,7 +117,7 @@ def _halved(files: list[Path], folder: Path) -> tuple[list[Path], str]:
     return found, f"{units.counted(count, 'file')} with two circles split into its two frames." if count else ""
 
 
-def _run_in_words(run: Run) -> str:
+def _run_in_words(run: CardRun) -> str:
     looks = [look for p in run.positions for look in p.looks]
     brackets = sum(p.role == "bracket" for p in run.positions)
     repeats = sum(p.role == "repeat" for p in run.positions)
@@ -187,7 +187,7 @@ def look_closely(outing: Outing, folder: Path, progress: Progress) -> Looked:
             faults.append(error)
         progress.advance()
     report = audit_card(
-        Card((Run(outing.name, tuple(positions)),) if positions else (), (), (), tuple(faults)), progress
+        Card((CardRun(outing.name, tuple(positions)),) if positions else (), (), (), tuple(faults)), progress
     )
     by_name = {path.name: frame for path, frame in by_path.items()}
     found = [(by_path.get(f.path) or by_name.get(f.path.name, ""), f) for f in report.findings]

@@ -8,17 +8,17 @@ from pathlib import Path
 import numpy as np
 
 from idle_lantern.app.stages.shown_model import Candidate, alone, shown_at
-from idle_lantern.app.stages.walk_model import Stop, area_of
+from idle_lantern.app.stages.walk_model import WalkStop, area_of
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.render.outline import outlined
+from idle_lantern.core.compositing.render.single_frame import FrameArea, frames_showing, hide_there, let_show
 from idle_lantern.core.frames.masks import Mask, mask_bytes, read_mask
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.render.outline import outlined
-from idle_lantern.core.join.render.single import Area, frames_showing, hide_there, let_show
-from idle_lantern.core.join.solve.poses import Poses
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document
 from idle_lantern.core.outing.edits import Edit, paint_several
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.registration.solve.poses import Poses
 
 
 def masks_so_far(outing: Outing, folder: Path, joined: JoinResult) -> tuple[dict[int, str], dict[int, Mask]]:
@@ -51,7 +51,7 @@ def paint_masks(folder: Path, title: str, ids: Mapping[int, str], changed: Mappi
     return paint_several(title, painted)
 
 
-def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, candidate: Candidate) -> Edit:
+def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: WalkStop, candidate: Candidate) -> Edit:
     """The edit that lets a frame show at a place; what was painted elsewhere stays.
 
     Raises
@@ -61,7 +61,7 @@ def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: Stop, cand
     """
     ids, before = masks_so_far(outing, folder, joined)
     assert joined.solution is not None
-    area = Area.ellipse(*area_of(stop))
+    area = FrameArea.ellipse(*area_of(stop))
     changed = let_show(joined.solution.poses, joined.canvas, candidate.at, area, before)
     return paint_masks(folder, f"Let {candidate.name} show at a place", ids, changed)
 
@@ -88,7 +88,7 @@ def hide_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
             name = joined.solution.frames.names[poses.frames[min(shown)]]
             only = f"Only {name} shows all of that" if len(shown) == 1 else "No other frame shows all of that"
             raise InputError(f"{only}: hiding it would leave a hole", remedy="Paint less, or fill the rim afterwards")
-    changed = hide_there(poses, canvas, shown, Area.stroke(points, radius_px), before)
+    changed = hide_there(poses, canvas, shown, FrameArea.stroke(points, radius_px), before)
     names = ", ".join(joined.solution.frames.names[poses.frames[i]] for i in sorted(shown))
     return paint_masks(folder, f"Hide a part of {names}", ids, changed)
 
@@ -136,7 +136,7 @@ def _alone_along(
 ) -> Edit:
     """The edit after which one frame (by place in the poses) shows all along a stroke; its name goes into the title."""
     ids, before = masks_so_far(outing, folder, joined)
-    changed = let_show(_poses_of(joined), joined.canvas, frame, Area.stroke(points, radius_px), before)
+    changed = let_show(_poses_of(joined), joined.canvas, frame, FrameArea.stroke(points, radius_px), before)
     return paint_masks(folder, title.format(_name_of(joined, frame)), ids, changed)
 
 
@@ -151,7 +151,7 @@ def _name_of(joined: JoinResult, frame: int) -> str:
     return joined.solution.frames.names[joined.solution.poses.frames[frame]]
 
 
-def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[Area, int]:
+def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[FrameArea, int]:
     """The whole thing at a place of the picture, by its outline, and the frame (by place in the poses) that shows it there.
 
     ``reach_px`` is how far the thing may reach from the place.
@@ -178,10 +178,10 @@ def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[
             "Nothing stands out there",
             remedy="Zoom in so that the thing fills a good part of the view, or paint with A",
         )
-    return Area(float(left), float(top), 1.0, found.astype(np.uint8)), best
+    return FrameArea(float(left), float(top), 1.0, found.astype(np.uint8)), best
 
 
-def keep_figure(outing: Outing, folder: Path, joined: JoinResult, area: Area, frame: int) -> Edit:
+def keep_figure(outing: Outing, folder: Path, joined: JoinResult, area: FrameArea, frame: int) -> Edit:
     """The edit after which one frame alone shows a thing, so that no seam runs through it.
 
     Raises

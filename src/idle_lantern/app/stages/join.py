@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from idle_lantern.app import theme
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.cropping import crop_box
-from idle_lantern.app.desk import Desk
-from idle_lantern.app.joins import Shown
+from idle_lantern.app.join_runner import ShownPicture
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages import join_request_model as request_model
@@ -15,11 +15,11 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
 from idle_lantern.app.stages.frame_placing import FramePlacing
+from idle_lantern.app.stages.ghost_bar import GhostBar
 from idle_lantern.app.stages.join_dialogs import open_masks, open_ties, painting
 from idle_lantern.app.stages.join_facts import JoinFacts
 from idle_lantern.app.stages.join_on_the_map import JoinOnTheMap
-from idle_lantern.app.stages.mover_bar import MoverBar
-from idle_lantern.app.stages.seen_walk import SeenWalk
+from idle_lantern.app.stages.review_walk import SeenWalk
 from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
@@ -31,7 +31,7 @@ from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.outing import edits
 
 if TYPE_CHECKING:
-    from idle_lantern.core.join.solve.solve import Solution
+    from idle_lantern.core.registration.solve.solve import Solution
 
 _CHOICES = ("auto", *PROJECTIONS)
 
@@ -39,43 +39,43 @@ _CHOICES = ("auto", *PROJECTIONS)
 class JoinStage(Stage):
     """From frames to one picture."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
         self.view = PictureView()
         self.view.placeholder = "The joined picture appears here: a rough one within seconds, then the full one."
-        self.view.failed.connect(desk.tell)
+        self.view.failed.connect(context.tell)
         self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")
-        self.deliver_button = button("Deliver it", lambda: desk.ask("go.deliver"), name="go-deliver")
+        self.deliver_button = button("Deliver it", lambda: context.ask("go.deliver"), name="go-deliver")
         self.projection = Chooser()
         self.projection.setAccessibleName("Projection")
         self.projection.setObjectName("projection")
         self.projection.addItems(["by itself (auto)", *PROJECTIONS])
         self.projection.activated.connect(self._choose_projection)
         self.status = label("", wrap=True, name="join-status")
-        self.choices = ChoicesPanel(desk)
-        self.about = JoinFacts(desk)
+        self.choices = ChoicesPanel(context)
+        self.about = JoinFacts(context)
         self.about.asked.connect(self._put_back)
         self.mask_button = button("Paint frames ...", self.open_masks, quiet=True, name="join-masks")
         self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
-        self.walk = WalkBar(desk, self.view)
-        self.seen = SeenWalk(desk, self.view)
-        self.placing = FramePlacing(desk, self.view)
+        self.walk = WalkBar(context, self.view)
+        self.seen = SeenWalk(context, self.view)
+        self.placing = FramePlacing(context, self.view)
         self.placing.laid.connect(self.run_join)
-        self.movers = MoverBar(desk, self.walk)
-        self.compose = ComposePanel(desk, self.view)
+        self.ghosts = GhostBar(context, self.walk)
+        self.compose = ComposePanel(context, self.view)
         self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
         self._lay_out()
         self.state.changed.connect(self._refresh)
-        desk.tasks.changed.connect(self._show_status)
-        desk.joins.rough.connect(self._show_rough)
-        desk.joins.shown.connect(self._show_finished)
-        desk.joins.ended.connect(self._follow_choices)
-        self.on_map = JoinOnTheMap(desk, self.seen)
+        context.tasks.changed.connect(self._show_status)
+        context.joins.rough.connect(self._show_rough)
+        context.joins.shown.connect(self._show_finished)
+        context.joins.ended.connect(self._follow_choices)
+        self.on_map = JoinOnTheMap(context, self.seen)
         self._failure = ""
-        desk.joins.failed.connect(self._show_failure)
+        context.joins.failed.connect(self._show_failure)
 
     def _lay_out(self) -> None:
-        tools = FlowLayout(self.movers.open_button, *self.walk.hands.buttons.values())
+        tools = FlowLayout(self.ghosts.open_button, *self.walk.hands.buttons.values())
         zooms = row(
             zoom_told(self.view), self.seen.told, None, self.walk.seams_button, self.seen.next_button,
             *zoom_buttons(self.view, steps=True),
@@ -99,7 +99,7 @@ class JoinStage(Stage):
         side_panel = panel(column(self._joining, self._composing, below), "ground")
         side_panel.setFixedWidth(380)
         layout = row(margin=16, space=theme.SPACE * 2)
-        middle = column(self.view, self.walk, self.movers, self.compose.cards, tools, zooms)
+        middle = column(self.view, self.walk, self.ghosts, self.compose.cards, tools, zooms)
         layout.addWidget(panel(middle, "ground"), 1)
         layout.addWidget(side_panel)
         self.setLayout(layout)
@@ -107,7 +107,7 @@ class JoinStage(Stage):
     def toggle_compose(self) -> None:
         """Compose the picture, or go back to the join."""
         if not self.compose.active and not self.compose.can_compose():
-            self.desk.tell("There is no picture to compose yet. Join the frames first.")
+            self.context.tell("There is no picture to compose yet. Join the frames first.")
             return
         if self.compose.active:
             self.compose.close_down()
@@ -121,7 +121,7 @@ class JoinStage(Stage):
         self._composing.setVisible(active)
         self.compose.cards.setVisible(active)
         self.walk.set_aside(active)
-        self.movers.refresh()
+        self.ghosts.refresh()
         self.compose_button.setText("Back to the join   [C]" if active else "Compose it   [C]")
         self.compose_button.setEnabled(active or self.compose.can_compose())
 
@@ -129,19 +129,21 @@ class JoinStage(Stage):
 
     def can_join(self) -> bool:
         """Whether there is something to join and nothing is being joined."""
-        return len(self.state.outing.frames_to_join()) >= 2 and not self.desk.joins.busy
+        return len(self.state.outing.frames_to_join()) >= 2 and not self.context.joins.busy
 
     def run_join(self) -> None:
         """Join the frames of the outing."""
         if len(self.state.outing.frames_to_join()) < 2:
-            self.desk.tell("A join needs at least two frames. Shoot them in Field or bring pictures in under Frames.")
+            self.context.tell(
+                "A join needs at least two frames. Shoot them in Field or bring pictures in under Frames."
+            )
             return
         self._start(None)
-        if not self.isVisible() and self.desk.joins.busy:
-            self.desk.tell("The frames are being joined; the picture comes under Join.", problem=False)
+        if not self.isVisible() and self.context.joins.busy:
+            self.context.tell("The frames are being joined; the picture comes under Join.", problem=False)
 
     def _start(self, solution: Solution | None) -> None:
-        place, joins = self.state.place, self.desk.joins
+        place, joins = self.state.place, self.context.joins
         if place is None or (joins.busy and not joins.busy_here) or not self.state.may_change():
             return
         request = request_model.request_for(
@@ -181,11 +183,11 @@ class JoinStage(Stage):
 
     def open_masks(self) -> MaskDialog | None:
         """Paint what must not show, or must."""
-        return open_masks(self.desk, self.window(), self._follow_choices)
+        return open_masks(self.context, self.window(), self._follow_choices)
 
     def open_ties(self, frame: str | None = None) -> TieDialog | None:
         """Tie frames by points set by hand; ``frame`` is one that nothing ties."""
-        return open_ties(self.desk, self.window(), self.run_join, frame)
+        return open_ties(self.context, self.window(), self.run_join, frame)
 
     def _follow_choices(self) -> None:
         """Make the picture anew where it no longer is what was chosen; nothing is matched anew for that."""
@@ -198,11 +200,11 @@ class JoinStage(Stage):
 
     # --- showing ----------------------------------------------------------------
 
-    def _show_rough(self, shown: Shown) -> None:
+    def _show_rough(self, shown: ShownPicture) -> None:
         self.view.crop = None
         self._show_finished(shown)
 
-    def _show_finished(self, shown: Shown) -> None:
+    def _show_finished(self, shown: ShownPicture) -> None:
         self.view.set_source(shown.source, shown.size)
 
     def _show_failure(self, sentence: str) -> None:
@@ -227,7 +229,7 @@ class JoinStage(Stage):
             self._show_status()
 
     def _show_status(self) -> None:
-        joins, task = self.desk.joins, self.desk.tasks.shown
+        joins, task = self.context.joins, self.context.tasks.shown
         self.run_button.setEnabled(self.can_join())
         self.mask_button.setEnabled(self.can_mask())
         mine = joins.busy_here and task is not None and joins.is_task(task)

@@ -6,21 +6,21 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.tie_model import loose_frames
 from idle_lantern.app.tying import TieDialog
 
 
-def open_masks(desk: Desk, over: QWidget | None, closed: Callable[[], None]) -> MaskDialog | None:
+def open_masks(context: AppContext, over: QWidget | None, closed: Callable[[], None]) -> MaskDialog | None:
     """Paint what must not show, or must; None where there is nothing to paint on."""
-    state = desk.state
+    state = context.state
     if not state.outing.frames_to_join() or state.place is None:
-        desk.tell("There are no frames to paint on. Shoot some or bring pictures in under Frames.")
+        context.tell("There are no frames to paint on. Shoot some or bring pictures in under Frames.")
         return None
     if not state.may_change():
         return None
-    dialog = MaskDialog(desk, state.selected_id, over)
+    dialog = MaskDialog(context, state.selected_id, over)
     dialog.finished.connect(lambda _r: closed())
     dialog.show()
     dialog.activateWindow()
@@ -32,17 +32,19 @@ def painting(over: QWidget | None) -> bool:
     return over is not None and any(d.isVisible() for d in over.findChildren(MaskDialog))
 
 
-def open_ties(desk: Desk, over: QWidget | None, tied: Callable[[], None], frame: str | None = None) -> TieDialog | None:
+def open_ties(
+    context: AppContext, over: QWidget | None, tied: Callable[[], None], frame: str | None = None
+) -> TieDialog | None:
     """Tie frames by points set by hand, ``frame`` with others; ``tied`` is called when that changed anything."""
-    state = desk.state
+    state = context.state
     if len(state.outing.frames_to_join()) < 2 or state.place is None:
-        desk.tell("Two frames at least are needed to tie them. Bring pictures in under Frames.")
+        context.tell("Two frames at least are needed to tie them. Bring pictures in under Frames.")
         return None
     if not state.may_change():
         return None
     before = state.outing.points, state.outing.cut_links
     loose = loose_frames(state.outing, state.joined)
-    dialog = TieDialog(desk, frame or (None if loose else state.selected_id), over)
+    dialog = TieDialog(context, frame or (None if loose else state.selected_id), over)
 
     def closed(code: int) -> None:
         if code == TieDialog.DialogCode.Accepted and (state.outing.points, state.outing.cut_links) != before:

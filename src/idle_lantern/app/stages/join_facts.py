@@ -7,8 +7,8 @@ import html
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
-from idle_lantern.app.desk import Desk
-from idle_lantern.app.rail import keep_rail
+from idle_lantern.app.context import AppContext
+from idle_lantern.app.rail_setting import keep_rail
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
 
@@ -18,9 +18,9 @@ class JoinFacts(QWidget):
 
     asked = pyqtSignal(str, str)
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, context: AppContext) -> None:
         super().__init__()
-        self._desk, self._state = desk, desk.state
+        self._context, self._state = context, context.state
         self.reason = label("", "dim", wrap=True)
         self.facts = {key: label("", "figure", name=f"join-{key}") for key, _ in model.FACTS}
         self.findings = label("", "dim", wrap=True, name="join-findings")
@@ -60,7 +60,7 @@ class JoinFacts(QWidget):
         """Take the rail setting over that the parallax of this join tells, for next time."""
         found = model.rail_correction(self._state.outing, self._state.joined)
         if found is not None:
-            keep_rail(self._desk, *found, "Correct the rail by the join")
+            keep_rail(self._context, *found, "Correct the rail by the join")
             self._show_rail()
 
     def _show_rail(self) -> None:

@@ -15,12 +15,12 @@ from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
 
 if TYPE_CHECKING:
-    from idle_lantern.core.join.solve.solve import Solution
+    from idle_lantern.core.registration.solve.solve import Solution
 
 
 FACTS = (
@@ -133,7 +133,7 @@ def rail_correction(outing: Outing, joined: JoinResult | None) -> tuple[float, f
     solution = joined.solution if joined is not None else None
     if solution is None or solution.parallax is None or rig.motion != "turn" or rig.rail_mm == 0:
         return None
-    from idle_lantern.core.join.solve.parallax import Parallax  # loads the solver, which no start needs
+    from idle_lantern.core.registration.solve.parallax import Parallax  # loads the solver, which no start needs
 
     found = solution.parallax
     if not isinstance(found, Parallax) or rail_of(joined) != f"{rig.rail_mm:g}":
@@ -151,10 +151,10 @@ def findings(solution: Solution | None, near_m: float | None = None) -> str:
         return ""
     told = [solution.parallax.sentence(near_m)] if solution.parallax else []
     if solution.level:
-        from idle_lantern.core.join.solve.hand_held import HandHeld  # loads the solver, which no start needs
+        from idle_lantern.core.registration.solve.hand_held import HandHeld  # loads the solver, which no start needs
 
         told.append(solution.level.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)))
-    from idle_lantern.core.join.solve.placing import placing_in_words
+    from idle_lantern.core.registration.solve.placing import placing_in_words
 
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))
     return "\n".join(filter(None, told))

@@ -7,10 +7,10 @@ from dataclasses import replace
 from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 from PyQt6.QtGui import QPolygonF
 
-from idle_lantern.app.desk import Desk
-from idle_lantern.app.joins import Shown
+from idle_lantern.app.context import AppContext
+from idle_lantern.app.join_runner import ShownPicture
 from idle_lantern.app.stages import join_model as model
-from idle_lantern.app.stages.seen_walk import SeenWalk
+from idle_lantern.app.stages.review_walk import SeenWalk
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 
 
@@ -20,15 +20,15 @@ class JoinOnTheMap(QObject):
     picture = pyqtSignal(object)
     ties = pyqtSignal(object)
 
-    def __init__(self, desk: Desk, seen: SeenWalk) -> None:
+    def __init__(self, context: AppContext, seen: SeenWalk) -> None:
         super().__init__(seen)
-        self._state, self._seen = desk.state, seen
+        self._state, self._seen = context.state, seen
         self._shapes = JoinOnMap()
-        desk.joins.rough.connect(lambda shown: self.picture.emit(shown.on_map))
-        desk.joins.shown.connect(self._finished)
+        context.joins.rough.connect(lambda shown: self.picture.emit(shown.on_map))
+        context.joins.shown.connect(self._finished)
         seen.changed.connect(self._tell)
 
-    def _finished(self, shown: Shown) -> None:
+    def _finished(self, shown: ShownPicture) -> None:
         self.picture.emit(shown.on_map)
         planned = [shot.id for shot in self._state.outing.shots(self._state.plan.frames).values()]
         found = model.on_map(shown.result, planned)

@@ -10,17 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.app.stages.choices_model import has_brackets, has_repeats, has_twins
+from idle_lantern.core.base.checkpoint import checkpoints_folder
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.asking import JoinFrame, JoinRequest, JoinResult, development_told, lens_told
-from idle_lantern.core.join.checkpoint import checkpoints_folder
-from idle_lantern.core.join.options import JoinOptions, Rim, TiePoint
+from idle_lantern.core.join.request import JoinFrame, JoinRequest, JoinResult, development_told, lens_told
 from idle_lantern.core.merging.development import Development
-from idle_lantern.core.merging.recipe import Brackets, Exposure, Recipe, Repeats
+from idle_lantern.core.merging.recipe import BracketExposure, Brackets, Recipe, Repeats
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.request.options import JoinOptions, Rim, TiePoint
 
 if TYPE_CHECKING:
-    from idle_lantern.core.join.solve.solve import Solution
+    from idle_lantern.core.registration.solve.solve import Solution
 
 Array = NDArray[Any]
 
@@ -43,8 +43,8 @@ def request_for(
             p if known else None,
             document.mask_file(folder, outing, r.id),
             (
-                *(Exposure(file_of(other), ev) for other, ev in outing.exposures_beside(r.id)),
-                *(Exposure(file_of(other), kind=kind) for other, kind in outing.taken_again(r.id)),
+                *(BracketExposure(file_of(other), ev) for other, ev in outing.exposures_beside(r.id)),
+                *(BracketExposure(file_of(other), kind=kind) for other, kind in outing.taken_again(r.id)),
             ),
         )
         for r, p in zip(refs, prior)

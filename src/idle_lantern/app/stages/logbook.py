@@ -9,12 +9,12 @@ from PyQt6.QtCore import QFile, Qt, pyqtSignal
 from PyQt6.QtWidgets import QHeaderView, QMessageBox, QTableWidget, QTableWidgetItem
 
 from idle_lantern.app import settings, theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base import units
 from idle_lantern.core.outing.index import OutingIndex, OutingSummary
-from idle_lantern.core.training.record import practice_file, practised, read_rows
+from idle_lantern.course.record import practice_file, practised, read_rows
 
 LISTING = "Listing the outings"
 
@@ -24,8 +24,8 @@ class LogbookStage(Stage):
 
     opened = pyqtSignal(object)
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
         self._index = OutingIndex()
         self.table = QTableWidget(0, 6)
         self.table.setAccessibleName("Outings")
@@ -54,9 +54,9 @@ class LogbookStage(Stage):
                 self.practised,
                 row(
                     button("Open", self._open_chosen, name="open-outing"),
-                    button("New outing …", lambda: desk.ask("outing.new"), name="new-outing"),
-                    button("Open another folder …", lambda: desk.ask("outing.open")),
-                    button("Practise …   [Ctrl + L]", lambda: desk.ask("practice.open"), name="open-practice"),
+                    button("New outing …", lambda: context.ask("outing.new"), name="new-outing"),
+                    button("Open another folder …", lambda: context.ask("outing.open")),
+                    button("Practise …   [Ctrl + L]", lambda: context.ask("practice.open"), name="open-practice"),
                     button("Move to the trash …", self.discard_chosen, name="discard-outing"),
                     None,
                 ),
@@ -74,14 +74,14 @@ class LogbookStage(Stage):
         """List the outings anew, off the thread."""
         self.state.save_now()
         root = settings.outings_folder()
-        elsewhere = [Path(folder) for folder in self.desk.settings.elsewhere]
+        elsewhere = [Path(folder) for folder in self.context.settings.elsewhere]
         self.where.setText(f"Kept in {settings.shown(root)}")
         self.practised.setText(practised(read_rows(practice_file())))
-        self.desk.start(
+        self.context.start(
             LISTING,
             lambda task: self._index.listed(root, elsewhere, task),
             self._show,
-            lambda e: self.desk.tell(e.sentence),
+            lambda e: self.context.tell(e.sentence),
             quiet=True,
         )
 
@@ -107,11 +107,11 @@ class LogbookStage(Stage):
         """Move the chosen outing's folder to the trash, from where it can be brought back."""
         row_ = self.table.currentRow()
         if not 0 <= row_ < len(self._entries):
-            self.desk.tell("Choose an outing in the list first.")
+            self.context.tell("Choose an outing in the list first.")
             return
         entry = self._entries[row_]
         if self.state.folder is not None and entry.folder.resolve() == self.state.folder.resolve():
-            self.desk.tell(f"'{entry.name}' is open. Open another outing first, then move it to the trash.")
+            self.context.tell(f"'{entry.name}' is open. Open another outing first, then move it to the trash.")
             return
         answer = QMessageBox.question(
             self,
@@ -124,9 +124,9 @@ class LogbookStage(Stage):
         if answer != QMessageBox.StandardButton.Yes:
             return
         if QFile.moveToTrash(str(entry.folder))[0]:
-            self.desk.tell(f"'{entry.name}' lies in the trash.", problem=False)
+            self.context.tell(f"'{entry.name}' lies in the trash.", problem=False)
         else:
-            self.desk.tell(f"'{entry.name}' could not be moved to the trash; it stays where it is.")
+            self.context.tell(f"'{entry.name}' could not be moved to the trash; it stays where it is.")
         self.show_outings()
 
     def _open_chosen(self) -> None:
@@ -135,7 +135,7 @@ class LogbookStage(Stage):
         if rows:
             self._open(rows[0].row())
         else:
-            self.desk.tell("Choose an outing in the list first.")
+            self.context.tell("Choose an outing in the list first.")
 
     def _open(self, index: int) -> None:
         self.opened.emit(self._entries[index].folder)

@@ -8,13 +8,13 @@ from typing import Any
 
 from PyQt6.QtCore import QPointF
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import hands_model as model
 from idle_lantern.app.widgets.basics import button, set_look_property
 from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 
 OUTLINING = "Finding the outline"
 #: How far on the screen a thing may reach from where it was clicked, and at most in the picture.
@@ -31,8 +31,8 @@ _HINTS = {
 class PictureHands:
     """The tools of the joined picture; one is held at a time."""
 
-    def __init__(self, desk: Desk, view: PictureView, chosen: Callable[[QPointF], None]) -> None:
-        self._desk, self._state, self._view, self._chosen = desk, desk.state, view, chosen
+    def __init__(self, context: AppContext, view: PictureView, chosen: Callable[[QPointF], None]) -> None:
+        self._context, self._state, self._view, self._chosen = context, context.state, view, chosen
         self.joined: JoinResult | None = None
         self.aside = False
         self._held = ""
@@ -65,7 +65,7 @@ class PictureHands:
         self._view.set_tool(tool)
         if tool is not None:
             self._view.setFocus()
-            self._desk.tell(_HINTS[self._held], problem=False)
+            self._context.tell(_HINTS[self._held], problem=False)
         self.show()
 
     def leave(self) -> None:
@@ -86,7 +86,7 @@ class PictureHands:
         try:
             edit = paint(self._state.outing, place.folder, joined, points, radius_px)
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self._state.apply(edit)
 
@@ -104,15 +104,15 @@ class PictureHands:
             try:
                 edit = model.keep_figure(self._state.outing, place.folder, joined, *found)
             except LanternError as error:
-                self._desk.tell(error.sentence)
+                self._context.tell(error.sentence)
                 return
             if self._state.apply(edit):
-                self._desk.tell("One frame alone shows that now; Ctrl + Z takes it back.", problem=False)
+                self._context.tell("One frame alone shows that now; Ctrl + Z takes it back.", problem=False)
 
-        self._desk.start(
+        self._context.start(
             OUTLINING,
             lambda _t: model.figure_at(joined, u, v, reach),
             done,
-            lambda e: self._desk.tell(e.sentence),
+            lambda e: self._context.tell(e.sentence),
             quiet=True,
         )

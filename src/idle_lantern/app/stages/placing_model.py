@@ -15,12 +15,12 @@ from idle_lantern.app.stages.join_request_model import prior_of
 from idle_lantern.app.tie_model import lens_for
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.compositing.render.single_frame import frames_showing
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.render.single import frames_showing
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import HandPoint, Outing
 
@@ -37,7 +37,7 @@ _ENOUGH = 3
 
 
 @dataclass(frozen=True)
-class Held:
+class HeldFrame:
     """A frame in the hand: its id, name, lens, small pixels (h, w, 3) uint8, and where it looks now."""
 
     frame: str
@@ -46,7 +46,7 @@ class Held:
     pixels: Array
     world_from_camera: Array
 
-    def dragged(self, joined: JoinResult, start: tuple[float, float], end: tuple[float, float]) -> Held:
+    def dragged(self, joined: JoinResult, start: tuple[float, float], end: tuple[float, float]) -> HeldFrame:
         """The frame after what lay at a place of the picture was dragged to another one."""
         rays = joined.canvas.directions(np.array([start, end], float))
         if not np.isfinite(rays).all():
@@ -58,13 +58,13 @@ class Held:
         turn = rotations.from_vector(axis / sine * math.atan2(sine, float(rays[0] @ rays[1])))
         return replace(self, world_from_camera=turn @ self.world_from_camera)
 
-    def rolled(self, angle_deg: float) -> Held:
+    def rolled(self, angle_deg: float) -> HeldFrame:
         """The frame turned about its own axis, clockwise."""
         roll = rotations.about_z(math.radians(angle_deg))
         return replace(self, world_from_camera=self.world_from_camera @ roll)
 
 
-def held(outing: Outing, joined: JoinResult, frame: str, path: Path, middle: tuple[float, float]) -> Held:
+def held(outing: Outing, joined: JoinResult, frame: str, path: Path, middle: tuple[float, float]) -> HeldFrame:
     """A frame taken into the hand: where the head told it to be, as the others lie, or at ``middle`` of the picture in sight.
 
     Raises
@@ -96,7 +96,7 @@ def held(outing: Outing, joined: JoinResult, frame: str, path: Path, middle: tup
         if not np.isfinite(ray).all():
             raise InputError("The picture ends there", remedy="Show the part of it where the frame belongs")
         pose = rotations.from_yaw_pitch_roll(*azimuth_altitude(ray))
-    return Held(frame, ref.file.rsplit("/", 1)[-1], lens, np.ascontiguousarray(small), pose)
+    return HeldFrame(frame, ref.file.rsplit("/", 1)[-1], lens, np.ascontiguousarray(small), pose)
 
 
 def _as_told(outing: Outing, joined: JoinResult, frame: str) -> Array | None:
@@ -119,7 +119,7 @@ def _as_told(outing: Outing, joined: JoinResult, frame: str) -> Array | None:
     return rotations.nearest(np.sum(turns, axis=0)) @ mine
 
 
-def drawn(joined: JoinResult, held_: Held, zoom: float) -> tuple[Array, tuple[float, float, float, float]] | None:
+def drawn(joined: JoinResult, held_: HeldFrame, zoom: float) -> tuple[Array, tuple[float, float, float, float]] | None:
     """The frame as the picture would show it, (h, w, 4) uint8, and its rectangle (left, top, width, height) in pixels of the
     picture; None where it lies nowhere near it. ``zoom`` is how many pixels of the screen one of the picture takes."""
     canvas, lens = joined.canvas, held_.lens
@@ -162,7 +162,7 @@ def drawn(joined: JoinResult, held_: Held, zoom: float) -> tuple[Array, tuple[fl
     return rgba, (float(left), float(top), float(u.shape[1] * step), float(u.shape[0] * step))
 
 
-def laid_down(joined: JoinResult, held_: Held, zoom: float) -> Edit:
+def laid_down(joined: JoinResult, held_: HeldFrame, zoom: float) -> Edit:
     """The edit that ties the frame where the hand laid it: points between it and the frames that show the same there, each known
     as well as the hand is on a screen that shows the picture at ``zoom``.
 
@@ -204,7 +204,7 @@ def laid_down(joined: JoinResult, held_: Held, zoom: float) -> Edit:
     return Edit(f"Lay {held_.name} down by hand", apply)
 
 
-def told(held_: Held, zoom: float, joined: JoinResult) -> str:
+def told(held_: HeldFrame, zoom: float, joined: JoinResult) -> str:
     """What to do with a frame in the hand."""
     sigma_px = _HAND_SCREEN_PX / max(zoom, 1e-6)
     close = units.angle(math.degrees(sigma_px / joined.canvas.px_per_rad), 2)

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning.commands import PlanCommands
 from idle_lantern.app.planning.map_menu import map_menu
 from idle_lantern.app.planning.topics.angles import AnglesTopic
@@ -32,7 +32,7 @@ from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.remedies import REMEDIES
-from idle_lantern.core.scouting.judged import ScoutedFacts, facts_of, judge_scouted
+from idle_lantern.core.scouting.remarks import ScoutedFacts, facts_of, judge_scouted
 
 JUDGING = "Judging the plan"
 _JUDGE_AFTER_MS = 120
@@ -42,23 +42,23 @@ _MARGIN_PX, _SCROLL_BAR_PX = 10, 10
 class PlanStage(Stage):
     """The evening before."""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
-        self.commands = PlanCommands(desk, self)
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
+        self.commands = PlanCommands(context, self)
         self.commands.gear_changed.connect(self._show_gear)
         # while an edge is dragged plans follow each other: only the one that stays is judged
         self._judge_soon = QTimer(self)
         self._judge_soon.setSingleShot(True)
         self._judge_soon.setInterval(_JUDGE_AFTER_MS)
         self._judge_soon.timeout.connect(self._judge)
-        self.picture, self.camera = PictureTopic(desk, self.commands), CameraTopic(desk, self.commands)
-        self.scouting, self.foreseen = ScoutingTopic(desk, self.commands), ForeseenTopic(desk, self.commands)
-        self.support, self.sharpness = SupportTopic(desk, self.commands), SharpnessTopic(desk, self.commands)
-        self.exposure, self.light = ExposureTopic(desk, self.commands), LightTopic(desk, self.commands)
+        self.picture, self.camera = PictureTopic(context, self.commands), CameraTopic(context, self.commands)
+        self.scouting, self.foreseen = ScoutingTopic(context, self.commands), ForeseenTopic(context, self.commands)
+        self.support, self.sharpness = SupportTopic(context, self.commands), SharpnessTopic(context, self.commands)
+        self.exposure, self.light = ExposureTopic(context, self.commands), LightTopic(context, self.commands)
         self.run, self.cost, self.listing = (
-            RunTopic(desk, self.commands),
-            CostTopic(desk, self.commands),
-            AnglesTopic(desk, self.commands),
+            RunTopic(context, self.commands),
+            CostTopic(context, self.commands),
+            AnglesTopic(context, self.commands),
         )
         page: Topic
         self.topics: tuple[Topic, ...] = (
@@ -101,7 +101,7 @@ class PlanStage(Stage):
             lambda: self.state.apply(edits.bring_back_all()),
         )
         scroll = self._remarks_scroll = scrolled(self.remarks)
-        go = button("Go shooting", lambda: desk.ask("go.field"), main=True, name="go-field")
+        go = button("Go shooting", lambda: context.ask("go.field"), main=True, name="go-field")
         takes = panel(column(self.count, self.rows_text, row(None, go), results, scroll), "results")
 
         layout = row(margin=_MARGIN_PX, space=theme.SPACE * 2)
@@ -190,7 +190,7 @@ class PlanStage(Stage):
             all_ = (*judge(plan), *judge_scouted(plan, scouts, facts))
             return tuple(sorted(all_, key=lambda j: -j.severity)), facts
 
-        self.desk.start(JUDGING, work, done, lambda e: self.desk.tell(e.sentence), quiet=True)
+        self.context.start(JUDGING, work, done, lambda e: self.context.tell(e.sentence), quiet=True)
 
     def _show_remarks(self) -> None:
         if self.state.judgements is None:

@@ -10,7 +10,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.state import OutingPlace
 from idle_lantern.app.tasks import Task
 from idle_lantern.core.base.errors import LanternError
@@ -39,24 +39,24 @@ class Shooter(QObject):
     counted = pyqtSignal(object)
     failed = pyqtSignal(object)
 
-    def __init__(self, desk: Desk, parent: QObject) -> None:
+    def __init__(self, context: AppContext, parent: QObject) -> None:
         super().__init__(parent)
-        self._desk = desk
+        self._context = context
 
     @property
     def busy(self) -> bool:
         """Whether head and camera work."""
-        return self._desk.tasks.busy(SHOOTING)
+        return self._context.tasks.busy(SHOOTING)
 
     def devices(self) -> Any:
         """Head and camera for the rig of the plan."""
-        outing = self._desk.state.outing
-        return self._desk.devices.of(outing.id, self._desk.state.plan, len(outing.frames))
+        outing = self._context.state.outing
+        return self._context.devices.of(outing.id, self._context.state.plan, len(outing.frames))
 
     def take(self, frames: Sequence[GridFrame], place: OutingPlace) -> None:
         """Take frames into an outing."""
-        devices, plan = self.devices(), self._desk.state.plan
-        names = [r.file for r in self._desk.state.outing.frames]
+        devices, plan = self.devices(), self._context.state.plan
+        names = [r.file for r in self._context.state.outing.frames]
 
         def work(task: Task) -> None:
             # a frame that was taken belongs to the outing, whether or not stopping was asked for meanwhile
@@ -92,10 +92,10 @@ class Shooter(QObject):
             self.counted.emit(None)
             self.failed.emit(error)
 
-        self._desk.start(SHOOTING, work, lambda _r: self.counted.emit(None), failed, on_partial=partial)
+        self._context.start(SHOOTING, work, lambda _r: self.counted.emit(None), failed, on_partial=partial)
 
     def _pace(self, task: Task) -> Pace:
-        if self._desk.settings.quick:
+        if self._context.settings.quick:
             return no_time
 
         def wait(doing: Doing, seconds: float) -> None:

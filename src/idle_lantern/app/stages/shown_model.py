@@ -10,10 +10,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.render.single_frame import frame_alone, frames_showing
 from idle_lantern.core.frames.reading import read_again
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.render.single import frame_alone, frames_showing
+from idle_lantern.core.join.request import JoinResult
 
 Array = NDArray[Any]
 
@@ -50,7 +50,7 @@ def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
 def sharpest_of(found: Sequence[Candidate], views: Mapping[str, Array]) -> int | None:
     """Which of the frames of a place shows most fine detail there, by their views of it as ``alone`` gives them; None while one of them
     is not there, or where there is nothing to choose from."""
-    from idle_lantern.core.join.suspects.sharpness import sharpest  # loads the engine, which no start needs
+    from idle_lantern.core.inspection.sharpness import sharpest  # loads the engine, which no start needs
 
     if len(found) < 2 or any(c.frame not in views for c in found):
         return None

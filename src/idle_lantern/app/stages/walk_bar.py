@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import hands_model, shown_model
 from idle_lantern.app.stages import walk_model as model
 from idle_lantern.app.stages.picture_hands import PictureHands
@@ -16,7 +16,7 @@ from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.over_picture import OverPicture, PlaceShown
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
 
 #: Size on the screen of a place that is clicked.
@@ -28,20 +28,20 @@ class WalkBar(QWidget):
 
     left = pyqtSignal()  # the place that was looked at is left for another one
 
-    def __init__(self, desk: Desk, view: PictureView) -> None:
+    def __init__(self, context: AppContext, view: PictureView) -> None:
         super().__init__()
-        self._desk, self._state, self._view = desk, desk.state, view
+        self._context, self._state, self._view = context, context.state, view
         self._over = view.over = OverPicture()
         self.at = -1
         #: All suspects of the picture that is shown.
-        self.stops: tuple[model.Stop, ...] = ()
+        self.stops: tuple[model.WalkStop, ...] = ()
         self._joined: JoinResult | None = None
-        self.layers = WalkLayers(desk, view, self)
+        self.layers = WalkLayers(context, view, self)
         self._aside = False
         #: A place that somebody chose, looked at in place of a suspect.
-        self._own: model.Stop | None = None
+        self._own: model.WalkStop | None = None
         self._own_told = ""
-        self.hands = PictureHands(desk, view, self._look_at)
+        self.hands = PictureHands(context, view, self._look_at)
         self.told = label("", wrap=True, name="walk-told")
         self.next_button = button("Next   [N]", self.step, name="walk-next")
         self.next_button.setAccessibleName("Next suspicious place")
@@ -67,7 +67,7 @@ class WalkBar(QWidget):
         self._show()
 
     @property
-    def stop(self) -> model.Stop | None:
+    def stop(self) -> model.WalkStop | None:
         """The present place."""
         if self._own is not None:
             return self._own
@@ -100,7 +100,7 @@ class WalkBar(QWidget):
             self._view.show_place(stop.u, stop.v)
             self.layers.look_at(stop, self._joined)
         elif self.stops:
-            self._desk.tell("Every place was called good.", problem=False)
+            self._context.tell("Every place was called good.", problem=False)
         self._show()
 
     def say(self, word: str) -> None:
@@ -118,7 +118,7 @@ class WalkBar(QWidget):
             return
         own = model.own_stop(joined, place.x() - 0.5, place.y() - 0.5, _OWN_PX / max(self._view.zoom, 1e-6))
         if own is None:
-            self._desk.tell("The picture shows nothing there.")
+            self._context.tell("The picture shows nothing there.")
             return
         self.left.emit()
         self._own = own
@@ -126,7 +126,7 @@ class WalkBar(QWidget):
         self.layers.look_at(own, joined)
         self._show()
 
-    def look_at_stop(self, stop: model.Stop, told: str) -> None:
+    def look_at_stop(self, stop: model.WalkStop, told: str) -> None:
         """Take a place that is no suspect for the present one, with what is told of it, and go there at 100 %."""
         self._own, self._own_told = stop, told
         self._view.show_place(stop.u, stop.v)
@@ -150,7 +150,7 @@ class WalkBar(QWidget):
             return
         found = self.layers.candidates
         if not found:
-            self._desk.tell("No frame shows the middle of this place." if self._joined else "Join first.")
+            self._context.tell("No frame shows the middle of this place." if self._joined else "Join first.")
             return
         self.layers.take((self.layers.taking + 1) % len(found))
         self._show()
@@ -161,7 +161,7 @@ class WalkBar(QWidget):
             return
         at = shown_model.sharpest_of(self.layers.candidates, self.layers.views)
         if at is None:
-            self._desk.tell("The frames of this place are still being read, or only one of them shows it.")
+            self._context.tell("The frames of this place are still being read, or only one of them shows it.")
             return
         self.layers.take(at)
         self._show()
@@ -178,7 +178,7 @@ class WalkBar(QWidget):
         try:
             edit = hands_model.take_here(self._state.outing, place.folder, joined, stop, tried)
         except LanternError as error:
-            self._desk.tell(error.sentence)
+            self._context.tell(error.sentence)
             return
         self.layers.taken()
         self._state.apply(edit)
@@ -193,11 +193,11 @@ class WalkBar(QWidget):
         frame = tried.frame if tried is not None else next(iter(stop.frames), None)
         ref = self._state.outing.frame(frame)
         if ref is None:
-            self._desk.tell("No frame is told of this place.")
+            self._context.tell("No frame is told of this place.")
             return
         self.layers.lift()
         if self._state.apply(edits.switch_off(ref, off=True)):
-            self._desk.tell(model.off_in_words(ref.file), problem=False)
+            self._context.tell(model.off_in_words(ref.file), problem=False)
 
     # --- what is shown ------------------------------------------------------------
 

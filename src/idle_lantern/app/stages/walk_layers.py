@@ -6,13 +6,13 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, QRectF, QTimer
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import walk_model as model
 from idle_lantern.app.stages.shown_model import Candidate, alone
 from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.over_picture import LayerShown
 from idle_lantern.app.widgets.picture_view import PictureView
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 
 LOOKING = "Laying a frame over the picture"
 _BLINK_MS = 700
@@ -23,10 +23,10 @@ _BLINKED = 3
 class WalkLayers(QObject):
     """What lies over the place that is being looked at; of ``candidates`` the one ``taking`` is tried, -1 for none."""
 
-    def __init__(self, desk: Desk, view: PictureView, parent: QObject) -> None:
+    def __init__(self, context: AppContext, view: PictureView, parent: QObject) -> None:
         super().__init__(parent)
-        self._desk, self._view = desk, view
-        self._stop: model.Stop | None = None
+        self._context, self._view = context, view
+        self._stop: model.WalkStop | None = None
         self.candidates: tuple[Candidate, ...] = ()
         self.taking = -1
         #: Frames alone at the place, as they are read.
@@ -43,7 +43,7 @@ class WalkLayers(QObject):
         """The frame that is laid over the place to be taken."""
         return self.candidates[self.taking] if 0 <= self.taking < len(self.candidates) else None
 
-    def look_at(self, stop: model.Stop, joined: JoinResult | None) -> None:
+    def look_at(self, stop: model.WalkStop, joined: JoinResult | None) -> None:
         """Take another place, and read the frames that show it off the thread; each comes when it is there."""
         self.leave()
         self._stop, self.candidates = stop, model.candidates(stop, joined)
@@ -70,8 +70,8 @@ class WalkLayers(QObject):
                 if self.tried == candidate:
                     self._lay(candidate)
 
-        self._desk.start(
-            LOOKING, work, lambda _r: None, lambda e: self._desk.tell(e.sentence), on_partial=came, quiet=True
+        self._context.start(
+            LOOKING, work, lambda _r: None, lambda e: self._context.tell(e.sentence), on_partial=came, quiet=True
         )
 
     def take(self, at: int) -> None:

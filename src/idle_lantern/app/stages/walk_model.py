@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from idle_lantern.app.stages.shown_model import Candidate, shown_at
+from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.render.single_frame import frames_showing
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.asking import JoinResult
-from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.render.single import frames_showing
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import Outing, Verdict
 
 KINDS_IN_WORDS = {
@@ -31,7 +31,7 @@ _WIDER = 1.25
 
 
 @dataclass(frozen=True)
-class Stop:
+class WalkStop:
     """A suspect of the open picture. ``frames`` are ids of the outing, ``names`` the files; ``verdict`` is empty while nothing is said."""
 
     u: float
@@ -54,7 +54,7 @@ class Stop:
         return "" if self.said is None else self.said.verdict
 
 
-def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[Stop, ...]:
+def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[WalkStop, ...]:
     """The suspects of a picture in the order of the walk, with what was said of them."""
     if joined is None:
         return ()
@@ -65,7 +65,7 @@ def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[Stop, ...]:
         ray = joined.canvas.directions(np.array([float(row["u"]), float(row["v"])]))
         azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
         frames = tuple(ids[name] for name in row["frames"] if name in ids)
-        stop = Stop(
+        stop = WalkStop(
             float(row["u"]), float(row["v"]), float(row["width"]), float(row["height"]), str(row["kind"]),
             float(row["suspicion"]), frames, tuple(row["frames"]), str(row["sentence"]), float(row.get("figure", 0)),
             azimuth, altitude,
@@ -76,7 +76,7 @@ def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[Stop, ...]:
     return tuple(found)
 
 
-def _with_verdict(stop: Stop, outing: Outing, half_deg: float) -> Stop:
+def _with_verdict(stop: WalkStop, outing: Outing, half_deg: float) -> WalkStop:
     within = max(_SAME_PLACE_DEG, half_deg)
     for said in reversed(outing.verdicts):
         across = (said.yaw_deg - stop.yaw_deg + 180) % 360 - 180
@@ -87,12 +87,12 @@ def _with_verdict(stop: Stop, outing: Outing, half_deg: float) -> Stop:
     return stop
 
 
-def verdict_on(stop: Stop, word: str) -> Verdict:
+def verdict_on(stop: WalkStop, word: str) -> Verdict:
     """Something said of a suspect."""
     return Verdict(stop.kind, stop.frames, round(stop.yaw_deg, 4), round(stop.pitch_deg, 4), stop.figure, word)
 
 
-def next_open(stops: Sequence[Stop], at: int, step: int = 1) -> int:
+def next_open(stops: Sequence[WalkStop], at: int, step: int = 1) -> int:
     """The next stop on the way that is not called good, -1 where there is none; from ``at``, round and round."""
     for n in range(1, len(stops) + 1):
         k = (at + step * n) % len(stops)
@@ -101,7 +101,7 @@ def next_open(stops: Sequence[Stop], at: int, step: int = 1) -> int:
     return -1
 
 
-def found_again(before: Stop, stops: Sequence[Stop]) -> int:
+def found_again(before: WalkStop, stops: Sequence[WalkStop]) -> int:
     """Which suspect of a picture made anew is an earlier one; -1 for none."""
     return next(
         (i for i, s in enumerate(stops) if s.kind == before.kind and abs(s.u - before.u) + abs(s.v - before.v) < _AGAIN_PX),
@@ -109,7 +109,7 @@ def found_again(before: Stop, stops: Sequence[Stop]) -> int:
     )  # fmt: skip
 
 
-def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
+def summary(stops: Sequence[WalkStop], joined: JoinResult | None) -> str:
     """How the walk stands, in a sentence."""
     if joined is None or "suspects" not in joined.report:
         return ""
@@ -132,7 +132,7 @@ def summary(stops: Sequence[Stop], joined: JoinResult | None) -> str:
     return f"{told}: {', '.join(parts)}." if parts else f"{told}."
 
 
-def stop_in_words(stop: Stop, at: int, count: int) -> str:
+def stop_in_words(stop: WalkStop, at: int, count: int) -> str:
     """What is told of a suspect, the ``at``-th of so many."""
     said = f", {VERDICTS_IN_WORDS[stop.verdict]}" if stop.verdict else ""
     return (
@@ -141,7 +141,7 @@ def stop_in_words(stop: Stop, at: int, count: int) -> str:
     )
 
 
-def own_in_words(stop: Stop) -> str:
+def own_in_words(stop: WalkStop) -> str:
     """What is told of a place that somebody chose."""
     return f"A place that you chose; the picture shows {stop.names[0]} there. B blinks its frames, T tries another one."
 
@@ -164,7 +164,7 @@ def seams_of(joined: JoinResult | None) -> list[list[tuple[float, float]]]:
     return [[(float(u), float(v)) for u, v in outline] for row in rows for outline in row.get("shown_px") or ()]
 
 
-def candidates(stop: Stop, joined: JoinResult | None) -> tuple[Candidate, ...]:
+def candidates(stop: WalkStop, joined: JoinResult | None) -> tuple[Candidate, ...]:
     """The frames that show the middle of a place, in the order in which they are tried: the others that the suspect names
     come first, the one to blame last."""
     if joined is None or joined.solution is None:
@@ -179,7 +179,7 @@ def candidates(stop: Stop, joined: JoinResult | None) -> tuple[Candidate, ...]:
     return tuple(sorted(rows, key=lambda c: (c.frame in stop.frames[:1], c.frame not in stop.frames)))
 
 
-def tile_about(stop: Stop, joined: JoinResult) -> Tile:
+def tile_about(stop: WalkStop, joined: JoinResult) -> Tile:
     """The window of the picture that is looked at with a stop."""
     width = min(_MOST_PX, round(stop.width) + 2 * _ROUND_PX)
     height = min(_MOST_PX, round(stop.height) + 2 * _ROUND_PX)
@@ -188,12 +188,12 @@ def tile_about(stop: Stop, joined: JoinResult) -> Tile:
     return Tile(left, top, right - left, bottom - top)
 
 
-def area_of(stop: Stop) -> tuple[float, float, float, float]:
+def area_of(stop: WalkStop) -> tuple[float, float, float, float]:
     """The ellipse that is given to one frame: middle and half axes in pixels of the picture."""
     return stop.u, stop.v, max(24.0, stop.width / 2 * _WIDER), max(24.0, stop.height / 2 * _WIDER)
 
 
-def own_stop(joined: JoinResult, u: float, v: float, size_px: float) -> Stop | None:
+def own_stop(joined: JoinResult, u: float, v: float, size_px: float) -> WalkStop | None:
     """A place that somebody chose, as a stop of its own; None where the picture shows nothing."""
     if joined.solution is None:
         return None
@@ -204,4 +204,4 @@ def own_stop(joined: JoinResult, u: float, v: float, size_px: float) -> Stop | N
     ray = joined.canvas.directions(np.array([u, v]))
     azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
     names = (joined.solution.frames.names[f],)
-    return Stop(u, v, size_px, size_px, "", 0.0, (joined.frame_ids[f],), names, "", 0.0, azimuth, altitude)
+    return WalkStop(u, v, size_px, size_px, "", 0.0, (joined.frame_ids[f],), names, "", 0.0, azimuth, altitude)

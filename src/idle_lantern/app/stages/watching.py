@@ -8,11 +8,11 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QLabel, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.settings import shown
+from idle_lantern.app.sounds import can_sound, play
 from idle_lantern.app.stages import field_model as model
-from idle_lantern.app.tones import can_sound, play
-from idle_lantern.app.watcher import Told
+from idle_lantern.app.watcher import ToldFrame
 from idle_lantern.app.widgets.basics import button, label
 from idle_lantern.core.outing import edits
 
@@ -22,22 +22,22 @@ class Watching(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, desk: Desk, over: QWidget) -> None:
+    def __init__(self, context: AppContext, over: QWidget) -> None:
         super().__init__(over)
-        self._desk, self._state, self._over = desk, desk.state, over
+        self._context, self._state, self._over = context, context.state, over
         self.verdict = label("", "head", wrap=True, name="field-verdict")
         self.told = label("", "dim", wrap=True, name="field-told")
         for line in (self.verdict, self.told):
             line.hide()
         self.button = button("Watch a folder …   [W]", self.toggle, name="field-watch")
-        desk.watcher.told.connect(self._arrived)
-        desk.watcher.trouble.connect(lambda sentence: desk.tell(sentence) if sentence else None)
-        desk.watcher.changed.connect(self._show)
+        context.watcher.told.connect(self._arrived)
+        context.watcher.trouble.connect(lambda sentence: context.tell(sentence) if sentence else None)
+        context.watcher.changed.connect(self._show)
 
     def toggle(self) -> None:
         """Ask for the folder that the camera writes into and watch it, or watch no longer."""
-        if self._desk.watcher.active:
-            self._desk.watcher.stop()
+        if self._context.watcher.active:
+            self._context.watcher.stop()
             return
         if self._state.place is None or not self._state.may_change():
             return
@@ -49,21 +49,21 @@ class Watching(QObject):
         """Judge each frame that arrives in a folder, and take it into the outing."""
         if self._state.place is not None:
             say(self.verdict, "")
-            self._desk.watcher.start(folder, self._state.place)
+            self._context.watcher.start(folder, self._state.place)
 
     def toggle_tones(self) -> None:
         """Sound a tone for each frame that arrives, or none."""
-        on = not self._desk.settings.tones
-        self._desk.keep(replace(self._desk.settings, tones=on))
+        on = not self._context.settings.tones
+        self._context.keep(replace(self._context.settings, tones=on))
         if on:
             play("good")
         heard = "" if not on or can_sound() else " This computer has no sound device."
-        self._desk.tell(
+        self._context.tell(
             f"Tones are {'on: one is good, two take care, three falling shoot again' if on else 'off'}.{heard}",
             problem=False,
         )
 
-    def _arrived(self, told: Told) -> None:
+    def _arrived(self, told: ToldFrame) -> None:
         """Take a judged frame into its outing and say what was found."""
         ref = model.as_frame(told, self._state.outing.rig)
         here = self._state.is_open(told.place)
@@ -73,14 +73,14 @@ class Watching(QObject):
         # a frame that must be shot again stays the next one
         self._state.go_to(judged.number if judged.kind == "again" and judged.number else None)
         self._state.select(judged.number, ref.id)
-        if self._desk.settings.tones:
+        if self._context.settings.tones:
             play(judged.kind)
         say(self.verdict, model.verdict(told))
         say(self.told, model.also_told(told, self._state.plan, self._state.guide))
 
     def _show(self) -> None:
         """What the button does now, and where frames come from."""
-        folder = self._desk.watcher.folder
+        folder = self._context.watcher.folder
         self.button.setText("Watch no longer   [W]" if folder else "Watch a folder …   [W]")
         say(self.told, f"Watching {shown(folder)}: frames that arrive there are judged at once." if folder else "")
         self.changed.emit()

@@ -7,7 +7,7 @@ import time
 from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.stages.join_request_model import differs
 from idle_lantern.core.base import units
-from idle_lantern.core.join.asking import JoinResult
+from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.shoot.guide import Guide

@@ -30,7 +30,7 @@ _MOST_ACROSS = 900
 
 
 @dataclass(frozen=True)
-class Look:
+class MapLook:
     """How the map is looked at: its form, how much it is enlarged, and what was moved to the middle, in degrees."""
 
     form: str = "unrolled"
@@ -44,7 +44,7 @@ class Look:
         return self.zoom == 1.0 and self.yaw_deg == 0.0 and self.pitch_deg == 0.0
 
 
-def zoomed(look: Look, factor: float) -> float:
+def zoomed(look: MapLook, factor: float) -> float:
     """The enlargement after one by ``factor``, within what is of use."""
     return min(max(look.zoom * factor, _FARTHEST), _CLOSEST)
 
@@ -293,7 +293,7 @@ class Poles:
         return [drawn for disc in self.discs for drawn in disc.image(picture, key)]
 
 
-def fitted(field: TargetField, boxes: list[QRectF], size: QSize, look: Look) -> Unrolled:
+def fitted(field: TargetField, boxes: list[QRectF], size: QSize, look: MapLook) -> Unrolled:
     """The unrolled form that shows the field and the shapes in ``boxes`` (degrees), enlarged as the look says."""
     bounds = QRectF(field.left_deg, field.low_deg, field.sweep_deg, field.high_deg - field.low_deg)
     for box in boxes:
@@ -312,7 +312,7 @@ def fitted(field: TargetField, boxes: list[QRectF], size: QSize, look: Look) -> 
     return Unrolled(transform, field, size)
 
 
-def form_of(look: Look, field: TargetField, boxes: list[QRectF], size: QSize) -> Form:
+def form_of(look: MapLook, field: TargetField, boxes: list[QRectF], size: QSize) -> Form:
     """The form for a look."""
     if look.form == "unrolled":
         return fitted(field, boxes, size, look)

@@ -15,7 +15,7 @@ from idle_lantern.app.widgets.map_shapes import JoinOnMap
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.sun import Position, day
+from idle_lantern.core.plan.sun import SunPosition, day
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import FrameState
 
@@ -30,7 +30,7 @@ MARK_SIGNS = {"thing": "", "subject": "◎ ", "nearest": "▾ ", "whole": "▣ "
 
 
 @dataclass(frozen=True)
-class Shown:
+class MapContent:
     """What one painting of the map shows."""
 
     state: AppState
@@ -53,7 +53,7 @@ class Shown:
 class MapPaint:
     """One painting of the map."""
 
-    def __init__(self, shown: Shown, painter: QPainter, form: Form) -> None:
+    def __init__(self, shown: MapContent, painter: QPainter, form: Form) -> None:
         self.shown, self.state, self.painter, self.form = shown, shown.state, painter, form
 
     def all(self) -> None:
@@ -263,7 +263,7 @@ class MapPaint:
         self._body(moon, "moon", QBrush(Qt.BrushStyle.NoBrush))
         self._body(self.state.plan.sun, f"sun {site.start}", QBrush(theme.colour("warn")))
 
-    def _body(self, at: Position, name: str, fill: QBrush) -> None:
+    def _body(self, at: SunPosition, name: str, fill: QBrush) -> None:
         """The sun full, the moon as a ring, while above the horizon."""
         place = self.form.point(self.state.plan.brief.site.yaw_of(at.bearing_deg), at.altitude_deg)
         if at.altitude_deg < -1 or place is None:

@@ -28,8 +28,8 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets import map_hands
 from idle_lantern.app.widgets.basics import to_qimage
-from idle_lantern.app.widgets.map_forms import FORMS, Form, Look, fitted, form_of, zoomed
-from idle_lantern.app.widgets.map_paint import MapPaint, Shown
+from idle_lantern.app.widgets.map_forms import FORMS, Form, MapLook, fitted, form_of, zoomed
+from idle_lantern.app.widgets.map_paint import MapContent, MapPaint
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
 
 Array = NDArray[Any]
@@ -54,7 +54,7 @@ class MapView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(110)
         self.editable = True
-        self.look = Look()
+        self.look = MapLook()
         self.shapes: list[QPolygonF] = []
         self.image: QImage | None = None
         #: The scouting pictures of the outing, on the sphere.
@@ -107,7 +107,7 @@ class MapView(QWidget):
 
     def set_form(self, name: str) -> None:
         """Unrolled, as a globe, or both poles; the view starts anew."""
-        self._look(Look(name))
+        self._look(MapLook(name))
 
     def next_form(self) -> None:
         """The form after the present one."""
@@ -125,14 +125,14 @@ class MapView(QWidget):
 
     def show_all(self) -> None:
         """Fit the map to its height and width again."""
-        self._look(Look(self.look.form))
+        self._look(MapLook(self.look.form))
 
     def _pan(self, yaw_deg: float, pitch_deg: float) -> None:
         look = self.look
         pitch = max(-180.0, min(180.0, look.pitch_deg + pitch_deg))
         self._look(replace(look, yaw_deg=(look.yaw_deg + yaw_deg + 180) % 360 - 180, pitch_deg=pitch))
 
-    def _look(self, look: Look) -> None:
+    def _look(self, look: MapLook) -> None:
         self.look, self._form = look, None
         self.look_changed.emit()
         self.update()
@@ -173,7 +173,7 @@ class MapView(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
-        shown = Shown(
+        shown = MapContent(
             state=self.state,
             size=self.size(),
             shapes=self.shapes,

@@ -16,20 +16,20 @@ from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
 from idle_lantern.core.audit.settings import setting_findings
-from idle_lantern.core.audit.veil import Flare, SkyBand, flares, sky_band
+from idle_lantern.core.audit.veiling_flare import Flare, SkyBand, flares, sky_band
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import JoinError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.compositing.light.dust import alike_held, spots
 from idle_lantern.core.frames.frameset import FrameSet, names_of
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.light.dust import alike_held, spots
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.join.suspects.overlaps import overlaps_of
-from idle_lantern.core.join.suspects.sharpness import Blur, blurs, compared
-from idle_lantern.core.merging.prepared import Place, prepare, prepared_folder
+from idle_lantern.core.inspection.overlaps import overlaps_of
+from idle_lantern.core.inspection.sharpness import Blur, blurs, compared
+from idle_lantern.core.merging.prepared import ExposureSet, prepare, prepared_folder
 from idle_lantern.core.merging.recipe import Recipe
+from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.positions import Position
 
@@ -111,7 +111,7 @@ class _Audit:
             self.runs.append(RunReport(self.name, tuple(self.positions)))
             return
         try:
-            places = [Place(p.base.info) for p in self.positions]
+            places = [ExposureSet(p.base.info) for p in self.positions]
             infos = prepare(places, Recipe("base", quick=True), self.prepared, self.progress).infos
             names = names_of([p.base.path for p in self.positions])
             self._parts(self.positions, infos, names)

@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import srgb_to_linear
-from idle_lantern.core.join.match.features import WorkingFrame
-from idle_lantern.core.join.solve.poses import Poses
-from idle_lantern.core.join.suspects.overlaps import Overlap, balanced
+from idle_lantern.core.inspection.overlaps import Overlap, balanced
 from idle_lantern.core.merging.temperature import kelvin_shift
+from idle_lantern.core.registration.match.features import WorkingFrame
+from idle_lantern.core.registration.solve.poses import Poses
 
 Array = NDArray[Any]
 

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.join.suspects.sharpness import BAND_RAD, Compared
+from idle_lantern.core.inspection.sharpness import BAND_RAD, Compared
 
 Array = NDArray[Any]
 

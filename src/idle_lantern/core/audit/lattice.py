@@ -11,8 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.solve.poses import Poses
-from idle_lantern.core.join.suspects.overlaps import Overlap
+from idle_lantern.core.inspection.overlaps import Overlap
+from idle_lantern.core.registration.solve.poses import Poses
 
 Array = NDArray[Any]
 
@@ -37,7 +37,7 @@ class Missing:
 
 
 @dataclass(frozen=True)
-class Row:
+class LatticeRow:
     """Frames at one height, by their places in the poses, from left to right, and the yaw of each in one run of numbers."""
 
     members: tuple[int, ...]
@@ -51,7 +51,7 @@ def angles_deg(poses: Poses) -> Array:
     return np.asarray(np.degrees(np.column_stack([yaw, pitch, roll])))
 
 
-def rows_of(poses: Poses) -> list[Row]:
+def rows_of(poses: Poses) -> list[LatticeRow]:
     """Rows from the highest to the lowest."""
     angles = angles_deg(poses)
     height = math.degrees(float(np.median([lens.field_rad()[1] for lens in poses.lenses])))
@@ -65,7 +65,7 @@ def rows_of(poses: Poses) -> list[Row]:
     return [_row(group, angles) for group in groups]
 
 
-def _row(group: list[int], angles: Array) -> Row:
+def _row(group: list[int], angles: Array) -> LatticeRow:
     yaws = angles[group, 0] % 360
     order = np.argsort(yaws)
     sorted_yaws = yaws[order]
@@ -74,7 +74,9 @@ def _row(group: list[int], angles: Array) -> Row:
     first = (int(np.argmax(gaps)) + 1) % len(group)
     turned = np.roll(order, -first)
     run = np.unwrap(np.radians(yaws[turned]))
-    return Row(tuple(group[k] for k in turned), tuple(np.degrees(run).tolist()), float(np.mean(angles[group, 1])))
+    return LatticeRow(
+        tuple(group[k] for k in turned), tuple(np.degrees(run).tolist()), float(np.mean(angles[group, 1]))
+    )
 
 
 def missing(poses: Poses) -> list[Missing]:
@@ -98,7 +100,7 @@ def missing(poses: Poses) -> list[Missing]:
     return found + _corners(rows)
 
 
-def _corners(rows: Sequence[Row]) -> list[Missing]:
+def _corners(rows: Sequence[LatticeRow]) -> list[Missing]:
     """Rows that end a step before the others do."""
     level = [(r, row) for r, row in enumerate(rows, 1) if abs(row.pitch_deg) <= 50 and len(row.members) >= 3]
     if len(level) < 2:

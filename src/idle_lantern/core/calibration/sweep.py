@@ -7,11 +7,11 @@ from pathlib import Path
 
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.calibration.result import Calibration
+from idle_lantern.core.compositing.canvas.canvas import make_canvas
+from idle_lantern.core.compositing.render.compose import rough_picture
 from idle_lantern.core.frames.frameset import gather
-from idle_lantern.core.join.canvas.canvas import make_canvas
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import rough_picture
-from idle_lantern.core.join.solve.solve import Solution, solve
+from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.request.options import JoinOptions
 
 
 def calibrate_by_sweep(paths: Sequence[Path], progress: Progress = SILENT) -> Calibration:

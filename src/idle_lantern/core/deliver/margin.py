@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-from idle_lantern.core.deliver.nadir import NadirCovered
+from idle_lantern.core.deliver.nadir_patch import NadirCovered
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource, reduced, region
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.deliver import jpeg_strips, png_strips
 from idle_lantern.core.deliver.targets import WriteOptions
-from idle_lantern.core.pictures.pyramid import Kept, PyramidInfo, in_order
+from idle_lantern.core.pictures.pyramid import KeptTiles, PyramidInfo, in_order
 
 Array = NDArray[Any]
 
@@ -23,7 +23,7 @@ def write_strips(
     tiles: Iterable[tuple[Array, Array | None]],
     options: WriteOptions,
     *,
-    kept: Kept | None = None,
+    kept: KeptTiles | None = None,
     kept_rows: int = 0,
     threads: int = 2,
 ) -> None:

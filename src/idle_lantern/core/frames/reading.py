@@ -18,7 +18,7 @@ from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
 from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
-from idle_lantern.core.frames.decoders.head import Head
+from idle_lantern.core.frames.decoders.head import FileHead
 
 Array = NDArray[Any]
 
@@ -30,7 +30,7 @@ _SIDEWAYS = (5, 6, 7, 8)
 
 
 @dataclass(frozen=True)
-class FrameInfo(Head):
+class FrameInfo(FileHead):
     """A frame file before its pixels are read; width and height are upright, not as stored."""
 
     path: Path = field(kw_only=True)
@@ -72,7 +72,7 @@ def _inspected(path: Path) -> FrameInfo:
 
 #: A pixel of a small look is the mean of at least so many pixels a side; a larger picture is thinned before.
 _SEEN_OF_EACH = 4
-_HEADS: dict[str, Callable[[Path, str], Head]] = {
+_HEADS: dict[str, Callable[[Path, str], FileHead]] = {
     **dict.fromkeys(("JPEG", "PNG", "AVIF", "HEIC"), plain.head),
     "TIFF": lambda path, _kind: tiff.head(path),
     "JPEG XL": lambda path, _kind: jxl.head(path),

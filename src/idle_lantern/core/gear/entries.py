@@ -177,7 +177,7 @@ class Filter:
 
 
 @dataclass(frozen=True)
-class Card:
+class MemoryCard:
     """A memory card."""
 
     capacity_gb: float = 64.0
@@ -197,13 +197,13 @@ class Tripod:
         check_limits(self)
 
 
-Facts = Camera | LensEntry | Head | Filter | Card | Tripod | KnownLens
+Facts = Camera | LensEntry | Head | Filter | MemoryCard | Tripod | KnownLens
 KINDS: dict[str, Any] = {
     "camera": Camera,
     "lens": LensEntry,
     "head": Head,
     "filter": Filter,
-    "card": Card,
+    "card": MemoryCard,
     "tripod": Tripod,
     "measured-lens": KnownLens,
 }
@@ -294,7 +294,7 @@ def taken_over(brief: Brief, entry: Entry) -> Brief:
         return replace(brief, support=replace(brief.support, **asdict(facts)))
     if isinstance(facts, Filter):
         return replace(brief, exposure=replace(brief.exposure, **asdict(facts)))
-    if isinstance(facts, Card):
+    if isinstance(facts, MemoryCard):
         return replace(brief, run=replace(brief.run, card_gb=facts.capacity_gb))
     if isinstance(facts, KnownLens):  # of use to the join; a plan has the lens itself
         return brief

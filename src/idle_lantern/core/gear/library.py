@@ -19,7 +19,17 @@ import platformdirs
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import DocumentError, InputError, LanternError
 from idle_lantern.core.base.strict_json import parse_json
-from idle_lantern.core.gear.entries import Camera, Card, Entry, Filter, Head, LensEntry, Tripod, entry_from, facts_of
+from idle_lantern.core.gear.entries import (
+    Camera,
+    Entry,
+    Filter,
+    Head,
+    LensEntry,
+    MemoryCard,
+    Tripod,
+    entry_from,
+    facts_of,
+)
 from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.plan.cost import PastJoin
 
@@ -61,7 +71,7 @@ GENERIC: tuple[Entry, ...] = (
     Entry("filter", "Grey 3 stops", Filter(3.0, False)),
     Entry("filter", "Grey 6 stops", Filter(6.0, False)),
     Entry("filter", "Polariser", Filter(1.5, True)),
-    Entry("card", "64 GB", Card(64.0)),
+    Entry("card", "64 GB", MemoryCard(64.0)),
     Entry("tripod", "Firm legs", Tripod(1.7, 2.6)),
 )
 

@@ -16,25 +16,25 @@ from typing import Any
 
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
+from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.render.compose import Composed
+from idle_lantern.core.compositing.render.rework import EarlierPicture
+from idle_lantern.core.compositing.render.to_file import JustMade, compose_to_file
 from idle_lantern.core.deliver.targets import check_target
 from idle_lantern.core.frames.decoded import Ahead, DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas.canvas import Canvas, canvas_for
-from idle_lantern.core.join.canvas.warp import Tile
-from idle_lantern.core.join.checkpoint import Checkpoint
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import Composed
-from idle_lantern.core.join.render.rework import EarlierPicture
-from idle_lantern.core.join.render.to_file import JustMade, compose_to_file
-from idle_lantern.core.join.solve.solve import Solution, solve
-from idle_lantern.core.join.suspects import find
-from idle_lantern.core.join.suspects.find import LookedOver
-from idle_lantern.core.join.suspects.suspect import Suspect
+from idle_lantern.core.inspection import find
+from idle_lantern.core.inspection.find import LookedOver
+from idle_lantern.core.inspection.suspect import Suspect
+from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
 log = logging.getLogger(__name__)
@@ -88,7 +88,7 @@ def join(
     canvas = canvas_for(solved.poses, solved.seen, options)
     straight = None
     if options.rim == "stretch":
-        from idle_lantern.core.join.render.straight_rim import straight_rim  # takes a third of a second to load
+        from idle_lantern.core.compositing.render.straight_rim import straight_rim  # takes a third of a second to load
 
         straight = straight_rim(solved, canvas, options, progress, masks)
     canvas = canvas if straight is None else straight[0]

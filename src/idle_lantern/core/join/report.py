@@ -11,18 +11,18 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.base.memory import peak_rss_mib
+from idle_lantern.core.compositing.canvas.stretch import Stretch
+from idle_lantern.core.compositing.render.compose import Composed
+from idle_lantern.core.compositing.rim.outcome import Filled, Stretched
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.canvas.stretch import Stretch
+from idle_lantern.core.inspection.find import LookedOver
+from idle_lantern.core.inspection.ghosts import Ghost
+from idle_lantern.core.inspection.suspect import Suspect
 from idle_lantern.core.join.packed_warp import packed
-from idle_lantern.core.join.render.compose import Composed
-from idle_lantern.core.join.rim.told import Filled, Stretched
-from idle_lantern.core.join.solve.hand_held import HandHeld
-from idle_lantern.core.join.solve.parallax import Parallax
-from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.join.suspects.find import LookedOver
-from idle_lantern.core.join.suspects.movers import Mover
-from idle_lantern.core.join.suspects.suspect import Suspect
+from idle_lantern.core.registration.solve.hand_held import HandHeld
+from idle_lantern.core.registration.solve.parallax import Parallax
+from idle_lantern.core.registration.solve.solve import Solution
 
 SCHEMA = "idle-lantern/join-report/1"
 _STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "suspects", "write")
@@ -78,7 +78,7 @@ def report_of(
         "suspects": None
         if looked is None
         else _suspects([*looked.suspects, *_invented(invented)], names, left, top, width, height),
-        "movers": [] if looked is None else [_mover(m, names, left, top) for m in looked.movers],
+        "ghosts": [] if looked is None else [_ghost(m, names, left, top) for m in looked.ghosts],
         "invented_px": 0 if invented is None else invented.pixels,
         "rim": None if joined.rim is None else {**_rim(joined.rim), "sentence": joined.rim.sentence},
         "profile": joined.space,
@@ -118,15 +118,15 @@ def _suspects(
     return rows
 
 
-def _mover(mover: Mover, names: Sequence[str], left: int, top: int) -> dict[str, Any]:
+def _ghost(ghost: Ghost, names: Sequence[str], left: int, top: int) -> dict[str, Any]:
     return {
-        "sentence": mover.sentence(names),
+        "sentence": ghost.sentence(names),
         "places": [
             {
                 "u": round(p.u - left), "v": round(p.v - top), "width": round(p.width), "height": round(p.height),
                 "frame": names[p.frame], "instead": names[p.instead], "shown": p.shown,
             }
-            for p in mover.places
+            for p in ghost.places
         ],
     }  # fmt: skip
 

@@ -9,25 +9,25 @@ from typing import Any
 import numpy as np
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.stretch import Stretch
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.stretch import Stretch
-from idle_lantern.core.join.match.features import working_frame
-from idle_lantern.core.join.match.links import Link
+from idle_lantern.core.inspection.suspect import Suspect
 from idle_lantern.core.join.packed_warp import unpacked
 from idle_lantern.core.join.report import is_beside
-from idle_lantern.core.join.solve.field import field_of
-from idle_lantern.core.join.solve.hand_held import HandHeld
-from idle_lantern.core.join.solve.level import Level
-from idle_lantern.core.join.solve.parallax import Parallax
-from idle_lantern.core.join.solve.poses import Poses
-from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.join.suspects.suspect import Suspect
 from idle_lantern.core.optics.known import known_from
+from idle_lantern.core.registration.match.features import working_frame
+from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.solve.covered_field import field_of
+from idle_lantern.core.registration.solve.hand_held import HandHeld
+from idle_lantern.core.registration.solve.level import Level
+from idle_lantern.core.registration.solve.parallax import Parallax
+from idle_lantern.core.registration.solve.poses import Poses
+from idle_lantern.core.registration.solve.solve import Solution
 
 
 def suspects_of(report: Mapping[str, Any], names: Sequence[str]) -> tuple[Suspect, ...]:

@@ -8,9 +8,9 @@ from typing import Any
 
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.frames.frameset import names_of
-from idle_lantern.core.join.asking import JoinRequest
+from idle_lantern.core.join.request import JoinRequest
 from idle_lantern.core.sorting.bookends import bookends
-from idle_lantern.core.sorting.looks import look_at
+from idle_lantern.core.sorting.previews import look_at
 
 _WORDS = {"merge": "merged into", "fuse": "fused into", "base": "not used; for its place stands"}
 

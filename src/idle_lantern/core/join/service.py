@@ -11,17 +11,26 @@ from pathlib import Path
 from typing import Any
 
 from idle_lantern.core.base.atomic import check_writable, make_folder, replacing, write_text
+from idle_lantern.core.base.checkpoint import checkpointed
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.memory import available_bytes, is_out_of_memory, peak_rss_mib
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.base.units import file_size
+from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
+from idle_lantern.core.compositing.render.compose import Composed, rough_picture
+from idle_lantern.core.compositing.render.rework import EarlierPicture
 from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
 from idle_lantern.core.frames.decoded import Ahead, DecodedFrames, keeps
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import Mask, read_mask
-from idle_lantern.core.join.asking import (
+from idle_lantern.core.inspection.find import LookedOver
+from idle_lantern.core.inspection.suspect import Suspect
+from idle_lantern.core.join.pipeline import join
+from idle_lantern.core.join.report import failure_report, report_of
+from idle_lantern.core.join.report_reading import canvas_of, crop_of, solution_of, suspects_of
+from idle_lantern.core.join.request import (
     Failed,
     Finished,
     JoinRequest,
@@ -31,21 +40,13 @@ from idle_lantern.core.join.asking import (
     Solved,
     TileDone,
 )
-from idle_lantern.core.join.canvas.canvas import Canvas, canvas_for
-from idle_lantern.core.join.checkpoint import checkpointed, solving_key
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.render.compose import Composed, rough_picture
-from idle_lantern.core.join.render.rework import EarlierPicture
-from idle_lantern.core.join.report import failure_report, report_of
-from idle_lantern.core.join.report_reading import canvas_of, crop_of, solution_of, suspects_of
 from idle_lantern.core.join.roles import files_of, with_roles
-from idle_lantern.core.join.solve.solve import Solution
-from idle_lantern.core.join.suspects.find import LookedOver
-from idle_lantern.core.join.suspects.suspect import Suspect
-from idle_lantern.core.merging.prepared import SCRATCH, Place, needs_preparing, prepare, prepared_folder
+from idle_lantern.core.merging.prepared import SCRATCH, ExposureSet, needs_preparing, prepare, prepared_folder
 from idle_lantern.core.merging.radiance import Curve
 from idle_lantern.core.pictures.tiled import open_picture
+from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.core.request.keys import solving_key
+from idle_lantern.core.request.options import JoinOptions
 
 
 def run(
@@ -118,7 +119,7 @@ def _as_light(
 
 def _ready(request: JoinRequest, frames: FrameSet, progress: Progress) -> _Ready:
     """The frames as they are joined, under the names they came by, and what was done to them."""
-    places = [Place(info, f.others) for info, f in zip(frames.infos, request.frames)]
+    places = [ExposureSet(info, f.others) for info, f in zip(frames.infos, request.frames)]
     if not needs_preparing(places, request.recipe):
         return _Ready(frames)
     ready = prepare(places, request.recipe, request.prepared or prepared_folder(), progress)

@@ -32,7 +32,7 @@ _LEAST_LIGHT, _MOST_LIGHT = 0.004, 0.8
 
 
 @dataclass(frozen=True)
-class Laid:
+class AlignedExposures:
     """A picture laid on the base; ``weight`` (H, W) is 0 where it shows nothing of it, None where it all counts."""
 
     picture: Picture
@@ -69,7 +69,9 @@ class BaseLook:
         )
 
 
-def on_base(base: Picture | BaseLook, other: Picture, focal_px: float | None = None, *, exactly: bool = False) -> Laid:
+def on_base(
+    base: Picture | BaseLook, other: Picture, focal_px: float | None = None, *, exactly: bool = False
+) -> AlignedExposures:
     """Lay ``other`` on ``base``: a turn of the camera where its focal length is known, else any plane move.
 
     What cannot be matched (burnt out, black) is taken to lie as it is. ``exactly`` is for frames exposed alike, which
@@ -78,7 +80,7 @@ def on_base(base: Picture | BaseLook, other: Picture, focal_px: float | None = N
     base = BaseLook.of(base)
     move = _move(base, other, focal_px)
     if move is None:
-        return Laid(other, None, 0.0, found=False)
+        return AlignedExposures(other, None, 0.0, found=False)
     laid = _laid(base, other, move, _STAYS_EXACTLY_PX if exactly else _STAYS_PX)
     if not exactly:
         return laid
@@ -88,7 +90,7 @@ def on_base(base: Picture | BaseLook, other: Picture, focal_px: float | None = N
     return _laid(base, other, move @ np.array([[1, 0, right], [0, 1, down], [0, 0, 1.0]]), 0.0)
 
 
-def as_sharp(base: Picture | BaseLook, laid: Laid) -> bool:
+def as_sharp(base: Picture | BaseLook, laid: AlignedExposures) -> bool:
     """Whether a repeat shows nearly as much detail as its base, so that the mean of both loses none."""
     one, two = _detail(BaseLook.of(base).middle), _detail(_middle(laid.picture))
     return two > _AS_SHARP * one
@@ -115,19 +117,19 @@ def _left_over(one: Array, laid: Picture) -> tuple[float, float]:
     return (right, down) if response > _LEAST_RESPONSE and math.hypot(right, down) < _MOST_LEFT_PX else (0.0, 0.0)
 
 
-def _laid(base: BaseLook, other: Picture, move: Array, stays_px: float) -> Laid:
+def _laid(base: BaseLook, other: Picture, move: Array, stays_px: float) -> AlignedExposures:
     corners = np.array([[0, 0], [base.width - 1, 0], [0, base.height - 1], [base.width - 1, base.height - 1]], float)
     moved = cv2.perspectiveTransform(corners[None], move)[0]
     by = float(np.abs(moved - corners).max())
     if by < stays_px:
-        return Laid(other, None, by)
+        return AlignedExposures(other, None, by)
     size = (base.width, base.height)
     flags = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
     pixels = cv2.warpPerspective(other.pixels, move, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
     inside = np.full(other.pixels.shape[:2], 255, np.uint8)
     inside = cv2.warpPerspective(inside, move, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
     weight = (inside == 255).astype(np.float32)
-    return Laid(Picture(np.ascontiguousarray(pixels), None, other.icc), weight, by)
+    return AlignedExposures(Picture(np.ascontiguousarray(pixels), None, other.icc), weight, by)
 
 
 def _move(base: BaseLook, other: Picture, focal_px: float | None) -> Array | None:
@@ -199,7 +201,9 @@ def _compared(picture: Picture, factor: float) -> Array:
     return np.asarray(cv2.createCLAHE(3.0, (8, 8)).apply(grey))
 
 
-def unmoved(base: Picture | BaseLook, others: Sequence[Laid], steps_ev: Sequence[float]) -> list[Array | None]:
+def unmoved(
+    base: Picture | BaseLook, others: Sequence[AlignedExposures], steps_ev: Sequence[float]
+) -> list[Array | None]:
     """For each picture that lies on the base, where it shows what the base shows: 0 where something moved.
 
     ``steps_ev`` tells how much more each was exposed than the base. Where the base is clipped or black it says nothing,
@@ -209,7 +213,7 @@ def unmoved(base: Picture | BaseLook, others: Sequence[Laid], steps_ev: Sequence
     return [_unmoved(base, laid, ev) for laid, ev in zip(others, steps_ev)]
 
 
-def _unmoved(base: BaseLook, laid: Laid, ev: float) -> Array | None:
+def _unmoved(base: BaseLook, laid: AlignedExposures, ev: float) -> Array | None:
     one, two = base.linear, _linear(laid.picture)
     # what the other should show, as far as it can: black and full tell no more than that
     expected = np.clip(one * 2.0**ev, _LEAST_LIGHT, _MOST_LIGHT)

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.merging.shelf import Held
+from idle_lantern.core.merging.spill_store import SpilledPicture
 
 Array = NDArray[Any]
 
@@ -25,7 +25,7 @@ _ROWS = 256
 _NEVER_ZERO = 1e-12
 
 
-def fuse(pictures: Sequence[Picture | Held], weights: Sequence[Array | None] | None = None) -> Picture:
+def fuse(pictures: Sequence[Picture | SpilledPicture], weights: Sequence[Array | None] | None = None) -> Picture:
     """One picture of exposures that lie on each other.
 
     Parameters
@@ -59,7 +59,7 @@ def fuse(pictures: Sequence[Picture | Held], weights: Sequence[Array | None] | N
         assert total is not None
         fused[..., c] = np.rint(np.clip(_collapsed(total), 0, 1) * 65535)
     first = pictures[0]
-    if isinstance(first, Held):
+    if isinstance(first, SpilledPicture):
         return Picture(fused)
     return Picture(fused, None if first.alpha is None else _deep(first.alpha), first.icc)
 
@@ -68,7 +68,7 @@ def _deep(alpha: Array) -> Array:
     return alpha if alpha.dtype == np.uint16 else alpha.astype(np.uint16) * 257
 
 
-def _weight(picture: Picture | Held, extra: Array | None) -> Array:
+def _weight(picture: Picture | SpilledPicture, extra: Array | None) -> Array:
     """Contrast times saturation times well-exposedness (equations 1 to 3), as float32; a few rows at a time."""
     pixels = picture.pixels
     height = pixels.shape[0]

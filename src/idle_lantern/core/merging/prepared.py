@@ -38,9 +38,9 @@ from idle_lantern.core.frames.series import steps_of
 from idle_lantern.core.merging.aligning import BaseLook, as_sharp, on_base, unmoved
 from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.radiance import Curve, merge
-from idle_lantern.core.merging.recipe import Exposure, Recipe
+from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.sensor_shift import combined
-from idle_lantern.core.merging.shelf import Held, Shelf
+from idle_lantern.core.merging.spill_store import Shelf, SpilledPicture
 
 Array = NDArray[Any]
 
@@ -55,11 +55,11 @@ _WHITE_ENOUGH = 1.1
 
 
 @dataclass(frozen=True)
-class Place:
+class ExposureSet:
     """A position: the frame that stands for it, and what else was taken there."""
 
     base: FrameInfo
-    others: tuple[Exposure, ...] = ()
+    others: tuple[BracketExposure, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -77,14 +77,14 @@ def prepared_folder() -> Path:
     return Path(platformdirs.user_cache_dir("idle-lantern")) / "prepared"
 
 
-def needs_preparing(places: Sequence[Place], recipe: Recipe) -> bool:
+def needs_preparing(places: Sequence[ExposureSet], recipe: Recipe) -> bool:
     """Whether anything is to be done at all."""
     if not recipe.development.changes_nothing:
         return True
     return any(p.base.raw or recipe.used(p.others) for p in places)
 
 
-def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Progress = SILENT) -> Prepared:
+def prepare(places: Sequence[ExposureSet], recipe: Recipe, folder: Path, progress: Progress = SILENT) -> Prepared:
     """Make the frames of all places ready; what was made before of the same files and recipe is taken up.
 
     Raises
@@ -118,7 +118,7 @@ def prepare(places: Sequence[Place], recipe: Recipe, folder: Path, progress: Pro
 class _Maker:
     """What is common to all places: white balance, curve, working space."""
 
-    def __init__(self, places: Sequence[Place], recipe: Recipe, progress: Progress = SILENT) -> None:
+    def __init__(self, places: Sequence[ExposureSet], recipe: Recipe, progress: Progress = SILENT) -> None:
         self.recipe = recipe
         self._progress = progress
         places = [replace(p, others=recipe.used(p.others)) for p in places]
@@ -166,7 +166,7 @@ class _Maker:
             )
         return told
 
-    def made(self, place: Place, folder: Path) -> FrameInfo:
+    def made(self, place: ExposureSet, folder: Path) -> FrameInfo:
         """The frame of one place."""
         others = self.recipe.used(place.others)
         plain = not place.base.raw and not others and self.curve.white <= 1 and self.recipe.development.changes_nothing
@@ -199,15 +199,15 @@ class _Maker:
         info = probe(path)
         if not info.raw:
             return self.space.take_in(read(path))
-        how = raw.Development(self.balance, self.recipe.development.clipped)
+        how = raw.RawDevelopment(self.balance, self.recipe.development.clipped)
         return raw.pixels(path, how)
 
-    def _picture(self, place: Place, others: Sequence[Exposure], folder: Path) -> Picture:
+    def _picture(self, place: ExposureSet, others: Sequence[BracketExposure], folder: Path) -> Picture:
         series = [e for e in others if e.kind == "sensor-shift"]
         if series:
             paths = [place.base.path, *(e.path for e in series)]
             moved = steps_of(paths) or ((0.0, 0.0),) * len(paths)
-            how = raw.Development(self.balance, self.recipe.development.clipped)
+            how = raw.RawDevelopment(self.balance, self.recipe.development.clipped)
             return self._finished(combined(paths, moved, how), None)
         if not others and self.recipe.quick and place.base.raw:
             seen = raw.quick(place.base.path, self._matrix(place.base.path)) or self._read(place.base.path)
@@ -225,16 +225,18 @@ class _Maker:
         """The colours of the set's sensor, asked for once."""
         with self._lock:
             if self._to_srgb is None:
-                self._to_srgb = raw.look_matrix(path, raw.Development(self.balance))
+                self._to_srgb = raw.look_matrix(path, raw.RawDevelopment(self.balance))
         return self._to_srgb
 
-    def _laid(self, place: Place, others: Sequence[Exposure], shelf: Shelf) -> tuple[_Bracket, Array | None]:
+    def _laid(
+        self, place: ExposureSet, others: Sequence[BracketExposure], spill_store: Shelf
+    ) -> tuple[_Bracket, Array | None]:
         """The exposures of a place on the shelf, each laid on the base as soon as it is read; and the base's alpha."""
         focal_px = place.base.metadata.focal_px(place.base.width, place.base.height)
         base = self._read(place.base.path)
         look, alpha = BaseLook.of(base), base.alpha
-        pictures, evs = [shelf.put(base.pixels)], [0.0]
-        weights: list[Held | None] = [None]
+        pictures, evs = [spill_store.put(base.pixels)], [0.0]
+        weights: list[SpilledPicture | None] = [None]
         del base  # one picture at a time
         for exposure in others:
             give_back()
@@ -246,9 +248,9 @@ class _Maker:
             self._stop()
             if not exposure.again or as_sharp(look, laid):
                 (weight,) = unmoved(look, [laid], [exposure.ev])
-                pictures.append(shelf.put(laid.picture.pixels))
+                pictures.append(spill_store.put(laid.picture.pixels))
                 evs.append(exposure.ev)
-                weights.append(None if weight is None else shelf.put(np.rint(weight * 255).astype(np.uint8)))
+                weights.append(None if weight is None else spill_store.put(np.rint(weight * 255).astype(np.uint8)))
                 del weight
             del laid
         return _Bracket(tuple(pictures), tuple(evs), tuple(weights)), alpha
@@ -284,9 +286,9 @@ class _Maker:
 class _Bracket:
     """Exposures of a place that lie on each other, on disk, with where each counts (of 255)."""
 
-    pictures: tuple[Held, ...]
+    pictures: tuple[SpilledPicture, ...]
     evs: tuple[float, ...]
-    weights: tuple[Held | None, ...]
+    weights: tuple[SpilledPicture | None, ...]
 
     def light(self, top: int, count: int) -> Array:
         """Linear light of some rows."""
@@ -300,7 +302,7 @@ _GLINTS = 99.7
 _LOOK_PX = 256
 
 
-def _brightest(places: Sequence[Place]) -> float:
+def _brightest(places: Sequence[ExposureSet]) -> float:
     """The light, as shares of what fills a base exposure, that the brackets of the whole set tell apart at most."""
     most = 1.0
     for place in places:

@@ -16,7 +16,7 @@ REPEATS: tuple[Repeats, ...] = ("sharpest", "stack")
 
 
 @dataclass(frozen=True)
-class Exposure:
+class BracketExposure:
     """Another exposure of a place; ``ev`` tells how much more it was exposed than the base.
 
     A ``repeat`` was exposed alike and is averaged where that is asked for; a frame of a ``sensor-shift`` series lies a
@@ -42,7 +42,7 @@ class Recipe:
     repeats: Repeats = "sharpest"
     quick: bool = False
 
-    def used(self, others: Sequence[Exposure]) -> tuple[Exposure, ...]:
+    def used(self, others: Sequence[BracketExposure]) -> tuple[BracketExposure, ...]:
         """Those of a place's other exposures that go into its frame."""
         asked = {"bracket": self.brackets != "base", "repeat": self.repeats == "stack", "sensor-shift": True}
         return tuple(e for e in others if asked[e.kind])

@@ -19,12 +19,12 @@ from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_line
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.frames.series import Steps, finer
-from idle_lantern.core.merging.aligning import Laid, unmoved
+from idle_lantern.core.merging.aligning import AlignedExposures, unmoved
 
 Array = NDArray[Any]
 
 
-def combined(paths: Sequence[Path], steps: Steps, how: raw.Development | None = None) -> Picture:
+def combined(paths: Sequence[Path], steps: Steps, how: raw.RawDevelopment | None = None) -> Picture:
     """One frame of the series, 16 bit, display-encoded; the first file lies as it does.
 
     Raises
@@ -88,7 +88,7 @@ def _stays(base: Array, other: Array) -> Array:
     one, two = (
         Picture(np.rint(np.clip(linear_to_srgb(np.clip(p, 0, 1)), 0, 1) * 255).astype(np.uint8)) for p in (base, other)
     )
-    (weight,) = unmoved(one, [Laid(two, None, 0.0)], [0.0])
+    (weight,) = unmoved(one, [AlignedExposures(two, None, 0.0)], [0.0])
     return np.ones(base.shape[:2], np.float32) if weight is None else weight
 
 
@@ -106,7 +106,7 @@ def _linear(path: Path) -> Array:
     return np.asarray(srgb_to_linear(picture.pixels.astype(np.float32) / picture.full_scale), np.float32)
 
 
-def _of_raw(paths: Sequence[Path], steps: Steps, scale: int, how: raw.Development | None) -> Array:
+def _of_raw(paths: Sequence[Path], steps: Steps, scale: int, how: raw.RawDevelopment | None) -> Array:
     """Each colour where the mosaic saw it."""
     base, _seen, to_srgb = raw.camera_colours(paths[0], how)
     first = base.astype(np.float32) / 65535

@@ -22,7 +22,7 @@ from idle_lantern.core.frames.masks import mask_bytes, mask_path, read_mask
 from idle_lantern.core.outing import assets, schema
 from idle_lantern.core.outing.migrations import raised
 from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
-from idle_lantern.core.scouting.kept import ScoutPicture
+from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 DOCUMENT = "outing.json"
 FRAMES = "frames"

@@ -19,7 +19,7 @@ from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
-from idle_lantern.core.scouting.kept import ScoutPicture
+from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 Id = Annotated[str, Meta(pattern="^[0-9a-z-]{1,64}$", description="An identity of its own, never reused")]
 Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]

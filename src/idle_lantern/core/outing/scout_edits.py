@@ -8,7 +8,7 @@ from typing import Any
 from idle_lantern.core.outing.edits import Edit, set_part
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Mark
-from idle_lantern.core.scouting.kept import ScoutPicture
+from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 
 def add_scout(picture: ScoutPicture, facing_deg: float | None = None) -> Edit:

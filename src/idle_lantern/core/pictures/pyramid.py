@@ -34,7 +34,7 @@ TIFF_MAX_BYTES = 2**32 - 2**20
 _DEFLATE_WITH_DIFFERENCES, _NO_DIFFERENCES = 2, 1
 
 
-class Kept(Protocol):
+class KeptTiles(Protocol):
     """Packed pieces of a picture in the order of writing, which outlive the run."""
 
     def __len__(self) -> int:
@@ -123,7 +123,7 @@ def write_pyramid(
     info: PyramidInfo,
     tiles: Iterable[PackedTile],
     *,
-    kept: Kept | None = None,
+    kept: KeptTiles | None = None,
     earlier: Earlier | None = None,
     threads: int = 2,
 ) -> None:
@@ -229,7 +229,7 @@ def _packed_whole(tile: Array | bytes) -> PackedTile:
 
 
 def _pieces(
-    tiles: Iterable[PackedTile], kept: Kept | None, info: PyramidInfo, blocks: _Blocks | None
+    tiles: Iterable[PackedTile], kept: KeptTiles | None, info: PyramidInfo, blocks: _Blocks | None
 ) -> Iterator[bytes]:
     """The full picture's tiles: those kept of an earlier run, then the new ones."""
     done = 0 if kept is None else len(kept)

@@ -161,7 +161,7 @@ def _as_field(
 
 
 @dataclass(frozen=True)
-class Choice:
+class CropChoice:
     """A way to shoot a field: focal length and orientation, with what it takes."""
 
     plan: Plan
@@ -169,7 +169,7 @@ class Choice:
     reason: str
 
 
-def ways_to_shoot(brief: Brief, lenses: Sequence[tuple[str, float]], least_px: float = 0.0) -> tuple[Choice, ...]:
+def ways_to_shoot(brief: Brief, lenses: Sequence[tuple[str, float]], least_px: float = 0.0) -> tuple[CropChoice, ...]:
     """Plans of a field with each lens (name, focal length), upright and sideways: those with enough pixels first, then the fewest frames.
 
     ``least_px`` is the wanted longer side of the picture. Only rectilinear lenses are tried; what cannot be planned is left out.
@@ -189,5 +189,5 @@ def ways_to_shoot(brief: Brief, lenses: Sequence[tuple[str, float]], least_px: f
             reason = f"{len(plan.frames)} {many}, held {held}, {longer:,.0f} px on the longer side".replace(
                 ",", "\u202f"
             )
-            found.append((not enough, len(plan.frames), -longer, Choice(plan, name, reason)))
+            found.append((not enough, len(plan.frames), -longer, CropChoice(plan, name, reason)))
     return tuple(row[-1] for row in sorted(found, key=lambda r: r[:3]))

@@ -21,8 +21,8 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import holes, prove
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.ladder import DENSER, SPARE_RAD, Ends, cheapest, ladder_of, rungs, tilt_up, turns
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.row_pitches import DENSER, SPARE_RAD, Ends, cheapest, ladder_of, rungs, tilt_up, turns
 from idle_lantern.core.plan.rows import cap_reach, half_widths
 from idle_lantern.core.plan.shift_grid import shift_grid
 from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
@@ -37,7 +37,7 @@ _KEPT = 16
 
 
 @dataclass(frozen=True)
-class Row:
+class GridRow:
     """One row before its frames are numbered."""
 
     pitch_rad: float
@@ -75,7 +75,7 @@ def plan_grid(
     return frames
 
 
-def _row_rule(lens: Lens, target_field: TargetField) -> list[Row]:
+def _row_rule(lens: Lens, target_field: TargetField) -> list[GridRow]:
     """The rule done in the head: steps of the field of view times one minus the overlap, all rows alike."""
     wide, tall = lens.field_rad()
     left, sweep = math.radians(target_field.left_deg), math.radians(target_field.sweep_deg)
@@ -89,7 +89,7 @@ def _row_rule(lens: Lens, target_field: TargetField) -> list[Row]:
         yaws = [left + 2 * math.pi * (i + 0.5) / count for i in range(count)]
     else:
         yaws = spread(left, sweep, step, wide / 2 - SPARE_RAD)
-    return [Row(float(p), tuple(yaws)) for p in np.linspace(last, first, rows)]
+    return [GridRow(float(p), tuple(yaws)) for p in np.linspace(last, first, rows)]
 
 
 def _serves(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField) -> bool:
@@ -101,7 +101,7 @@ def _serves(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField) ->
 
 def _best_rows(
     lens: Lens, target_field: TargetField, support: Support, tighter: float, whole_at_deg: float | None = None
-) -> list[Row]:
+) -> list[GridRow]:
     low, high = math.radians(target_field.low_deg), math.radians(target_field.high_deg)
     up = tilt_up(lens, target_field.between_rows) * tighter
     reach = cap_reach(lens, target_field.between_rows) * (2 * tighter - 1 if tighter > 0.5 else tighter / 2)
@@ -152,11 +152,11 @@ def caps_to_try(wished: int, possible: bool) -> tuple[int, ...]:
     return (0, 1) if wished == AS_NEEDED else (wished,)
 
 
-def _caps(target_field: TargetField, zenith: int, nadir: int) -> list[Row]:
+def _caps(target_field: TargetField, zenith: int, nadir: int) -> list[GridRow]:
     """Frames straight up and down, each turned by a quarter against the one before; the first stands as the middle does."""
     middle = 0.0 if target_field.full_circle else math.radians((target_field.left_deg + target_field.right_deg) / 2)
     return [
-        Row(pitch, tuple(middle + _POLE * i for i in range(count)), role)
+        GridRow(pitch, tuple(middle + _POLE * i for i in range(count)), role)
         for pitch, count, role in ((_POLE, zenith, "zenith"), (-_POLE, nadir, "nadir"))
         if count
     ]
@@ -171,7 +171,7 @@ def _filled_rows(
     bands_of: tuple[Array, Array],
     between: tuple[float, float],
     whole_at_deg: float | None,
-) -> list[Row]:
+) -> list[GridRow]:
     """The rows with their frames; how far a row's ends reach follows from the heights it alone must cover."""
     low, high = bands_of
     with np.errstate(invalid="ignore"):
@@ -217,11 +217,11 @@ def _filled_rows(
                 *yaws,
                 *(yaws[-1] + apart * k for k in range(1, spare + 1)),
             ]
-        rows.append(Row(pitch, tuple(yaws), spare=spare))
+        rows.append(GridRow(pitch, tuple(yaws), spare=spare))
     return rows
 
 
-def _numbered(rows: Sequence[Row], target_field: TargetField) -> tuple[GridFrame, ...]:
+def _numbered(rows: Sequence[GridRow], target_field: TargetField) -> tuple[GridFrame, ...]:
     frames: list[GridFrame] = []
     for r, row in enumerate(rows):
         last = len(row.yaws_rad) - 1

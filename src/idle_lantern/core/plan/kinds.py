@@ -16,7 +16,7 @@ from idle_lantern.core.plan.target_field import AS_NEEDED
 
 
 @dataclass(frozen=True)
-class Kind:
+class PictureKind:
     """A starting point; ``changes`` maps parts of the brief to the values it sets."""
 
     id: str
@@ -35,7 +35,7 @@ class Kind:
         return replace(brief, kind=self.id, **filled)
 
 
-def _fitting(kind: Kind, brief: Brief) -> dict[str, dict[str, Any]]:
+def _fitting(kind: PictureKind, brief: Brief) -> dict[str, dict[str, Any]]:
     """The kind's values as they go with what the person set: the subject stays, and a fisheye sphere is shot in six."""
     changes = {part: dict(values) for part, values in kind.changes.items()}
     subject_m = changes.get("scene", {}).get("subject_m", brief.scene.subject_m)
@@ -46,7 +46,7 @@ def _fitting(kind: Kind, brief: Brief) -> dict[str, dict[str, Any]]:
     return changes
 
 
-def _without(kind: Kind, brief: Brief) -> Brief:
+def _without(kind: PictureKind, brief: Brief) -> Brief:
     plain, parts = Brief(), {}
     for part, values in kind.changes.items():
         present = getattr(brief, part)
@@ -64,8 +64,8 @@ _ON_HEAD = {"kind": "head", "pointing_deg": 0.0}
 #: Frames round a full sphere with a fisheye: at least so many (common practice, no source).
 USUAL_ROUND = 6
 
-KINDS: tuple[Kind, ...] = (
-    Kind(
+KINDS: tuple[PictureKind, ...] = (
+    PictureKind(
         "row",
         "Single row",
         "A wide landscape or town: camera upright for height and pixels; usual are a third of overlap and one frame beyond each end.",
@@ -78,7 +78,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "rows", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "rows",
         "Several rows",
         "Land row and sky row or more: rows overlap by 40 %, so that the horizon stands near the edge of both and each can be matched.",
@@ -91,7 +91,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "snake", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "vertical",
         "Vertical",
         "One column of a tower or a fall: camera sideways for width, level across, top to bottom; a flat projection suits.",
@@ -104,7 +104,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "columns", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "gigapixel",
         "Gigapixel",
         "A long lens for a huge print: a quarter of overlap on a firm head, snake order for the least turning, long settling.",
@@ -119,7 +119,7 @@ KINDS: tuple[Kind, ...] = (
             "target": {"print_mm": 3000.0, "dpi": 240.0},
         },
     ),
-    Kind(
+    PictureKind(
         "shallow",
         "Shallow depth",
         "A long fast lens wide open round a subject: 9 to 21 frames with a third of overlap are a start, half uses only the bright "
@@ -134,7 +134,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "subject", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "sphere",
         "Full sphere",
         "Everything round, for a look-around view: zenith once, nadir twice at 90 degrees so that head and tripod can be removed.",
@@ -148,7 +148,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "rings", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "air",
         "From the air",
         "A fixed lens that hovers: columns first, a third of overlap, several of each in dim light.",
@@ -161,7 +161,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "columns", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "two-lens",
         "Two-lens camera",
         "Both halves at once from one position: aperture, ISO and white balance fixed, three times; 10 s of delay to leave the room.",
@@ -176,7 +176,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "rings", "repeats": 1, "delay_s": 10.0, "bookends": False},
         },
     ),
-    Kind(
+    PictureKind(
         "shift",
         "Shift lens",
         "The camera stands still and the lens moves: frames differ by a shift on the sensor, nothing turns, straight lines stay straight.",
@@ -190,7 +190,7 @@ KINDS: tuple[Kind, ...] = (
             "run": {"order": "rows", "repeats": 1},
         },
     ),
-    Kind(
+    PictureKind(
         "sensor-shift",
         "Sensor shift",
         "The camera takes several exposures for each frame with its sensor moved: only for what stands quite still, on a firm head.",
@@ -207,6 +207,6 @@ KINDS: tuple[Kind, ...] = (
 )  # fmt: skip
 
 
-def kind_of(kind_id: str) -> Kind:
+def kind_of(kind_id: str) -> PictureKind:
     """The kind of that id; the single row for one that is not known."""
     return next((k for k in KINDS if k.id == kind_id), KINDS[0])

@@ -23,7 +23,7 @@ from idle_lantern.core.plan.pupil import ALLOWED_PX, PupilNeed, need
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.shallow import SingleShot, single_shot
 from idle_lantern.core.plan.size import JoinedSize, joined_size
-from idle_lantern.core.plan.sun import Position, minutes_of_even_light, sun_at
+from idle_lantern.core.plan.sun import SunPosition, minutes_of_even_light, sun_at
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.plan.timing import RunTime, run_time
 from idle_lantern.core.plan.tour import Tour, tour
@@ -41,7 +41,7 @@ class Plan:
     setting: Setting
     time: RunTime
     pupil: PupilNeed
-    sun: Position
+    sun: SunPosition
     past: tuple[PastJoin, ...] = ()
     given: bool = False
 

@@ -24,7 +24,7 @@ _MINUTES = 1440
 
 
 @dataclass(frozen=True)
-class Position:
+class SunPosition:
     """Compass bearing and altitude in degrees."""
 
     bearing_deg: float
@@ -32,7 +32,7 @@ class Position:
 
 
 @dataclass(frozen=True)
-class Event:
+class SunEvent:
     """Something of the day and when it happens, local time."""
 
     name: str
@@ -44,10 +44,10 @@ class Day:
     """The sun and the moon every ten minutes from midnight to midnight, local time, and the events between."""
 
     times: tuple[datetime.datetime, ...]
-    sun: tuple[Position, ...]
-    moon: tuple[Position, ...]
+    sun: tuple[SunPosition, ...]
+    moon: tuple[SunPosition, ...]
     moon_lit: float
-    events: tuple[Event, ...]
+    events: tuple[SunEvent, ...]
 
     @property
     def always(self) -> str:
@@ -61,24 +61,24 @@ class Day:
         return next((e.at for e in self.events if e.name == name), None)
 
 
-def sun_at(site: Site, local: datetime.datetime) -> Position:
+def sun_at(site: Site, local: datetime.datetime) -> SunPosition:
     """Where the sun's middle is seen, refraction included."""
     return _seen(ephem.Sun(), site, local)
 
 
-def moon_at(site: Site, local: datetime.datetime) -> Position:
+def moon_at(site: Site, local: datetime.datetime) -> SunPosition:
     """Where the moon's middle is seen."""
     return _seen(ephem.Moon(), site, local)
 
 
-def _seen(body: ephem.Body, site: Site, local: datetime.datetime) -> Position:
+def _seen(body: ephem.Body, site: Site, local: datetime.datetime) -> SunPosition:
     observer = ephem.Observer()
     observer.lat, observer.lon = math.radians(site.latitude_deg), math.radians(site.longitude_deg)
     observer.pressure = 0.0  # without its refraction, which runs on far below the horizon
     observer.date = ephem.Date(local - datetime.timedelta(hours=site.utc_offset_h))
     body.compute(observer)
     altitude = math.degrees(body.alt)
-    return Position(math.degrees(body.az), altitude + refraction_deg(altitude))
+    return SunPosition(math.degrees(body.az), altitude + refraction_deg(altitude))
 
 
 def refraction_deg(true_altitude_deg: float) -> float:
@@ -110,7 +110,7 @@ def _day(latitude_deg: float, longitude_deg: float, date: str, utc_offset_h: flo
     return Day(times, sun, moon, float(body.phase) / 100, _events(site, times, sun))
 
 
-def _events(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[Position, ...]) -> tuple[Event, ...]:
+def _events(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[SunPosition, ...]) -> tuple[SunEvent, ...]:
     """Crossings of the altitudes that matter, to the second, and noon."""
     levels = (
         (RISE_DEG, "sunrise", "sunset"),
@@ -135,9 +135,9 @@ def _events(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[Positio
                 while high - low > datetime.timedelta(seconds=1):
                     middle = low + (high - low) / 2
                     low, high = (middle, high) if ((height(middle) - level) < 0) == (a < 0) else (low, middle)
-                events.append(Event(rising if a < 0 else falling, high.replace(microsecond=0)))
+                events.append(SunEvent(rising if a < 0 else falling, high.replace(microsecond=0)))
     highest = max(range(len(sun)), key=lambda i: sun[i].altitude_deg)
-    events.append(Event("sun highest", times[highest]))
+    events.append(SunEvent("sun highest", times[highest]))
     return tuple(sorted(events, key=lambda e: e.at))
 
 

@@ -9,8 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.scouting.laid import Laid, on_sphere
-from idle_lantern.core.scouting.moved import Change
+from idle_lantern.core.scouting.plan_transfer import Change
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_sphere
 
 Array = NDArray[Any]
 
@@ -22,7 +22,7 @@ _CONTRAST, _SAME, _LEFT_OVER = 4.0, 0.8, 9.0
 _REACH_DEG = 60.0
 
 
-def changes(front: Laid, other: Laid) -> tuple[Change, ...]:
+def changes(front: ReprojectedScouts, other: ReprojectedScouts) -> tuple[Change, ...]:
     """Where two pictures that lie on each other differ, the largest first.
 
     Each cell of one is sought in the other within a degree, by normalised correlation: hands that wander and exposures that

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.scouting.ground import Glance
-from idle_lantern.core.scouting.kept import CELL_DEG
+from idle_lantern.core.scouting.scout_picture import CELL_DEG
 
 Array = NDArray[Any]
 

@@ -23,7 +23,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.match.features import working_frame
+from idle_lantern.core.registration.match.features import working_frame
 from idle_lantern.core.scouting.ground import UnknownAngle
 
 Array = NDArray[Any]

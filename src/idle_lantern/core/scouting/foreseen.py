@@ -11,16 +11,16 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.costs import costs_of
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection, suited
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.costs import costs_of
 from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.scouting.laid import Laid, on_canvas
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_canvas
 
 Array = NDArray[Any]
 
@@ -104,7 +104,7 @@ def _canvas(
 
 def foresee(
     plan: Plan,
-    grounds: Sequence[Laid],
+    grounds: Sequence[ReprojectedScouts],
     *,
     projection: str = "auto",
     distance: float = 1.0,

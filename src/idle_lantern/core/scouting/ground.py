@@ -18,19 +18,19 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.compositing.light.vignetting import NONE, evened_at
+from idle_lantern.core.compositing.render.compose import rough_picture
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
-from idle_lantern.core.join.canvas.canvas import Canvas, make_canvas
-from idle_lantern.core.join.light.vignetting import NONE, evened_at
-from idle_lantern.core.join.match.features import WorkingFrame, working_frame
-from idle_lantern.core.join.options import JoinOptions
-from idle_lantern.core.join.render.compose import rough_picture
-from idle_lantern.core.join.solve.level import levelled
-from idle_lantern.core.join.solve.poses import Poses
-from idle_lantern.core.join.solve.solve import solve
+from idle_lantern.core.registration.match.features import WorkingFrame, working_frame
+from idle_lantern.core.registration.solve.level import levelled
+from idle_lantern.core.registration.solve.poses import Poses
+from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
 

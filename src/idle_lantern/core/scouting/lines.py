@@ -13,12 +13,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.scouting.kept import LineRow, ends_of
-from idle_lantern.core.scouting.laid import Laid, drawn
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, drawn
+from idle_lantern.core.scouting.scout_picture import LineRow, ends_of
 
 Array = NDArray[Any]
 
@@ -30,7 +30,7 @@ _LEAST_DEG, _MOST = 10.0, 40
 _ON_HORIZON_DEG = 2.5
 
 
-def lines_of(ground: Laid) -> tuple[LineRow, ...]:
+def lines_of(ground: ReprojectedScouts) -> tuple[LineRow, ...]:
     """The longest straight lines that the ground shows, the longest first; those along the horizon are left out."""
     found: list[tuple[float, LineRow]] = []
     for azimuth in np.arange(-180.0, 180.0, _APART_DEG):

@@ -30,7 +30,7 @@ _LEAST_PIXELS = 60
 
 
 @dataclass(frozen=True)
-class Reading:
+class LightReading:
     """What a meter reads towards an azimuth; ``bound`` says whether it is at least or at most so much."""
 
     azimuth_deg: float
@@ -38,7 +38,7 @@ class Reading:
     bound: Literal["ok", "at least", "at most"]
 
 
-def readings_of(glances: Sequence[Glance]) -> list[Reading]:
+def readings_of(glances: Sequence[Glance]) -> list[LightReading]:
     """Readings by azimuth, of all pictures that tell their exposure; several that show a direction are averaged."""
     light: dict[int, list[tuple[float, float, float, float]]] = {}
     for glance in glances:
@@ -62,16 +62,18 @@ def readings_of(glances: Sequence[Glance]) -> list[Reading]:
     return [_reading(b, seen) for b, seen in sorted(light.items())]
 
 
-def _reading(b: int, seen: list[tuple[float, float, float, float]]) -> Reading:
+def _reading(b: int, seen: list[tuple[float, float, float, float]]) -> LightReading:
     whole = [s for s in seen if s[1] < _CLIPPED and s[2] < _DROWNED]
     azimuth = (b + 0.5) * STEP_DEG
     if whole:
         weights = np.array([s[3] for s in whole])
         # a mean of light, not of its logarithm
         mean = float((2.0 ** np.array([s[0] for s in whole]) * weights).sum() / weights.sum())
-        return Reading(azimuth, math.log2(mean), "ok")
+        return LightReading(azimuth, math.log2(mean), "ok")
     # of several bounds the tightest
     clipped = [s[0] for s in seen if s[1] >= _CLIPPED]
     return (
-        Reading(azimuth, max(clipped), "at least") if clipped else Reading(azimuth, min(s[0] for s in seen), "at most")
+        LightReading(azimuth, max(clipped), "at least")
+        if clipped
+        else LightReading(azimuth, min(s[0] for s in seen), "at most")
     )

@@ -10,9 +10,9 @@ from typing import Any
 from idle_lantern.core.base import units
 from idle_lantern.core.scouting.detail import Detail, detail_of
 from idle_lantern.core.scouting.ground import Ground
-from idle_lantern.core.scouting.kept import BARE, SkylineRow
-from idle_lantern.core.scouting.laid import laid_as
-from idle_lantern.core.scouting.readings import Reading, readings_of
+from idle_lantern.core.scouting.readings import LightReading, readings_of
+from idle_lantern.core.scouting.reprojection import laid_as
+from idle_lantern.core.scouting.scout_picture import BARE, SkylineRow
 from idle_lantern.core.scouting.skyline import skyline_of
 
 #: Distance in metres, its standard error, azimuth and altitude in degrees.
@@ -25,7 +25,7 @@ SCHEMA = "idle-lantern/scout-report/1"
 class Facts:
     """What was read from a ground; ``nearest`` only where two photographs a step apart tell it."""
 
-    readings: Sequence[Reading]
+    readings: Sequence[LightReading]
     details: Sequence[Detail]
     skyline: Sequence[SkylineRow]
     facing_deg: float | None = None

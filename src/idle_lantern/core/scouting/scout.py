@@ -16,19 +16,19 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import parse_json, read_bytes
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.redrawn import redrawn
 from idle_lantern.core.frames.reading import probe
-from idle_lantern.core.join.canvas.canvas import Canvas
-from idle_lantern.core.join.canvas.redrawn import redrawn
 from idle_lantern.core.join.report_reading import canvas_of as canvas_of_report
 from idle_lantern.core.pictures.source import reduced
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.scouting.detail import detail_of
 from idle_lantern.core.scouting.facing import by_compass
 from idle_lantern.core.scouting.ground import make_ground
-from idle_lantern.core.scouting.kept import ScoutPicture
-from idle_lantern.core.scouting.laid import Laid, as_bytes, canvas_of, on_sphere
 from idle_lantern.core.scouting.lines import lines_of
 from idle_lantern.core.scouting.readings import readings_of
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, as_bytes, canvas_of, on_sphere
+from idle_lantern.core.scouting.scout_picture import ScoutPicture
 from idle_lantern.core.scouting.skyline import skyline_of
 
 Array = NDArray[Any]
@@ -103,10 +103,10 @@ def _with_shapes(kept: ScoutPicture, data: bytes) -> ScoutPicture:
     return replace(kept, lines=lines_of(laid), skyline=skyline_of(laid))
 
 
-def _laid(kept: ScoutPicture, data: bytes) -> Laid:
+def _laid(kept: ScoutPicture, data: bytes) -> ReprojectedScouts:
     """A picture that was just made, as it will be laid."""
     pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
-    return Laid(np.asarray(cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA)), canvas_of(kept))
+    return ReprojectedScouts(np.asarray(cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA)), canvas_of(kept))
 
 
 def _kept(name: str, canvas: Canvas) -> ScoutPicture:
@@ -126,7 +126,7 @@ def _kept(name: str, canvas: Canvas) -> ScoutPicture:
     )
 
 
-def turn_between(front: Laid, other: Laid) -> float | None:
+def turn_between(front: ReprojectedScouts, other: ReprojectedScouts) -> float | None:
     """By how many degrees ``other`` must be turned to lie on ``front`` where both show the same place; None where that is not clear.
 
     Edges of both on a map, compared at every turn.
@@ -163,7 +163,9 @@ def _edges(sheet: Array) -> tuple[Array, Array]:
     return (blurred - mean) * shown, shown
 
 
-def laid_beside(kept: ScoutPicture, data: bytes, front: Laid | None, facing_deg: float, others: bool) -> ScoutPicture:
+def laid_beside(
+    kept: ScoutPicture, data: bytes, front: ReprojectedScouts | None, facing_deg: float, others: bool
+) -> ScoutPicture:
     """A new picture turned to where it belongs: by compass, else by what it shows of the one in front, else as it is.
 
     ``facing_deg`` is the bearing of the map's yaw 0, which the compass may only contradict while ``others`` lie there.

@@ -14,8 +14,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.scouting.kept import SkylineRow
-from idle_lantern.core.scouting.laid import Laid, on_sphere
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_sphere
+from idle_lantern.core.scouting.scout_picture import SkylineRow
 
 Array = NDArray[Any]
 
@@ -34,7 +34,7 @@ _BY_PIXEL, _AT_MOST = 0.5, 6.0
 _SKY_DEG, _APART = 1.0, 0.6
 
 
-def skyline_of(ground: Laid) -> tuple[SkylineRow, ...]:
+def skyline_of(ground: ReprojectedScouts) -> tuple[SkylineRow, ...]:
     """The skyline in the ground's own azimuths, a row a degree, where the picture shows both land and sky."""
     px = _SIZE[0] / 360
     sheet = on_sphere([ground], _SIZE)

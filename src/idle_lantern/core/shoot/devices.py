@@ -8,7 +8,7 @@ from typing import Protocol
 
 
 @dataclass(frozen=True)
-class Reading:
+class HeadReading:
     """Where the head says it stands, in degrees."""
 
     yaw_deg: float
@@ -19,7 +19,7 @@ class Reading:
 class HeadDevice(Protocol):
     """A head that can be turned and read."""
 
-    def turn_to(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> Reading:
+    def turn_to(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0) -> HeadReading:
         """Turn; returns what the scales read afterwards."""
 
 

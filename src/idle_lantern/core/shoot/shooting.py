@@ -17,7 +17,7 @@ from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.light import bracketed, reading_at
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice, Reading
+from idle_lantern.core.shoot.devices import CameraDevice, HeadDevice, HeadReading
 from idle_lantern.core.shoot.pace import Pace, exposing_s, no_time, turning_s
 
 
@@ -88,7 +88,7 @@ def shoot(
         progress.advance()
 
 
-def logged(folder: Path, file: Path, frame: GridFrame, reading: Reading, taken: str, rig: Rig) -> FrameRef:
+def logged(folder: Path, file: Path, frame: GridFrame, reading: HeadReading, taken: str, rig: Rig) -> FrameRef:
     """How a file that was just shot stands in the outing of ``folder``; ``taken`` is its EXIF time."""
     return FrameRef(
         document.relative(folder, file),

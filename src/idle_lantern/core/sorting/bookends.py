@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.sorting.looks import Look
+from idle_lantern.core.sorting.previews import FilePreview
 
 Array = NDArray[Any]
 
@@ -25,7 +25,7 @@ _NEAR, _MOST_TOGETHER = 7, 3
 _DARK_GREY = 0.12
 
 
-def bookends(looks: Sequence[Look]) -> list[bool]:
+def bookends(looks: Sequence[FilePreview]) -> list[bool]:
     """For frames in the order taken, whether each is a bookend."""
     if len(looks) < 3:
         return [False] * len(looks)
@@ -51,17 +51,17 @@ def bookends(looks: Sequence[Look]) -> list[bool]:
     return maybe
 
 
-def _one_of_many(looks: Sequence[Look], soft: Sequence[bool], i: int) -> bool:
+def _one_of_many(looks: Sequence[FilePreview], soft: Sequence[bool], i: int) -> bool:
     near = [j for j in range(max(0, i - _NEAR), min(len(looks), i + _NEAR + 1)) if soft[j] and j != i]
     return sum(_apart(looks[i], looks[j].blocks) <= _STRANGE for j in near) >= _MOST_TOGETHER
 
 
-def _covered(look: Look, usual_light: float) -> bool:
+def _covered(look: FilePreview, usual_light: float) -> bool:
     """Next to no light where there should be some; a frame that was exposed for less is none."""
     return look.light_ev < usual_light - _COVERED_EV and float(np.percentile(look.grey, 98)) < _DARK_GREY
 
 
-def _strange(looks: Sequence[Look], maybe: Sequence[bool], i: int) -> bool:
+def _strange(looks: Sequence[FilePreview], maybe: Sequence[bool], i: int) -> bool:
     """Whether the frames about it show none of its colours: a sky without clouds goes on in its neighbours."""
     others = [looks[j].blocks for j in range(max(0, i - 4), min(len(looks), i + 5)) if not maybe[j]]
     if not others:
@@ -69,6 +69,6 @@ def _strange(looks: Sequence[Look], maybe: Sequence[bool], i: int) -> bool:
     return _apart(looks[i], np.concatenate(others)) > _STRANGE
 
 
-def _apart(look: Look, known: Array) -> float:
+def _apart(look: FilePreview, known: Array) -> float:
     """Mean distance of a frame's colours from the nearest of others, CIE Lab."""
     return float(np.linalg.norm(look.blocks[:, None] - known[None], axis=2).min(1).mean())

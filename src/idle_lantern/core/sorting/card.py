@@ -16,8 +16,8 @@ from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES
 from idle_lantern.core.frames.frameset import in_people_order
 from idle_lantern.core.sorting.bookends import bookends
-from idle_lantern.core.sorting.looks import Look, look_at
 from idle_lantern.core.sorting.positions import Position, positions_of, sharpest_chosen
+from idle_lantern.core.sorting.previews import FilePreview, look_at
 
 #: A pause this long, and so many times the usual step, parts one run from the next.
 _PAUSE_S, _TIMES = 45.0, 6.0
@@ -25,7 +25,7 @@ _THREADS = 2
 
 
 @dataclass(frozen=True)
-class Run:
+class CardRun:
     """Positions of one sweep, in the order taken, and the bookends about it."""
 
     name: str
@@ -36,8 +36,8 @@ class Run:
 class Card:
     """What a card holds. ``twins`` are raw and JPEG of one exposure, the one that is used first."""
 
-    runs: tuple[Run, ...] = ()
-    bookends: tuple[Look, ...] = ()
+    runs: tuple[CardRun, ...] = ()
+    bookends: tuple[FilePreview, ...] = ()
     twins: tuple[tuple[Path, Path], ...] = ()
     unreadable: tuple[UnreadableFrame, ...] = field(default=())
 
@@ -57,10 +57,10 @@ def sort(
     """
     kept, twins = without_twins(paths, prefer_raw=prefer_raw)
     progress.begin("read", len(kept))
-    looks: list[Look] = []
+    looks: list[FilePreview] = []
     faults: list[UnreadableFrame] = []
 
-    def one(path: Path) -> Look | UnreadableFrame:
+    def one(path: Path) -> FilePreview | UnreadableFrame:
         try:
             return look_at(path, ahead)
         except UnreadableFrame as error:
@@ -69,14 +69,14 @@ def sort(
     with ThreadPoolExecutor(_THREADS) as pool:
         for seen in pool.map(one, kept):
             progress.advance()
-            if isinstance(seen, Look):
+            if isinstance(seen, FilePreview):
                 looks.append(seen)
             else:
                 faults.append(seen)
     looks = in_order_taken(looks)
     ends = bookends(looks)
     runs = [
-        Run(f"run {i}", tuple(sharpest_chosen(p) for p in positions_of(run)))
+        CardRun(f"run {i}", tuple(sharpest_chosen(p) for p in positions_of(run)))
         for i, run in enumerate(_runs(looks, ends), 1)
     ]
     return Card(tuple(runs), tuple(look for look, end in zip(looks, ends) if end), tuple(twins), tuple(faults))
@@ -97,7 +97,7 @@ def is_raw_name(path: Path) -> bool:
     return path.suffix.lower() in RAW_SUFFIXES
 
 
-def in_order_taken(looks: Sequence[Look]) -> list[Look]:
+def in_order_taken(looks: Sequence[FilePreview]) -> list[FilePreview]:
     """By the camera's clock where every file tells it, else by name as people count; by name within one second."""
     by_name = in_people_order(looks, lambda look: look.path.name)
     times = [look.info.metadata.taken_s for look in by_name]
@@ -106,12 +106,12 @@ def in_order_taken(looks: Sequence[Look]) -> list[Look]:
     return sorted(by_name, key=lambda look: look.info.metadata.taken_s or 0.0)
 
 
-def _runs(looks: Sequence[Look], ends: Sequence[bool]) -> list[list[Look]]:
+def _runs(looks: Sequence[FilePreview], ends: Sequence[bool]) -> list[list[FilePreview]]:
     """Frames parted by bookends, by pauses, and by another camera, lens or size."""
     gaps = [_gap_s(a, b) for a, b in zip(looks, looks[1:])]
     known = [g for g in gaps if g > 0]
     pause = max(_PAUSE_S, _TIMES * float(np.median(known))) if known else math.inf
-    runs: list[list[Look]] = [[]]
+    runs: list[list[FilePreview]] = [[]]
     for i, look in enumerate(looks):
         parted = i > 0 and (gaps[i - 1] > pause or _other_gear(looks[i - 1], look, ends[i - 1]))
         if ends[i] or parted:
@@ -121,14 +121,14 @@ def _runs(looks: Sequence[Look], ends: Sequence[bool]) -> list[list[Look]]:
     return [run for run in runs if run]
 
 
-def _gap_s(a: Look, b: Look) -> float:
+def _gap_s(a: FilePreview, b: FilePreview) -> float:
     first, second = a.info.metadata.taken_s, b.info.metadata.taken_s
     if first is None or second is None:
         return 0.0
     return second - first - (a.info.metadata.exposure_s or 0.0)
 
 
-def _other_gear(a: Look, b: Look, first_is_bookend: bool) -> bool:
+def _other_gear(a: FilePreview, b: FilePreview, first_is_bookend: bool) -> bool:
     """Another camera or focal length; a frame turned upright is another run as well."""
     if first_is_bookend:
         return False

@@ -12,7 +12,7 @@ import numpy as np
 
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.frames.series import steps_of
-from idle_lantern.core.sorting.looks import Common, Look, common
+from idle_lantern.core.sorting.previews import Common, FilePreview, common
 
 Role = Literal["single", "bracket", "repeat", "sensor-shift"]
 
@@ -42,7 +42,7 @@ class Position:
     the middle exposure of a bracket, the sharpest of repeats.
     """
 
-    looks: tuple[Look, ...]
+    looks: tuple[FilePreview, ...]
     role: Role
     ev: tuple[float, ...]
     chosen: int
@@ -53,12 +53,12 @@ class Position:
         return tuple(look.path for look in self.looks)
 
     @property
-    def base(self) -> Look:
+    def base(self) -> FilePreview:
         """The frame that stands for the place."""
         return self.looks[self.chosen]
 
 
-def positions_of(looks: Sequence[Look]) -> list[Position]:
+def positions_of(looks: Sequence[FilePreview]) -> list[Position]:
     """Positions of frames in the order taken."""
     by_pattern = _by_pattern(looks)
     if by_pattern is not None:
@@ -73,7 +73,7 @@ def positions_of(looks: Sequence[Look]) -> list[Position]:
     return [_position(group) for group in _as_most(_without_guesses(groups))]
 
 
-def _by_pattern(looks: Sequence[Look]) -> list[list[_Member]] | None:
+def _by_pattern(looks: Sequence[FilePreview]) -> list[list[_Member]] | None:
     """The brackets of a run whose exposures go round in one pattern from end to end, whatever the frames show: sky, say.
 
     None where the files do not tell their exposures, where anything breaks the pattern, or where frames of one
@@ -103,7 +103,7 @@ def _by_pattern(looks: Sequence[Look]) -> list[list[_Member]] | None:
 class _Member:
     """A frame of a place, its exposure in EV against the first, and whether what it shows says so."""
 
-    look: Look
+    look: FilePreview
     step: float
     sure: bool
 
@@ -122,7 +122,7 @@ def _without_guesses(groups: list[list[_Member]]) -> list[list[_Member]]:
     return cut
 
 
-def _member_of(group: Sequence[_Member], look: Look) -> _Member | None:
+def _member_of(group: Sequence[_Member], look: FilePreview) -> _Member | None:
     """A frame as a member of a group it belongs to; None where it is of another place."""
     last = group[-1].look
     if _turned(last, look):
@@ -145,14 +145,14 @@ def _member_of(group: Sequence[_Member], look: Look) -> _Member | None:
     return _Member(look, step, sure=False)
 
 
-def _brighter(a: Look, b: Look, seen: Common) -> float:
+def _brighter(a: FilePreview, b: FilePreview, seen: Common) -> float:
     """How much more ``b`` was exposed: by what the files say, else by what they show."""
     if a.exposure_ev is not None and b.exposure_ev is not None:
         return a.exposure_ev - b.exposure_ev
     return seen.brighter_ev or 0.0
 
 
-def _apart_s(a: Look, b: Look) -> float:
+def _apart_s(a: FilePreview, b: FilePreview) -> float:
     """Seconds from the end of one exposure to the beginning of the next, nothing where no clock tells."""
     begin, end = a.info.metadata.taken_s, b.info.metadata.taken_s
     if begin is None or end is None:
@@ -160,7 +160,7 @@ def _apart_s(a: Look, b: Look) -> float:
     return end - begin - (a.info.metadata.exposure_s or 0.0) - (b.info.metadata.exposure_s or 0.0)
 
 
-def _turned(a: Look, b: Look) -> bool:
+def _turned(a: FilePreview, b: FilePreview) -> bool:
     return (a.info.width, a.info.height) != (b.info.width, b.info.height)
 
 

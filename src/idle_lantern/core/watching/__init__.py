@@ -3,8 +3,8 @@
 Public here, each from the module named:
 
 - ``folder``: ``WatchedFolder``, ``Arrival``
-- ``bell``: ``Bell``
+- ``folder_events``: ``Bell``
 - ``tones``: ``samples``, ``RATE``
-- ``bench``: ``Bench``, ``Judged``
-- ``faults``: ``Fault``
+- ``live_check``: ``Bench``, ``Judged``
+- ``faults``: ``FrameFault``
 """

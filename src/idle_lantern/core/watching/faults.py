@@ -16,7 +16,7 @@ from idle_lantern.core.audit.evenness import LEAST_EV
 from idle_lantern.core.base import units
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.suspects.sharpness import Blur
+from idle_lantern.core.inspection.sharpness import Blur
 from idle_lantern.core.plan.grid_frame import GridFrame
 
 Array = NDArray[Any]
@@ -35,7 +35,7 @@ _RECENT = 5
 
 
 @dataclass(frozen=True)
-class Fault:
+class FrameFault:
     """One thing that is wrong: what, its figure with its unit, a sentence, what to do, and whether it must be shot again."""
 
     what: str
@@ -46,19 +46,23 @@ class Fault:
     again: bool = True
 
 
-def misplaced(lens: Lens, overlap: float, neighbour: str, planned: GridFrame | None, off: Off | None) -> list[Fault]:
+def misplaced(
+    lens: Lens, overlap: float, neighbour: str, planned: GridFrame | None, off: Off | None
+) -> list[FrameFault]:
     """A gap to come, a place beside the planned one, a camera that is not level; ``neighbour`` is empty where none overlaps."""
-    faults: list[Fault] = []
+    faults: list[FrameFault] = []
     back = f"{turn_back(off) if off is not None else 'turn back'} and shoot it again"
     if neighbour and overlap < LEAST_OVERLAP:
         told = f"overlaps {neighbour} by {units.share(overlap)} only"
-        faults.append(Fault("overlap", 100 * overlap, "%", told, back))
+        faults.append(FrameFault("overlap", 100 * overlap, "%", told, back))
     elif off is not None and planned is not None and _beside(off, planned, lens):
         away = math.hypot(off[0], off[1])
-        faults.append(Fault("off-plan", away, "°", f"looks {units.angle(away)} beside its place", back, again=False))
+        faults.append(
+            FrameFault("off-plan", away, "°", f"looks {units.angle(away)} beside its place", back, again=False)
+        )
     if off is not None and abs(off[2]) > _TILTED_DEG:
         told = f"leans {units.angle(abs(off[2]))} to the {'right' if off[2] > 0 else 'left'}"
-        faults.append(Fault("tilt", off[2], "°", told, "level the camera; the crop loses height", again=False))
+        faults.append(FrameFault("tilt", off[2], "°", told, "level the camera; the crop loses height", again=False))
     return faults
 
 
@@ -79,11 +83,11 @@ def turn_back(off: Off) -> str:
     return " and ".join(parts) or "come back a little"
 
 
-def unmatched(points: int, expected: GridFrame | None) -> Fault:
+def unmatched(points: int, expected: GridFrame | None) -> FrameFault:
     """A frame that fits none of those before: since it shows nothing, or since it looks elsewhere."""
     if points < _FEW_POINTS:
         told = "shows hardly anything to match"
-        return Fault(
+        return FrameFault(
             "featureless",
             points,
             "points",
@@ -93,39 +97,39 @@ def unmatched(points: int, expected: GridFrame | None) -> Fault:
         )
     where = f" of frame {expected.number}'s neighbours" if expected is not None else ""
     told = f"shows nothing{where} that was shot before"
-    return Fault("unplaced", 0.0, "", told, "check the direction and shoot it again with more overlap")
+    return FrameFault("unplaced", 0.0, "", told, "check the direction and shoot it again with more overlap")
 
 
-def blurred(blur: Blur | None) -> list[Fault]:
+def blurred(blur: Blur | None) -> list[FrameFault]:
     """Softness or shake against the neighbours, where it is worth a word."""
     if blur is None or max(blur.sigma_px, blur.shake_px / 2) < _BLUR_PX:
         return []
     if blur.shake_px:
         told = f"is shaken by {blur.shake_px:.1f} px"
-        return [Fault("blur", blur.shake_px, "px", told, "let the head come to rest, then shoot it again")]
+        return [FrameFault("blur", blur.shake_px, "px", told, "let the head come to rest, then shoot it again")]
     told = f"is softer than its neighbours by {blur.sigma_px:.1f} px"
-    return [Fault("blur", blur.sigma_px, "px", told, "check the focus, then shoot it again")]
+    return [FrameFault("blur", blur.sigma_px, "px", told, "check the focus, then shoot it again")]
 
 
-def uneven(brighter_ev: float) -> list[Fault]:
+def uneven(brighter_ev: float) -> list[FrameFault]:
     """Brightness against the neighbours over the same ground; far off it must be shot again."""
     if abs(brighter_ev) <= LEAST_EV:
         return []
     told = f"is {abs(brighter_ev):.1f} EV {'brighter' if brighter_ev > 0 else 'darker'} than its neighbours over the same ground"
     remedy = "lock exposure and sensitivity; shoot it again if the light did not change"
-    return [Fault("exposure", brighter_ev, "EV", told, remedy, again=abs(brighter_ev) > 2 * LEAST_EV)]
+    return [FrameFault("exposure", brighter_ev, "EV", told, remedy, again=abs(brighter_ev) > 2 * LEAST_EV)]
 
 
-def full_white(pixels: Array) -> list[Fault]:
+def full_white(pixels: Array) -> list[FrameFault]:
     """Full white over more of a frame (h, w, 3) than a sun and its glints take."""
     share = float((cv2.cvtColor(np.ascontiguousarray(pixels), cv2.COLOR_RGB2GRAY) >= _FULL).mean())
     if share < _CLIPPED:
         return []
     told = f"is full white over {units.share(share)} of it"
-    return [Fault("clipped", 100 * share, "%", told, "expose less, or bracket this position", again=False)]
+    return [FrameFault("clipped", 100 * share, "%", told, "expose less, or bracket this position", again=False)]
 
 
-def settings_changed(before: Sequence[Metadata], now: Metadata) -> list[Fault]:
+def settings_changed(before: Sequence[Metadata], now: Metadata) -> list[FrameFault]:
     """Settings that differ from the usual ones of the last frames, as the files tell them.
 
     Of two that are as usual the earlier counts: a frame that was set back after a wrong one is right.
@@ -142,5 +146,5 @@ def settings_changed(before: Sequence[Metadata], now: Metadata) -> list[Fault]:
         one, two = (recent.most_common(1)[0][0] if recent else None), getattr(now, key)
         if one and two and abs(math.log(two / one)) > _SAME_SHARE:
             told = f"has another {words} ({write(two)} where the others have {write(one)})"
-            faults.append(Fault(key, float(two), "", told, "set it back and shoot it again"))
+            faults.append(FrameFault(key, float(two), "", told, "set it back and shoot it again"))
     return faults

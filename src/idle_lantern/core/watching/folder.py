@@ -37,7 +37,7 @@ class Arrival:
 
 
 @dataclass
-class _Seen:
+class _SeenFile:
     """A file that was seen and is not handed on yet."""
 
     size: int
@@ -57,7 +57,7 @@ class WatchedFolder:
     now: Callable[[], float] = time.monotonic
     #: Why the folder cannot be looked at just now; empty while it can.
     trouble: str = ""
-    _waiting: dict[Path, _Seen] = field(default_factory=dict)
+    _waiting: dict[Path, _SeenFile] = field(default_factory=dict)
     _taken: dict[tuple[int, int], Path] = field(default_factory=dict)
     _paths: set[Path] = field(default_factory=set)
     _contents: set[str] = field(default_factory=set)
@@ -85,7 +85,7 @@ class WatchedFolder:
                 continue
             seen = self._waiting.get(path)
             if seen is None or (seen.size, seen.changed_ns) != (size, changed):
-                self._waiting[path] = _Seen(size, changed, now, seen.first if seen else now)
+                self._waiting[path] = _SeenFile(size, changed, now, seen.first if seen else now)
             elif now - seen.since >= _QUIET_S:
                 complete.append((path, identity))
         return self._handed(complete, now)
@@ -177,7 +177,7 @@ class WatchedFolder:
                 self._contents.add(found)
         return self._contents
 
-    def _readable(self, path: Path, seen: _Seen) -> str:
+    def _readable(self, path: Path, seen: _SeenFile) -> str:
         """Why a quiet file cannot be used yet, empty where it can; a file is tried once for each size it has."""
         if seen.sha256 or seen.tried == (seen.size, seen.changed_ns):
             return "" if seen.sha256 else "Is not complete, or no picture"

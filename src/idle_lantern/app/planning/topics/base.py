@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning.brief_binding import BriefBinding
 from idle_lantern.app.planning.commands import PlanCommands
 from idle_lantern.app.planning.drawings import Drawing
@@ -20,10 +20,10 @@ class Topic(QWidget):
 
     title = ""
 
-    def __init__(self, desk: Desk, commands: PlanCommands) -> None:
+    def __init__(self, context: AppContext, commands: PlanCommands) -> None:
         super().__init__()
-        self.desk, self.state, self.commands = desk, desk.state, commands
-        self.bound = BriefBinding(desk.state)
+        self.context, self.state, self.commands = context, context.state, commands
+        self.bound = BriefBinding(context.state)
         self._facts: list[tuple[QLabel, Callable[[Plan], str], bool]] = []
         self._drawings: list[Drawing] = []
         box = Blocks()

@@ -72,7 +72,7 @@ class CostTopic(Topic):
     def _print(self, dpi: float) -> Callable[[Plan], str]:
         def tell(plan: Plan) -> str:
             w, h = plan.size.print_mm(dpi)
-            imperial = self.desk.settings.imperial
+            imperial = self.context.settings.imperial
             sheet = largest_sheet(plan.size, dpi)
             return f"{units.length(w, imperial)} × {units.length(h, imperial)}" + (f", {sheet}" if sheet else "")
 

@@ -11,7 +11,7 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QCheckBox, QSizePolicy, QSlider, QWidget
 
-from idle_lantern.app.desk import Desk
+from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning import foreseen_model as model
 from idle_lantern.app.planning.brief_binding import narrow
 from idle_lantern.app.planning.commands import PlanCommands
@@ -43,17 +43,17 @@ class ForeseenTopic(Topic):
 
     title = "Foreseen"
 
-    def __init__(self, desk: Desk, commands: PlanCommands) -> None:
+    def __init__(self, context: AppContext, commands: PlanCommands) -> None:
         self._drawing = self._again = False
         self._start = ""
         self._settled = QTimer()
         self._settled.setSingleShot(True)
         self._settled.setInterval(_COSTS_AFTER_MS)
-        super().__init__(desk, commands)
+        super().__init__(context, commands)
         self._settled.setParent(self)
         self._settled.timeout.connect(lambda: self._draw(costs=True))
-        desk.grounds.changed.connect(self.redraw)
-        desk.state.changed.connect(lambda topics: self.redraw() if "join" in topics else None)
+        context.scout_grounds.changed.connect(self.redraw)
+        context.state.changed.connect(lambda topics: self.redraw() if "join" in topics else None)
 
     def build(self, box: Blocks) -> None:
         self.views = (ForeseenView(), ForeseenView())
@@ -174,8 +174,8 @@ class ForeseenTopic(Topic):
         if self._drawing:  # one at a time: what changes meanwhile is drawn after it
             self._again = True
             return
-        grounds = self.desk.grounds.laid()
-        if not grounds:
+        scout_grounds = self.context.scout_grounds.laid()
+        if not scout_grounds:
             for view, title, cost in zip(self.views, self.titles, self.costs):
                 view.clear(_NOTHING if not self.state.outing.scouts else "The scouting picture is being read …")
                 title.setText("")
@@ -192,10 +192,10 @@ class ForeseenTopic(Topic):
         room = max(60_000, min(400_000, self.views[0].width() * self.views[0].height()))
         self._drawing, self._again = True, False
 
-        def work(_task: Task) -> tuple[list[tuple[ForeseenShown, model.Told]], str]:
+        def work(_task: Task) -> tuple[list[tuple[ForeseenShown, model.ForeseenFacts]], str]:
             made, words = [], ""
             for one in wanted:
-                drawn_for, seen = model.foreseen(plan, grounds, one, room, costs=costs)
+                drawn_for, seen = model.foreseen(plan, scout_grounds, one, room, costs=costs)
                 light = model.light_at(drawn_for, seen, minutes)
                 words = words or light.words
                 made.append((_shown(drawn_for, seen, light, with_seams), model.told(drawn_for, seen, scouts)))
@@ -203,7 +203,7 @@ class ForeseenTopic(Topic):
                 made.append(_joined(joined, room))
             return made, words
 
-        def done(result: tuple[list[tuple[ForeseenShown, model.Told]], str]) -> None:
+        def done(result: tuple[list[tuple[ForeseenShown, model.ForeseenFacts]], str]) -> None:
             self._drawing = False
             made, words = result
             self.light.setText(words)
@@ -222,7 +222,7 @@ class ForeseenTopic(Topic):
             if self._again:
                 self.redraw()
 
-        self.desk.start(FORESEEING, work, done, failed, quiet=True)
+        self.context.start(FORESEEING, work, done, failed, quiet=True)
 
     def _show_aids(self) -> None:
         for view in self.views:
@@ -266,7 +266,7 @@ def _shown(plan: Plan, seen: Foreseen, light: model.HourLight, with_seams: bool)
     )
 
 
-def _joined(picture: PictureSource, most_px: int) -> tuple[ForeseenShown, model.Told]:
+def _joined(picture: PictureSource, most_px: int) -> tuple[ForeseenShown, model.ForeseenFacts]:
     """The joined picture, to be compared with what was foreseen."""
     width, height = picture.sizes[0]
     longest = max(width, height) * min(1.0, math.sqrt(2 * most_px / (width * height)))
@@ -279,7 +279,7 @@ def _joined(picture: PictureSource, most_px: int) -> tuple[ForeseenShown, model.
     size = f"{units.grouped(width)} × {units.grouped(height)} px"
     return (
         ForeseenShown(pixels, shown, (), (0, 0, pixels.shape[1], pixels.shape[0])),
-        model.Told(f"The joined picture: {size}", "As it was joined."),
+        model.ForeseenFacts(f"The joined picture: {size}", "As it was joined."),
     )
 
 

@@ -64,7 +64,7 @@ class LightTopic(Topic):
                     None,
                 ),
                 row(
-                    button("Plan a scene …", lambda: self.desk.ask("outing.scene"), name="plan-scene"),
+                    button("Plan a scene …", lambda: self.context.ask("outing.scene"), name="plan-scene"),
                     button("Calendar …", self.commands.save_calendar, name="save-calendar"),
                     None,
                 ),

@@ -19,9 +19,9 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Mark
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.scouting.judged import readings_for
-from idle_lantern.core.scouting.kept import ScoutPicture, is_upright
-from idle_lantern.core.scouting.moved import Change, in_field
+from idle_lantern.core.scouting.plan_transfer import Change, in_field
+from idle_lantern.core.scouting.remarks import readings_for
+from idle_lantern.core.scouting.scout_picture import ScoutPicture, is_upright
 
 _ROWS = 4
 _NO_PICTURE = "No picture yet: a photograph, a few that overlap, or a telephone's panorama of the place."
@@ -44,7 +44,7 @@ class ScoutingTopic(Topic):
                 (("Turned by", "scout-yaw"), ("Tilted by", "scout-pitch"), ("Rolled by", "scout-roll"))
             )
         )
-        self.drag = button("Drag it on the map   [G]", lambda: self.desk.ask("plan.drag_ground"), name="scout-drag")
+        self.drag = button("Drag it on the map   [G]", lambda: self.context.ask("plan.drag_ground"), name="scout-drag")
         self.drag.setCheckable(True)
         self.own = (
             button("To the front", lambda: self._with_chosen(commands.to_front), name="scout-front"),

@@ -15,7 +15,7 @@ Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
-class Head:
+class FileHead:
     """Size as stored, depth and facts of a file.
 
     ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``icc`` is the

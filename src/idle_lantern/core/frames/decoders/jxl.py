@@ -14,7 +14,7 @@ from PIL import Image
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.bounds import Claim, check_claim
-from idle_lantern.core.frames.decoders.head import Head, of_samples
+from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 _STREAM = b"\xff\x0a"
@@ -25,7 +25,7 @@ _SIDEWAYS = (5, 6, 7, 8)
 _RATIOS = {1: (1, 1), 2: (12, 10), 3: (4, 3), 4: (3, 2), 5: (16, 9), 6: (5, 4), 7: (2, 1)}
 
 
-def head(path: Path) -> Head:
+def head(path: Path) -> FileHead:
     """Size, depth and facts; the decoder turns the picture itself."""
     exif, stream = None, b""
     with open(path, "rb") as file:
@@ -44,7 +44,7 @@ def head(path: Path) -> Head:
     bits = 8 if bits <= 8 else 16
     check_claim(path, Claim(width, height, 4, 2))
     metadata = from_exif(exif, max(width, height)) if exif is not None else Metadata()
-    return Head(width, height, bits, replace(metadata, orientation=1))
+    return FileHead(width, height, bits, replace(metadata, orientation=1))
 
 
 def pixels(path: Path) -> Picture:

@@ -13,7 +13,7 @@ from PIL import Image, ImageCms
 
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.bounds import Claim, check_claim, check_jpeg, check_png
-from idle_lantern.core.frames.decoders.head import Head, of_samples
+from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import from_exif
 
 Array = NDArray[Any]
@@ -24,7 +24,7 @@ Image.MAX_IMAGE_PIXELS = None
 _FORMATS = {"JPEG": "JPEG", "PNG": "PNG", "AVIF": "AVIF", "HEIC": "HEIF", "TIFF": "TIFF"}
 
 
-def head(path: Path, kind: str) -> Head:
+def head(path: Path, kind: str) -> FileHead:
     """Size and facts of a file of that kind."""
     with _opened(path, kind) as image:
         width, height = image.size
@@ -38,7 +38,7 @@ def head(path: Path, kind: str) -> Head:
         usual = kind == "JPEG" and image.mode in ("RGB", "L")
         icc = image.info.get("icc_profile") if image.mode not in ("CMYK", "LAB") else None
         metadata = from_exif(image.getexif(), max(width, height))
-    return Head(width, height, bits, metadata, usual, icc or None)
+    return FileHead(width, height, bits, metadata, usual, icc or None)
 
 
 def _opened(path: Path, kind: str) -> Image.Image:

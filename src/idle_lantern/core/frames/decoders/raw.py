@@ -20,7 +20,7 @@ from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.picture import Picture, linear_to_srgb
 from idle_lantern.core.frames.boundary import told
 from idle_lantern.core.frames.bounds import Claim, check_claim
-from idle_lantern.core.frames.decoders.head import Head
+from idle_lantern.core.frames.decoders.head import FileHead
 from idle_lantern.core.frames.decoders.restated import restated
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
@@ -36,7 +36,7 @@ _WANTED = ("focal_mm", "aperture", "exposure_s", "iso", "taken")
 
 
 @dataclass(frozen=True)
-class Development:
+class RawDevelopment:
     """How the mosaic becomes colours; alike for all frames of a set.
 
     ``white_balance`` gives the multipliers of red, green, blue and second green, None those of the camera.
@@ -51,7 +51,7 @@ class Development:
 _HIGHLIGHTS = {"clip": 0, "blend": 2, "rebuild": 5}
 
 
-def head(path: Path) -> Head:
+def head(path: Path) -> FileHead:
     """Size and facts; what cameras tell nowhere else is asked of LibRaw."""
     with _opened(path, blank=True) as raw:
         width, height = raw.sizes.iwidth, raw.sizes.iheight
@@ -60,14 +60,14 @@ def head(path: Path) -> Head:
         # colours of 16 bit, twice, beside the mosaic
         check_claim(path, Claim(width, height, 4, 2))
         metadata = _metadata(path, raw, max(width, height))
-    return Head(width, height, 16, metadata, raw=True)
+    return FileHead(width, height, 16, metadata, raw=True)
 
 
 #: The power and the slope of sRGB's straight part (IEC 61966-2-1), as LibRaw takes them.
 _SRGB = (2.4, 12.92)
 
 
-def pixels(path: Path, how: Development | None = None, *, half: bool = False) -> Picture:
+def pixels(path: Path, how: RawDevelopment | None = None, *, half: bool = False) -> Picture:
     """The picture in sRGB, 16 bit, upright; ``half`` makes one pixel of each four, quickly."""
     return Picture(_encoded()[linear(path, how, half=half)])
 
@@ -92,11 +92,11 @@ def glance(path: Path) -> Picture:
     return Picture(np.asarray(developed))
 
 
-def linear(path: Path, how: Development | None = None, *, half: bool = False) -> Array:
+def linear(path: Path, how: RawDevelopment | None = None, *, half: bool = False) -> Array:
     """Linear light (H, W, 3) of 16 bit in the primaries of sRGB, upright; full scale is where the sensor is full."""
     import rawpy
 
-    how = how or Development()
+    how = how or RawDevelopment()
     with _opened(path) as raw:
         balance: dict[str, Any] = {"use_camera_wb": True}
         if how.white_balance is not None:
@@ -115,7 +115,7 @@ def linear(path: Path, how: Development | None = None, *, half: bool = False) ->
     return np.asarray(developed)
 
 
-def look_matrix(path: Path, how: Development | None = None) -> Array:
+def look_matrix(path: Path, how: RawDevelopment | None = None) -> Array:
     """What carries the sensor's balanced colours to linear sRGB, (3, 3), as LibRaw has it; from quarter-size developments."""
     import rawpy
 
@@ -137,8 +137,8 @@ def _matrix_between(own: Array, shown: Array) -> Array:
     return np.asarray(np.linalg.lstsq(own[whole], shown[whole], rcond=None)[0])
 
 
-def _common(how: Development | None) -> dict[str, Any]:
-    how = how or Development()
+def _common(how: RawDevelopment | None) -> dict[str, Any]:
+    how = how or RawDevelopment()
     balance: dict[str, Any] = {"use_camera_wb": True}
     if how.white_balance is not None:
         balance = {"user_wb": list(how.white_balance)}
@@ -147,12 +147,12 @@ def _common(how: Development | None) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def quick(path: Path, to_srgb: Array, how: Development | None = None) -> Picture | None:
+def quick(path: Path, to_srgb: Array, how: RawDevelopment | None = None) -> Picture | None:
     """The picture in 8 bit, upright, its colours filled in the plainest way: to be looked at and measured, a tenth of the time.
 
     None where the mosaic is of another kind than two by two.
     """
-    how = how or Development()
+    how = how or RawDevelopment()
     with _opened(path) as raw:
         pattern = raw.raw_pattern
         if pattern is None or pattern.shape != (2, 2) or raw.raw_image_visible.ndim != 2:
@@ -187,7 +187,7 @@ def quick(path: Path, to_srgb: Array, how: Development | None = None) -> Picture
     return Picture(np.ascontiguousarray(np.rot90(shown, turn)) if turn else shown)
 
 
-def camera_colours(path: Path, how: Development | None = None) -> tuple[Array, Array, Array]:
+def camera_colours(path: Path, how: RawDevelopment | None = None) -> tuple[Array, Array, Array]:
     """A frame in the sensor's own colours, and what was seen of each.
 
     Returns

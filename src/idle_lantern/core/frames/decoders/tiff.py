@@ -14,7 +14,7 @@ from PIL import Image
 from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_tiff
 from idle_lantern.core.frames.decoders import plain, raw
-from idle_lantern.core.frames.decoders.head import Head, of_samples
+from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 Array = NDArray[Any]
@@ -24,7 +24,7 @@ _TIFF_ICC, _DNG_VERSION = 34675, 50706
 _PLAIN_TIFF = (0, 1, 2, 6)
 
 
-def head(path: Path) -> Head:
+def head(path: Path) -> FileHead:
     """Size and facts."""
     with tifffile.TiffFile(path) as tiff:
         page: Any = tiff.pages[0]
@@ -38,7 +38,7 @@ def head(path: Path) -> Head:
         icc_tag = page.tags.get(_TIFF_ICC)
         icc = bytes(icc_tag.value) if icc_tag is not None and page.photometric in _PLAIN_TIFF else None
         metadata = _tiff_metadata(path, page, max(width, height))
-    return Head(width, height, 8 if claim.bytes_each == 1 else 16, metadata, icc=icc or None)
+    return FileHead(width, height, 8 if claim.bytes_each == 1 else 16, metadata, icc=icc or None)
 
 
 def pixels(path: Path) -> Picture:

@@ -1,0 +1,79 @@
+"""Steps through the things that moved, and shows each once, nowhere or everywhere."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QWidget
+
+from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import ghost_model as model
+from idle_lantern.app.stages.walk_bar import WalkBar
+from idle_lantern.app.widgets.basics import button, row
+from idle_lantern.core.base.errors import LanternError
+
+
+class GhostBar(QWidget):
+    """A row under the walk while a moving thing is looked at; ``open_button`` is placed by the stage."""
+
+    def __init__(self, context: AppContext, walk: WalkBar) -> None:
+        super().__init__()
+        self._context, self._state, self._walk = context, context.state, walk
+        self._ghosts: tuple[model.GhostChoice, ...] = ()
+        self.at: tuple[int, int] | None = None
+        self.open_button = button("Moving   [Y]", self.step, quiet=True, name="mover-next")
+        self.once_button = button("Once, here   [I]", lambda: self.show_as("once"), name="mover-once")
+        self.never_button = button("Not at all   [O]", lambda: self.show_as("never"), quiet=True, name="mover-never")
+        self.always_button = button(
+            "Everywhere   [Shift + O]", lambda: self.show_as("always"), quiet=True, name="mover-always"
+        )
+        layout = row(self.once_button, self.never_button, self.always_button, None)
+        layout.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(layout)
+        walk.left.connect(self._leave)
+        self._state.changed.connect(self._follow)
+        self.refresh()
+
+    def can_step(self) -> bool:
+        """Whether anything moved."""
+        return bool(self._ghosts) and self._walk.hands.can_paint()
+
+    def has_place(self) -> bool:
+        """Whether a moving thing is being looked at."""
+        return self.at is not None
+
+    def step(self) -> None:
+        """Go to the next place of a moving thing, at 100 %."""
+        joined = self._state.joined
+        at = model.step(self._ghosts, self.at)
+        if joined is None or at is None:
+            return
+        place = self._ghosts[at[0]].places[at[1]]
+        self._walk.look_at_stop(model.stop_at(joined, place), model.told(self._ghosts, at))
+        self.at = at
+        self.refresh()
+
+    def show_as(self, way: model.Way) -> None:
+        """Show the present thing once at this place, nowhere, or at every place where a frame has it."""
+        joined, place = self._state.joined, self._state.place
+        if self.at is None or joined is None or place is None or not self._state.may_change():
+            return
+        try:
+            edit = model.show_ghost(self._state.outing, place.folder, joined, self._ghosts[self.at[0]], way, self.at[1])
+        except LanternError as error:
+            self._context.tell(error.sentence)
+            return
+        self._state.apply(edit)
+
+    def _leave(self) -> None:
+        self.at = None
+        self.refresh()
+
+    def _follow(self, topics: set[str]) -> None:
+        if topics & {"join", "outing"}:
+            self._ghosts = model.ghosts_of(self._state.joined)
+            self.at = None
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Show what can be done now."""
+        self.open_button.setVisible(self.can_step())
+        self.setVisible(self.at is not None)

@@ -1,0 +1,116 @@
+"""Things that moved while the frames were taken, as plain values: where each stands, and edits that show it as wished."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from idle_lantern.app.stages.hands_model import masks_so_far, paint_masks
+from idle_lantern.app.stages.walk_model import WalkStop
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.compositing.render.single_frame import FrameArea, let_show
+from idle_lantern.core.join.request import JoinResult
+from idle_lantern.core.outing.edits import Edit
+from idle_lantern.core.outing.model import Outing
+
+Way = Literal["once", "never", "always"]
+WAYS: dict[Way, str] = {
+    "once": "Show a moving thing once",
+    "never": "Show a moving thing nowhere",
+    "always": "Show a moving thing everywhere",
+}
+#: A place that is given to a frame is so much larger than the thing, and so many pixels more.
+_WIDER, _MORE_PX = 1.25, 6.0
+
+
+@dataclass(frozen=True)
+class GhostPlaceShown:
+    """Where a thing stands: the frame that shows it there and the one that shows the ground, by name and place in the set."""
+
+    u: float
+    v: float
+    width: float
+    height: float
+    frame: str
+    instead: str
+    shown: bool
+
+
+@dataclass(frozen=True)
+class GhostChoice:
+    """One thing that moved."""
+
+    sentence: str
+    places: tuple[GhostPlaceShown, ...]
+
+
+def ghosts_of(joined: JoinResult | None) -> tuple[GhostChoice, ...]:
+    """What moved in a picture, as its report tells."""
+    if joined is None:
+        return ()
+    return tuple(
+        GhostChoice(
+            str(row["sentence"]),
+            tuple(
+                GhostPlaceShown(
+                    float(p["u"]), float(p["v"]), float(p["width"]), float(p["height"]), str(p["frame"]),
+                    str(p["instead"]), bool(p["shown"]),
+                )
+                for p in row["places"]
+            ),
+        )
+        for row in joined.report.get("ghosts") or ()
+    )  # fmt: skip
+
+
+def stop_at(joined: JoinResult, place: GhostPlaceShown) -> WalkStop:
+    """A place of a thing as one of the walk: its frames can be blinked and tried."""
+    files = [str(row["file"]) for row in joined.report.get("frames", ())]
+    ids = dict(zip(files, joined.frame_ids))
+    names = (place.frame, place.instead)
+    frames = tuple(ids[n] for n in names if n in ids)
+    return WalkStop(place.u, place.v, place.width, place.height, "", 0.0, frames, names, "", 0.0, 0.0, 0.0)
+
+
+def told(ghosts: tuple[GhostChoice, ...], at: tuple[int, int]) -> str:
+    """The present place of the present thing, in words."""
+    ghost, k = ghosts[at[0]], at[1]
+    place = ghost.places[k]
+    where = f", place {k + 1} of {len(ghost.places)}" if len(ghost.places) > 1 else ""
+    now = "the picture shows it" if place.shown else f"the picture shows the ground, from {place.instead}"
+    return f"Moving thing {at[0] + 1} of {len(ghosts)}{where}. {ghost.sentence}. Here {place.frame} has it; {now}."
+
+
+def step(ghosts: tuple[GhostChoice, ...], at: tuple[int, int] | None) -> tuple[int, int] | None:
+    """The next place, thing after thing, round and round."""
+    if not ghosts:
+        return None
+    if at is None or at[0] >= len(ghosts):
+        return 0, 0
+    if at[1] + 1 < len(ghosts[at[0]].places):
+        return at[0], at[1] + 1
+    return (at[0] + 1) % len(ghosts), 0
+
+
+def show_ghost(outing: Outing, folder: Path, joined: JoinResult, ghost: GhostChoice, way: Way, at: int) -> Edit:
+    """The edit after which a thing shows once (at its place ``at``), nowhere or everywhere; what is painted elsewhere stays.
+
+    Raises
+    ------
+    InputError
+        The frames of the join are gone, or a mask cannot be read or kept.
+    """
+    ids, masks = masks_so_far(outing, folder, joined)
+    assert joined.solution is not None
+    names = [joined.solution.frames.names[f] for f in joined.solution.poses.frames]
+    changed = {}
+    for n, place in enumerate(ghost.places):
+        wanted = place.frame if way == "always" or (way == "once" and n == at) else place.instead
+        if wanted not in names:
+            raise InputError(f"{wanted} is no longer in the picture", remedy="Join again")
+        a, b = (side / 2 * _WIDER + _MORE_PX for side in (place.width, place.height))
+        area = FrameArea.ellipse(place.u, place.v, a, b)
+        for i, mask in let_show(joined.solution.poses, joined.canvas, names.index(wanted), area, masks).items():
+            masks[i] = changed[i] = mask
+    return paint_masks(folder, WAYS[way], ids, changed)

@@ -1,0 +1,119 @@
+"""A picture whose gaps are filled: made once onto the disk, since what is invented is taken from anywhere in it."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.render.coverage import CanvasCoverage
+from idle_lantern.core.compositing.render.plan import RenderPlan, TileRunner
+from idle_lantern.core.compositing.render.tiles import there_and_back, tiles_of
+from idle_lantern.core.compositing.rim.filling import SMALL_PX, Filling, fill_tile, filling_of
+from idle_lantern.core.compositing.rim.outcome import Filled, InventedArea
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.pyramid import TILE
+
+Array = NDArray[Any]
+T = TypeVar("T")
+
+#: Marks what is invented, where 1 marks what was joined and 0 a gap.
+_INVENTED = 2
+#: Invented areas smaller than this share of the picture are not named one by one.
+_SMALL_AREA = 1e-5
+
+
+class FilledPicture:
+    """The tiles of a plan with their gaps filled; a ``TileRunner`` for whoever writes them.
+
+    The whole picture waits in a file of ``folder`` without a name, so memory does not grow with it.
+    """
+
+    def __init__(
+        self, plan: RenderPlan, runner: TileRunner, folder: Path, progress: Progress, *, anything: bool = False
+    ) -> None:
+        canvas = plan.canvas
+        shape = (canvas.height, canvas.width)
+        with tempfile.TemporaryFile(dir=folder) as colours, tempfile.TemporaryFile(dir=folder) as alpha:
+            self._pixels: Array = np.memmap(colours, plan.dtype, "w+", shape=(*shape, 3))
+            self._alpha: Array = np.memmap(alpha, np.uint8, "w+", shape=shape)
+        tiles = there_and_back(tiles_of(canvas, TILE))
+        progress.begin("rim", len(tiles))
+        for tile, (pixels, shown) in zip(tiles, runner.run(plan, tiles, lambda pixels, shown: (pixels, shown > 0))):
+            rows, columns = _within(tile)
+            self._pixels[rows, columns], self._alpha[rows, columns] = pixels, shown
+            progress.advance()
+        self._filling = self._reckoned(anything=anything)
+        self.coverage = CanvasCoverage(canvas, TILE)
+        self._fill(plan, tiles)
+
+    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
+        """``finish(pixels, alpha)`` of each tile, in order."""
+        for tile in tiles:
+            rows, columns = _within(tile)
+            alpha = np.where(self._alpha[rows, columns] > 0, plan.full_scale, 0).astype(plan.dtype)
+            yield finish(np.array(self._pixels[rows, columns]), alpha)
+
+    def told(self, box: Rectangle) -> Filled:
+        """What is invented in a part of the canvas, its areas in the canvas's pixels."""
+        n = self._every
+        top, left = box.top // n, box.left // n
+        part = self._marked[top : -(-(box.top + box.height) // n), left : -(-(box.left + box.width) // n)]
+        count, _labels, stats, _middles = cv2.connectedComponentsWithStats(part)
+        areas = [
+            InventedArea((left + x + w / 2) * n, (top + y + h / 2) * n, w * n, h * n, int(area) * n**2)
+            for x, y, w, h, area in stats[1:count]
+        ]
+        named = sorted((a for a in areas if a.pixels > _SMALL_AREA * box.area), key=lambda a: -a.pixels)
+        columns = slice(box.left, box.left + box.width)
+        rows = range(box.top, box.top + box.height, TILE)
+        end = box.top + box.height
+        pixels = sum(int((self._alpha[top : min(end, top + TILE), columns] == _INVENTED).sum()) for top in rows)
+        return Filled(tuple(named), pixels, box.area, () if self._filling is None else self._filling.left)
+
+    def _reckoned(self, *, anything: bool) -> Filling | None:
+        height, width = self._alpha.shape
+        every = max(1, int((height * width / (4 * SMALL_PX)) ** 0.5))
+        # thinned first: averaging a gigapixel for a small picture would take longer than all the rest
+        pixels, shown = self._pixels[::every, ::every], self._alpha[::every, ::every] > 0
+        if pixels.dtype == np.uint16:
+            pixels = (pixels >> 8).astype(np.uint8)
+        factor = min(1.0, (SMALL_PX / shown.size) ** 0.5)
+        size = max(16, round(shown.shape[1] * factor)), max(16, round(shown.shape[0] * factor))
+        weight = shown.astype(np.float32)
+        share = cv2.resize(weight, size, interpolation=cv2.INTER_AREA)
+        small = cv2.resize(pixels * weight[..., None], size, interpolation=cv2.INTER_AREA)
+        small = np.rint(small / np.maximum(share, 1e-6)[..., None]).clip(0, 255).astype(np.uint8)
+        return filling_of(small, share > 0.999, anything=anything)
+
+    def _fill(self, plan: RenderPlan, tiles: Sequence[Tile]) -> None:
+        """Fill all gaps; they are read from what was joined only, whatever was filled before."""
+        filling, canvas = self._filling, plan.canvas
+        made: list[tuple[Tile, Array]] = []  # a bit for each pixel would do, but few tiles have gaps
+        #: What is invented, on a raster of every so many pixels.
+        self._every = max(1, int((canvas.width * canvas.height / SMALL_PX) ** 0.5))
+        self._marked = np.zeros((-(-canvas.height // self._every), -(-canvas.width // self._every)), np.uint8)
+        for tile in tiles:
+            rows, columns = _within(tile)
+            if filling is not None and not filling.open.all() and not self._alpha[rows, columns].all():
+                filled, invented = fill_tile(filling, self._pixels, self._alpha, tile)
+                self._pixels[rows, columns] = filled
+                made.append((tile, invented))
+                r, c = np.nonzero(invented)
+                self._marked[(r + tile.top) // self._every, (c + tile.left) // self._every] = 1
+        for tile, invented in made:
+            rows, columns = _within(tile)
+            self._alpha[rows, columns][invented] = _INVENTED
+        for tile in tiles:
+            self.coverage.add(tile, self._alpha[_within(tile)])
+
+
+def _within(tile: Tile) -> tuple[slice, slice]:
+    return slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width)

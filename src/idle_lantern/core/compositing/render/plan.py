@@ -1,0 +1,238 @@
+"""All that decides the pixels of a picture, frozen; who renders it, and where, is another matter.
+
+A plan can be pickled and sent to another process or machine that sees the same frame files:
+``render_tile(plan, tile)`` gives the same pixels everywhere.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from threading import Lock
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+from cachetools import LRUCache
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.light.dust import Spot
+from idle_lantern.core.compositing.light.vignetting import Vignetting, without_vignetting
+from idle_lantern.core.compositing.render.compositor import Compositor
+from idle_lantern.core.compositing.render.frame_views import Levels
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.masks import Mask
+from idle_lantern.core.frames.profiles import WorkingSpace
+from idle_lantern.core.frames.reading import FrameInfo, read_again
+from idle_lantern.core.optics.known import Lateral
+from idle_lantern.core.pictures.pyramid import in_order
+from idle_lantern.core.registration.solve.poses import Poses
+
+Array = NDArray[Any]
+T = TypeVar("T")
+
+#: Full frames held while tiles are made, unless a plan tells another limit.
+CACHE_BYTES = 450_000_000
+#: Plans whose frames are kept in memory between calls of ``render_tile``.
+_PLANS_KEPT = 2
+
+
+class FrameSource(Protocol):
+    """Where the pixels of a plan's frames come from."""
+
+    def load(self, k: int) -> Picture:
+        """The k-th frame of the plan's poses."""
+
+    @property
+    def identity(self) -> object:
+        """What tells other frames apart."""
+
+
+@dataclass(frozen=True)
+class FilesOfFrames:
+    """Frames read from their files at a fraction of their size, in one space of colour."""
+
+    infos: tuple[FrameInfo, ...]
+    space: WorkingSpace
+    reduce: int = 1
+
+    def load(self, k: int) -> Picture:
+        """Read a frame; raises UnreadableFrame."""
+        return self.space.take_in(read_again(self.infos[k], self.reduce))
+
+    @property
+    def identity(self) -> object:
+        """Names, sizes and times of the files."""
+        stats = [i.path.stat() for i in self.infos]
+        return (
+            self.reduce,
+            self.space.name,
+            [(str(i.path), s.st_size, s.st_mtime_ns) for i, s in zip(self.infos, stats)],
+        )
+
+
+@dataclass(frozen=True)
+class FramesInMemory:
+    """Frames that are there: reduced ones, for a rough picture."""
+
+    pictures: tuple[Picture, ...]
+
+    def load(self, k: int) -> Picture:
+        """The frame as it is."""
+        return self.pictures[k]
+
+    @property
+    def identity(self) -> object:
+        """The pixels themselves."""
+        return [hashlib.sha256(p.pixels.tobytes()).hexdigest() for p in self.pictures]
+
+
+@dataclass(frozen=True, eq=False)
+class RenderPlan:
+    """What tiles are made from.
+
+    Attributes
+    ----------
+    poses, canvas
+        Geometry, with the lenses of the frames as ``frames`` gives them.
+    frames : FrameSource
+        In the order of ``poses.frames``.
+    label : (h, w) int array
+        Winning frame on the reduced canvas, -1 where none shows.
+    gains : (F, 3) array
+    vignetting : Vignetting
+        Taken out of the frames before anything else.
+    full_scale : int
+        255 or 65535.
+    with_alpha : frozenset of int
+        Frames that bring an alpha of their own.
+    masks : mapping of int to Mask
+        By index into ``poses.frames``.
+    blend : bool
+        Blend along the seams; rough pictures do without.
+    lateral : pair of (a, b) or None
+        Lateral colour of red and blue, taken out as frames are sampled.
+    dust : tuple of Spot
+        Found on the sensor; ``masks`` hide it where another frame shows the place clean.
+    carried : tuple of int
+        Frames in which the head at the nadir was found; ``masks`` hide it where another frame shows the ground.
+    cache_bytes : int
+        Most memory for full frames.
+    """
+
+    poses: Poses
+    canvas: Canvas
+    frames: FrameSource
+    label: Array
+    gains: Array
+    vignetting: Vignetting
+    full_scale: int
+    with_alpha: frozenset[int] = frozenset()
+    masks: Mapping[int, Mask] = field(default_factory=dict)
+    blend: bool = True
+    lateral: tuple[Lateral, Lateral] | None = None
+    dust: tuple[Spot, ...] = ()
+    carried: tuple[int, ...] = ()
+    cache_bytes: int = CACHE_BYTES
+
+    @property
+    def dtype(self) -> Any:
+        """Of the picture's pixels."""
+        return np.uint8 if self.full_scale == 255 else np.uint16
+
+    @cached_property
+    def common(self) -> str:
+        """A name for what decides all tiles alike: canvas, geometry, files, fall-off."""
+        c, p = self.canvas, self.poses
+        shape = (c.projection, c.width, c.height, c.px_per_rad, c.centre_px, c.canvas_from_world.tobytes())
+        bent = None if c.stretch is None else (c.stretch.origin, c.stretch.step, c.stretch.at.tobytes())
+        turned = (p.world_from_camera.tobytes(), p.lenses, [b.tobytes() for b in p.bends if b is not None])
+        light = (self.vignetting, self.full_scale, self.blend, self.lateral, self.label.shape)
+        parts = (shape, bent, turned, light, sorted(self.with_alpha), self.frames.identity)
+        return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
+
+    @cached_property
+    def key(self) -> str:
+        """A name for all that decides a pixel."""
+        painted = [(k, m.hide.tobytes(), m.keep.tobytes()) for k, m in sorted(self.masks.items())]
+        parts = (self.common, painted, self.gains.tobytes(), self.label.tobytes())
+        return hashlib.sha256(repr(parts).encode()).hexdigest()
+
+    def even_frame(self, k: int, picture: Picture | None = None) -> Levels:
+        """The k-th frame with its fall-off taken out, and its half."""
+        picture = picture or self.frames.load(k)
+        pixels = without_vignetting(picture.pixels, self.poses.lenses[k], self.vignetting)
+        return Levels.of(replace(picture, pixels=pixels))
+
+    def compositor(self, load: Callable[[int], Levels]) -> Compositor:
+        """What makes the tiles, with another way to the frames."""
+        return Compositor(
+            self.poses,
+            self.canvas,
+            load,
+            self.label,
+            self.gains,
+            self.full_scale,
+            self.with_alpha,
+            self.masks,
+            blend=self.blend,
+            lateral=self.lateral,
+        )
+
+
+_compositors: LRUCache[str, Compositor] = LRUCache(_PLANS_KEPT)
+_compositors_lock = Lock()
+
+
+def render_tile(plan: RenderPlan, tile: Tile) -> tuple[Array, Array]:
+    """Pixels (H, W, 3) and alpha (H, W) of one tile; the same wherever it is called.
+
+    Frames of the last plans stay in this process's memory, as many as ``plan.cache_bytes`` holds.
+    """
+    with _compositors_lock:
+        compositor = _compositors.get(plan.key)
+        if compositor is None:
+            frames = SizedCache(plan.even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
+            compositor = _compositors[plan.key] = plan.compositor(frames.load)
+    return compositor.tile(tile)
+
+
+class TileRunner(Protocol):
+    """Who renders the tiles of a plan: threads here, processes or other machines elsewhere."""
+
+    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
+        """``finish(pixels, alpha)`` of each tile, in order; ``finish`` runs where the tile is made."""
+
+
+def frames_of(plan: RenderPlan, decoded: DecodedFrames | None = None) -> SizedCache[int, Levels]:
+    """The even frames of a plan by their places in its poses, made on demand and kept within its memory; those that ``decoded``
+    holds are not read again."""
+
+    def even_frame(k: int) -> Levels:
+        return plan.even_frame(k, None if decoded is None else decoded.held(plan.poses.frames[k]))
+
+    return SizedCache(even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
+
+
+@dataclass(frozen=True)
+class ThreadRunner:
+    """A few threads of this process, with ``frames`` of the plan that are used for more than its tiles."""
+
+    threads: int
+    frames: SizedCache[int, Levels] | None = None
+
+    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
+        """Tiles a few ahead of the reader."""
+        frames = frames_of(plan) if self.frames is None else self.frames
+        compositor = plan.compositor(frames.load)
+        with ThreadPoolExecutor(self.threads) as pool:
+            yield from in_order(lambda tile: finish(*compositor.tile(tile)), tiles, pool, self.threads)
+
+
+__all__ = ("FilesOfFrames", "FramesInMemory", "RenderPlan", "ThreadRunner", "TileRunner", "frames_of", "render_tile")

@@ -1,0 +1,198 @@
+"""What a join is asked for, and what it tells: frozen values, loaded without what carries a join out.
+
+A request carries everything that the join may depend on, the document it belongs to included, so that
+nobody asks a window what is open while the work runs.
+"""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.merging.development import Development
+from idle_lantern.core.merging.recipe import BracketExposure, Recipe
+from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.request.options import JoinOptions
+
+if TYPE_CHECKING:
+    from idle_lantern.core.compositing.canvas.canvas import Canvas
+    from idle_lantern.core.compositing.canvas.warp import Tile
+    from idle_lantern.core.compositing.render.compose import Joined
+    from idle_lantern.core.registration.solve.solve import Solution
+
+Array = NDArray[Any]
+
+#: Usual share of each stage in the whole run, for progress and remaining time.
+STAGE_WEIGHTS = {
+    "prepare": 0.05,
+    "read": 0.10,
+    "features": 0.18,
+    "match": 0.06,
+    "adjust": 0.06,
+    "refine": 0.16,
+    "warp": 0.03,
+    "seams": 0.05,
+    "rim": 0.05,
+    "blend": 0.30,
+    "suspects": 0.06,
+}
+
+
+@dataclass(frozen=True)
+class JoinFrame:
+    """A position of a request: the file that stands for it, its id in a document, its known direction, what is painted on it.
+
+    ``others`` are the other exposures of its bracket, and frames taken there again.
+    """
+
+    path: Path
+    id: str = ""
+    prior: Array | None = field(default=None, compare=False)
+    mask: Path | None = None
+    others: tuple[BracketExposure, ...] = ()
+
+
+@dataclass(frozen=True)
+class Aside:
+    """A file of the set that is no part of the picture, and why."""
+
+    path: Path
+    role: Literal["bookend", "twin"]
+    reason: str
+
+
+@dataclass(frozen=True)
+class JoinRequest:
+    """Everything a join may depend on.
+
+    ``solution`` is taken as it is where a picture of known poses is wanted; what of an ``earlier`` picture stays the same is
+    then taken over, and with its report what was suspected there. With ``rough`` a first look is made
+    and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
+    ``light`` writes linear light: OpenEXR always is, TIFF then holds floats.
+    ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache; ``asked`` is more to
+    be told of what was asked for.
+    """
+
+    frames: tuple[JoinFrame, ...]
+    target: Path
+    options: JoinOptions = field(default_factory=JoinOptions)
+    report: Path | None = None
+    document_id: str = ""
+    request_id: str = field(default_factory=lambda: uuid.uuid4().hex)
+    solution: Solution | None = field(default=None, compare=False)
+    earlier: Path | None = None
+    rough: bool = False
+    checkpoints: Path | None = None
+    fresh: bool = False
+    recipe: Recipe = field(default_factory=Recipe)
+    asides: tuple[Aside, ...] = ()
+    prepared: Path | None = None
+    asked: Mapping[str, str] = field(default_factory=dict)
+    light: bool = False
+
+    def told(self) -> dict[str, Any]:
+        """What it was asked for, so that a picture can be told from what is chosen later."""
+        return {
+            "projection": self.options.projection,
+            "turn_deg": list(self.options.turn_deg),
+            "distance": self.options.distance,
+            "straighten": self.options.straighten,
+            "rim": self.options.rim + ("-all" if self.options.rim == "fill" and self.options.invent_anything else ""),
+            "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
+            "points": [p.told([f.id for f in self.frames]) for p in self.options.tie_points],
+            "cut": [[self.frames[a].id, self.frames[b].id] for a, b in self.options.cut_links],
+            "off": sorted(self.frames[i].id for i in self.options.off),
+            "brackets": self.recipe.brackets,
+            "repeats": self.recipe.repeats,
+            "development": development_told(self.recipe.development),
+            "lens": lens_told(self.options.lens),
+            **self.asked,
+        }
+
+
+def development_told(development: Development) -> dict[str, Any]:
+    """A development as a report tells what was asked for."""
+    told: dict[str, Any] = json.loads(json.dumps(asdict(development)))
+    return told
+
+
+def lens_told(lens: KnownLens | None) -> dict[str, Any] | None:
+    """The same of a known lens."""
+    told: dict[str, Any] | None = None if lens is None else json.loads(json.dumps(asdict(lens)))
+    return told
+
+
+@dataclass(frozen=True)
+class JoinResult:
+    """A finished picture: where it lies, and how it came to be. ``solution`` is None where its frames are gone.
+
+    ``frame_ids`` are those of the request, ``took_s`` what this request took from its start.
+    """
+
+    picture: Path
+    canvas: Canvas
+    crop: Rectangle
+    frame_ids: tuple[str, ...]
+    took_s: float
+    peak_mib: float
+    report: dict[str, Any] = field(compare=False)
+    solution: Solution | None = field(default=None, compare=False)
+    solved_anew: bool = True
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that became known of a request; ``document_id`` and ``request_id`` are the request's."""
+
+    document_id: str
+    request_id: str
+
+
+@dataclass(frozen=True)
+class RoughReady(Event):
+    """A first look: a small picture in memory that stands for ``canvas``."""
+
+    picture: Joined
+    canvas: Canvas
+
+
+@dataclass(frozen=True)
+class Solved(Event):
+    """Where the frames belong, before the picture is made."""
+
+    solution: Solution
+    canvas: Canvas
+
+
+@dataclass(frozen=True)
+class TileDone(Event):
+    """A tile of the picture was made."""
+
+    tile: Tile
+
+
+@dataclass(frozen=True)
+class Finished(Event):
+    """The picture stands; ``report_error`` says why its report does not, where one was asked for."""
+
+    result: JoinResult
+    report_error: LanternError | None = None
+
+
+@dataclass(frozen=True)
+class Failed(Event):
+    """It could not be; ``report`` says why in the form of the join report."""
+
+    error: LanternError
+    report: dict[str, Any]
+
+
+Sink = Callable[[Event], None]

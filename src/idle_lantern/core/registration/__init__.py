@@ -1,0 +1,1 @@
+"""Frames -> where each of them belongs: points and links (``match``), rotations, lens, parallax and level (``solve``)."""

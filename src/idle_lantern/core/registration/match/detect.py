@@ -1,0 +1,205 @@
+"""Frames -> points, matches and verified links: a quick look at all of them, a closer one where that is not enough."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.checkpoint import Checkpoint
+from idle_lantern.core.base.errors import UnreadableFrame
+from idle_lantern.core.base.parallel import Clock, mapped
+from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.frames.frameset import FrameSet, refuse_unreadable
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.registration.match.features import (
+    Features,
+    WorkingFrame,
+    find_features,
+    quick_features,
+    working_frame,
+)
+from idle_lantern.core.registration.match.image_circle import image_circle_px
+from idle_lantern.core.registration.match.lens_guess import LOOSE_SHARE, guess_lenses
+from idle_lantern.core.registration.match.links import Link, groups_of
+from idle_lantern.core.registration.match.pairs import candidate_pairs, match_pair
+from idle_lantern.core.registration.match.verify import verify
+from idle_lantern.core.request.options import JoinOptions
+
+Array = NDArray[Any]
+
+#: Matches of a link that a quick look may rely on.
+_TIED_WELL = 30
+#: A closer look takes in what is linked to a weakly tied frame over so many links.
+_AROUND = 2
+#: Where that is more than this share of the frames, all are looked at.
+_MOST_OF = 0.7
+
+
+@dataclass(frozen=True)
+class Matched:
+    """What looking at the frames gave, lists by index into the set.
+
+    ``working_mp`` is the size, in millions of pixels, at which most of them were looked at.
+    """
+
+    working: list[WorkingFrame]
+    features: list[Features]
+    links: list[Link]
+    lenses: list[Lens]
+    working_mp: float
+
+
+def detect_and_match(
+    frames: FrameSet,
+    store: DecodedFrames,
+    options: JoinOptions,
+    prior: Sequence[Array | None],
+    rng: np.random.Generator,
+    progress: Progress,
+    clock: Clock,
+    checkpoint: Checkpoint,
+) -> Matched:
+    """Points and links of all frames.
+
+    A quick look ties most sets. What it leaves apart, or ties weakly, is looked at more closely, and so are the
+    frames about it. Finished looks are taken up from ``checkpoint``, where an earlier run was killed.
+    """
+    everything = list(range(len(frames)))
+    size = options.working_mp
+    working, features = _points(store, everything, size, options, progress, clock, checkpoint)
+    with clock.stage("match"):
+        circle_px = image_circle_px(working)
+        raw = _matched(frames, everything, features, prior, options, progress)
+        links, lenses = _verified(frames, raw, rng, circle_px, options.lens)
+        progress.advance()
+    closer = seen_closer(len(frames), links)
+    if not closer or size >= max(i.megapixels for i in frames.infos):
+        return Matched(working, features, links, lenses, size)
+    seen, points = _points(store, closer, options.second_mp, options, progress, clock, checkpoint)
+    features = list(features)
+    for f, found in zip(closer, points):
+        features[f] = found
+    if closer == everything:
+        working, size = seen, options.second_mp
+    with clock.stage("match"):
+        again = set(closer)
+        raw = [k for k in raw if not {k.a, k.b} <= again]
+        raw += _matched(frames, closer, features, prior, options, progress)
+        links, lenses = _verified(frames, raw, rng, circle_px, options.lens)
+        progress.advance()
+    return Matched(working, features, links, lenses, size)
+
+
+def look_and_match(
+    frames: FrameSet,
+    store: DecodedFrames,
+    options: JoinOptions,
+    progress: Progress,
+    clock: Clock,
+    checkpoint: Checkpoint,
+) -> tuple[list[WorkingFrame], list[Features], list[Link]]:
+    """Reduced frames, their points, and matches that nothing has verified yet: for sets that do not turn."""
+    everything = list(range(len(frames)))
+    working, features = _points(store, everything, options.second_mp, options, progress, clock, checkpoint)
+    with clock.stage("match"):
+        raw = _matched(frames, everything, features, [None] * len(frames), options, progress)
+    return working, features, raw
+
+
+def seen_closer(count: int, links: Sequence[Link]) -> list[int]:
+    """Frames of which a closer look is worth its cost: all where some stand apart, else those about a weak tie."""
+    if len(groups_of(count, links)) > 1:
+        return list(range(count))
+    firm = groups_of(count, [k for k in links if k.inliers >= _TIED_WELL])[0]
+    near = set(range(count)) - set(firm)
+    for _ in range(_AROUND):
+        near |= {f for k in links if k.a in near or k.b in near for f in (k.a, k.b)}
+    return sorted(near) if len(near) <= _MOST_OF * count else list(range(count))
+
+
+def _points(
+    store: DecodedFrames,
+    which: Sequence[int],
+    size: float,
+    options: JoinOptions,
+    progress: Progress,
+    clock: Clock,
+    checkpoint: Checkpoint,
+) -> tuple[list[WorkingFrame], list[Features]]:
+    """Some frames at ``size`` megapixels and their points, taken up from an earlier run where it got so far."""
+    working, features = checkpoint.load(f"looked-{size:g}") or (None, None)
+    if working is None:
+        with clock.stage("read"):
+            progress.begin("read", len(which))
+            working = _read(store, which, size, options, progress)
+    if features is None:
+        with clock.stage("features"):
+            progress.begin("features", len(which))
+            quick = size == options.working_mp
+            look = partial(quick_features if quick else find_features, count=options.points(quick=quick))
+            features = mapped(look, working, options.threads, progress)
+        checkpoint.save(f"looked-{size:g}", (working, features))
+    return working, features
+
+
+def _read(
+    store: DecodedFrames, which: Sequence[int], size: float, options: JoinOptions, progress: Progress
+) -> list[WorkingFrame]:
+    """Frames at ``size`` megapixels; all of them are tried, so that every damaged one is named."""
+    faults: list[UnreadableFrame] = []
+
+    def one(f: int) -> WorkingFrame | None:
+        try:
+            return working_frame(f, store, size)
+        except UnreadableFrame as error:
+            faults.append(error)
+            return None
+
+    read = mapped(one, which, options.threads, progress)
+    refuse_unreadable(sorted(faults, key=lambda fault: fault.where), len(which))
+    return [frame for frame in read if frame is not None]
+
+
+def _matched(
+    frames: FrameSet,
+    which: Sequence[int],
+    features: Sequence[Features],
+    prior: Sequence[Array | None],
+    options: JoinOptions,
+    progress: Progress,
+) -> list[Link]:
+    """Matches between some of the frames, by what they show and where they were pointed."""
+    reach = 1.1 * max(
+        2 * np.arctan(np.hypot(i.width, i.height) / 2 / (i.metadata.focal_px(i.width, i.height) or i.width))
+        for i in frames.infos
+    )
+    pairs = candidate_pairs([features[f] for f in which], [prior[f] for f in which], float(reach))
+    cut = set(options.cut_links)
+    pairs = [(a, b) for a, b in pairs if (min(which[a], which[b]), max(which[a], which[b])) not in cut]
+    progress.begin("match", len(pairs) + 1)
+
+    def one(pair: tuple[int, int]) -> Link | None:
+        return match_pair(which[pair[0]], which[pair[1]], features)
+
+    return [link for link in mapped(one, pairs, options.threads, progress) if link is not None]
+
+
+def _verified(
+    frames: FrameSet, raw: Sequence[Link], rng: np.random.Generator, circle_px: float | None, known: KnownLens | None
+) -> tuple[list[Link], list[Lens]]:
+    """Those links that one rotation explains, and the lenses under which it does."""
+    lenses = guess_lenses(frames, raw, rng, circle_px, known)
+    links = []
+    for link in raw:
+        diagonal = float(np.hypot(lenses[link.a].width, lenses[link.a].height))
+        verified = verify(link, lenses[link.a], lenses[link.b], LOOSE_SHARE * diagonal, rng)
+        if verified is not None:
+            links.append(verified)
+    return links, lenses

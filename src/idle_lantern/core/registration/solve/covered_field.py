@@ -1,0 +1,65 @@
+"""What part of the sphere solved frames cover."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.registration.solve.poses import Poses
+
+
+@dataclass(frozen=True)
+class Field:
+    """What the frames cover: azimuth about ``middle_rad``, and altitudes."""
+
+    middle_rad: float
+    width_rad: float
+    low_rad: float
+    high_rad: float
+    full_circle: bool
+
+
+def field_of(poses: Poses) -> Field:
+    """The part of the sphere that the frames cover, from their outlines."""
+    intervals, low, high = [], math.pi / 2, -math.pi / 2
+    for lens, rotation in zip(poses.lenses, poses.world_from_camera):
+        u = np.linspace(-0.5, lens.width - 0.5, 33)
+        v = np.linspace(-0.5, lens.height - 0.5, 33)
+        rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
+        rays = rays[np.isfinite(rays[:, 0])] @ rotation.T
+        azimuth, altitude = azimuth_altitude(rays)
+        low, high = min(low, float(altitude.min())), max(high, float(altitude.max()))
+        poles = [bool(lens.sees(rotation.T @ np.array([0.0, s, 0.0]))) for s in (-1, 1)]
+        if any(poles):
+            intervals.append((-math.pi, math.pi))
+            high = math.pi / 2 if poles[0] else high
+            low = -math.pi / 2 if poles[1] else low
+            continue
+        middle = math.atan2(rotation[0, 2], rotation[2, 2])
+        around = np.angle(np.exp(1j * (azimuth - middle)))
+        intervals.append((middle + float(around.min()), middle + float(around.max())))
+    middle, width = _union(intervals)
+    return Field(middle, width, low, high, width >= 2 * math.pi - 1e-9)
+
+
+def _union(intervals: list[tuple[float, float]]) -> tuple[float, float]:
+    """Middle and width of the arc outside the largest gap between azimuth intervals."""
+    bins = 7200
+    covered = np.zeros(bins, bool)
+    for a, b in intervals:
+        first, last = math.floor((a + math.pi) / (2 * math.pi) * bins), math.ceil((b + math.pi) / (2 * math.pi) * bins)
+        covered[np.arange(first, min(last, first + bins)) % bins] = True
+    if covered.all():
+        return 0.0, 2 * math.pi
+    # start counting at a covered bin, so that no gap is split by the ends
+    start = int(np.flatnonzero(covered)[0])
+    free = np.flatnonzero(~np.roll(covered, -start))
+    runs = np.split(free, np.flatnonzero(np.diff(free) > 1) + 1)
+    gap = max(runs, key=len)
+    after = start + int(gap[-1]) + 1
+    width = bins - len(gap)
+    middle = (after + width / 2) / bins * 2 * math.pi - math.pi
+    return float(np.angle(np.exp(1j * middle))), width / bins * 2 * math.pi

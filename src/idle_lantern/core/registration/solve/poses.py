@@ -1,0 +1,114 @@
+"""Solved geometry: rotations, lenses, local warps, and how well each is known."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.registration.match.links import Link
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Poses:
+    """Solved geometry of some frames.
+
+    Attributes
+    ----------
+    frames : tuple of int
+        Indices into the frame set, in the order of the arrays below.
+    lenses : tuple of Lens
+    world_from_camera : (F, 3, 3)
+    rms_px : float
+        Of all inlier tie points.
+    focal_sigma : float
+        Standard error of the first lens's focal length, as a share of it.
+    sigma_rad : (F,) array or None
+        Standard error of each rotation against all others, in its least known direction.
+    bends : tuple of (h, w, 2) float32 or None
+        Local warps that take up parallax, see ``bending``; empty where nothing bends.
+    """
+
+    frames: tuple[int, ...]
+    lenses: tuple[Lens, ...]
+    world_from_camera: Array
+    rms_px: float = 0.0
+    focal_sigma: float = math.nan
+    sigma_rad: Array | None = field(default=None, compare=False)
+    bends: tuple[Array | None, ...] = ()
+
+    def only(self, at: Sequence[int]) -> Poses:
+        """The same for some of the frames, by their places in the arrays."""
+        return replace(
+            self,
+            frames=tuple(self.frames[i] for i in at),
+            lenses=tuple(self.lenses[i] for i in at),
+            world_from_camera=self.world_from_camera[list(at)],
+            sigma_rad=None if self.sigma_rad is None else self.sigma_rad[list(at)],
+            bends=tuple(self.bends[i] for i in at) if self.bends else (),
+        )
+
+    def of_size(self, sizes: Sequence[tuple[int, int]]) -> Poses:
+        """The same poses for frames resized to (width, height) each."""
+        return self._seen_by(
+            tuple(
+                replace(lens.scaled(width / lens.width), width=width, height=height)
+                for lens, (width, height) in zip(self.lenses, sizes)
+            )
+        )
+
+    def halved(self) -> Poses:
+        """The same poses for frames of means of two by two pixels (``base.reducing.halved``)."""
+        return self._seen_by(tuple(lens.halved() for lens in self.lenses))
+
+    def _seen_by(self, lenses: tuple[Lens, ...]) -> Poses:
+        bends = tuple(
+            None if bend is None else bend * np.float32(small.width / lens.width)
+            for bend, small, lens in zip(self.bends, lenses, self.lenses)
+        )
+        return replace(self, lenses=lenses, bends=bends)
+
+    def bend(self, i: int) -> Array | None:
+        """The local warp of the i-th frame, if it has one."""
+        return self.bends[i] if self.bends else None
+
+    def index(self, frame: int) -> int:
+        """Place of a frame in the arrays."""
+        return self.frames.index(frame)
+
+
+def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
+    """Shift at frame pixels (h, w, 2), float32 of the same shape."""
+    rows, columns = bend.shape[:2]
+    scale = np.array([(columns - 1) / max(1, lens.width - 1), (rows - 1) / max(1, lens.height - 1)], np.float32)
+    on_grid = np.clip(pixels * scale, 0, np.array([columns - 1, rows - 1], np.float32)).astype(np.float32, copy=False)
+    return np.asarray(cv2.remap(bend, on_grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+
+
+def farthest_px(bend: Array) -> float:
+    """The largest shift along a side of a frame."""
+    return float(np.abs(bend).max(initial=0.0))
+
+
+def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
+    """The link with rotation, inliers and error taken anew from solved poses."""
+    a, b = poses.index(link.a), poses.index(link.b)
+    b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
+    pixels, valid = poses.lenses[b].project(poses.lenses[a].unproject(link.points_a) @ b_from_a.T)
+    off = pixels - link.points_b
+    if link.by_hand:
+        # a line that was drawn tells nothing along itself
+        known = link.sqrt_information / np.linalg.norm(link.sqrt_information, 2, axis=(1, 2))[:, None, None]
+        off = np.einsum("pij,pj->pi", known, off)
+    miss = np.where(valid, np.linalg.norm(off, axis=1), np.inf)
+    inlier = miss < (math.inf if link.by_hand else tolerance_px)
+    rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
+    return replace(link, b_from_a=b_from_a, inlier=inlier, rms_px=rms)

@@ -1,0 +1,35 @@
+"""Names of results by all that decides them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.checkpoint import key_of
+from idle_lantern.core.frames.content import sha256_of
+from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.request.options import JoinOptions
+
+Array = NDArray[Any]
+
+
+def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | None] | None) -> str:
+    """The name of a join: its frames, how they are solved, and what was known before."""
+    files = tuple(sha256_of(info.path) for info in frames.infos)
+    known = None if prior is None else tuple(None if p is None else p.tobytes() for p in prior)
+    how = (
+        options.working_mp,
+        options.second_mp,
+        options.features,
+        options.refine,
+        options.seed,
+        sorted(options.wanted),
+        options.lens,
+        options.shifts,
+        options.level,
+        options.tie_points,
+        options.cut_links,
+    )
+    return key_of(files, frames.names, how, options.memory(), known)

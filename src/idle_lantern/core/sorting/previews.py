@@ -1,0 +1,140 @@
+"""A small look at each file, and what two looks have in common."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.frames.ahead import ReadAhead
+from idle_lantern.core.frames.reading import FrameInfo, probe, small_of, thumbnail
+
+Array = NDArray[Any]
+
+#: Longest side of a look; what tells places and roles apart is coarse.
+LONGEST_PX = 192
+#: Display values outside of which a place says nothing of brightness.
+_DARK, _BRIGHT = 0.03, 0.95
+#: Colours are compared by means of blocks.
+_BLOCKS = 6
+#: What is darker than this is told by no camera from nothing.
+_FLOOR = 1e-4
+
+
+@dataclass(frozen=True)
+class FilePreview:
+    """What a small look at a file shows.
+
+    Attributes
+    ----------
+    grey : (h, w) float32
+        Display brightness, 0 to 1.
+    small : (h, w, 3) uint8
+        The look itself.
+    light_ev : float
+        Logarithm to base 2 of the mean linear light, what was exposed included: alike for all
+        exposures of a place as long as they clip little.
+    detail, coarse : float
+        Contrast of what is fine, and of what is left when it is smoothed away.
+    """
+
+    info: FrameInfo
+    grey: Array = field(repr=False)
+    small: Array = field(repr=False)
+    light_ev: float
+    detail: float
+    coarse: float
+
+    @cached_property
+    def blocks(self) -> Array:
+        """Mean colours of blocks, CIE Lab, (n, 3) float32; only what may be a hand before the lens is asked for them."""
+        lab = cv2.cvtColor(self.small.astype(np.float32) / 255, cv2.COLOR_RGB2LAB)
+        return np.asarray(cv2.resize(lab, (_BLOCKS, _BLOCKS), interpolation=cv2.INTER_AREA).reshape(-1, 3))
+
+    @property
+    def path(self) -> Path:
+        """The file."""
+        return self.info.path
+
+    @property
+    def exposure_ev(self) -> float | None:
+        """What the file says of its exposure, EV at ISO 100."""
+        return self.info.metadata.exposure_value
+
+
+def look_at(path: Path, ahead: ReadAhead | None = None) -> FilePreview:
+    """Read a file's head and a small picture of it, from the whole where ``ahead`` reads it whole.
+
+    Raises
+    ------
+    UnreadableFrame
+        It cannot be read.
+    """
+    info = probe(path)
+    whole = None if ahead is None else ahead.whole(path)
+    small = (thumbnail(path, LONGEST_PX) if whole is None else small_of(whole, LONGEST_PX)).pixels
+    grey = cv2.cvtColor(small, cv2.COLOR_RGB2GRAY).astype(np.float32) / 255
+    smooth = cv2.GaussianBlur(grey, (0, 0), 6)
+    fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
+    light = math.log2(max(_FLOOR, float(srgb_to_linear(grey).mean())))
+    return FilePreview(
+        info, grey, small, light + (info.metadata.exposure_value or 0.0), float(fine.std()), float(smooth.std())
+    )
+
+
+@dataclass(frozen=True)
+class Common:
+    """How two looks lie on each other: the move from the first to the second in shares of their width, how alike they
+    are there (correlation), and how much brighter the second is in EV, None where no place tells."""
+
+    shift: float
+    alike: float
+    brighter_ev: float | None
+
+
+def common(a: FilePreview, b: FilePreview) -> Common | None:
+    """Where ``b`` shows the ground of ``a``, by phase correlation of their fine detail; None where sizes differ."""
+    if a.grey.shape != b.grey.shape:
+        return None
+    height, width = a.grey.shape
+    ground = [_flattened(look.grey) for look in (a, b)]
+    window = cv2.createHanningWindow((width, height), cv2.CV_32F)
+    (dx, dy), _response = cv2.phaseCorrelate(ground[0], ground[1], window)
+    x, y = round(dx), round(dy)
+    if abs(x) > width // 2 or abs(y) > height // 2:
+        return Common(math.hypot(dx, dy) / width, 0.0, None)
+    first = np.s_[max(0, -y) : height + min(0, -y), max(0, -x) : width + min(0, -x)]
+    second = np.s_[max(0, y) : height + min(0, y), max(0, x) : width + min(0, x)]
+    told = _tells(a.grey[first]) & _tells(b.grey[second])
+    p, q = ground[0][first], ground[1][second]
+    if told.sum() > 0.05 * told.size:
+        p, q = p[told], q[told]
+        ratio = srgb_to_linear(b.grey[second][told]) / srgb_to_linear(a.grey[first][told])
+        brighter = float(np.log2(np.median(ratio)))
+    else:
+        brighter = None
+    return Common(math.hypot(dx, dy) / width, _correlation(p, q), brighter)
+
+
+def _flattened(grey: Array) -> Array:
+    """Fine detail alike for all exposures: differences of logarithms."""
+    logs = np.log(np.maximum(grey, 0.02))
+    return np.asarray(np.clip(logs - cv2.GaussianBlur(logs, (0, 0), 8), -0.6, 0.6), np.float32)
+
+
+def _tells(grey: Array) -> Array:
+    """Where it is neither black nor full."""
+    return np.asarray((grey > _DARK) & (grey < _BRIGHT))
+
+
+def _correlation(p: Array, q: Array) -> float:
+    p, q = p.ravel() - p.mean(), q.ravel() - q.mean()
+    size = math.sqrt(float(p @ p) * float(q @ q))
+    return float(p @ q) / size if size > 0 else 0.0

@@ -1,0 +1,87 @@
+"""The demo outing: an evening on Ambrel Holm, made by the simulator at first start.
+
+Made rather than shipped: seven frames take some ten seconds to render and would
+weigh several megabytes in every copy of the program.
+"""
+
+from __future__ import annotations
+
+import datetime
+from pathlib import Path
+
+from idle_lantern.core.base.atomic import make_folder
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.plan.brief import Brief, Site
+from idle_lantern.core.plan.planner import make_plan
+from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.shoot.shooting import logged
+from idle_lantern.simulator.camera import SimulatedCamera
+from idle_lantern.simulator.cards import CardRun, round_sweep, write_card
+from idle_lantern.simulator.devices import SimulatedRig
+from idle_lantern.simulator.limits import MOST_MEGAPIXELS
+
+_START = datetime.datetime(2026, 5, 14, 18, 40)
+NAME = "Ambrel Holm, evening"
+#: The invented island lies where the sea is open, and so that the sun stands where the diorama's does.
+_SITE = Site("the terrace of Ambrel Holm", 57.0, -26.0, "2026-05-14", "18:40", 0.0, 18.0)
+
+
+def demo_outing() -> Outing:
+    """The outing as planned, nothing shot yet."""
+    return Outing(
+        name=NAME,
+        created=_START.isoformat(timespec="minutes"),
+        brief=Brief(
+            rig=Rig(focal_mm=20.0, rail_mm=62.0), target_field=TargetField(-100, 100, -24, 24, 1 / 3), site=_SITE
+        ),
+    )
+
+
+def make_demo_card(folder: Path, progress: Progress = SILENT, *, scale: float = 1.0) -> None:
+    """A card as it comes home, into ``folder``: one frame shaken, brackets in raw and JPEG, repeats, hands, a snapshot."""
+    make_folder(folder)
+    lens = Lens("rectilinear", 900, 800, 1080).scaled(scale)
+    camera = SimulatedCamera(lens, 24.0, 24.0 * 800 / 900, falloff=(-0.12, -0.05))
+    runs = [
+        CardRun(round_sweep(-84, 7, 28), bookends="hand", shaken={3: (3.0, 1.0)}),
+        CardRun(round_sweep(-30, 4, 28), brackets_ev=(0, -2, 2), files="both", bookends="cap", pause_s=90),
+        CardRun(round_sweep(40, 3, 28), repeats=3, play_deg=0.2, pause_s=300, shaken={1: (2.0, 2.0)}),
+        CardRun([(-170, -8, 12)], pause_s=600),
+    ]
+    write_card(folder, camera, runs, progress=progress, begin=_START)
+
+
+def make_telephone_frames(folder: Path, progress: Progress = SILENT) -> list[Path]:
+    """Seven overlapping frames of the demo's place, as a telephone held upright takes them an hour earlier."""
+    make_folder(folder)
+    camera = SimulatedCamera(Lens("rectilinear", 640, 600, 800), 5.0, 5.0 * 600 / 640)
+    run = CardRun(round_sweep(-84, 7, 28, 3.0), play_deg=0.4, exposure_s=1 / 300)
+    write_card(folder, camera, [run], progress=progress, begin=_START - datetime.timedelta(hours=1))
+    return sorted(folder.glob("*.jpg"))
+
+
+def make_demo(folder: Path, progress: Progress = SILENT, *, most_megapixels: float = MOST_MEGAPIXELS) -> Outing:
+    """Plan and shoot the demo outing into ``folder``; one that is complete is only opened."""
+    if (folder / document.DOCUMENT).exists():
+        outing = document.load(folder)
+        if all(document.resolve(folder, r).exists() for r in outing.frames):
+            return outing
+    outing = demo_outing()
+    plan = make_plan(outing.brief)
+    devices = SimulatedRig(outing.rig, most_megapixels=most_megapixels)
+    make_folder(folder / document.FRAMES)
+    progress.begin("shoot", len(plan.frames))
+    for frame in plan.frames:
+        reading = devices.turn_to(frame.yaw_deg, frame.pitch_deg, frame.roll_deg)
+        taken = (_START + datetime.timedelta(seconds=6 * frame.number)).strftime("%Y:%m:%d %H:%M:%S")
+        target = folder / document.FRAMES / f"f{frame.number:03d}.jpg"
+        devices.shoot(target, taken)
+        ref = logged(folder, target, frame, reading, taken, outing.rig)
+        outing = edits.add_frame(ref).apply(outing)
+        progress.advance()
+    document.save(outing, folder)
+    return outing

@@ -1,0 +1,96 @@
+"""The nadir covered: by angles worked out here from the equirectangular mapping, at every level, and nowhere else."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.deliver.nadir_patch import NadirCovered
+from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.source import HeldPicture, region
+
+WIDE, TALL = 1440, 720
+CANVAS = Canvas(
+    Projection("equirectangular"),
+    WIDE,
+    TALL,
+    WIDE / (2 * math.pi),
+    (WIDE / 2 - 0.5, TALL / 2 - 0.5),
+    np.eye(3),
+    full_circle=True,
+)
+
+
+def _sphere(dtype: type = np.uint8) -> HeldPicture:
+    """Ground that is red to the front and blue behind, with a black tripod under 10 degrees."""
+    full = np.iinfo(dtype).max
+    v, u = np.mgrid[:TALL, :WIDE]
+    yaw, down = (u + 0.5) / WIDE * 2 * math.pi - math.pi, 180.0 - (v + 0.5) / TALL * 180.0
+    pixels = np.stack([(0.5 + 0.3 * np.cos(yaw)), np.full(u.shape, 0.4), 0.5 - 0.3 * np.cos(yaw)], -1)
+    pixels[down < 10] = 0
+    return HeldPicture(Picture((pixels * full).astype(dtype)))
+
+
+def _whole(source: HeldPicture | NadirCovered, level: int = 0) -> np.ndarray:
+    return region(source, Rectangle(0, 0, *source.sizes[level]), level)
+
+
+@pytest.mark.parametrize("dtype", [np.uint8, np.uint16])
+def test_a_blur_takes_the_tripod_out_and_touches_nothing_else(dtype: type):
+    source = _sphere(dtype)
+    covered = NadirCovered(source, CANVAS, "blur", 12.0)
+    before, after = _whole(source), _whole(covered)
+    # 12 of 180 degrees from the lower rim up: 48 of 720 rows
+    assert np.array_equal(before[: TALL - 48], after[: TALL - 48])
+    full = np.iinfo(dtype).max
+    tripod = after[TALL - 38 :] / full
+    assert tripod.min() > 0.15, "nothing black is left"
+    # at the rim the ground goes on as it is, in the middle all ways are the same
+    assert np.abs(after[TALL - 47].astype(float) - before[TALL - 49]).max() < 0.03 * full
+    assert np.ptp(after[TALL - 1].astype(float) / full, axis=0).max() < 0.06
+    area, pixels = covered.covers()
+    assert (area.left, area.width) == (0, WIDE)
+    assert area.height == pytest.approx(48, abs=2)
+    assert pixels == pytest.approx(48 * WIDE, rel=0.03)
+
+
+def test_coarser_levels_show_the_same():
+    source = _sphere()
+    covered = NadirCovered(source, CANVAS, "blur", 12.0)
+    assert len(covered.sizes) > 1
+    small, halved = _whole(covered, 1).astype(float), _whole(covered)[::2, ::2].astype(float)
+    assert np.abs(small - halved)[-24:].mean() < 6
+
+
+def test_a_mark_lies_as_seen_from_above():
+    """Yaw 0 up, yaw 90 to the right; what is see-through leaves the picture."""
+    mark = np.zeros((200, 200, 4), np.uint8)
+    mark[:100, :, 0] = mark[:, 100:, 1] = 255
+    mark[..., 3] = 255
+    mark[150:, :, 3] = 0
+    covered = NadirCovered(_sphere(), CANVAS, "mark", 20.0, mark)
+    row = _whole(covered)[TALL - 40]  # ten degrees from the nadir: half way out
+
+    def at(yaw_deg: float) -> list[bool]:
+        return [bool(c > 128) for c in row[round((yaw_deg + 180) / 360 * WIDE) % WIDE][:2]]
+
+    assert at(45) == [True, True]
+    assert at(-45) == [True, False]
+    assert at(120) == [False, True]
+    assert at(-120) == [False, False]
+    assert np.array_equal(
+        _whole(covered)[TALL - 70, round(0.98 * WIDE)], _whole(_sphere())[TALL - 70, round(0.98 * WIDE)]
+    )
+
+
+def test_a_picture_that_does_not_reach_the_nadir_is_left():
+    band = Canvas(Projection("cylindrical"), 800, 300, 200.0, (399.5, 149.5), np.eye(3))
+    source = HeldPicture(Picture(np.full((300, 800, 3), 90, np.uint8)))
+    covered = NadirCovered(source, band, "blur", 15.0)
+    assert np.array_equal(_whole(covered), _whole(source))
+    assert covered.covers()[1] == 0
