@@ -23,8 +23,8 @@ import cv2
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations

@@ -32,7 +32,7 @@ from join_vs_opencv import make_set
 from idle_lantern.core.base.errors import Cancelled
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import rough_picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, gather

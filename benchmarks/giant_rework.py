@@ -40,7 +40,7 @@ def told(title: str, request: JoinRequest) -> Finished:
 
     run(request, sink)
     assert isinstance(last, Finished), last
-    tiles = last.result.report["tiles"]
+    tiles = last.result.report.tiles
     print(
         f"{title}: first picture {rough:.2f} s, finished {time.perf_counter() - begun:.1f} s, "
         f"{tiles['made']} of {tiles['of']} tiles made, memory {peak_rss_mib():.0f} MiB",

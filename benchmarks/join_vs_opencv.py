@@ -34,7 +34,7 @@ from typing import Any
 
 import numpy as np
 
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens

@@ -28,7 +28,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 
 from idle_lantern.core.base.memory import peak_rss_mib
-from idle_lantern.core.pictures.pyramid import TILE, PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.source import TILE
 from idle_lantern.core.pictures.tiled import TiledPicture
 
 

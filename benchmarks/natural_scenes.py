@@ -32,8 +32,8 @@ import numpy as np
 import skimage.data
 from join_vs_opencv import FLOOR, OPENCV, measured, measured_join
 
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations

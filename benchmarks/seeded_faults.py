@@ -27,13 +27,11 @@ from natural_scenes import SETS
 
 from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.render.compose import lay_out
-from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.inspection.find import find_suspects
 from idle_lantern.core.inspection.suspect import Suspect
-from idle_lantern.core.registration.match.features import working_frame
 from idle_lantern.core.registration.solve.solve import Solution, solve
 from idle_lantern.core.request.options import JoinOptions
 
@@ -162,8 +160,7 @@ def with_a_hole(joined: Joined, rng: np.random.Generator) -> Solution | None:
     inner = np.flatnonzero(pitch < 0.15)
     there = poses.world_from_camera[int(inner[int(rng.integers(2, len(inner) - 2))]), :, 2]
     rest = [k for k, lens in enumerate(poses.lenses) if not lens.sees(there @ poses.world_from_camera[k])]
-    working = tuple(joined.solution.working[k] for k in rest)
-    return replace(joined.solution, poses=poses.only(rest), working=working)
+    return replace(joined.solution, poses=poses.only(rest))
 
 
 def suspects(solution: Solution, canvas: Canvas) -> tuple[list[Suspect], np.ndarray]:
@@ -185,9 +182,7 @@ def measure(name: str, make: Callable[[], list[Path]], runs: int, tally: dict[st
             files = [Path(scratch) / f"f{i:03d}.jpg" for i in range(len(frames))]
             for path, pixels in zip(files, frames):
                 cv2.imwrite(str(path), pixels[..., ::-1], [cv2.IMWRITE_JPEG_QUALITY, 94])
-            store = DecodedFrames(gather(files).infos, 0)
-            working = tuple(working_frame(f, store, 0.2) for f in joined.solution.poses.frames)
-            told, label = suspects(replace(solution, frames=gather(files), working=working), joined.canvas)
+            told, label = suspects(replace(solution, frames=gather(files)), joined.canvas)
             faults = [f for f in faults if f.shows(joined, label)]
             for fault in faults:
                 hit = any(fault.told_by(s) for s in told[: 2 * len(faults)])

@@ -22,7 +22,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 from idle_lantern.core.base.memory import few_arenas
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.plan.brief import Brief

@@ -26,8 +26,8 @@ import numpy as np
 from natural_scenes import Set, make_set
 
 from idle_lantern.core.base.memory import few_arenas, peak_rss_mib
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
@@ -119,7 +119,7 @@ def main() -> None:
     turn_until_idle("joining")
     joined = window.state.joined
     assert joined is not None, "it could not be joined"
-    used = sum(f["used"] for f in joined.report["frames"])
+    used = sum(f.used for f in joined.report.frames)
     print(f"{used} of {len(paths)} frames used, {joined.canvas.width} x {joined.canvas.height} pixels")
     window.close()
 

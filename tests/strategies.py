@@ -6,8 +6,12 @@ import math
 
 from hypothesis import strategies as st
 
+from idle_lantern.core.deliver.formats import FORMATS
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens
-from idle_lantern.core.outing.model import FrameRef, JoinChoices, Outing
+from idle_lantern.core.merging.development import Development
+from idle_lantern.core.merging.recipe import BRACKETS
+from idle_lantern.core.outing.model import Composition, FrameRef, Outing
 from idle_lantern.core.plan.brief import (
     METERING,
     ORDERS,
@@ -26,6 +30,7 @@ from idle_lantern.core.plan.brief import (
 from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.request.choices import JoinChoices, MaskRef, TiePoint
 
 angles_rad = st.floats(-3.1, 3.1)
 pitches_rad = st.floats(-1.5, 1.5)
@@ -90,6 +95,43 @@ def briefs(draw: st.DrawFn) -> Brief:
 
 
 @st.composite
+def choices(draw: st.DrawFn) -> JoinChoices:
+    """What is asked of a join of the frames a, b and c."""
+    frames = st.sampled_from(("a", "b", "c"))
+    some = st.lists(frames, max_size=2, unique=True).map(tuple)
+    point = st.builds(TiePoint, a=st.just("a"), xy_a=st.just((1.0, 2.5)), b=st.just("b"), xy_b=st.just((3.0, 4.0)))
+    return JoinChoices(
+        left_out=draw(some),
+        put_back=draw(some),
+        off=draw(some),
+        twins=draw(st.sampled_from(("raw", "jpeg"))),
+        points=tuple(draw(st.lists(point, max_size=2))),
+        cut_links=draw(st.sampled_from(((), (("b", "a"),)))),
+        level=draw(st.sampled_from(("auto", "none", (1.0, 2.0, 3.0)))),
+        brackets=draw(st.sampled_from(BRACKETS)),
+        development=Development(exposure_ev=draw(st.sampled_from((0.0, 1.5)))),
+        projection=draw(st.sampled_from(("auto", "panini"))),
+        turn_deg=(draw(st.floats(-180, 180)), 0.0, 0.0),
+        rim=draw(st.sampled_from(("none", "stretch", "fill", "fill-all"))),
+        masks=draw(st.sampled_from(((), (MaskRef("c", "a" * 64),)))),
+    )
+
+
+@st.composite
+def deliveries(draw: st.DrawFn) -> DeliverJob:
+    """How a picture is written."""
+    steps = st.sampled_from(((), (CoverNadir(radius_deg=9.5),), (CoverNadir("mark", 20.0, "b" * 64), TellInvented())))
+    return DeliverJob(
+        format=draw(st.sampled_from([f.name for f in FORMATS])),  # type: ignore[arg-type]
+        quality=draw(st.integers(40, 100)),
+        dpi=draw(st.floats(20, 2400)),
+        profile=draw(st.sampled_from(("keep", "p3", "c" * 64))),
+        long_side_px=draw(st.sampled_from((None, 4000))),
+        operations=draw(steps),
+    )
+
+
+@st.composite
 def outings(draw: st.DrawFn) -> Outing:
     """Documents with frames, choices and odd names."""
     refs = st.builds(
@@ -105,6 +147,8 @@ def outings(draw: st.DrawFn) -> Outing:
         brief=draw(briefs()),
         frames=tuple(draw(st.lists(refs, max_size=5))),
         skipped=tuple(draw(st.lists(st.integers(1, 50), max_size=3))),
-        choices=JoinChoices(draw(st.sampled_from(("auto", "panini"))), (), draw(st.booleans())),
+        choices=draw(choices()),
+        composition=Composition(crop=draw(st.booleans()), ratio=draw(st.sampled_from((None, (3.0, 2.0))))),
+        delivery=draw(deliveries()),
         note=draw(st.text(st.characters(blacklist_categories=("Cs",)), max_size=60)),
     )

@@ -111,8 +111,8 @@ def test_a_lock_of_a_killed_window_is_taken_over(window: Window):
     window.state.autosave.release()
     script = (
         "import sys, os, signal; from pathlib import Path\n"
-        "from idle_lantern.core.outing.folder_lock import HeldOuting\n"
-        "held = HeldOuting(Path(sys.argv[1])); print(repr(held.reading), flush=True)\n"
+        "from idle_lantern.core.outing.folder_lock import LockedOuting\n"
+        "held = LockedOuting(Path(sys.argv[1])); print(repr(held.reading), flush=True)\n"
         "os.kill(os.getpid(), signal.SIGKILL)\n"
     )
     done = subprocess.run([sys.executable, "-c", script, str(folder)], capture_output=True, text=True, check=False)

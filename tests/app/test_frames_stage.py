@@ -21,8 +21,9 @@ from idle_lantern.app.stages import join_request_model as model
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.widgets.tables import pixels_of
 from idle_lantern.app.window import Window
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
@@ -152,11 +153,11 @@ def test_brackets_are_merged_and_another_way_is_followed(
     brackets.setCurrentIndex(2)
     brackets.activated.emit(2)
     settled(window)
-    assert window.state.joined.report["asked"]["brackets"] == "base"
+    assert window.state.joined.report.asked.brackets == "base"
     assert not window.state.joined.solved_anew, "the picture is made anew from the same solution"
     window.state.undo()
     settled(window)
-    assert window.state.joined.report["asked"]["brackets"] == "merge"
+    assert window.state.joined.report.asked.brackets == "merge"
 
 
 def test_one_development_is_seen_everywhere_and_joined(
@@ -181,7 +182,7 @@ def test_one_development_is_seen_everywhere_and_joined(
     retype(qtbot, panel.exposure, "+1")
     for _ in range(3):
         qtbot.keyClick(panel.exposure, Qt.Key.Key_Up)
-    assert window.state.outing.development.exposure_ev == pytest.approx(1.3)
+    assert window.state.outing.choices.development.exposure_ev == pytest.approx(1.3)
     view_after, icon_after = shown()
     assert view_after > view_before + 5
     assert icon_after > icon_before + 10
@@ -195,8 +196,8 @@ def test_one_development_is_seen_everywhere_and_joined(
     middle = stage.view.rect().center()
     colour = stage.view.tiles.colour_at(stage.view.to_picture(QPointF(middle)), stage.view.sight)
     qtbot.mouseClick(stage.view, Qt.MouseButton.LeftButton, pos=middle)
-    gains = np.array(window.state.outing.development.white_balance)
-    light = srgb_to_linear(colour / 255) * gains
+    gains = np.array(window.state.outing.choices.development.white_balance)
+    light = SRGB.to_linear(colour / 255) * gains
     assert np.ptp(light) < 0.02 * light.mean()
     assert not panel.pick_button.isChecked()
     window.trigger("edit.undo")
@@ -209,7 +210,7 @@ def test_one_development_is_seen_everywhere_and_joined(
     before = window.state.joined
     window.trigger("edit.undo")  # the picture follows what is chosen, without matching anew
     settled(window)
-    assert window.state.joined.report["asked"]["development"]["white_balance"] == [1, 1, 1]
+    assert window.state.joined.report.asked.development.white_balance == [1, 1, 1]
     assert window.state.joined is not before
     assert not window.state.joined.solved_anew
 
@@ -242,18 +243,18 @@ def test_a_lens_that_a_join_found_is_kept_and_used(
     assert choices.lens.currentIndex() == 0
     choices.lens.setCurrentIndex(2)
     choices.lens.activated.emit(2)
-    assert window.state.outing.lens.lens == "Holm wide"
+    assert window.state.outing.choices.lens.lens == "Holm wide"
     assert "Another lens was chosen" in window.join_stage.status.text()
     window.join_stage.run_join()
     settled(window)
     report = window.state.joined.report
     assert report["known_lens"]["lens"] == "Holm wide"
-    assert report["frames"][0]["lens"]["k1"] == window.state.outing.lens.k1
+    assert report["frames"][0]["lens"]["k1"] == window.state.outing.choices.lens.k1
     folder = window.state.folder
     window.outings.begin("Another")
     assert window.open_outing(folder)
     settled(window)
-    assert window.state.outing.lens.lens == "Holm wide"
+    assert window.state.outing.choices.lens.lens == "Holm wide"
     assert not model.differs(window.state.outing, window.state.joined)
 
 
@@ -313,13 +314,13 @@ def test_scans_of_film_are_turned_and_cut(
 ):
     """Three negatives on their orange base, a rim of film round each."""
     for path in row_set.paths[:3]:
-        light = srgb_to_linear(read(path).pixels / 255)
+        light = SRGB.to_linear(read(path).pixels / 255)
         film = np.pad(
             np.array([0.6, 0.33, 0.2]) * (np.clip(light, 3e-3, None) / 3e-3) ** -0.6, ((12, 12), (12, 12), (0, 0))
         )
         film[:12], film[-12:], film[:, :12], film[:, -12:] = (np.array([0.6, 0.33, 0.2]),) * 4
         write(
-            Picture(np.rint(linear_to_srgb(film) * 65535).astype(np.uint16)),
+            Picture(np.rint(SRGB.from_linear(film) * 65535).astype(np.uint16)),
             tmp_path / f"{path.stem}.tif",
             WriteOptions(),
         )
@@ -333,7 +334,7 @@ def test_scans_of_film_are_turned_and_cut(
     panel.film.setCurrentIndex(1)
     panel.film.activated.emit(1)
     settled(window)
-    film_found = window.state.outing.development.film
+    film_found = window.state.outing.choices.development.film
     assert film_found.base == (
         pytest.approx(0.6, rel=0.02),
         pytest.approx(0.33, rel=0.02),
@@ -342,10 +343,10 @@ def test_scans_of_film_are_turned_and_cut(
     assert panel.edges[0].isVisible()
     assert stage.view.crop is not None
     retype(qtbot, panel.edges[1], "10 %")
-    assert window.state.outing.development.film.crop[1] == pytest.approx(0.1)
+    assert window.state.outing.choices.development.film.crop[1] == pytest.approx(0.1)
     window.go("join")
     window.join_stage.run_join()
     settled(window)
-    assert window.state.joined.report["frames"][0]["height"] == pytest.approx(0.9 * (680 + 24) - 14, abs=6)
+    assert window.state.joined.report.frames[0].height == pytest.approx(0.9 * (680 + 24) - 14, abs=6)
     shown = read(window.state.joined.picture)
     assert shown.pixels[..., 2].mean() > shown.pixels[..., 0].mean() * 0.8, "no orange is left"

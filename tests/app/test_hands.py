@@ -85,7 +85,7 @@ def test_a_frame_is_switched_off_at_its_place_and_on_by_its_link(qtbot: QtBot, j
     after = joined.state.joined
     assert after is not before
     assert _shown(joined, u, v) != name
-    row = next(r for r in after.report["frames"] if r["file"].endswith(name))
+    row = next(r for r in after.report.frames if r["file"].endswith(name))
     assert row["used"], "it still ties the others"
     assert not row["shown_px"]
     assert after.solution is before.solution, "nothing was matched anew"
@@ -140,7 +140,7 @@ def test_what_was_invented_is_told_below_the_picture_that_is_written(
         "kind": "invented",
         "figure": 0.008,
     }
-    result.report["suspects"].append({**sky, "suspicion": 0.99, "frames": [], "sentence": "Invented"})
+    result.report.suspects.append({**sky, "suspicion": 0.99, "frames": [], "sentence": "Invented"})
     joined.state.changed.emit({"join"})
     settled(joined)
     assert box.isVisible()

@@ -142,10 +142,10 @@ def test_paint_is_kept_for_each_frame_and_strokes_are_taken_back(qtbot: QtBot, j
     np.testing.assert_array_equal(canvas.paint_layer, once)
     qtbot.keyClick(dialog, Qt.Key.Key_Escape)
     settled(joined)
-    assert joined.state.outing.mask_of(first), "leaving by Escape loses nothing"
+    assert joined.state.outing.choices.mask_of(first), "leaving by Escape loses nothing"
     assert joined.state.history.undo_title == "Paint on f00.jpg"
     joined.trigger("edit.undo")
-    assert joined.state.outing.mask_of(first) is None
+    assert joined.state.outing.choices.mask_of(first) is None
     joined.trigger("edit.redo")
     joined.state.save_now()
     assert document.load(folder).mask_of(first) == file.stem

@@ -154,7 +154,7 @@ def test_paint_stays_with_its_frame_when_another_of_its_name_comes(
     dialog.accept()
     settled(joined)
     first = joined.state.outing.frames[0].id
-    painted = joined.state.outing.mask_of(first)
+    painted = joined.state.outing.choices.mask_of(first)
     assert painted
     other = tmp_path / "b" / "f00.jpg"
     other.parent.mkdir()
@@ -164,7 +164,7 @@ def test_paint_stays_with_its_frame_when_another_of_its_name_comes(
     joined.join_stage.run_join()
     settled(joined)
     assert joined.state.joined is not None
-    assert joined.state.joined.report["asked"]["masks"] == {first: painted}
+    assert joined.state.joined.report.asked.masks == {first: painted}
     hidden = [i for i, f in enumerate(joined.state.joined.frame_ids) if f == first]
     assert hidden == [0]
 
@@ -180,7 +180,7 @@ def test_undo_while_it_joins_ends_in_the_picture_that_is_chosen(qtbot: QtBot, jo
     assert state.joined is not None
     assert state.outing.choices.projection == "auto"
     assert state.joined.canvas.projection.name == "cylindrical"
-    assert state.joined.report["asked"]["projection"] == "auto"
+    assert state.joined.report.asked.projection == "auto"
     assert joined.join_stage.about.facts["size"].text().startswith(units.grouped(state.joined.canvas.width))
     assert joined.join_stage.view.crop == state.joined.crop
     assert joined.deliver_stage.view.source is state.picture
@@ -252,7 +252,8 @@ def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
 
 def test_the_viewer_shows_any_size_while_tiles_come(qtbot: QtBot, window: Window, tmp_path: Path):
     """A picture on disk: the coarse level first, then what is in sight, and no more of it in memory than asked for."""
-    from idle_lantern.core.pictures.pyramid import TILE, PyramidInfo, packed, write_pyramid
+    from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.source import TILE
     from idle_lantern.core.pictures.tiled import TiledPicture
 
     info = PyramidInfo(20000, 9000, alpha=False)

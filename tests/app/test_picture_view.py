@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from idle_lantern.app.widgets import tile_loader
 from idle_lantern.app.widgets.picture_view import PictureView
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.pictures.source import HeldPicture
 
 

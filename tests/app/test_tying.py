@@ -20,7 +20,7 @@ from idle_lantern.app import tie_model
 from idle_lantern.app.stages import join_request_model, walk_model
 from idle_lantern.app.tying import TieDialog
 from idle_lantern.app.window import Window
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
@@ -74,7 +74,7 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
 ):
     joined = apart.state.joined
     assert joined is not None
-    assert not joined.report["frames"][LOOSE]["used"]
+    assert not joined.report.frames[LOOSE].used
     outing, ids = apart.state.outing, [r.id for r in apart.state.outing.frames]
     assert tie_model.pair_to_tie(outing, joined, None) == (ids[LOOSE - 1], ids[LOOSE])
     assert tie_model.pair_to_tie(outing, None, ids[2]) == (ids[1], ids[2])
@@ -92,14 +92,14 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
         _click(dialog.left.view, place)
         assert "Now the same thing in" in dialog.told.text()
         _click(dialog.right.view, (float(truth[0]), float(truth[1])))
-    assert len(apart.state.outing.points) == 2
+    assert len(apart.state.outing.choices.points) == 2
     assert "A third tie makes sure" in dialog.told.text()
     assert dialog.list.count() == 2
     dialog.done_button.click()
     settled(apart)
     joined = apart.state.joined
     assert joined is not None
-    row = joined.report["frames"][LOOSE]
+    row = joined.report.frames[LOOSE]
     assert (row["used"], row["placed_by"]) == (True, "manual")
     solution = apart.state.solution
     assert solution is not None
@@ -110,7 +110,7 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
     assert np.sqrt((np.asarray(errors) ** 2).mean()) < 1.0
     # taken back one after the other, the picture is out of date and says so
     apart.state.undo()
-    assert len(apart.state.outing.points) == 1
+    assert len(apart.state.outing.choices.points) == 1
     assert "Points were set or taken away" in apart.join_stage.status.text()
 
 
@@ -129,7 +129,7 @@ def test_points_that_disagree_are_told_and_taken_away(
     assert "disagree" in dialog.told.text()
     dialog.list.setCurrentRow(2)
     qtbot.keyClick(dialog, Qt.Key.Key_Delete)
-    assert len(apart.state.outing.points) == 2
+    assert len(apart.state.outing.choices.points) == 2
     assert "disagree" not in dialog.told.text()
     # a half set point is dropped by Escape, and the dialog stays
     _click(dialog.left.view, (300.0, 300.0))
@@ -144,11 +144,11 @@ def test_points_that_disagree_are_told_and_taken_away(
     for view, (one, other) in ((dialog.left.view, ((410.0, 100.0), (430.0, 650.0))), (dialog.right.view, ends)):
         view.fit()
         _drag(view, one, other)
-    assert len(apart.state.outing.points) == 3
+    assert len(apart.state.outing.choices.points) == 3
     assert dialog.list.item(2).text().startswith("3: line at ")
     assert "2 points and 1 line, which agree to" in dialog.told.text()
     apart.state.undo()
-    assert len(apart.state.outing.points) == 2
+    assert len(apart.state.outing.choices.points) == 2
     qtbot.keyClick(dialog, Qt.Key.Key_L)
     assert "Click near a thing" in dialog.explained.text()
     dialog.close()
@@ -164,7 +164,7 @@ def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, sett
     ids = list(state.joined.frame_ids)
 
     def linked() -> bool:
-        return any({k["a"], k["b"]} == {0, 1} for k in state.joined.report["links"])
+        return any({k["a"], k["b"]} == {0, 1} for k in state.joined.report.links)
 
     assert linked()
     dialog = window.join_stage.open_ties(ids[0])
@@ -173,7 +173,7 @@ def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, sett
     settled(window)
     assert "points tie them by themselves" in dialog.findChild(QLabel, "tie-link").text()
     qtbot.keyClick(dialog, Qt.Key.Key_X)
-    assert state.outing.cut_links == ((ids[0], ids[1]),)
+    assert state.outing.choices.cut_links == ((ids[0], ids[1]),)
     assert "is cut" in dialog.findChild(QLabel, "tie-link").text()
     assert "cut" in join_request_model.differs(state.outing, state.joined)
     dialog.accept()
@@ -182,7 +182,7 @@ def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, sett
     assert len(state.joined.frame_ids) == len(ids)
     assert join_request_model.differs(state.outing, state.joined) == ""
     state.undo()
-    assert state.outing.cut_links == ()
+    assert state.outing.choices.cut_links == ()
     assert join_request_model.differs(state.outing, state.joined) == "cut"
 
 
@@ -220,7 +220,7 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
     settled(apart)
     assert stage.placing.held is None
     joined = apart.state.joined
-    row = joined.report["frames"][LOOSE]
+    row = joined.report.frames[LOOSE]
     assert (row["used"], row["placed_by"]) == (True, "manual")
     solution = apart.state.solution
     errors = registration_error_px(
@@ -230,7 +230,7 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
     assert np.sqrt((np.asarray(errors) ** 2).mean()) < 6.0 / zoom, "as close as a hand is on this screen"
     # one step takes it all back; Escape leaves a frame as it was
     apart.state.undo()
-    assert apart.state.outing.points == ()
+    assert apart.state.outing.choices.points == ()
     assert "Points were set or taken away" in stage.status.text()
 
 
@@ -262,4 +262,4 @@ def test_a_frame_in_the_hand_is_left_by_escape_and_beside_the_picture_it_is_refu
     qtbot.keyClick(stage.view, Qt.Key.Key_Escape)
     assert stage.placing.held is None
     assert stage.view.tool is None
-    assert apart.state.outing.points == ()
+    assert apart.state.outing.choices.points == ()

@@ -18,7 +18,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import shown_model
 from idle_lantern.app.window import Window
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.frames.metadata import Metadata
@@ -177,13 +177,13 @@ def test_a_figure_is_painted_away_on_the_picture_and_only_there_it_changes(
     joined, picture = doubled.state.joined, doubled.state.picture
     assert joined is not None
     assert picture is not None
-    assert 0 < joined.report["tiles"]["made"] < joined.report["tiles"]["of"], "only what the stroke touches"
+    assert 0 < joined.report.tiles.made < joined.report.tiles.of, "only what the stroke touches"
     changed = np.argwhere((region(picture, whole) != before).any(-1))
     assert np.abs(changed[:, 1] - u).max() < 300
     # where no other frame shows the place nothing is hidden, and that is told
-    count = len(doubled.state.outing.masks)
+    count = len(doubled.state.outing.choices.masks)
     _stroke(doubled, [(30.0, 300.0), (30.0, 320.0), (30.0, 340.0)])
-    assert len(doubled.state.outing.masks) == count
+    assert len(doubled.state.outing.choices.masks) == count
     assert "leave a hole" in doubled.message_text()
     doubled.state.undo()
     settled(doubled)
@@ -197,7 +197,7 @@ def test_a_whole_figure_is_kept_by_a_click(qtbot: QtBot, doubled: Window, settle
     qtbot.keyClick(doubled, Qt.Key.Key_F)
     _stroke(doubled, [(u, v), (u, v)])
     settled(doubled)
-    (mask,) = doubled.state.outing.masks
+    (mask,) = doubled.state.outing.choices.masks
     assert doubled.state.folder is not None
     painted = read_mask(doubled.state.folder / "assets" / f"{mask.asset}.png")
     kept = painted.keep > 0
@@ -210,7 +210,7 @@ def test_a_whole_figure_is_kept_by_a_click(qtbot: QtBot, doubled: Window, settle
     assert kept.sum() < 3.0 * red.sum()
     assert not (painted.hide > 0).any()
     doubled.state.undo()
-    assert doubled.state.outing.masks == ()
+    assert doubled.state.outing.choices.masks == ()
 
 
 def test_one_frame_is_let_show_a_thing_and_a_place_of_ones_own_is_looked_at(

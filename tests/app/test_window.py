@@ -34,7 +34,7 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tile_loader import GAP_GREY, tile_image
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import HeldPicture

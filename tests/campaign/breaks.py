@@ -22,9 +22,9 @@ from PIL import Image
 from idle_lantern.app.stages.frames_model import bring, contents
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT
-from idle_lantern.core.deliver.writing import deliver
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.writing import write_source
 from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.folder_lock import LockedOuting
 from idle_lantern.core.outing.model import FrameRef, Outing
@@ -183,7 +183,7 @@ def killed_delivery(ground: Ground, rng: Random) -> None:
 
 def _delivered(target: Path) -> int:
     pixels = np.random.default_rng(1).integers(0, 256, (900, 1300, 3), dtype=np.uint8)
-    deliver(HeldPicture(Picture(pixels)), target)
+    write_source(HeldPicture(Picture(pixels)), target)
     return 0
 
 

@@ -11,15 +11,17 @@ from random import Random
 from typing import Any
 
 from idle_lantern.app import settings
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.outing import document, schema
-from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, HandPoint, HandPose, MaskRef, Outing
+from idle_lantern.core.outing.model import CaptureGroup, Composition, CropBox, FrameRef, Outing
 from idle_lantern.core.plan.brief import Brief, Mark, Scene, Site, Stop
 from idle_lantern.core.plan.exchange import plan_csv, plan_document, read_frames_csv, read_spec
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.registration.solve.prior import prior_text, read_prior
+from idle_lantern.core.request.choices import JoinChoices, MaskRef, TiePoint
 
 #: What no field wants, or none survives.
 _ODD: tuple[Any, ...] = (
@@ -44,9 +46,12 @@ def sound_documents() -> dict[str, bytes]:
     )
     outing = Outing(
         "An evening", "2026-05-14T18:00", brief, (GridFrame(1, 1, 1, 0.0, 0.0),), refs,
-        masks=(MaskRef("id-1", "b" * 64),), groups=(CaptureGroup("g", "bracket", ("id-1", "id-2"), "id-1"),),
-        points=(HandPoint("id-1", (1.0, 2.0), "id-2", (3.0, 4.0)),), poses=(HandPose("id-1", 0.0, 0.0),),
-        crop_box=CropBox(0, 0, 10, 10, (3.0, 2.0)),
+        groups=(CaptureGroup("g", "bracket", ("id-1", "id-2"), "id-1"),),
+        choices=JoinChoices(
+            masks=(MaskRef("id-1", "b" * 64),), points=(TiePoint("id-1", (1.0, 2.0), "id-2", (3.0, 4.0)),),
+        ),
+        composition=Composition(box=CropBox(0, 0, 10, 10, (3.0, 2.0))),
+        delivery=DeliverJob(operations=(CoverNadir("mark", 14.0, "c" * 64), TellInvented())),
     )  # fmt: skip
     gear = [{"kind": "lens", "name": "a lens", "facts": {"shortest_mm": 20, "longest_mm": 40, "rail": [[24.0, 81.0]]}}]
     parts = {k: v for k, v in json.loads(document.to_text(outing))["brief"].items() if k != "kind"}

@@ -9,9 +9,10 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
@@ -37,8 +38,8 @@ def shoot(
 ):
     """One frame of a camera with ``fine`` rays to a pixel's side."""
     seen = body.expose(scene, pose, seed=seed)
-    light = averaged(srgb_to_linear(seen.pixels.astype(np.float32) / 255), fine)
-    pixels = np.rint(linear_to_srgb(light) * 255).astype(np.uint8)
+    light = averaged(SRGB.to_linear(seen.pixels.astype(np.float32) / 255), fine)
+    pixels = np.rint(SRGB.from_linear(light) * 255).astype(np.uint8)
     write(Picture(pixels), path, WriteOptions(jpeg_quality=97, metadata=meta))
 
 
@@ -68,10 +69,10 @@ def expected(
         fine,
     )
     inside = cv2.erode((picture.alpha > 0).astype(np.uint8), np.ones((9, 9))) > 0
-    shown = srgb_to_linear(picture.pixels.astype(np.float32) / 255)
+    shown = SRGB.to_linear(picture.pixels.astype(np.float32) / 255)
     usable = inside[..., None] & (ideal < 0.95) & (ideal > 0.01)
     gain = [np.median(shown[..., c][usable[..., c]] / ideal[..., c][usable[..., c]]) for c in range(3)]
-    return linear_to_srgb(np.clip(ideal * gain, 0, 1)), inside
+    return SRGB.from_linear(np.clip(ideal * gain, 0, 1)), inside
 
 
 def decibel(picture: Picture, wanted: np.ndarray, where: np.ndarray) -> float:

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from msgspec import structs
 from PIL import Image
 from tests.helpers.outings import bring_frames
 
@@ -28,16 +29,18 @@ from idle_lantern.app.widgets.map_shapes import outlines
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.deliver.margin import share_within
+from idle_lantern.core.deliver.known import share_within
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.report import FrameRow, Report
 from idle_lantern.core.join.request import JoinResult
+from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
+from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.brief import Brief, Scene
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import make_plan
@@ -46,6 +49,7 @@ from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.parallax import Parallax
 from idle_lantern.core.registration.solve.poses import Poses
+from idle_lantern.core.request.choices import JoinChoices, MaskRef
 from idle_lantern.core.shoot.guide import guide
 
 MODELS = (
@@ -77,10 +81,10 @@ def _outing(count: int = 3, **more: Any) -> Outing:
     return Outing("Evening", "2026", frames=refs, **more)
 
 
-def _result(outing: Outing, **asked: Any) -> JoinResult:
+def _result(outing: Outing, rail_mm: float | None = None, **asked: Any) -> JoinResult:
     """A finished join of all frames, cylindrical, 5000 x 1500 with a crop of 4000 x 1200."""
     canvas = Canvas(Projection("cylindrical", {}), 5000, 1500, 1000.0, (2499.5, 749.5), reason="One band.")
-    report = {"asked": {"projection": "auto", "masks": {}, **asked}, "frames": [{"bits": 8}]}
+    report = Report(asked=JoinChoices(**asked), frames=(FrameRow(file="a.jpg", used=True, bits=8),), rail_mm=rail_mm)
     ids = tuple(r.id for r in outing.frames_to_join())
     return JoinResult(Path("joined.tif"), canvas, Rectangle(400, 100, 4000, 1200), ids, 12.0, 300.0, report)
 
@@ -114,14 +118,15 @@ def _solved(result: JoinResult, **more: Any) -> JoinResult:
 
 def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
     outing = _outing(choices=edits.choose("x", projection="panini").apply(_outing()).choices)
-    outing = replace(outing, masks=(MaskRef("id1", "a" * 64),))
+    outing = edits.paint("id1", "f1.jpg", "a" * 64).apply(outing)
     outing = edits.put_back(outing.frames[2], True).apply(outing)
     request = join_request_model.request_for(outing, tmp_path)
     assert [f.id for f in request.frames] == ["id0", "id1", "id2"]
     assert [f.path for f in request.frames] == [tmp_path / "frames" / f"f{i}.jpg" for i in range(3)]
     assert [f.mask for f in request.frames] == [None, tmp_path / "assets" / f"{'a' * 64}.png", None]
     assert request.options.projection == "panini"
-    assert request.options.wanted == frozenset({2})
+    assert request.options.put_back == ("id2",)
+    assert request.options.masks == (MaskRef("id1", "a" * 64),)
     assert request.document_id == outing.id
     assert request.target == tmp_path / "pictures" / "joined.tif"
     assert request.frames[1].prior is not None
@@ -146,10 +151,10 @@ def test_it_is_told_when_the_picture_is_not_what_is_chosen():
     assert join_request_model.differs(other, joined) == "choices"
     painted = edits.paint("id0", "f0.jpg", "b" * 64).apply(outing)
     assert join_request_model.differs(painted, joined) == "choices"
-    assert join_request_model.differs(painted, _result(outing, masks={"id0": "b" * 64})) == ""
+    assert join_request_model.differs(painted, _result(outing, masks=(MaskRef("id0", "b" * 64),))) == ""
     fewer = edits.leave_out(outing.frames[0], True).apply(outing)
     assert join_request_model.differs(fewer, joined) == "frames"
-    assert join_request_model.differs(other, replace(joined, report={})) == "", "an old report does not tell"
+    assert join_request_model.differs(other, replace(joined, report=Report())) == "", "an old report does not tell"
 
 
 def test_the_status_says_what_is_lacking():
@@ -182,10 +187,11 @@ def test_figures_of_a_picture():
 
 
 def test_a_lens_that_the_frames_contradict_is_told():
-    asked = {"asked": {"lens": {"k1": 0.1}}, "known_lens": None}
+    lens = KnownLens(800, 1200, 1000.0, k1=0.1)
+    asked = Report(asked=JoinChoices(lens=lens), known_lens=None)
     assert "found anew" in join_model.lens_refused(SimpleNamespace(report=asked))
-    assert join_model.lens_refused(SimpleNamespace(report={**asked, "known_lens": {"k1": 0.1}})) == ""
-    assert join_model.lens_refused(SimpleNamespace(report={"asked": {"lens": None}})) == ""
+    assert join_model.lens_refused(SimpleNamespace(report=structs.replace(asked, known_lens=lens))) == ""
+    assert join_model.lens_refused(SimpleNamespace(report=Report(asked=JoinChoices()))) == ""
     assert join_model.lens_refused(None) == ""
 
 
@@ -204,7 +210,7 @@ def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Pa
     """By hand: an offset of 0.4 % of 3 m is 12 mm; the pupil stood before the axis, so the camera slides back by 0.98 of that."""
     brief = Brief(rig=Rig(rail_mm=62.0), scene=Scene(near_m=3.0))
     outing = _outing(brief=brief)
-    result = _solved(_result(outing, rail_mm="62"))
+    result = _solved(_result(outing, rail_mm=62.0))
     found = Parallax((0.0, math.sqrt(1 - 0.98**2), 0.98), 0.05, 0.004, 0.0005, 4.0)
     result = replace(result, solution=SimpleNamespace(**{**vars(result.solution), "parallax": found}))
     setting, doubt = join_model.rail_correction(outing, result) or (0.0, 0.0)
@@ -214,14 +220,14 @@ def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Pa
     # once the plan has another setting, or where nothing is known, nothing is offered
     corrected = replace(outing, brief=replace(brief, rig=replace(brief.rig, rail_mm=50.2)))
     assert join_model.rail_correction(corrected, result) is None
-    assert join_model.rail_correction(outing, _solved(_result(outing, rail_mm="62"))) is None
+    assert join_model.rail_correction(outing, _solved(_result(outing, rail_mm=62.0))) is None
     assert join_model.rail_correction(outing, None) is None
     sideways = replace(found, direction=(0.9, 0.0, math.sqrt(1 - 0.81)))
     aside = replace(result, solution=SimpleNamespace(**{**vars(result.solution), "parallax": sideways}))
     assert join_model.rail_correction(outing, aside) is None, "the rail cannot mend what stands beside"
     # a picture made anew after the correction is still of frames that were shot with the old setting
-    assert join_request_model.request_for(corrected, tmp_path, None, result).asked["rail_mm"] == "62"
-    assert join_request_model.request_for(corrected, tmp_path).asked["rail_mm"] == "50.2"
+    assert join_request_model.request_for(corrected, tmp_path, None, result).rail_mm == 62.0
+    assert join_request_model.request_for(corrected, tmp_path).rail_mm == 50.2
 
 
 def test_findings_name_what_nothing_ties():
@@ -346,20 +352,23 @@ def test_deliver_tells_what_would_be_written():
     outing = _outing()
     joined = _result(outing)
     assert deliver_model.box(outing, joined) == joined.crop
-    whole = edits.choose("x", crop=False).apply(outing)
+    whole = edits.compose("x", crop=False).apply(outing)
     assert deliver_model.box(whole, joined) == Rectangle(0, 0, 5000, 1500)
-    shown = deliver_model.facts(outing, joined, ".tif", 300.0, imperial=False)
+    shown = deliver_model.facts(outing, joined, imperial=False)
     assert shown["pixels"] == "4.8 MP"
     assert shown["print"] == "33.9 cm × 10.2 cm"
     assert shown["raw"] == "14.4 MB"
-    deep = replace(joined, report={**joined.report, "frames": [{"bits": 16}]})
-    assert deliver_model.facts(whole, deep, ".tif", 300.0, imperial=False)["raw"] == "60.0 MB"
-    assert deliver_model.facts(whole, deep, ".jpg", 300.0, imperial=False)["raw"] == "22.5 MB"
-    assert set(deliver_model.facts(outing, None, ".tif", 300.0, imperial=False).values()) == {"–"}
+    deep = replace(joined, report=Report(frames=(FrameRow(file="a.tif", used=True, bits=16),)))
+    assert deliver_model.facts(whole, deep, imperial=False)["raw"] == "60.0 MB"
+    jpeg = edits.deliver_as("x", format="jpeg").apply(whole)
+    assert deliver_model.facts(jpeg, deep, imperial=False)["raw"] == "22.5 MB"
+    smaller = edits.deliver_as("x", long_side_px=2500).apply(whole)
+    assert deliver_model.facts(smaller, joined, imperial=False)["pixels"] == "1.9 MP"
+    assert set(deliver_model.facts(outing, None, imperial=False).values()) == {"–"}
     wide = replace(joined, crop=Rectangle(0, 0, 70_000, 100))
-    assert "65" in deliver_model.limit(outing, wide, ".jpg")
-    assert deliver_model.limit(outing, wide, ".tif") == ""
-    assert deliver_model.quality("92.4") == 92
+    assert "65" in deliver_model.limit(edits.deliver_as("x", format="jpeg").apply(outing), wide)
+    assert deliver_model.limit(outing, wide) == ""
+    assert deliver_model.quality("92") == 92
     assert deliver_model.dpi("240 dpi") == 240
     for read, text in ((deliver_model.quality, "300"), (deliver_model.dpi, "5"), (deliver_model.dpi, "many")):
         with pytest.raises(InputError):

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.rotations import from_yaw_pitch_roll
 from idle_lantern.core.plan.rig import Rig
@@ -78,7 +78,7 @@ def test_one_stop_halves_the_light():
     levels = []
     for time in (1 / 500, 1 / 1000):
         pixels = camera.expose(scene, np.eye(3), CameraSettings(exposure_s=time)).pixels[120, 160]
-        levels.append(srgb_to_linear(pixels / 255.0))
+        levels.append(SRGB.to_linear(pixels / 255.0))
     np.testing.assert_allclose(levels[0] / levels[1], 2.0, rtol=0.02)  # 8 bit rounding
     assert CameraSettings(8, 1 / 256, 100).exposure_value == pytest.approx(14.0)
 
@@ -99,7 +99,7 @@ def test_defocus_has_the_diameter_of_the_thin_lens():
     scene = _post(8.0, 40.0)
     sharp_edge = replace(scene, quads=(replace(scene.quads[0], corner_m=(0.0, -5.0, 8.0)),))
     row = camera.expose(sharp_edge, np.eye(3), settings).pixels[30, :, 0] / 255.0
-    light = srgb_to_linear(row)
+    light = SRGB.to_linear(row)
     inside = (light > light[:20].mean() + 0.02 * np.ptp(light)) & (light < light[-20:].mean() - 0.02 * np.ptp(light))
     # a blurred edge runs over one disc diameter; steps of half a stop in the simulation allow a fifth
     assert inside.sum() == pytest.approx(expected_px, rel=0.25)

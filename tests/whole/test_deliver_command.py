@@ -11,7 +11,7 @@ import pytest
 from PIL import Image
 from tests.helpers.commands import run_command
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.reading import read
 

@@ -51,7 +51,7 @@ def test_screenshots_show_views_and_change_nothing(tmp_path: Path):
     assert len(outing.frames) == 7
     # what was changed for the pictures was changed in a copy: the plan is the demo's, and nothing is developed or taken off the log
     assert outing.brief == demo_outing().brief
-    assert outing.development.changes_nothing
+    assert outing.choices.development.changes_nothing
 
 
 def test_the_pictures_in_the_documentation_are_those_of_the_tour():

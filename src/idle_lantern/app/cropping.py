@@ -21,18 +21,18 @@ _LOOKED_PX = 1100
 def crop_box(outing: Outing, joined: JoinResult) -> Rectangle:
     """The crop that is chosen; all of the picture where it is not to be cropped."""
     width, height = joined.canvas.width, joined.canvas.height
-    if not outing.choices.crop:
+    if not outing.composition.crop:
         return Rectangle(0, 0, width, height)
     by_hand = hand_box(outing, joined)
     if by_hand is not None:
         return Rectangle(by_hand.x, by_hand.y, by_hand.width, by_hand.height)
-    ratio = outing.choices.ratio
+    ratio = outing.composition.ratio
     return joined.crop if ratio is None else largest(joined, ratio[0] / ratio[1])
 
 
 def hand_box(outing: Outing, joined: JoinResult) -> CropBox | None:
     """The crop that was set by hand on a picture of this very size, if any."""
-    box = outing.crop_box
+    box = outing.composition.box
     if box is None or box.of != (joined.canvas.width, joined.canvas.height):
         return None
     return box if box.x + box.width <= box.of[0] and box.y + box.height <= box.of[1] else None

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
-from dataclasses import dataclass, replace
-from pathlib import Path
+from dataclasses import dataclass
 from threading import Lock
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +15,7 @@ from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.unroll import unroll_canvas
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.join.request import (
@@ -31,8 +30,7 @@ from idle_lantern.core.join.request import (
 )
 from idle_lantern.core.join.worker import JoinWorker
 from idle_lantern.core.outing import document
-from idle_lantern.core.outing.model import Outing
-from idle_lantern.core.pictures.source import HeldPicture, PictureSource, reduced
+from idle_lantern.core.pictures.source import HeldPicture, PictureSource, reduced_in
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.plan.cost import PastJoin
 
@@ -190,9 +188,8 @@ class JoinRunner(QObject):
         def work(_task: Task) -> ShownPicture:
             from idle_lantern.core.join.service import load_result  # a quarter of a second that no other start pays
 
-            found = load_result(picture, report, _paths_by_name(outing, place.folder))
-            by_file = {ref.file: ref.id for ref in outing.frames}
-            return _opened(replace(found, frame_ids=tuple(by_file.get(f, f) for f in found.frame_ids)))
+            by_id = {ref.id: document.resolve(place.folder, ref) for ref in outing.frames}
+            return _opened(load_result(picture, report, by_id.get))
 
         def done(shown: ShownPicture) -> None:
             if self._state.is_open(place) and self._state.joined is None and not self.busy_here:
@@ -228,8 +225,8 @@ def hole_in_crop(before: JoinResult | None, after: JoinResult) -> str:
     """What to say where the same frames, painted on since, leave a smaller rectangle without gaps; else nothing."""
     if before is None or before.frame_ids != after.frame_ids:
         return ""
-    asked = [result.report.get("asked") or {} for result in (before, after)]
-    if asked[0].get("projection") != asked[1].get("projection") or asked[0].get("masks") == asked[1].get("masks"):
+    one, other = before.report.chosen, after.report.chosen
+    if one is None or other is None or one.projection != other.projection or one.masks == other.masks:
         return ""
     old, new = before.crop, after.crop
     if new.area > 0.97 * old.area:
@@ -242,15 +239,8 @@ def hole_in_crop(before: JoinResult | None, after: JoinResult) -> str:
 
 
 def _shown(source: PictureSource, canvas: Canvas, size: tuple[int, int]) -> ShownPicture:
-    small = reduced(source, _ON_MAP_PX)
+    small = reduced_in(source, _ON_MAP_PX, SRGB)
     alpha = small[..., 3] if small.shape[2] == 4 else None
     if alpha is not None and alpha.dtype.itemsize > 1:
         alpha = (alpha > 0).astype("uint8") * 255
     return ShownPicture(source, size, unroll_canvas(small[..., :3], alpha, canvas))
-
-
-def _paths_by_name(outing: Outing, folder: Path) -> Callable[[str], Path | None]:
-    """The file of a frame id; reports before document version 4 name frames by their file."""
-    by_id = {ref.id: document.resolve(folder, ref) for ref in outing.frames}
-    by_file = {ref.file: path for ref, path in zip(outing.frames, by_id.values())}
-    return lambda name: by_id.get(name, by_file.get(name))

@@ -16,6 +16,7 @@ from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.tables import bytes_of, mapped
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.unroll import MAP_SIZE, unroll_frame
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
@@ -126,7 +127,7 @@ class MapPictures(QObject):
 
     def _show_sheet(self) -> None:
         """The frames as they are developed; a joined picture is so already."""
-        development = self._state.outing.development
+        development = self._state.outing.choices.development
         table = None if development.changes_nothing else bytes_of(development.table())
         self._map.set_picture(mapped(self._image, table))
 
@@ -153,7 +154,9 @@ class MapPictures(QObject):
             for ref, path in missing:
                 angles = np.radians([ref.yaw_deg or 0.0, ref.pitch_deg or 0.0, ref.roll_deg or 0.0])
                 with contextlib.suppress(LanternError):  # told where frames are listed
-                    unroll_frame(sheet, read(path, 4).pixels, lens, rotations.from_yaw_pitch_roll(*angles))
+                    unroll_frame(
+                        sheet, read(path, 4).in_space(SRGB).pixels, lens, rotations.from_yaw_pitch_roll(*angles)
+                    )
                     drawn += 1
                 if taken.is_set():
                     taken.clear()

@@ -17,6 +17,7 @@ from idle_lantern.app.widgets.basics import button, column, form, label, panel, 
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.paint_area import CLEAR, HIDE, KEEP, PAINT, PaintArea
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.frameset import names_of
 from idle_lantern.core.frames.masks import Mask, mask_bytes, read_mask
 from idle_lantern.core.frames.reading import probe, read
@@ -121,7 +122,7 @@ class MaskDialog(QDialog):
         try:
             info = probe(path)
             reduce = next((r for r in (8, 4, 2) if max(info.width, info.height) >= r * _LONGEST), 1)
-            pixels = read(path, reduce).pixels
+            pixels = read(path, reduce).in_space(SRGB).pixels
         except LanternError as error:
             self._context.tell(error.sentence)
             return
@@ -136,7 +137,7 @@ class MaskDialog(QDialog):
     def _show_paint(self) -> None:
         """The paint that the document holds for the frame shown."""
         frame, folder = self._refs[self._shown].id, self._state.folder
-        self._asset = self._state.outing.mask_of(frame)
+        self._asset = self._state.outing.choices.mask_of(frame)
         shape = self.canvas.paint_layer.shape
         layer = np.zeros(shape, np.uint8)
         file = None if folder is None else document.mask_file(folder, self._state.outing, frame)
@@ -154,7 +155,7 @@ class MaskDialog(QDialog):
         """Undo and redo change the paint under the brush."""
         if "masks" not in topics or self._shown < 0:
             return
-        if self._state.outing.mask_of(self._refs[self._shown].id) != self._asset:
+        if self._state.outing.choices.mask_of(self._refs[self._shown].id) != self._asset:
             self._show_paint()
 
     def _keep(self) -> None:

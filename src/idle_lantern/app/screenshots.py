@@ -180,7 +180,7 @@ def _joining(tour: _Tour) -> None:
         for side, ends in zip((ties.left, ties.right), _SAME_LINE):
             side.drawn(*(QPointF(x + 0.5, y + 0.5) for x, y in ends))
         tour.shot("ties", ties)
-        window.state.apply(edits.untie(window.state.outing.points))
+        window.state.apply(edits.untie(window.state.outing.choices.points))
         tour.settle()
     masks = stage.open_masks()
     if masks is not None:

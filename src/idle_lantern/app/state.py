@@ -289,19 +289,21 @@ class AppState(QObject):
                 self.at = None
         if after.frames != before.frames or after.skipped != before.skipped:
             topics |= {"frames", "map"}
-        composed = after.choices != before.choices or after.crop_box != before.crop_box
+        composed = (after.choices, after.composition, after.delivery) != (
+            before.choices,
+            before.composition,
+            before.delivery,
+        )
         if composed or after.put_aside != before.put_aside:
             topics.add("choices")
-        if after.masks != before.masks:
+        if after.choices.masks != before.choices.masks:
             topics.add("masks")
         if after.verdicts != before.verdicts:
             topics.add("verdicts")
         if after.scouts != before.scouts:
             topics.add("scouts")
-        if after.development != before.development:
-            topics |= {"choices", "development"}
-        if after.lens != before.lens or after.points != before.points or after.cut_links != before.cut_links:
-            topics.add("choices")
+        if after.choices.development != before.choices.development:
+            topics.add("development")
         self.outing = after
         self.autosave.take(after)
         self.changed.emit(topics)

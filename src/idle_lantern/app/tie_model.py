@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.request import JoinResult
-from idle_lantern.core.outing.model import FrameRef, HandPoint, Outing
-from idle_lantern.core.request.options import TiePoint
+from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.request.choices import TiePoint
 
 if TYPE_CHECKING:
     from idle_lantern.core.frames.reading import FrameInfo
@@ -36,7 +36,7 @@ class Tie:
     """A point or line between the two frames that are shown: its places in them (a line has two), and by how much it misses, None
     where nothing tells."""
 
-    point: HandPoint
+    point: TiePoint
     left: tuple[Place, ...]
     right: tuple[Place, ...]
     miss_px: float | None
@@ -95,15 +95,14 @@ def lens_for(joined: JoinResult | None, info: FrameInfo) -> Lens | None:
 
 def ties_between(outing: Outing, left: str, right: str, lenses: tuple[Lens | None, Lens | None]) -> list[Tie]:
     """The points and lines between two frames, each with its miss."""
-    mine = [p for p in outing.points if {p.a, p.b} == {left, right}]
-    at = {left: 0, right: 1}
-    points = [TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px, p.to_a, p.to_b).seen_from(0) for p in mine]
+    mine = [p for p in outing.choices.points if {p.a, p.b} == {left, right}]
+    points = [p.seen_from(left) for p in mine]
     misses: list[float | None] = [None] * len(points)
     one, other = lenses
     if one is not None and other is not None and len(points) >= ENOUGH:
         from idle_lantern.core.registration.match.by_hand import misses_px  # loads the engine, which no start needs
 
-        misses = [m if math.isfinite(m) else None for m in misses_px(points, (one, other))]
+        misses = [m if math.isfinite(m) else None for m in misses_px(points, (left, right), (one, other))]
     return [Tie(p, _ends(t.xy_a, t.to_a), _ends(t.xy_b, t.to_b), m) for p, t, m in zip(mine, points, misses)]
 
 
@@ -125,8 +124,11 @@ def made_exact(
     warp = None
     if one is not None and other is not None:
         points = (t for t in ties if not t.is_line)
-        so_far = [*(TiePoint(0, t.left[0], 1, t.right[0]) for t in points), TiePoint(0, places[0], 1, places[1])]
-        turn = links_by_hand(so_far if len(so_far) > 1 else so_far[-1:], (one, other))[0].b_from_a
+        so_far = [
+            *(TiePoint("one", t.left[0], "other", t.right[0]) for t in points),
+            TiePoint("one", places[0], "other", places[1]),
+        ]
+        turn = links_by_hand(so_far, ("one", "other"), (one, other))[0].b_from_a
         warp = drawn_as(one, other, places[0], places[1], turn)
     return snapped(pixels[0], places[0], pixels[1], places[1], warp)
 
@@ -151,7 +153,7 @@ def line_made_exact(
     if one.brighter and other.brighter:
         return one, other
     # an edge in one of the frames only may be another one
-    by_hand = (SnappedLine(ends, 0.0, HandPoint.sigma_px, 0) for ends in (first, second))
+    by_hand = (SnappedLine(ends, 0.0, TiePoint.sigma_px, 0) for ends in (first, second))
     return next(by_hand), next(by_hand)
 
 
@@ -185,7 +187,7 @@ def _counted(number: int, what: str) -> str:
 
 def is_cut(outing: Outing, one: str, other: str) -> bool:
     """Whether two frames are not to be matched with each other."""
-    return any(set(pair) == {one, other} for pair in outing.cut_links)
+    return any(set(pair) == {one, other} for pair in outing.choices.cut_links)
 
 
 def link_told(outing: Outing, joined: JoinResult | None, one: str, other: str) -> str:
@@ -195,10 +197,10 @@ def link_told(outing: Outing, joined: JoinResult | None, one: str, other: str) -
     if joined is None or one == other:
         return ""
     ids = list(joined.frame_ids)
-    for row in joined.report.get("links", ()):
-        if row["a"] < len(ids) and row["b"] < len(ids) and {ids[row["a"]], ids[row["b"]]} == {one, other}:
+    for row in joined.report.links:
+        if row.a < len(ids) and row.b < len(ids) and {ids[row.a], ids[row.b]} == {one, other}:
             return (
-                f"{row['inliers']} points tie them by themselves, to {row['rms_px']:.2f} px. If what agrees there is not the same "
+                f"{row.inliers} points tie them by themselves, to {row.rms_px or 0:.2f} px. If what agrees there is not the same "
                 "thing (waves, windows that repeat), cut it."
             )
     return "Nothing ties these two by itself."

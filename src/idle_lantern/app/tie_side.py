@@ -14,7 +14,7 @@ from idle_lantern.app import tie_model as model
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_tools import PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.reading import FrameInfo
 
 #: Below this zoom a click only goes nearer.

@@ -15,13 +15,13 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.tie_side import TieSide
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.frameset import names_of
 from idle_lantern.core.frames.reading import FrameInfo, probe, read
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.model import HandPoint
 from idle_lantern.core.pictures.source import HeldPicture
+from idle_lantern.core.request.choices import TiePoint
 
 READING = "Reading two frames"
 _EXPLAINED = {
@@ -148,11 +148,11 @@ class TieDialog(QDialog):
             lines = (left.waiting[0], left.waiting[1]), (right.waiting[0], right.waiting[1])
             first, second = model.line_made_exact(pixels, lines, lenses, (left.zoom, right.zoom))
             sigma = math.hypot(first.sigma_px, second.sigma_px)
-            point = HandPoint(ids[0], first.ends[0], ids[1], second.ends[0], sigma, first.ends[1], second.ends[1])
+            point = TiePoint(ids[0], first.ends[0], ids[1], second.ends[0], sigma, first.ends[1], second.ends[1])
             sentence = second.sentence
         else:
             exact = model.made_exact(pixels, (left.waiting[0], right.waiting[0]), lenses, self._ties())
-            point = HandPoint(ids[0], left.waiting[0], ids[1], exact.xy, exact.sigma_px)
+            point = TiePoint(ids[0], left.waiting[0], ids[1], exact.xy, exact.sigma_px)
             sentence = exact.sentence
         left.waiting = right.waiting = ()
         if self._state.may_change():
@@ -203,7 +203,7 @@ class TieDialog(QDialog):
             self.list.scrollToBottom()
         self.remove_button.setVisible(bool(ties))
         outing, pair = self._state.outing, (self._frame(self.left), self._frame(self.right))
-        self.done_button.setEnabled(bool(outing.points or outing.cut_links))
+        self.done_button.setEnabled(bool(outing.choices.points or outing.choices.cut_links))
         self.cut_button.setText("Match them again   [X]" if model.is_cut(outing, *pair) else "Cut what ties them   [X]")
         self.cut_button.setEnabled(pair[0] != pair[1])
         self.link_told.setText(model.link_told(outing, self._state.joined, *pair))

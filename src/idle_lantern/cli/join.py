@@ -3,37 +3,46 @@
 from __future__ import annotations
 
 import argparse
-import json
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 from idle_lantern.cli.ends import BAD_INPUT, CANNOT, DONE, give, say, stopping
-from idle_lantern.cli.join_arguments import crop_of, known_lens_of, level_of, profile_of
+from idle_lantern.cli.join_arguments import (
+    angles_of,
+    crop_of,
+    known_lens_of,
+    level_of,
+    named,
+    profile_of,
+    share_of,
+)
 from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.checkpoint import checkpoints_folder
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
-from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
+from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.frames.ahead import ReadAhead
+from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import mask_path
 from idle_lantern.core.frames.two_circles import circles_of, split
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.join.report import failure_report
+from idle_lantern.core.join.report import Report, SuspectRow
+from idle_lantern.core.join.report_making import failure_report
 from idle_lantern.core.join.request import STAGE_WEIGHTS, Aside, Event, Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.service import run as run_request
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.film import KINDS as FILMS
 from idle_lantern.core.merging.film import measure_film
 from idle_lantern.core.merging.prepared import prepared_folder
-from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, BracketExposure, Recipe
+from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, BracketExposure
 from idle_lantern.core.registration.match.by_hand import read_points
 from idle_lantern.core.registration.solve.placing import placing_in_words
 from idle_lantern.core.registration.solve.prior import prior_for, read_prior
+from idle_lantern.core.request.choices import MaskRef
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
@@ -121,6 +130,48 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         help="upright by itself (default), as the first frame stands, or turned by so many degrees from upright",
     )
     parser.add_argument(
+        "--turn",
+        default="0,0,0",
+        metavar="YAW,PITCH,ROLL",
+        help="turn the picture by so many degrees after it was levelled",
+    )
+    parser.add_argument(
+        "--distance",
+        type=share_of("a distance", 0, 10),
+        default=1.0,
+        metavar="D",
+        help="panini: how far the eye stands behind the middle, 0 flat, 1 usual",
+    )
+    parser.add_argument(
+        "--straighten",
+        type=share_of("a share", 0, 100),
+        default=0.0,
+        metavar="PERCENT",
+        help="panini: how far lines across are made straight",
+    )
+    parser.add_argument(
+        "--cut",
+        nargs=2,
+        action="append",
+        metavar=("FRAME", "FRAME"),
+        help="do not match these two: what they show alike is not the same",
+    )
+    parser.add_argument(
+        "--off", action="append", metavar="FRAME", help="a frame that ties the others but shows nowhere"
+    )
+    parser.add_argument(
+        "--use",
+        action="append",
+        metavar="FRAME",
+        help="a frame to use whatever speaks against it: doubles stay, what nothing ties is placed",
+    )
+    parser.add_argument(
+        "--quality",
+        type=share_of("a quality", 40, 100, whole=True),
+        default=92,
+        help="of a JPEG, 40 to 100 (default 92)",
+    )
+    parser.add_argument(
         "--points",
         type=Path,
         metavar="POINTS.json",
@@ -172,27 +223,28 @@ def run(args: argparse.Namespace) -> int:
                 ahead=None if ahead is None else ahead.take,
             )
         except LanternError as error:  # before the join could begin
-            return _failed(args, error, failure_report(None, [str(f) for f in args.frames], error.sentence))
+            return _failed(args, error, failure_report(None, args.frames, error.sentence))
     end = ended[-1]
     if isinstance(end, Failed):
         return _failed(args, end.error, end.report)
     assert isinstance(end, Finished)
-    for sentence in end.result.report.get("prepared", ()):
+    report = end.result.report
+    for sentence in report.prepared:
         say(sentence)
-    if end.result.report["head_left_out"]:
-        say(f"the tripod head was left out of {', '.join(end.result.report['head_left_out'])}")
-    if end.result.report["rim"]:
-        say(end.result.report["rim"]["sentence"])
-    if args.lens and end.result.report.get("known_lens") is None:
+    if report.head_left_out:
+        say(f"the tripod head was left out of {', '.join(report.head_left_out)}")
+    if report.rim is not None:
+        say(report.rim.sentence)
+    if args.lens and not report.known_lens:
         say("The lens that was given does not fit the frames: its distortion was found anew.")
     solution = end.result.solution
     if solution is not None:
         for sentence in placing_in_words(solution.frames.names, solution.poses, solution.placed_by).splitlines():
             say(sentence)
-    for row in end.result.report["frames"]:
-        if row["reason"] and row.get("role") not in ("twin", "bracket"):  # these are many and as they should be
-            say(f"left out {row['file']}: {row['reason']}")
-    _tell_suspects(end.result.report.get("suspects") or ())
+    for row in report.frames:
+        if row.reason and row.role not in ("twin", "bracket"):  # these are many and as they should be
+            say(f"left out {row.file}: {row.reason}")
+    _tell_suspects(report.suspects or ())
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")
         return BAD_INPUT
@@ -204,12 +256,12 @@ def run(args: argparse.Namespace) -> int:
     return DONE
 
 
-def _tell_suspects(suspects: Sequence[dict[str, Any]]) -> None:
+def _tell_suspects(suspects: Sequence[SuspectRow]) -> None:
     """The places to look at first; all of them are in the report."""
-    likely = [s for s in suspects if s["suspicion"] >= _LIKELY]
+    likely = [s for s in suspects if s.suspicion >= _LIKELY]
     for s in likely[:_TOLD]:
-        frames = f" ({', '.join(s['frames'][:2])})" if s["frames"] else ""
-        say(f"look at {s['u']}, {s['v']}: {s['sentence']}{frames}")
+        frames = f" ({', '.join(s.frames[:2])})" if s.frames else ""
+        say(f"look at {s.u:.0f}, {s.v:.0f}: {s.sentence}{frames}")
     if len(likely) > _TOLD:
         say(f"and at {len(likely) - _TOLD} places more: --report tells them all")
 
@@ -227,8 +279,8 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
     if args.memory is not None and not 0.1 <= args.memory <= 100_000:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
     crop, ratio = crop_of(args.crop)
-    check_target(args.out, endings=JOIN_SUFFIXES)
-    if args.light and args.out.suffix.lower() not in (".tif", ".tiff", ".exr"):
+    check_target(args.out)
+    if args.light and format_of(args.out).light == "never":
         raise InputError("Light as floats needs .tif or .exr", where=str(args.out), remedy="Name the picture so")
     if args.report is not None:
         check_writable(args.report)
@@ -237,15 +289,17 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
     memory = None if args.memory is None else round(args.memory * 2**30)
     found, asides, ahead = _positions(args, progress, JoinOptions(memory_bytes=memory).memory() // 4)
     frames = gather([f.path for f in found])
+    names = frames.names
     prior = prior_for(frames.names, read_prior(args.prior)) if args.prior else [None] * len(frames)
-    masks = _masks(args.masks, frames.names)
+    masks = _masks(args.masks, names)
     lens = known_lens_of(args.lens, frames)
     development = read_development(args.develop) if args.develop else Development()
     if args.film is not None:
         development = replace(development, film=measure_film([f.path for f in found], args.film, progress))
     request = JoinRequest(
         tuple(
-            replace(frame, prior=known, mask=masks.get(name)) for frame, known, name in zip(found, prior, frames.names)
+            replace(frame, id=name, prior=known, mask=masks.get(name))
+            for frame, known, name in zip(found, prior, names)
         ),
         args.out,
         JoinOptions(
@@ -253,19 +307,29 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
             width_px=args.width,
             crop=crop != "none",
             ratio=ratio,
-            rim=args.rim,
-            invent_anything=args.invent_anything,
+            turn_deg=angles_of("turn", args.turn),
+            distance=args.distance,
+            straighten=args.straighten / 100,
+            rim="fill-all" if args.rim == "fill" and args.invent_anything else args.rim,
             level=level_of(args.level),
             profile=profile_of(args.profile),
             memory_bytes=memory,
             lens=lens,
-            shifts=args.shift_lens,
-            tie_points=read_points(args.points, frames) if args.points else (),
+            lens_shift=args.shift_lens,
+            points=read_points(args.points, frames) if args.points else (),
+            cut_links=tuple((named(a, names), named(b, names)) for a, b in args.cut or ()),
+            off=tuple(named(f, names) for f in args.off or ()),
+            put_back=tuple(named(f, names) for f in args.use or ()),
+            masks=tuple(MaskRef(name, sha256_of(file)) for name, file in masks.items()),
+            brackets=args.brackets,
+            repeats=args.repeats,
+            twins=args.twins,
+            development=development,
+            jpeg_quality=args.quality,
         ),
         report=args.report,
         checkpoints=checkpoints_folder(),
         fresh=args.fresh,
-        recipe=Recipe(args.brackets, development, args.repeats),
         asides=asides,
         light=args.light,
     )
@@ -322,14 +386,14 @@ def _inputs(args: argparse.Namespace) -> list[Path]:
     return [*frames, *told, *painted]
 
 
-def _failed(args: argparse.Namespace, error: LanternError, report: dict[str, Any]) -> int:
+def _failed(args: argparse.Namespace, error: LanternError, report: Report) -> int:
     """Tell why, and write it where a report was asked for and nothing else would be lost by it."""
     say(error.sentence)
     if args.report is not None:
         try:
             check_writable(args.report)
             check_outputs([args.out, args.report], _inputs(args))
-            write_text(args.report, json.dumps(report, indent=1))
+            write_text(args.report, report.to_json().decode())
         except LanternError as second:
             if second.sentence != error.sentence:
                 say(second.sentence)

@@ -12,7 +12,7 @@ from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.deliver.targets import check_target
+from idle_lantern.core.deliver.formats import check_target
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.scouting.distance import of_photographs

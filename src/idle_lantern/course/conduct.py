@@ -11,14 +11,15 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB, ColourSpace
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.merging.radiance import Curve, merge
+from idle_lantern.core.merging.radiance import merge
 from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
 from idle_lantern.simulator.surfaces import Diorama, SurfaceView
 
@@ -127,7 +128,7 @@ def take(situation: Situation, conduct: Conduct, folder: Path, progress: Progres
     rng = np.random.default_rng([situation.seed, 5])
     facing = rotations.about_y(math.radians(situation.facing_deg))
     # the darkest exposure of any bracket tells what is to be shown as white in all frames
-    curve = Curve(max(2.0 ** -min(one.brackets_ev) for one in conduct.takes))
+    space = SRGB.up_to(max(2.0 ** -min(one.brackets_ev) for one in conduct.takes))
     progress.begin("shoot", len(conduct.takes))
     for number, one in enumerate(conduct.takes):
         yaw, pitch, roll = one.angles
@@ -138,7 +139,7 @@ def take(situation: Situation, conduct: Conduct, folder: Path, progress: Progres
         view = base.view(situation.scene, pose, time_s=one.at_s)
         view = _lit(situation, conduct, view, pose, one)
         target = folder / f"f{number + 1:02d}.jpg"
-        picture = _exposed(base, view, conduct, one, curve, seed=1000 * situation.seed + number)
+        picture = _exposed(base, view, conduct, one, space, seed=1000 * situation.seed + number)
         write(picture, target, WriteOptions(jpeg_quality=94, metadata=meta))
         files.append(target)
         cameras.append(pose)
@@ -167,8 +168,10 @@ def _lit(situation: Situation, conduct: Conduct, view: SurfaceView, pose: Array,
     return replace(view, light=light)
 
 
-def _exposed(base: SimulatedCamera, view: SurfaceView, conduct: Conduct, one: Take, curve: Curve, seed: int) -> Picture:
-    """The file that is kept: the sharpest of the repeats, its exposures merged under the curve of the run."""
+def _exposed(
+    base: SimulatedCamera, view: SurfaceView, conduct: Conduct, one: Take, space: ColourSpace, seed: int
+) -> Picture:
+    """The file that is kept: the sharpest of the repeats, its exposures merged and shown in the space of the run."""
     kept: tuple[float, Picture] | None = None
     for again, shake in enumerate(one.shakes_px):
         camera = replace(base, shake_px=shake)
@@ -185,9 +188,9 @@ def _exposed(base: SimulatedCamera, view: SurfaceView, conduct: Conduct, one: Ta
             )
             exposures.append(camera.develop(view, settings, seed=97 * seed + 7 * again + round(10 * ev)))
         picture = exposures[0]
-        if len(exposures) > 1 or curve.white > 1:
-            shown = curve.shown(merge(exposures, one.brackets_ev))
-            picture = Picture((shown >> 8).astype(np.uint8))
+        if len(exposures) > 1 or space.transfer.white > 1:
+            shown = Picture.of_light(merge(exposures, one.brackets_ev), space)
+            picture = Picture((shown.pixels >> 8).astype(np.uint8))
         sharp = float(cv2.Laplacian(cv2.cvtColor(picture.pixels, cv2.COLOR_RGB2GRAY), cv2.CV_32F, ksize=3).var())
         if kept is None or sharp > kept[0]:
             kept = sharp, picture

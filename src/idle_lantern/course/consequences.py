@@ -11,10 +11,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import linear_to_srgb
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import direction
+from idle_lantern.core.join.report import FrameRow
 from idle_lantern.core.join.request import Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.service import run
 from idle_lantern.core.pictures.source import reduced
@@ -104,7 +105,7 @@ def outcome_of(
     assert isinstance(end, Finished)
     result = end.result
     rays = directions_of(situation)
-    used = [f for f in result.report["frames"] if f["used"]]
+    used = [f for f in result.report.frames if f.used]
     turn = _alignment(used, taken)
     with np.errstate(invalid="ignore"):
         places = result.canvas.pixels(rays @ turn.T)
@@ -115,7 +116,7 @@ def outcome_of(
         replace(
             figures,
             placed=len(used) / max(1, len(taken.files)),
-            evened_ev=float(np.ptp(np.log2([f["gain"] for f in used]), axis=0).max()),
+            evened_ev=float(np.ptp(np.log2([f.gain for f in used]), axis=0).max()),
             frames=plain.frames,
             seconds=plain.seconds,
         ),
@@ -137,14 +138,14 @@ def as_it_is(situation: Situation, scene: Diorama | None = None) -> Array:
     """The wanted field as the place is, at the first moment, (h, w, 3) uint8."""
     rays = directions_of(situation).astype(np.float32)
     view = look(scene or situation.scene, np.zeros(3), rays, 1 / situation.lens.focal_px)
-    shown: Array = (linear_to_srgb(np.clip(view.light, 0, 1)) * 255 + 0.5).astype(np.uint8)
+    shown: Array = (SRGB.from_linear(np.clip(view.light, 0, 1)) * 255 + 0.5).astype(np.uint8)
     return shown
 
 
-def _alignment(used: list[dict[str, Any]], taken: Taken) -> Array:
+def _alignment(used: list[FrameRow], taken: Taken) -> Array:
     """How the join's world lies against the true one: the mean of what the frames tell."""
     names = {path.name: camera for path, camera in zip(taken.files, taken.cameras)}
-    total = sum((np.array(f["pose"]["rotation"]) @ names[Path(f["file"]).name].T for f in used), np.zeros((3, 3)))
+    total = sum((np.array(f.pose.rotation) @ names[Path(f.file).name].T for f in used if f.pose), np.zeros((3, 3)))
     return rotations.nearest(total)
 
 

@@ -18,7 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
-from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.simulator.surfaces import Diorama, SurfaceView, look
@@ -96,7 +97,7 @@ class SimulatedCamera:
     def develop(self, view: SurfaceView, settings: CameraSettings | None = None, *, seed: int = 0) -> Picture:
         """The frame that this light makes with these settings."""
         full = 255 if self.bits == 8 else 65535
-        encoded = linear_to_srgb(np.clip(self.sensed(view, settings, seed=seed), 0, 1)) * full + 0.5
+        encoded = SRGB.from_linear(np.clip(self.sensed(view, settings, seed=seed), 0, 1)) * full + 0.5
         return Picture(encoded.astype(np.uint8 if self.bits == 8 else np.uint16))
 
     def sensed(self, view: SurfaceView, settings: CameraSettings | None = None, *, seed: int = 0) -> Array:

@@ -13,9 +13,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture, linear_to_srgb
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
@@ -154,7 +155,7 @@ class _Card:
             write_dng(self.folder / f"{stem}.dng", light, meta)
             self.shots.append(replace(shot, name=f"{stem}.dng"))
         if run.files in ("jpeg", "both"):
-            encoded = np.rint(linear_to_srgb(np.clip(light, 0, 1)) * 255).astype(np.uint8)
+            encoded = np.rint(SRGB.from_linear(np.clip(light, 0, 1)) * 255).astype(np.uint8)
             write(Picture(encoded), self.folder / f"{stem}.jpg", WriteOptions(jpeg_quality=93, metadata=meta))
             twin = run.files == "both"
             self.shots.append(replace(shot, name=f"{stem}.jpg", role="twin" if twin else shot.role))

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.plan.rig import Rig

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.planner import Plan

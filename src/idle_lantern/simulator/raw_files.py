@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from idle_lantern.core.base.atomic import replacing
-from idle_lantern.core.base.picture import linear_to_srgb
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.metadata import Metadata
 
 Array = NDArray[Any]
@@ -43,7 +43,7 @@ def write_dng(path: Path, light: Array, metadata: Metadata) -> None:
     mosaic[0::2, 0::2], mosaic[1::2, 1::2] = seen[0::2, 0::2, 0], seen[1::2, 1::2, 2]
     values = np.rint(np.clip(mosaic, 0, 1) * (WHITE - BLACK) + BLACK).astype(np.uint16)
     step = max(1, math.ceil(max(height, width) / _PREVIEW_PX))
-    small = np.rint(linear_to_srgb(np.clip(light[:height:step, :width:step], 0, 1)) * 255).astype(np.uint8)
+    small = np.rint(SRGB.from_linear(np.clip(light[:height:step, :width:step], 0, 1)) * 255).astype(np.uint8)
     matrix = np.asarray(NEUTRAL)[:, None] * _SRGB_FROM_XYZ
     taken = (metadata.taken or "2026:05:14 18:40:00").encode()
     facts = [

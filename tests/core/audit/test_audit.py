@@ -13,8 +13,9 @@ import pytest
 from idle_lantern.core.audit import veiling_flare
 from idle_lantern.core.audit.audit import CardReport, audit_card
 from idle_lantern.core.audit.report import as_json, as_text
-from idle_lantern.core.base.picture import Picture, linear_to_srgb
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.metadata import Metadata
@@ -51,7 +52,7 @@ def _shoot(folder: Path, views: list[SurfaceView], *, meta: Metadata | None = No
             exposure_s=2.0 ** here.get("ev", 0.0) / 256, white_balance=here.get("gains", (1, 1, 1))
         )
         light = np.clip(camera.sensed(view, settings, seed=i), 0, 1)
-        picture = Picture(np.rint(linear_to_srgb(light) * 255).astype(np.uint8))
+        picture = Picture(np.rint(SRGB.from_linear(light) * 255).astype(np.uint8))
         told = here.get("meta_of_bad", meta) or Metadata()
         paths.append(folder / f"f{i:02d}.jpg")
         write(picture, paths[-1], WriteOptions(jpeg_quality=94, metadata=told))

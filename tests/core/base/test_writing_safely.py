@@ -8,8 +8,8 @@ import pytest
 from idle_lantern.core.base import progress as progress_module
 from idle_lantern.core.base.atomic import replacing, write_text
 from idle_lantern.core.base.errors import InputError, LanternError
-from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.progress import StageClock
+from idle_lantern.core.colour.space import SRGB
 
 
 def test_a_failure_keeps_the_old_file_and_leaves_no_other(tmp_path):
@@ -74,7 +74,7 @@ def test_remaining_time_follows_the_pace(monkeypatch):
 
 def test_srgb_transfer_of_the_standard():
     """IEC 61966-2-1: the two branches meet at 0.0031308 / 0.04045; mid grey 0.5 encodes to 188 of 255 (from memory)."""
-    assert float(linear_to_srgb(np.array(0.0031308))) == pytest.approx(0.04045, abs=1e-5)
-    assert round(255 * float(linear_to_srgb(np.array(0.5)))) == 188
+    assert float(SRGB.from_linear(np.array(0.0031308))) == pytest.approx(0.04045, abs=1e-5)
+    assert round(255 * float(SRGB.from_linear(np.array(0.5)))) == 188
     values = np.linspace(0, 1, 256)
-    np.testing.assert_allclose(linear_to_srgb(srgb_to_linear(values)), values, atol=1e-6)
+    np.testing.assert_allclose(SRGB.from_linear(SRGB.to_linear(values)), values, atol=1e-6)

@@ -13,7 +13,7 @@ from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.calibration.pupil import Pair, _fitted, calibrate_pupil
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations

@@ -9,8 +9,9 @@ import cv2
 import numpy as np
 import pytest
 
-from idle_lantern.core.base.picture import Picture, linear_to_srgb
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import Mask, together
@@ -46,7 +47,9 @@ def _frames(folder: Path, dusty: bool) -> list[Path]:
         seen = np.clip(CAMERA.sensed(replace(view, light=light.astype(np.float32)), CameraSettings(), seed=i), 0, 1)
         paths.append(folder / f"f{i}.png")
         write(
-            Picture(np.rint(linear_to_srgb(seen) * 255).astype(np.uint8)), paths[-1], WriteOptions(metadata=Metadata())
+            Picture(np.rint(SRGB.from_linear(seen) * 255).astype(np.uint8)),
+            paths[-1],
+            WriteOptions(metadata=Metadata()),
         )
     return paths
 

@@ -13,7 +13,7 @@ from tests.helpers.sets import FrameFiles, render
 from idle_lantern.cli.main import main
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import compose_picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata

@@ -7,11 +7,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.margin import WithMargin, margin_of
-from idle_lantern.core.deliver.writing import deliver
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.margin import InventedMargin, margin_of
+from idle_lantern.core.deliver.write_options import WriteOptions
+from idle_lantern.core.deliver.writing import write_source
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.operations import CroppedPicture, OperatedPicture
 from idle_lantern.core.pictures.source import HeldPicture, region
 
 
@@ -27,8 +29,9 @@ def _picture(dtype: type, alpha: bool) -> Picture:
 def test_the_picture_above_the_margin_is_untouched(dtype: type, alpha: bool, tmp_path: Path):
     picture, box = _picture(dtype, alpha), Rectangle(10, 5, 1201, 640)
     source = HeldPicture(picture)
-    whole = WithMargin(source, box, margin_of(source, box, [Rectangle(0, 0, 400, 100)], 0.031))
-    deliver(whole, tmp_path / "told.tif", keep_alpha=alpha)
+    margin = InventedMargin(margin_of(source, box, [Rectangle(0, 0, 400, 100)], 0.031))
+    whole = OperatedPicture(CroppedPicture(source, box), [margin])
+    write_source(whole, tmp_path / "told.tif", WriteOptions(alpha=alpha))
     written = read(tmp_path / "told.tif")
     width, height = whole.sizes[0]
     assert (written.width, written.height) == (width, height) == (1201, 640 + 72)

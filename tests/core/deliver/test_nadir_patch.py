@@ -7,11 +7,12 @@ import math
 import numpy as np
 import pytest
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.deliver.nadir_patch import NadirCovered
+from idle_lantern.core.deliver.nadir_patch import NadirPatch
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.operations import OperatedPicture
 from idle_lantern.core.pictures.source import HeldPicture, region
 
 WIDE, TALL = 1440, 720
@@ -36,14 +37,15 @@ def _sphere(dtype: type = np.uint8) -> HeldPicture:
     return HeldPicture(Picture((pixels * full).astype(dtype)))
 
 
-def _whole(source: HeldPicture | NadirCovered, level: int = 0) -> np.ndarray:
+def _whole(source: HeldPicture | OperatedPicture, level: int = 0) -> np.ndarray:
     return region(source, Rectangle(0, 0, *source.sizes[level]), level)
 
 
 @pytest.mark.parametrize("dtype", [np.uint8, np.uint16])
 def test_a_blur_takes_the_tripod_out_and_touches_nothing_else(dtype: type):
     source = _sphere(dtype)
-    covered = NadirCovered(source, CANVAS, "blur", 12.0)
+    patch = NadirPatch(source, CANVAS, "blur", 12.0)
+    covered = OperatedPicture(source, [patch])
     before, after = _whole(source), _whole(covered)
     # 12 of 180 degrees from the lower rim up: 48 of 720 rows
     assert np.array_equal(before[: TALL - 48], after[: TALL - 48])
@@ -53,7 +55,7 @@ def test_a_blur_takes_the_tripod_out_and_touches_nothing_else(dtype: type):
     # at the rim the ground goes on as it is, in the middle all ways are the same
     assert np.abs(after[TALL - 47].astype(float) - before[TALL - 49]).max() < 0.03 * full
     assert np.ptp(after[TALL - 1].astype(float) / full, axis=0).max() < 0.06
-    area, pixels = covered.covers()
+    area, pixels = patch.covers()
     assert (area.left, area.width) == (0, WIDE)
     assert area.height == pytest.approx(48, abs=2)
     assert pixels == pytest.approx(48 * WIDE, rel=0.03)
@@ -61,7 +63,7 @@ def test_a_blur_takes_the_tripod_out_and_touches_nothing_else(dtype: type):
 
 def test_coarser_levels_show_the_same():
     source = _sphere()
-    covered = NadirCovered(source, CANVAS, "blur", 12.0)
+    covered = OperatedPicture(source, [NadirPatch(source, CANVAS, "blur", 12.0)])
     assert len(covered.sizes) > 1
     small, halved = _whole(covered, 1).astype(float), _whole(covered)[::2, ::2].astype(float)
     assert np.abs(small - halved)[-24:].mean() < 6
@@ -73,7 +75,8 @@ def test_a_mark_lies_as_seen_from_above():
     mark[:100, :, 0] = mark[:, 100:, 1] = 255
     mark[..., 3] = 255
     mark[150:, :, 3] = 0
-    covered = NadirCovered(_sphere(), CANVAS, "mark", 20.0, mark)
+    source = _sphere()
+    covered = OperatedPicture(source, [NadirPatch(source, CANVAS, "mark", 20.0, mark)])
     row = _whole(covered)[TALL - 40]  # ten degrees from the nadir: half way out
 
     def at(yaw_deg: float) -> list[bool]:
@@ -91,6 +94,7 @@ def test_a_mark_lies_as_seen_from_above():
 def test_a_picture_that_does_not_reach_the_nadir_is_left():
     band = Canvas(Projection("cylindrical"), 800, 300, 200.0, (399.5, 149.5), np.eye(3))
     source = HeldPicture(Picture(np.full((300, 800, 3), 90, np.uint8)))
-    covered = NadirCovered(source, band, "blur", 15.0)
+    patch = NadirPatch(source, band, "blur", 15.0)
+    covered = OperatedPicture(source, [patch])
     assert np.array_equal(_whole(covered), _whole(source))
-    assert covered.covers()[1] == 0
+    assert patch.covers()[1] == 0

@@ -13,12 +13,14 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.deliver.png_strips import packed_strip
 from idle_lantern.core.deliver.strips import strips_of, write_strips
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.pictures.pyramid import PyramidInfo
 
-SRGB = zlib.compress(b"no real profile")
+#: What a profile holds is nothing to the writer.
+TOLD = ColourSpace(icc=b"no real profile")
 
 
 def _picture(width: int, height: int, channels: int = 3, dtype: Any = np.uint8) -> np.ndarray:
@@ -39,13 +41,13 @@ def test_strips_decode_to_what_the_whole_decodes_to(tmp_path: Path, quality: int
     """ISO/IEC 10918-1, E.1.4: restart intervals are coded independently, so nothing may differ."""
     pixels = _picture(333, 700)
     target = tmp_path / "p.jpg"
-    info = PyramidInfo(333, 700, icc=b"profile", dpi=240)
+    info = PyramidInfo(333, 700, space=TOLD, dpi=240)
     write_strips(target, info, _rows(pixels, rows), WriteOptions(jpeg_quality=quality, dpi=240))
     whole = io.BytesIO()
     Image.fromarray(pixels).save(whole, "JPEG", quality=quality, subsampling=0 if quality >= 90 else 2)
     with Image.open(target) as image:
         assert image.size == (333, 700)
-        assert image.info["icc_profile"] == b"profile"
+        assert image.info["icc_profile"] == TOLD.icc
         assert image.info["dpi"][0] == pytest.approx(240, abs=1)
         image.load()
         found = np.asarray(image).astype(int)
@@ -60,7 +62,7 @@ def test_png_strips_are_read_by_two_libraries(tmp_path: Path, dtype: Any, channe
     """Pillow (its own reader) and OpenCV (libpng); both check the checksums that were laid together."""
     pixels = _picture(301, 523, channels, dtype)
     target = tmp_path / "p.png"
-    info = PyramidInfo(301, 523, dtype, channels == 4, icc=SRGB, dpi=240)
+    info = PyramidInfo(301, 523, dtype, channels == 4, space=TOLD, dpi=240)
     write_strips(target, info, _rows(pixels, rows), WriteOptions(dpi=240))
     read = cv2.imread(str(target), cv2.IMREAD_UNCHANGED)
     np.testing.assert_array_equal(read, pixels[..., [2, 1, 0, 3][:channels]])
@@ -68,7 +70,7 @@ def test_png_strips_are_read_by_two_libraries(tmp_path: Path, dtype: Any, channe
         image.verify()
     with Image.open(target) as image:
         assert image.size == (301, 523)
-        assert image.info["icc_profile"] == SRGB
+        assert image.info["icc_profile"] == TOLD.icc
         assert image.info["dpi"][0] == pytest.approx(240, abs=1)
         if dtype == np.uint8:
             np.testing.assert_array_equal(np.asarray(image), pixels)

@@ -11,8 +11,9 @@ import tifffile
 from PIL import ExifTags, Image, ImageOps
 
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions, check_target
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.formats import check_target
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.frameset import gather, in_people_order, pictures_in

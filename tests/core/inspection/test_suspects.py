@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.cache import SizedCache
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.light.vignetting import NONE
@@ -24,7 +24,6 @@ from idle_lantern.core.compositing.render.compose import compose_picture, frames
 from idle_lantern.core.compositing.render.frame_views import Levels
 from idle_lantern.core.compositing.render.plan import FramesInMemory, RenderPlan
 from idle_lantern.core.compositing.render.single_frame import FrameArea, frame_alone, frames_showing, let_show
-from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
@@ -37,7 +36,6 @@ from idle_lantern.core.inspection.seam_suspects import merged
 from idle_lantern.core.inspection.sharpness import sharpest
 from idle_lantern.core.inspection.shift import shift
 from idle_lantern.core.inspection.suspect import Suspect, likely, ranked
-from idle_lantern.core.registration.match.features import working_frame
 from idle_lantern.core.registration.solve.covered_field import field_of
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import Solution, solve
@@ -128,7 +126,7 @@ def test_a_fault_in_the_frames_is_the_first_suspect(row_set: FrameFiles, tmp_pat
     for path, pixels in zip(row_set.paths, frames):
         cv2.imwrite(str(tmp_path / path.name), pixels[..., ::-1], [cv2.IMWRITE_JPEG_QUALITY, 95])
         files.append(tmp_path / path.name)
-    found = _suspects(replace(at.solution, frames=gather(files), working=_working(at.solution, files)), at.canvas)
+    found = _suspects(replace(at.solution, frames=gather(files)), at.canvas)
     first = found[0]
     assert first.kind == kind
     assert first.suspicion > 0.5
@@ -137,11 +135,6 @@ def test_a_fault_in_the_frames_is_the_first_suspect(row_set: FrameFiles, tmp_pat
         u, v = at.seam
         assert abs(first.u - u) < first.width / 2 + 60
         assert abs(first.v - v) < first.height / 2 + 60
-
-
-def _working(solution: Solution, files: list[Path]) -> Any:
-    store = DecodedFrames(gather(files).infos, 0)
-    return tuple(working_frame(f, store, 0.2) for f in range(len(files)))
 
 
 def test_a_step_of_a_pixel_and_a_half_is_the_first_suspect(row_set: FrameFiles):

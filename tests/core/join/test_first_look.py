@@ -15,7 +15,7 @@ from skimage import data as photographs_of_skimage
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.memory import peak_rss_mib
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.compositing.seams import graph_cut

@@ -17,8 +17,8 @@ from PIL import ExifTags, Image
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError
-from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.progress import Silent
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather
@@ -68,11 +68,11 @@ def test_row_registers_exactly_and_shows_the_true_picture(row_set: FrameFiles, t
         canvas.canvas_from_world @ true_world_from_world.T,
     )
     inside = cv2.erode((joined.picture.alpha > 0).astype(np.uint8), np.ones((9, 9))) > 0
-    shown = srgb_to_linear(joined.picture.pixels.astype(np.float32) / 255)
+    shown = SRGB.to_linear(joined.picture.pixels.astype(np.float32) / 255)
     ideal = np.clip(ideal, 0, 1)
     usable = inside[..., None] & (ideal < 0.95) & (ideal > 0.01)
     gain = [np.median(shown[..., c][usable[..., c]] / ideal[..., c][usable[..., c]]) for c in range(3)]
-    expected = linear_to_srgb(np.clip(ideal * np.array(gain, np.float32), 0, 1))
+    expected = SRGB.from_linear(np.clip(ideal * np.array(gain, np.float32), 0, 1))
     error = (joined.picture.pixels / 255.0 - expected)[inside]
     psnr = -10 * math.log10(float((error**2).mean()))
     assert psnr > 30, f"PSNR {psnr:.1f} dB"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import time
 from dataclasses import FrozenInstanceError, replace
@@ -19,6 +18,7 @@ from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.inspection import find
+from idle_lantern.core.join.report import read_report
 from idle_lantern.core.join.request import (
     Event,
     Failed,
@@ -32,6 +32,7 @@ from idle_lantern.core.join.request import (
 from idle_lantern.core.join.service import load_result, run
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
+from idle_lantern.core.request.choices import MaskRef
 from idle_lantern.core.request.options import JoinOptions
 
 
@@ -68,7 +69,7 @@ def test_a_request_gives_its_events_in_order_and_one_end(row_set: FrameFiles, tm
     assert result.canvas == replace(solved.canvas) or result.canvas.width == solved.canvas.width
     assert result.frame_ids == ("id0", "id1", "id2")
     assert 0 < result.took_s <= elapsed
-    assert json.loads((tmp_path / "o.json").read_text()) == json.loads(json.dumps(result.report))
+    assert read_report(tmp_path / "o.json") == result.report
     assert open_picture(request.target).sizes[0] == (result.canvas.width, result.canvas.height)
     with pytest.raises(FrozenInstanceError):
         request.target = tmp_path / "other.tif"  # type: ignore[misc]
@@ -94,11 +95,11 @@ def test_another_picture_of_a_solution_solves_nothing_anew(row_set: FrameFiles, 
     assert isinstance(end, Finished)
     assert not end.result.solved_anew
     assert end.result.canvas.projection.name == "mercator"
-    assert end.result.report["asked"]["projection"] == "mercator"
+    assert end.result.report.asked.projection == "mercator"
     assert end.result.solution is first.result.solution
     assert isinstance(events[1], RoughReady), "a first look of the new projection"
     # what it took is of this request alone
-    assert end.result.took_s < sum(first.result.report["timings_s"].values()) + end.result.took_s
+    assert end.result.took_s < sum(first.result.report.timings_s.values()) + end.result.took_s
 
 
 def test_results_come_back_from_disk(row_set: FrameFiles, tmp_path: Path):
@@ -110,7 +111,7 @@ def test_results_come_back_from_disk(row_set: FrameFiles, tmp_path: Path):
     assert (back.crop, back.frame_ids, back.took_s) == (
         end.result.crop,
         end.result.frame_ids,
-        end.result.report["took_s"],
+        end.result.report.took_s,
     )
     assert back.solution is not None
     gone = load_result(tmp_path / "o.tif", tmp_path / "o.json", lambda _f: None)
@@ -130,7 +131,7 @@ def test_a_fault_in_looking_the_picture_over_does_not_cost_it(
     monkeypatch.setattr(find, "look_over", fails)
     end = _events(_request(row_set, tmp_path))[-1]
     assert isinstance(end, Finished)
-    assert end.result.report["suspects"] is None, "nothing found is another thing than nobody looked"
+    assert end.result.report.suspects is None, "nothing found is another thing than nobody looked"
     assert "nobody expected this" in caplog.text
     assert (tmp_path / "o.tif").is_file()
 
@@ -144,7 +145,7 @@ def test_masks_and_damaged_frames_end_in_one_failure(row_set: FrameFiles, tmp_pa
     assert [type(e) for e in events] == [Failed]
     assert isinstance(events[0], Failed)
     assert all(path.name in events[0].error.sentence for path in broken), "all at once, not one at a time"
-    assert [f["used"] for f in events[0].report["frames"]] == [False] * 3
+    assert [f.used for f in events[0].report.frames] == [False] * 3
     assert not request.target.exists()
     (tmp_path / "bad.mask.png").write_bytes(b"no picture")
     painted = replace(
@@ -162,10 +163,11 @@ def test_what_is_painted_is_told_in_the_report(row_set: FrameFiles, tmp_path: Pa
     hide[:, :5] = 255
     write_mask(Mask(hide, hide * 0), mask)
     request = _request(row_set, tmp_path)
-    request = replace(request, frames=(replace(request.frames[0], mask=mask), *request.frames[1:]))
+    painted = JoinOptions(masks=(MaskRef("id0", "a" * 64),))
+    request = replace(request, frames=(replace(request.frames[0], mask=mask), *request.frames[1:]), options=painted)
     end = _events(request)[-1]
     assert isinstance(end, Finished)
-    assert end.result.report["asked"]["masks"] == {"id0": "a" * 64}
+    assert end.result.report.asked.masks == painted.masks
 
 
 def test_stopping_is_no_event(row_set: FrameFiles, tmp_path: Path):
@@ -252,17 +254,15 @@ def test_files_are_known_by_what_they_are(tmp_path: Path):
 
 
 def test_a_frame_that_is_off_ties_the_others_and_shows_nowhere(row_set: FrameFiles, tmp_path: Path):
-    request = replace(_request(row_set, tmp_path), options=JoinOptions(off=frozenset({1})))
+    request = replace(_request(row_set, tmp_path), options=JoinOptions(off=("id1",)))
     end = _events(request)[-1]
     assert isinstance(end, Finished)
-    row = end.result.report["frames"][1]
-    assert (row["used"], row["shown_px"]) == (True, [])
-    assert request.told()["off"] == [request.frames[1].id]
+    row = end.result.report.frames[1]
+    assert (row.used, row.shown_px) == (True, [])
+    assert end.result.report.asked.off == ("id1",)
     # its neighbours reach over it but for a strip: there is a gap now
-    assert end.result.report["frames"][0]["shown_px"]
-    every = replace(
-        request, options=JoinOptions(off=frozenset(range(len(request.frames)))), solution=end.result.solution
-    )
+    assert end.result.report.frames[0].shown_px
+    every = replace(request, options=JoinOptions(off=tuple(f.id for f in request.frames)), solution=end.result.solution)
     last = _events(every)[-1]
     assert isinstance(last, Failed)
     assert "Every frame is switched off" in last.error.sentence

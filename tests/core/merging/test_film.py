@@ -10,8 +10,9 @@ import pytest
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.reading import probe, read
@@ -34,7 +35,7 @@ def _scan(path: Path, light: np.ndarray, base: np.ndarray = BASE) -> None:
     film = np.where(np.isnan(film), base, film)
     film = np.pad(film, ((HOLDER, HOLDER), (HOLDER, HOLDER), (0, 0)), constant_values=0.001)
     film += np.random.default_rng(1).normal(0, 1e-4, film.shape)
-    write(Picture(np.rint(linear_to_srgb(np.clip(film, 0, 1)) * 65535).astype(np.uint16)), path, WriteOptions())
+    write(Picture(np.rint(SRGB.from_linear(np.clip(film, 0, 1)) * 65535).astype(np.uint16)), path, WriteOptions())
 
 
 @pytest.fixture(scope="module")
@@ -42,7 +43,7 @@ def roll(tmp_path_factory: pytest.TempPathFactory, row_set: FrameFiles) -> list[
     folder = tmp_path_factory.mktemp("roll")
     paths = []
     for path in row_set.paths[2:6]:
-        _scan(folder / f"{path.stem}.tif", srgb_to_linear(read(path).pixels / 255))
+        _scan(folder / f"{path.stem}.tif", SRGB.to_linear(read(path).pixels / 255))
         paths.append(folder / f"{path.stem}.tif")
     return paths
 
@@ -58,8 +59,8 @@ def test_negatives_come_back_as_what_was_seen(roll: list[Path], row_set: FrameFi
     made = prepare([ExposureSet(probe(p)) for p in roll], Recipe(development=Development(film=film)), tmp_path)
     for info, path in zip(made.infos, row_set.paths[2:6]):
         assert (info.width, info.height) == (across, down)
-        truth = srgb_to_linear(read(path).pixels[top - edge :, left - edge :][:down, :across] / 255)
-        seen = srgb_to_linear(read(info.path).pixels / 65535)
+        truth = SRGB.to_linear(read(path).pixels[top - edge :, left - edge :][:down, :across] / 255)
+        seen = SRGB.to_linear(read(info.path).pixels / 65535)
         middle = (truth > 0.03) & (truth < 0.7)
         each = [np.log2(seen[..., c][middle[..., c]] / truth[..., c][middle[..., c]]) for c in range(3)]
         assert max(float(np.std(ratio)) for ratio in each) < 0.12, "tones follow the light"
@@ -71,12 +72,12 @@ def test_negatives_come_back_as_what_was_seen(roll: list[Path], row_set: FrameFi
 
 
 def test_a_blank_frame_tells_the_base_where_there_is_no_border(tmp_path: Path, row_set: FrameFiles):
-    light = srgb_to_linear(read(row_set.paths[3]).pixels / 255)
+    light = SRGB.to_linear(read(row_set.paths[3]).pixels / 255)
     _scan(tmp_path / "a.tif", light)
     whole = read(tmp_path / "a.tif")
     edge = RIM + HOLDER
     write(Picture(np.ascontiguousarray(whole.pixels[edge:-edge, edge:-edge])), tmp_path / "b.tif", WriteOptions())
-    blank = np.broadcast_to(np.rint(linear_to_srgb(BASE) * 65535).astype(np.uint16), (480, 640, 3))
+    blank = np.broadcast_to(np.rint(SRGB.from_linear(BASE) * 65535).astype(np.uint16), (480, 640, 3))
     write(Picture(np.ascontiguousarray(blank)), tmp_path / "c.tif", WriteOptions())
     film = measure_film([tmp_path / "b.tif", tmp_path / "c.tif"], "negative")
     assert film.base == pytest.approx(BASE, rel=0.01)

@@ -13,8 +13,9 @@ import pytest
 import rawpy
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import Picture, linear_to_srgb
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read
@@ -23,7 +24,7 @@ from idle_lantern.core.merging.aligning import on_base, unmoved
 from idle_lantern.core.merging.development import Development, read_development
 from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.prepared import ExposureSet, needs_preparing, prepare
-from idle_lantern.core.merging.radiance import Curve, merge
+from idle_lantern.core.merging.radiance import merge
 from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.temperature import gains_for, grey_at, light_of, red_over_blue
 from idle_lantern.simulator.camera import SCENE_EV, CameraSettings, SimulatedCamera, SimulatedHead
@@ -77,13 +78,14 @@ def test_where_all_exposures_are_full_the_darkest_says_at_least():
 
 @pytest.mark.parametrize("white", [1.0, 2.0, 4.0, 32.0])
 def test_the_curve_keeps_grey_reaches_white_and_is_undone(white: float):
-    curve = Curve(white)
-    grey = curve.shown(np.float32([0.18]))[0] / 65535
-    assert grey == pytest.approx(float(linear_to_srgb(np.asarray(0.18))), abs=1e-3)
-    assert curve.shown(np.float32([white]))[0] == 65535
-    values = np.geomspace(0.01, white, 200).astype(np.float32)
-    assert np.all(np.diff(curve.shown(values).astype(int)) > 0)
-    assert curve.light(curve.shown(values)) == pytest.approx(values, rel=2e-3)
+    space = SRGB.up_to(white)
+    grey = float(space.from_linear(np.asarray(0.18)))
+    assert grey == pytest.approx(float(SRGB.from_linear(np.asarray(0.18))), abs=1e-3)
+    assert float(space.from_linear(np.asarray(white))) == pytest.approx(1, abs=1e-6)
+    values = np.repeat(np.geomspace(0.01, white, 200).astype(np.float32)[:, None, None], 3, 2)
+    shown = Picture.of_light(values, space)
+    assert np.all(np.diff(shown.pixels.astype(int), axis=0) > 0)
+    assert shown.light() == pytest.approx(values, rel=2e-3)
 
 
 def test_a_hand_held_exposure_is_laid_on_its_base(bracket: list[Picture]):
@@ -131,7 +133,7 @@ def test_a_development_moves_what_it_says(tmp_path: Path):
     # one EV more doubles linear light (IEC 61966-2-1)
     brighter = Development(exposure_ev=1.0).applied(ramp).pixels[0, 100, 0] / 65535
     assert brighter == pytest.approx(
-        float(linear_to_srgb(np.asarray(2 * ((100 / 255 + 0.055) / 1.055) ** 2.4))), abs=1e-3
+        float(SRGB.from_linear(np.asarray(2 * ((100 / 255 + 0.055) / 1.055) ** 2.4))), abs=1e-3
     )
     lifted = Development(shadows=1.0).applied(ramp).pixels[0, :, 0].astype(int)
     assert lifted[0] == 0
@@ -168,7 +170,7 @@ def test_raw_frames_get_one_white_balance_whatever_the_camera_set(tmp_path: Path
     ready = prepare([ExposureSet(i) for i in infos], Recipe(), tmp_path / "kept")
     means = [read(i.path).pixels.reshape(-1, 3).mean(0) for i in ready.infos]
     assert np.ptp(means, axis=0).max() < 30
-    assert means[0] == pytest.approx(float(linear_to_srgb(np.asarray(0.3))) * 65535, rel=0.01)
+    assert means[0] == pytest.approx(float(SRGB.from_linear(np.asarray(0.3))) * 65535, rel=0.01)
     assert "white balance red 2.00" in ready.told[0]
 
 
@@ -190,8 +192,8 @@ def test_brackets_are_made_ready_once_and_by_content(tmp_path: Path, light: np.n
     (info,) = ready.infos
     made = info.path.stat().st_ino
     assert (info.width, info.height, info.bits) == (480, 360, 16)
-    back = ready.curve.light(read(info.path).pixels)
-    off = np.abs(back / np.maximum(np.minimum(light, ready.curve.white), 1e-3) - 1)
+    back = replace(read(info.path), space=info.space).light()
+    off = np.abs(back / np.maximum(np.minimum(light, info.space.transfer.white), 1e-3) - 1)
     assert np.median(off) < 0.02
     again = prepare([place], Recipe(), tmp_path / "kept").infos[0]
     assert again.path == info.path

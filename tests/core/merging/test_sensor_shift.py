@@ -9,8 +9,9 @@ import cv2
 import numpy as np
 import pytest
 
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read
@@ -53,7 +54,7 @@ def _raws(folder: Path, steps: tuple[tuple[float, float], ...]) -> list[Path]:
 
 def _miss(picture: np.ndarray, truth: np.ndarray) -> float:
     """Root of the mean square miss in display values of 255, a rim left out."""
-    shown = linear_to_srgb(np.clip(truth, 0, 1)) * 255
+    shown = SRGB.from_linear(np.clip(truth, 0, 1)) * 255
     return float(np.sqrt(((picture[12:-12, 12:-12] - shown[12:-12, 12:-12]) ** 2).mean()))
 
 
@@ -75,7 +76,7 @@ def test_sixteen_frames_by_halves_fill_a_grid_twice_as_fine(tmp_path: Path):
     paths = []
     for k, step in enumerate(HALF):
         paths.append(tmp_path / f"s{k:02d}.png")
-        write(Picture(np.rint(linear_to_srgb(np.clip(_light(step), 0, 1)) * 65535).astype(np.uint16)), paths[-1], WriteOptions(metadata=META))  # fmt: skip
+        write(Picture(np.rint(SRGB.from_linear(np.clip(_light(step), 0, 1)) * 65535).astype(np.uint16)), paths[-1], WriteOptions(metadata=META))  # fmt: skip
     assert steps_of(paths) == HALF
     made = combined(paths, HALF)
     assert (made.width, made.height) == (640, 480)
@@ -96,8 +97,8 @@ def test_what_moved_meanwhile_is_taken_from_one_exposure(tmp_path: Path):
         if k in (1, 2):
             light[80:160, 80:150] = 0.6  # somebody in white walks past
         paths.append(tmp_path / f"s{k}.png")
-        write(Picture(np.rint(linear_to_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)), paths[-1], WriteOptions(metadata=META))  # fmt: skip
-    made = srgb_to_linear(combined(paths, WHOLE).pixels / 65535)
+        write(Picture(np.rint(SRGB.from_linear(np.clip(light, 0, 1)) * 65535).astype(np.uint16)), paths[-1], WriteOptions(metadata=META))  # fmt: skip
+    made = SRGB.to_linear(combined(paths, WHOLE).pixels / 65535)
     truth = _light((0.0, 0.0))
     assert np.abs(made - np.clip(truth, 0, 1))[90:150, 90:140].mean() < 0.02
 

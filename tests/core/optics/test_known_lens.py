@@ -15,7 +15,7 @@ from tests.helpers.commands import run_command
 from tests.helpers.sets import FrameFiles, rms
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import math
 import os
-import shutil
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -17,7 +15,6 @@ from tests.helpers.outings import bring_frames
 from tests.strategies import outings
 
 from idle_lantern.core.base.errors import DocumentError, InputError
-from idle_lantern.core.frames.masks import read_mask
 from idle_lantern.core.outing import assets, document, edits, schema
 from idle_lantern.core.outing.index import OutingIndex
 from idle_lantern.core.outing.model import FrameRef, Outing
@@ -25,10 +22,8 @@ from idle_lantern.core.plan.brief import Brief, Mark
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
+from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.shoot.guide import FrameState, guide, turn_to_next
-
-OLD = Path(__file__).parents[2] / "data"
 
 
 @settings(suppress_health_check=[HealthCheck.too_slow], deadline=None)
@@ -41,143 +36,6 @@ def test_a_saved_outing_opens_to_the_same_state(tmp_path: Path):
     outing = Outing("Evening", "2026-05-14T18:40", frames=(FrameRef("frames/a.jpg", 1, 3.0, 0.0, 0.0, "x"),))
     document.save(outing, tmp_path / "new" / "folder")
     assert document.load(tmp_path / "new" / "folder") == outing
-
-
-def test_the_real_document_of_version_1_still_opens():
-    outing = document.from_text((OLD / "outing-1.json").read_text(encoding="utf-8"))
-    assert outing.name == "Ambrel Holm, evening"
-    assert len(outing.frames) == 2
-    assert outing.choices.left_out == (outing.frames[1].id,)
-    assert outing.target_field.right_deg == 100.0
-
-
-def _as_shot(outing: Outing) -> None:
-    """What the samples of versions 2 and 3 held, told value by value."""
-    assert outing.name == "North mole"
-    assert outing.note == "Two walkers at the mast.\nTide rising."
-    assert outing.put_aside == ("wind", "hole")
-    brief = outing.brief
-    assert (brief.kind, brief.rig.focal_mm, brief.rig.lens_name) == ("rows", 35.0, "35 mm f/2")
-    f = brief.target_field
-    assert (f.left_deg, f.right_deg, f.low_deg, f.high_deg) == (-60, 45, -20, 22)
-    assert (f.overlap, f.overlap_rows, f.reserve, f.spare_ends) == (0.4, 0.3, 0.25, 1)
-    assert (f.zenith_frames, f.nadir_frames) == (2, AS_NEEDED)
-    assert (brief.support.kind, brief.support.step_deg, brief.support.scale_clockwise) == ("tripod", 15.0, False)
-    assert brief.scene.far_m == math.inf
-    assert [m.name for m in brief.scene.marks] == ["mast", "boat"]
-    assert not brief.scene.marks[1].keep_off_seams
-    assert brief.exposure.readings == ((-60.0, 12.5), (40.0, 15.0))
-    assert brief.exposure.polariser
-    assert brief.site.stops[0].name == "harbour"
-    assert (brief.run.order, brief.run.repeats) == ("snake", 2)
-    assert brief.target.print_mm == 900.0
-    assert [g.role for g in outing.given_frames] == ["field", "spare"]
-    assert [r.file for r in outing.frames][3] == "/pictures/b/p1.jpg"
-    assert outing.frames[0].yaw_deg == -50.02
-    assert outing.choices.projection == "panini"
-    assert not outing.choices.crop
-    assert outing.choices.left_out == (outing.frames[2].id,)
-
-
-def test_the_sample_of_version_2_opens_with_all_it_held():
-    outing = document.from_text((OLD / "outing-2.json").read_text(encoding="utf-8"))
-    _as_shot(outing)
-    assert outing.choices.put_back == ()
-
-
-def test_the_sample_of_version_3_opens_with_all_it_held_and_its_masks(tmp_path: Path):
-    shutil.copytree(OLD / "outing-3", tmp_path / "o")
-    outing = document.load(tmp_path / "o")
-    _as_shot(outing)
-    assert outing.choices.put_back == (outing.frames[3].id,)
-    masks = {m.frame: read_mask(tmp_path / "o" / "assets" / f"{m.asset}.png") for m in outing.masks}
-    assert set(masks) == {outing.frames[1].id, outing.frames[2].id}
-    painted = masks[outing.frames[1].id]
-    assert (int((painted.hide > 0).sum()), int((painted.keep > 0).sum())) == (20 * 35, 20 * 30)
-    assert (OLD / "outing-3" / "masks" / "f001-2.mask.png").exists(), "the old file is left where it was"
-    # opened again without being saved, frames and masks are the same
-    assert document.load(tmp_path / "o") == outing
-    document.save(outing, tmp_path / "o")
-    assert document.load(tmp_path / "o") == outing
-
-
-def test_the_sample_of_version_4_opens_with_what_could_not_be_brought_together():
-    """Pixels of 6000 x 3000 on 36 x 24 mm, and a subject before the nearest thing, are refused since version 5."""
-    outing = document.from_text((OLD / "outing-4.json").read_text(encoding="utf-8"))
-    brief = outing.brief
-    assert (brief.rig.width_px, brief.rig.height_px) == (6000, 3000)
-    assert (brief.rig.sensor_width_mm, brief.rig.sensor_height_mm) == (36, 18)
-    assert (brief.scene.near_m, brief.scene.subject_m) == (2.5, 2.5)
-    assert (brief.target_field.zenith_frames, brief.target_field.nadir_frames) == (AS_NEEDED, 2)
-
-
-def test_the_sample_of_version_6_opens_and_develops_nothing():
-    outing = document.from_text((OLD / "outing-6.json").read_text(encoding="utf-8"))
-    before = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))
-    assert (outing.frames, outing.brief) == (before.frames, before.brief)
-    assert outing.choices.brackets == "fuse"
-    assert (outing.choices.repeats, outing.choices.twins) == ("sharpest", "raw")
-    assert outing.lens is None
-    assert outing.development.changes_nothing
-
-
-def test_the_sample_of_version_7_opens_and_has_no_verdicts():
-    outing = document.from_text((OLD / "outing-7.json").read_text(encoding="utf-8"))
-    assert (outing.name, outing.verdicts) == ("Sample of version 7", ())
-    assert outing.choices.brackets == "fuse"
-
-
-def test_the_sample_of_version_8_opens_and_its_picture_is_composed_as_it_was():
-    outing = document.from_text((OLD / "outing-8.json").read_text(encoding="utf-8"))
-    assert outing.name == "Sample of version 8"
-    assert [v.verdict for v in outing.verdicts] == ["later"]
-    choices = outing.choices
-    assert (choices.turn_deg, choices.distance, choices.rim, choices.ratio) == ((0.0, 0.0, 0.0), 1.0, "none", None)
-
-
-def test_the_sample_of_version_9_opens_and_its_marks_stand_for_things():
-    outing = document.from_text((OLD / "outing-9.json").read_text(encoding="utf-8"))
-    assert (outing.name, outing.scouts) == ("Sample of version 9", ())
-    assert (outing.choices.rim, outing.choices.ratio, outing.choices.distance) == ("stretch", (3.0, 1.0), 0.7)
-    marks = outing.brief.scene.marks
-    assert [(m.name, m.role, m.tall_deg, m.keep_off_seams) for m in marks] == [
-        ("mast", "thing", 3.0, True),
-        ("boat", "thing", 9.0, False),
-    ]
-    assert make_plan(outing.brief).subject.name == "mast"
-
-
-def test_the_sample_of_version_10_opens_with_its_scouting_picture():
-    outing = document.from_text((OLD / "outing-10.json").read_text(encoding="utf-8"))
-    (picture,) = outing.scouts
-    assert (picture.name, picture.turn_deg, picture.lines) == ("noon.jpg", (12.0, 0.5, 0.0), ((0.0, 5.0, 0.0, 20.0),))
-    assert (picture.skyline, outing.brief.site.skyline_deg) == ((), None)
-
-
-def test_the_sample_of_version_11_opens_with_its_checks_and_cut_links():
-    outing = document.from_text((OLD / "outing-11.json").read_text(encoding="utf-8"))
-    assert outing.cut_links == ((outing.frames[0].id, outing.frames[1].id),)
-    assert (outing.brief.support.leg_circle_mm, outing.brief.run.own_checks) == (900.0, ("The gate closed behind us",))
-    assert (outing.choices.put_back, outing.choices.off) == ((outing.frames[0].id,), ())
-    assert outing.choices.tell_invented is False
-
-
-def test_the_sample_of_version_12_opens_with_its_cover_and_ties_without_lines():
-    outing = document.from_text((OLD / "outing-12.json").read_text(encoding="utf-8"))
-    choices = outing.choices
-    assert (choices.off, choices.nadir, choices.nadir_deg) == ((outing.frames[1].id,), "mark", 14.0)
-    assert (choices.distance, choices.straighten) == (0.7, 0.0)
-    assert [(p.sigma_px, p.to_a, p.to_b) for p in outing.points] == [(0.05, None, None)]
-
-
-def test_the_sample_of_version_5_opens_and_joins_what_it_joined():
-    """Its bracket does not tell the exposures: the middle one stands for the place, as it did."""
-    outing = document.from_text((OLD / "outing-5.json").read_text(encoding="utf-8"))
-    (group,) = outing.groups
-    assert (group.kind, group.ev, outing.choices.projection) == ("bracket", (), "panini")
-    assert [r.file for r in outing.frames_to_join()] == ["frames/f001.jpg"]
-    assert outing.exposures_beside(outing.frames[0].id) == ()
-    assert outing.choices.brackets == "merge"
 
 
 @pytest.mark.parametrize(
@@ -252,12 +110,10 @@ def test_outings_elsewhere_are_listed_while_they_are_there(tmp_path: Path):
 
 
 def test_the_published_schema_is_the_one_that_is_checked():
-    """docs/formats carries what the model says; older schemas stay as they were published."""
+    """docs/formats carries what the model says."""
     formats = Path(__file__).parents[3] / "docs" / "formats"
     published = json.loads((formats / f"outing-{schema.VERSION}.schema.json").read_text(encoding="utf-8"))
     assert published == schema.json_schema()
-    for version in range(1, schema.VERSION):
-        assert (formats / f"outing-{version}.schema.json").is_file()
 
 
 @settings(suppress_health_check=[HealthCheck.too_slow], deadline=None, max_examples=20)
@@ -320,10 +176,10 @@ def test_leaving_out_goes_by_the_frame_and_not_by_its_name():
     outing = edits.paint(first.id, "f1.jpg", "0" * 64).apply(edits.leave_out(first, True).apply(outing))
     outing = bring_frames(["b/f1.jpg"]).apply(outing)
     assert [r.file for r in outing.frames_to_join()] == ["b/f1.jpg"]
-    assert outing.mask_of(first.id) == "0" * 64
-    assert outing.mask_of(outing.frames[1].id) is None
+    assert outing.choices.mask_of(first.id) == "0" * 64
+    assert outing.choices.mask_of(outing.frames[1].id) is None
     outing = edits.remove_frames([first.id]).apply(outing)
-    assert (outing.choices.left_out, outing.masks) == ((), ())
+    assert (outing.choices.left_out, outing.choices.masks) == ((), ())
 
 
 def test_the_same_place_is_a_share_of_the_frames_own_field():

@@ -22,9 +22,11 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.colour.profiles import named_space
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.pyramid import TILE, PackedTile, PyramidInfo, packed, write_pyramid
-from idle_lantern.core.pictures.source import HeldPicture, reduced, region
+from idle_lantern.core.pictures.pyramid import PackedTile, PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.source import TILE, HeldPicture, reduced, region
 from idle_lantern.core.pictures.tiled import TiledPicture, open_picture
 
 TYPES: list[Any] = [np.uint8, np.uint16, np.float32]
@@ -68,10 +70,12 @@ def _written(path: Path, pixels: np.ndarray, **more: Any) -> PyramidInfo:
 def test_whatever_is_written_is_read_again(tmp_path: Path, width: int, height: int, dtype: Any, channels: int):
     pixels = _picture(width, height, dtype, channels)
     path = tmp_path / "p.tif"
-    info = _written(path, pixels, encoding="linear", icc=b"profile", dpi=240)
+    space = named_space("p3").up_to(6.0)
+    info = _written(path, pixels, space=space, dpi=240)
     picture = TiledPicture(path)
     assert picture.sizes == tuple((max(1, width >> k), max(1, height >> k)) for k in range(info.halvings + 1))
-    assert (picture.encoding, picture.icc, picture.dtype) == ("linear", b"profile", np.dtype(dtype))
+    assert (picture.space.icc, picture.dtype) == (None if info.dtype == np.float32 else space.icc, np.dtype(dtype))
+    assert picture.space == (space.in_light if info.dtype == np.float32 else space)
     np.testing.assert_array_equal(region(picture, Rectangle(0, 0, width, height)), pixels)
     for level, (w, h) in enumerate(picture.sizes):
         assert region(picture, Rectangle(0, 0, w, h), level).shape == (h, w, channels)
@@ -252,17 +256,17 @@ def test_the_file_is_still_read_when_another_takes_its_place(tmp_path: Path):
 
 
 def test_what_is_stated_stands_in_the_file(tmp_path: Path):
-    _written(tmp_path / "p.tif", _picture(100, 80, np.uint16), encoding="linear", dpi=300)
+    _written(tmp_path / "p.tif", _picture(100, 80, np.uint16), space=SRGB.up_to(4.0), dpi=300)
     with tifffile.TiffFile(tmp_path / "p.tif") as tiff:
         page = tiff.pages[0]
-        assert json.loads(page.description) == {"encoding": "linear"}
+        assert json.loads(page.description) == {"white": 4.0}
         assert page.tags["XResolution"].value == (300, 1)
         assert page.tags["ExtraSamples"].value == (2,)  # TIFF 6.0, p. 31: unassociated alpha
         assert page.tags["Predictor"].value == 2  # TIFF 6.0, section 14
 
 
 def test_pictures_in_memory_look_the_same_to_who_shows_them(tmp_path: Path):
-    from idle_lantern.core.base.picture import Picture
+    from idle_lantern.core.colour.picture import Picture
 
     pixels = _picture(2100, 900, np.uint8)
     held = HeldPicture(Picture(np.ascontiguousarray(pixels[..., :3]), np.ascontiguousarray(pixels[..., 3])))

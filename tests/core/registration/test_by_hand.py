@@ -13,7 +13,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
@@ -23,8 +23,9 @@ from idle_lantern.core.registration.match.by_hand import links_by_hand, misses_p
 from idle_lantern.core.registration.match.line_snapping import snapped_line
 from idle_lantern.core.registration.match.snapping import drawn_as, snapped
 from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.request.choices import TiePoint
 from idle_lantern.core.request.keys import solving_key
-from idle_lantern.core.request.options import JoinOptions, TiePoint
+from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.simulator.truth import registration_error_px
 
 LAST = 3
@@ -47,12 +48,17 @@ def veiled_set(row_set: FrameFiles, tmp_path: Path) -> FrameFiles:
     return replace(row_set, paths=tuple(paths), cameras=row_set.cameras[-LAST - 1 :])
 
 
+def _ids(files: FrameFiles) -> list[str]:
+    return [path.name for path in files.paths]
+
+
 def _true_pairs(files: FrameFiles, a: int, b: int, places: list[tuple[float, float]]) -> list[TiePoint]:
     """What really is the same in two frames: the simulator's own geometry."""
     turn = files.cameras[b].T @ files.cameras[a]
     xy_b, valid = files.lens.project(files.lens.unproject(np.array(places)) @ turn.T)
     assert valid.all()
-    return [TiePoint(a, p, b, (float(q[0]), float(q[1]))) for p, q in zip(places, xy_b)]
+    one, other = _ids(files)[a], _ids(files)[b]
+    return [TiePoint(one, p, other, (float(q[0]), float(q[1]))) for p, q in zip(places, xy_b)]
 
 
 def _true_line(files: FrameFiles, a: int, b: int, ends: tuple, seen_in_b: tuple[float, float]) -> TiePoint:
@@ -62,7 +68,8 @@ def _true_line(files: FrameFiles, a: int, b: int, ends: tuple, seen_in_b: tuple[
     part = rays[0] + np.array(seen_in_b)[::-1, None] * (rays[1] - rays[0])
     xy_b, valid = files.lens.project(part @ turn.T)
     assert valid.all()
-    return TiePoint(a, ends[0], b, tuple(map(float, xy_b[0])), to_a=ends[1], to_b=tuple(map(float, xy_b[1])))
+    one, other = _ids(files)[a], _ids(files)[b]
+    return TiePoint(one, ends[0], other, tuple(map(float, xy_b[0])), to_a=ends[1], to_b=tuple(map(float, xy_b[1])))
 
 
 def test_a_frame_that_nothing_ties_joins_by_a_point_and_a_line(veiled_set: FrameFiles, tmp_path: Path):
@@ -72,7 +79,7 @@ def test_a_frame_that_nothing_ties_joins_by_a_point_and_a_line(veiled_set: Frame
     rng = np.random.default_rng(3)
     rows = []
     for p in (point, line):
-        row = {"a": veiled_set.paths[p.a].name, "xy_a": p.xy_a, "b": veiled_set.paths[p.b].name}
+        row = {"a": p.a, "xy_a": p.xy_a, "b": p.b}
         ends = {"xy_b": p.xy_b} if p.to_b is None else {"xy_b": p.xy_b, "to_b": p.to_b}
         rows.append(row | {k: list(np.array(xy) + rng.uniform(-0.4, 0.4, 2)) for k, xy in ends.items()})
     rows[1]["to_a"] = line.to_a
@@ -93,12 +100,12 @@ def test_a_frame_that_nothing_ties_joins_by_a_point_and_a_line(veiled_set: Frame
 
 
 def test_two_points_fix_the_turn_and_one_keeps_the_roll(row_set: FrameFiles):
-    lenses = [row_set.lens] * 8
+    lenses, ids = [row_set.lens] * 8, _ids(row_set)
     pairs = _true_pairs(row_set, 2, 3, [(420.0, 200.0), (440.0, 500.0)])
-    (link,) = links_by_hand(pairs, lenses)
+    (link,) = links_by_hand(pairs, ids, lenses)
     true = row_set.cameras[3].T @ row_set.cameras[2]
     assert np.degrees(np.arccos(np.clip((np.trace(link.b_from_a @ true.T) - 1) / 2, -1, 1))) < 0.02
-    (single,) = links_by_hand([TiePoint(3, pairs[0].xy_b, 2, pairs[0].xy_a)], lenses)
+    (single,) = links_by_hand([TiePoint(ids[3], pairs[0].xy_b, ids[2], pairs[0].xy_a)], ids, lenses)
     assert (single.a, single.b) == (2, 3)
     seen = single.b_from_a @ row_set.lens.unproject(single.points_a)[0]
     assert np.degrees(np.arccos(seen @ row_set.lens.unproject(single.points_b)[0])) < 1.0
@@ -106,27 +113,27 @@ def test_two_points_fix_the_turn_and_one_keeps_the_roll(row_set: FrameFiles):
 
 def test_lines_alone_fix_the_turn_and_say_nothing_along_themselves(row_set: FrameFiles):
     """Two rays span the plane in which a camera sees a line, whichever part of it: re-derived here from the simulator's geometry."""
-    lenses = [row_set.lens] * 8
+    lenses, ids = [row_set.lens] * 8, _ids(row_set)
     true = row_set.cameras[3].T @ row_set.cameras[2]
     level = _true_line(row_set, 2, 3, ((300.0, 200.0), (470.0, 220.0)), (0.6, 0.9))
     upright = _true_line(row_set, 2, 3, ((400.0, 100.0), (410.0, 620.0)), (0.0, 0.5))
-    (link,) = links_by_hand([level, upright], lenses)
+    (link,) = links_by_hand([level, upright], ids, lenses)
     assert np.abs(link.b_from_a - true).max() < 1e-9
     # moved along itself a line is the same; moved across, by so many pixels is it told
     along = np.subtract(upright.to_b, upright.xy_b) * 0.2
     slid = replace(upright, xy_b=tuple(upright.xy_b + along), to_b=tuple(upright.to_b + along))
-    (same,) = links_by_hand([level, slid], lenses)
+    (same,) = links_by_hand([level, slid], ids, lenses)
     assert np.abs(same.b_from_a - true).max() < 1e-9
     across = replace(upright, xy_b=(upright.xy_b[0] + 5, upright.xy_b[1]), to_b=(upright.to_b[0] + 5, upright.to_b[1]))
     points = _true_pairs(row_set, 2, 3, [(420.0, 120.0), (440.0, 600.0), (400.0, 300.0)])
-    misses = misses_px([*points, level, across], lenses)
+    misses = misses_px([*points, level, across], ids, lenses)
     assert misses[-1] > 2.5
     assert max(misses[:-1]) < misses[-1]
-    assert max(misses_px([*points, level, upright], lenses)) < 1e-6
+    assert max(misses_px([*points, level, upright], ids, lenses)) < 1e-6
     # a short line that was drawn a little askew is told itself, and moves what points tell hardly
     short = _true_line(row_set, 2, 3, ((400.0, 300.0), (440.0, 320.0)), (0.0, 1.0))
     askew = replace(short, xy_b=(short.xy_b[0], short.xy_b[1] + 0.5))
-    misses = misses_px([*points, askew], lenses)
+    misses = misses_px([*points, askew], ids, lenses)
     assert max(misses[:-1]) < 0.1 < 0.3 < misses[-1]
 
 
@@ -214,16 +221,16 @@ def test_where_there_is_nothing_alike_a_point_stays_where_it_was_set():
 
 def test_points_that_are_not_the_same_thing_are_told_by_their_miss(row_set: FrameFiles):
     points = _true_pairs(row_set, 0, 1, [(380.0, 120.0), (400.0, 560.0), (430.0, 330.0)])
-    lenses = [row_set.lens] * 2
-    assert max(misses_px(points, lenses)) < 0.01
+    lenses, ids = [row_set.lens] * 2, _ids(row_set)[:2]
+    assert max(misses_px(points, ids, lenses)) < 0.01
     wrong = [*points[:2], replace(points[2], xy_b=(points[2].xy_b[0] + 30, points[2].xy_b[1]))]
-    assert max(misses_px(wrong, lenses)) > 8
+    assert max(misses_px(wrong, ids, lenses)) > 8
 
 
 def test_a_join_that_was_stopped_is_another_one_with_points(row_set: FrameFiles):
     """What a stopped join left behind was taken up again although points had been set since."""
     frames = gather(row_set.paths[:2])
-    with_points = JoinOptions(tie_points=(TiePoint(0, (1.0, 2.0), 1, (3.0, 4.0)),))
+    with_points = JoinOptions(points=(TiePoint(frames.names[0], (1.0, 2.0), frames.names[1], (3.0, 4.0)),))
     assert solving_key(frames, JoinOptions(), None) != solving_key(frames, with_points, None)
 
 
@@ -231,7 +238,7 @@ def test_a_link_that_is_cut_is_not_matched_and_the_others_hold_the_frames(grid_s
     """Two rows of four: without one of its links each frame is still tied by others, and lies where it is."""
     frames = gather(grid_set.paths)
     cut = ((0, 1), (2, 6))
-    solution = solve(frames, JoinOptions(cut_links=cut))
+    solution = solve(frames, JoinOptions(cut_links=tuple((frames.names[a], frames.names[b]) for a, b in cut)))
     linked = {(min(k.a, k.b), max(k.a, k.b)) for k in solution.links}
     assert not linked & set(cut)
     assert len(solution.poses.frames) == 8

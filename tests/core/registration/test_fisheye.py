@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from tests.helpers.sets import Angles, render, rms
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather

@@ -11,7 +11,7 @@ import pytest
 from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.cli.main import main
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather
@@ -23,7 +23,7 @@ from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.registration.match.features import working_frame
 from idle_lantern.core.registration.solve.ground_plane import ground_frames, ground_masks, weakly_tied
 from idle_lantern.core.registration.solve.poses import bend_at
-from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.registration.solve.solve import Solution, solve, working_of
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
 
@@ -98,7 +98,7 @@ def test_a_patch_of_ground_that_agrees_with_a_turn_is_a_weak_tie(ground_set: Fra
     assert set(weakly_tied(poses, [replace(firm, inlier=agreeing)])) == {firm.a, firm.b}
     # a frame of the ring itself was taken from the tripod, and does not look straight down
     rest = poses.only(range(1, HAND))
-    assert ground_frames(rest, solution.working, {0: LENS}) == {}
+    assert ground_frames(rest, working_of(solution), {0: LENS}) == {}
 
 
 def test_a_frame_that_was_only_turned_is_none_from_elsewhere(ground_set: FrameFiles, tmp_path: Path):

@@ -12,7 +12,7 @@ import pytest
 from tests.helpers import true_picture
 from tests.helpers.sets import rms
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step
 from idle_lantern.core.compositing.light.vignetting import NONE

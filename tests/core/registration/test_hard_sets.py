@@ -20,7 +20,7 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.report import report_of
-from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.registration.solve.solve import Solution, solve, working_of
 from idle_lantern.simulator.camera import CameraSettings
 from idle_lantern.simulator.diorama import ambrel_holm
 
@@ -142,7 +142,7 @@ def test_walkers_are_shown_once_or_not_at_all(tmp_path: Path):
     # along the seams of the reduced canvas the two frames agree far better than over the whole overlap
     from idle_lantern.core.compositing.canvas.overview import make_overview
 
-    overview = make_overview(solution.poses, solution.working, joined.canvas)
+    overview = make_overview(solution.poses, working_of(solution), joined.canvas)
     along, over = [], []
     for one, other in zip(overview.patches, overview.patches[1:]):
         shape = joined.label.shape

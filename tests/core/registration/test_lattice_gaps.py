@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from tests.helpers.sets import Angles, render, rms
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens

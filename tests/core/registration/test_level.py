@@ -11,8 +11,8 @@ import pytest
 from scipy.spatial.transform import Rotation
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations

@@ -23,7 +23,7 @@ from idle_lantern.core.registration.solve.adjust import adjust
 from idle_lantern.core.registration.solve.local_warp import bent
 from idle_lantern.core.registration.solve.parallax import Parallax, solve_parallax
 from idle_lantern.core.registration.solve.poses import Poses, bend_at
-from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.registration.solve.solve import solve, working_of
 from idle_lantern.simulator.truth import registration_error_px
 
 LENS = Lens("rectilinear", 1000, 900, 1300)
@@ -162,7 +162,7 @@ def _disagreement(solution, canvas) -> float:
     """Mean difference of neighbouring frames on the near ground of the canvas."""
     from idle_lantern.core.compositing.canvas.overview import make_overview
 
-    overview = make_overview(solution.poses, solution.working, canvas, pixels=900_000)
+    overview = make_overview(solution.poses, working_of(solution), canvas, pixels=900_000)
     shape = (overview.canvas.height, overview.canvas.width)
     total, count = 0.0, 0
     for one, other in zip(overview.patches, overview.patches[1:]):

@@ -11,7 +11,7 @@ import pytest
 from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.progress import SILENT
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import gather

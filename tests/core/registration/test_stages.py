@@ -18,7 +18,8 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial.transform import Rotation
 
 from idle_lantern.core.base.errors import InputError, JoinError
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import choose_projection, make_canvas
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step
@@ -35,7 +36,6 @@ from idle_lantern.core.compositing.render.tiles import row_by_row, there_and_bac
 from idle_lantern.core.compositing.seams.graph_cut import find_seams
 from idle_lantern.core.frames.masks import Mask
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
@@ -355,8 +355,8 @@ def test_gains_undo_an_exposure_difference():
     rng = np.random.default_rng(5)
     light = rng.uniform(0.05, 0.5, (60, 150, 3))
     factor = 2 ** (1 / 3) * np.array([1.05, 1.0, 0.95])
-    one = np.rint(255 * linear_to_srgb(light[:, :100])).astype(np.uint8)
-    other = np.rint(255 * linear_to_srgb(light[:, 50:] * factor)).astype(np.uint8)
+    one = np.rint(255 * SRGB.from_linear(light[:, :100])).astype(np.uint8)
+    other = np.rint(255 * SRGB.from_linear(light[:, 50:] * factor)).astype(np.uint8)
     gains = solve_gains(_overview([one, other], [0, 50], 150), 2)
     np.testing.assert_allclose(gains[0] / gains[1], factor, rtol=0.01)
     np.testing.assert_allclose(np.log(gains).mean(0), 0, atol=1e-9)
@@ -370,13 +370,13 @@ def test_settings_tell_the_gain_where_overlaps_do_not():
     light = rng.uniform(0.02, 0.2, (60, 240, 3))
     light[:, 150:200] = 9.0
     frames = [
-        np.rint(255 * linear_to_srgb(np.clip(light[:, x : x + 100] * 2 / g, 0, 1))).astype(np.uint8)
+        np.rint(255 * SRGB.from_linear(np.clip(light[:, x : x + 100] * 2 / g, 0, 1))).astype(np.uint8)
         for x, g in zip((0, 50, 140), told)
     ]
     gains = solve_gains(_overview(frames, [0, 50, 140], 240), 3, told)
     np.testing.assert_allclose(gains / gains[0], np.repeat([[1], [2], [0.5]], 3, 1), rtol=0.02)
     evened = [
-        np.rint(255 * linear_to_srgb(np.clip(light[:, x : x + 100], 0, 1))).astype(np.uint8) for x in (0, 50, 140)
+        np.rint(255 * SRGB.from_linear(np.clip(light[:, x : x + 100], 0, 1))).astype(np.uint8) for x in (0, 50, 140)
     ]
     np.testing.assert_allclose(solve_gains(_overview(evened, [0, 50, 140], 240), 3, told), 1, rtol=0.02)
 
@@ -384,7 +384,7 @@ def test_settings_tell_the_gain_where_overlaps_do_not():
 def test_gain_table_works_in_linear_light():
     table = gain_table(np.array([2.0, 1.0, 0.5]), 255)
     assert table[:, 1].tolist() == list(range(256))
-    expected = 255 * linear_to_srgb(2 * srgb_to_linear(np.array(100 / 255)))
+    expected = 255 * SRGB.from_linear(2 * SRGB.to_linear(np.array(100 / 255)))
     assert table[100, 0] == round(float(expected))
     pixels = np.full((2, 2, 3), 100, np.uint8)
     assert with_gain(pixels, table)[0, 0].tolist() == [table[100, 0], 100, table[100, 2]]
@@ -489,7 +489,7 @@ def test_a_plan_renders_alike_in_another_process(tmp_path: Path):
     paths = [tmp_path / f"f{i}.png" for i in range(2)]
     for path, picture in zip(paths, held.frames.pictures):
         Image.fromarray(picture.pixels).save(path)
-    files = FilesOfFrames(tuple(probe(p) for p in paths), WorkingSpace())
+    files = FilesOfFrames(tuple(probe(p) for p in paths), SRGB)
     plan = replace(held, frames=files, masks={0: Mask(*np.zeros((2, 30, 40), np.uint8))})
     (tmp_path / "plan.pickle").write_bytes(pickle.dumps(plan))
     code = (

@@ -12,7 +12,7 @@ from tests.helpers.sets import FrameFiles, render
 from tests.helpers.telephone import LENS
 
 from idle_lantern.core.base.errors import UnreadableFrame
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.unroll import map_directions
 from idle_lantern.core.frames.reading import read

@@ -16,8 +16,8 @@ from tests.helpers.telephone import LENS, SETTING
 
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError, JoinError
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Site

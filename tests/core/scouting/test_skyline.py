@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from idle_lantern.core.base.picture import linear_to_srgb
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import direction
@@ -39,7 +39,7 @@ def _ground(clouds: float, gain: float = 1.0) -> tuple[ReprojectedScouts, np.nda
     view = look(ambrel_holm(walkers=0, clouds=clouds), np.zeros(3), rays, math.radians(1 / px))
     band = (np.degrees(altitude) > _BAND_DEG[0]) & (np.degrees(altitude) < _BAND_DEG[1])
     shades = np.random.default_rng(3).normal(0, 1.5, view.light.shape)
-    pixels = np.clip(linear_to_srgb(np.clip(view.light * gain, 0, 1)) * 255 + shades, 0, 255).astype(np.uint8)
+    pixels = np.clip(SRGB.from_linear(np.clip(view.light * gain, 0, 1)) * 255 + shades, 0, 255).astype(np.uint8)
     alpha = np.where(band[:, None], 255, 0) * np.ones((1, _WIDTH), int)
     scale = _WIDTH / (2 * math.pi)
     canvas = Canvas(

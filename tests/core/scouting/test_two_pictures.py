@@ -15,8 +15,8 @@ from tests.helpers.telephone import LENS as TELEPHONE
 
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError, JoinError
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens

@@ -6,11 +6,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QDialog, QLabel, QWidget
 
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.tasks import Task, TaskRunner
-from idle_lantern.app.widgets.basics import button, column, label, row, to_qimage
+from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.simulator.previews import WIDE_APERTURE, blur_pair
 

@@ -23,9 +23,10 @@ from PyQt6.QtWidgets import (
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.practice import model
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, emptied, form, label, panel, row, scrolled, to_qimage
+from idle_lantern.app.widgets.basics import button, column, emptied, form, label, panel, row, scrolled
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units

@@ -92,6 +92,6 @@ def measured_lens(joined: JoinResult, name: str, day: str) -> KnownLens:
 
     if joined.solution is None:
         raise InputError("The frames of this join are gone", remedy="Join again")
-    found = calibration_of(joined.solution, joined.report["falloff"]["terms"])
+    found = calibration_of(joined.solution, joined.report.falloff_terms)
     first = joined.solution.frames.infos[joined.solution.poses.frames[0]]
     return found.known(first.metadata, name, day)

@@ -78,7 +78,7 @@ class ChoicesPanel(QWidget):
 
     def _show(self) -> None:
         outing = self._state.outing
-        names, at = model.lens_names(outing.lens, list(self._measured()))
+        names, at = model.lens_names(outing.choices.lens, list(self._measured()))
         if [self.lens.itemText(i) for i in range(self.lens.count())] != names:
             self.lens.clear()
             self.lens.addItems(names)
@@ -95,7 +95,7 @@ class ChoicesPanel(QWidget):
         self._arm()
 
     def _arm(self) -> None:
-        self.keep_button.setVisible(self._state.solution is not None and self._state.outing.lens is None)
+        self.keep_button.setVisible(self._state.solution is not None and self._state.outing.choices.lens is None)
 
     def _choose(self, part: str, index: int) -> None:
         chooser, words = self.parts[part]
@@ -105,7 +105,7 @@ class ChoicesPanel(QWidget):
 
     def _choose_lens(self, index: int) -> None:
         name = self.lens.itemText(index)
-        before = self._state.outing.lens
+        before = self._state.outing.choices.lens
         if name == model.FOUND:
             self._take(None)
         elif name == model.DATABASE:
@@ -116,7 +116,7 @@ class ChoicesPanel(QWidget):
                 self._take(replace(found, lens=name))
 
     def _take(self, lens: KnownLens | None) -> None:
-        if lens != self._state.outing.lens:
+        if lens != self._state.outing.choices.lens:
             self._state.apply(edits.know_lens(lens))
         self._show()
 

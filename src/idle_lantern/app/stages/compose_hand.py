@@ -15,12 +15,12 @@ from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.widgets.picture_tools import CropTool, LineTool, PictureTool, PlaceTool, TurnTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.model import JoinChoices
 from idle_lantern.core.pictures.source import HeldPicture
+from idle_lantern.core.request.choices import JoinChoices
 
 Array = NDArray[Any]
 
@@ -134,7 +134,9 @@ class ComposeHand(QObject):
 
     def _cropped(self, box: Rectangle) -> None:
         if self.joined is not None and self._state.may_change():
-            self._state.apply(edits.crop_to(model.box_for(self.joined, box, self.choices.ratio), merge="crop"))
+            self._state.apply(
+                edits.crop_to(model.box_for(self.joined, box, self._state.outing.composition.ratio), merge="crop")
+            )
 
     def use_tool(self, name: str, *, again: bool = False) -> None:
         """Let the pointer draw a line, turn, centre or crop; the same once more, or nothing, lets it move the picture."""
@@ -151,7 +153,7 @@ class ComposeHand(QObject):
             elif self.tool == "centre":
                 tool = PlaceTool(self._centre_chosen)
             else:
-                ratio = self.choices.ratio
+                ratio = self._state.outing.composition.ratio
                 size = joined.canvas.width, joined.canvas.height
                 box = crop_box(self._state.outing, joined)
                 tool = CropTool(box, size, None if ratio is None else ratio[0] / ratio[1], self._cropped)

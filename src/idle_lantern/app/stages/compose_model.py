@@ -13,14 +13,16 @@ from numpy.typing import NDArray
 from idle_lantern.app.cropping import crop_box, hand_box, has_gaps
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.geometry.uprights import then_turned, upright_turn
 from idle_lantern.core.join.request import JoinResult
-from idle_lantern.core.outing.model import CropBox, JoinChoices, Outing
-from idle_lantern.core.pictures.source import PictureSource, reduced
+from idle_lantern.core.outing.model import CropBox, Outing
+from idle_lantern.core.pictures.source import PictureSource, reduced_in
+from idle_lantern.core.request.choices import JoinChoices
 from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
@@ -78,8 +80,8 @@ class ProjectionCard:
 
 
 def small_picture(source: PictureSource) -> Array:
-    """What previews are drawn from."""
-    return reduced(source, _FROM_PX)
+    """What previews are drawn from, in sRGB."""
+    return reduced_in(source, _FROM_PX, SRGB)
 
 
 def preview(
@@ -106,17 +108,7 @@ def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
     solution = joined.solution
     if solution is None:
         raise InputError("The frames of this join are gone", remedy="Join again")
-    return canvas_for(solution.poses, solution.seen, options_for(choices))
-
-
-def options_for(choices: JoinChoices) -> JoinOptions:
-    """What of the options decides where things lie."""
-    return JoinOptions(
-        projection=choices.projection,
-        turn_deg=choices.turn_deg,
-        distance=choices.distance,
-        straighten=choices.straighten,
-    )
+    return canvas_for(solution.poses, solution.seen, JoinOptions.of(choices))
 
 
 def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCard]:
@@ -258,12 +250,12 @@ def crop_told(outing: Outing, joined: JoinResult | None, foretold: float | None 
     box = crop_box(outing, joined)
     cut = " ".join(f"It cuts {name}: {how}." for name, how in marks_cut(outing, joined, box))
     size = f"{units.grouped(box.width)} × {units.grouped(box.height)} px"
-    if not outing.choices.crop:
+    if not outing.composition.crop:
         return f"{size}, not cropped. {cut}".rstrip()
     whole = joined.canvas.width * joined.canvas.height
     lost = 1 - box.area / whole
     told = f"{size}, {100 * lost:.0f} % of the canvas cut off."
-    if foretold is not None and hand_box(outing, joined) is None and outing.choices.ratio is None:
+    if foretold is not None and hand_box(outing, joined) is None and outing.composition.ratio is None:
         more = (
             "as the plan foretold"
             if abs(lost - foretold) < _AS_FORETOLD
@@ -306,7 +298,7 @@ def marks_cut(outing: Outing, joined: JoinResult, box: Rectangle) -> list[tuple[
 
 def ratio_index(outing: Outing) -> int:
     """Which of ``RATIOS`` is chosen."""
-    chosen = outing.choices.ratio
+    chosen = outing.composition.ratio
     for i, (_words, ratio) in enumerate(RATIOS):
         if (ratio is None) == (chosen is None) and (
             ratio is None or chosen is None or abs(ratio[0] / ratio[1] - chosen[0] / chosen[1]) < 1e-6
@@ -326,8 +318,8 @@ def box_for(joined: JoinResult, box: Rectangle, ratio: tuple[float, float] | Non
 
 def rim_told(joined: JoinResult | None) -> str:
     """What was done at the rim of the picture that is there."""
-    told = None if joined is None else joined.report.get("rim")
-    return str(told["sentence"]) if isinstance(told, dict) else ""
+    rim = None if joined is None else joined.report.rim
+    return "" if rim is None else rim.sentence
 
 
 def next_projection(names: Sequence[str], present: str) -> str:

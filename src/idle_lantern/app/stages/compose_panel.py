@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from numpy.typing import NDArray
@@ -10,17 +9,18 @@ from PyQt6.QtWidgets import QPushButton, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.stages.compose_hand import ComposeHand
 from idle_lantern.app.stages.projection_sliders import ProjectionSliders
-from idle_lantern.app.widgets.basics import button, column, form, label, row, to_qimage
+from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_cards import CardShown, PictureCards
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.outing import edits
-from idle_lantern.core.outing.model import JoinChoices
+from idle_lantern.core.request.choices import JoinChoices
 
 Array = NDArray[Any]
 
@@ -149,9 +149,6 @@ class ComposePanel(QWidget):
         turn[k] = (value + 180) % 360 - 180
         self.hand.turn_to((turn[0], turn[1], turn[2]), f"Turn the picture: {_ANGLES[k].lower()}", merge=f"turn {k}")
 
-    def _turn_to(self, turn: model.Turn, title: str, merge: str = "") -> None:
-        self.hand.apply(title, merge=merge, turn_deg=turn)
-
     def as_levelled(self) -> None:
         """Take every turn by hand back."""
         self.hand.turn_to((0.0, 0.0, 0.0), "Level as the join did")
@@ -167,10 +164,7 @@ class ComposePanel(QWidget):
         if self.hand.joined is None or not self._state.may_change():
             return
 
-        def apply(outing: Any) -> Any:
-            return replace(outing, crop_box=None, choices=replace(outing.choices, ratio=ratio, crop=True))
-
-        self._state.apply(edits.Edit(f"Crop: {words}", apply))
+        self._state.apply(edits.compose(f"Crop: {words}", box=None, ratio=ratio, crop=True))
         if self.hand.tool == "crop":
             self.hand.use_tool("crop", again=True)
 

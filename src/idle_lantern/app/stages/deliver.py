@@ -1,7 +1,8 @@
-"""Deliver: the picture cropped and written as TIFF, PNG or JPEG."""
+"""Deliver: the picture as a file to hand on."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -18,25 +19,16 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.deliver.margin import told_below
-from idle_lantern.core.deliver.targets import WriteOptions, check_target
-from idle_lantern.core.deliver.writing import deliver
+from idle_lantern.core.deliver.formats import format_named
 from idle_lantern.core.outing import edits
+from idle_lantern.core.outing.edits import Edit
 
 JOIN_FIRST = "Join the frames first."
 WRITING = "Writing the picture"
-_FORMATS = (
-    ("TIFF: nothing lost, for going on elsewhere", ".tif"),
-    ("PNG: nothing lost, 8 or 16 bit", ".png"),
-    ("JPEG: small, for showing", ".jpg"),
-)
-#: What stands under the tripod, in words.
-_COVERS = (("as joined", "none"), ("blurred", "blur"), ("covered by a mark …", "mark"))
 
 
 class DeliverStage(Stage):
-    """Back home, the end of it."""
+    """Back home, the end of it: every choice is one of the outing's delivery."""
 
     def __init__(self, context: AppContext) -> None:
         super().__init__(context)
@@ -45,60 +37,66 @@ class DeliverStage(Stage):
             "There is no joined picture yet. Join the frames first; it then appears here with its crop."
         )
         self.view.failed.connect(context.tell)
-        self.format = Chooser()
-        self.format.setObjectName("format")
-        self.format.setAccessibleName("Format")
-        for text, suffix in _FORMATS:
-            self.format.addItem(text, suffix)
-        self.format.currentIndexChanged.connect(lambda _i: self._show_facts())
-        self.crop = QCheckBox("Crop as composed under Join")
-        self.crop.setObjectName("crop")
-        self.crop.clicked.connect(
-            lambda on: self.state.apply(edits.choose("Crop" if on else "Do not crop", crop=bool(on)))
+        self.format = self._chooser(
+            "format", "Format", [(f.title, f.name) for f in model.formats()], self._choose_format
         )
-        self.tell_invented = QCheckBox("Tell below it what was invented")
-        self.tell_invented.setObjectName("tell-invented")
-        self.tell_invented.clicked.connect(
-            lambda on: self.state.apply(
-                edits.choose(
-                    "Tell what was invented" if on else "Do not tell what was invented", tell_invented=bool(on)
-                )
-            )
+        self.profile = self._chooser("profile", "Colours", model.PROFILES, self._choose_profile)
+        self.nadir = self._chooser("nadir", "Under the tripod", model.COVERS, self._choose_nadir)
+        self.crop = self._check(
+            "crop", "Crop as composed under Join", lambda on: edits.compose("Crop" if on else "Do not crop", crop=on)
         )
-        self.nadir = Chooser()
-        self.nadir.setObjectName("nadir")
-        self.nadir.setAccessibleName("Under the tripod")
-        for text, word in _COVERS:
-            self.nadir.addItem(text, word)
-        self.nadir.activated.connect(self._choose_nadir)
-        self.nadir_deg = QuantityEdit("Up to", model.degrees, lambda v: f"{v:g}°", 1)
-        self.nadir_deg.submitted.connect(
-            lambda v: self.state.apply(edits.choose("Cover the nadir wider or narrower", nadir_deg=v))
+        self.tell_invented = self._check("tell-invented", "Tell below it what was invented", edits.tell_invented)
+        self.nadir_deg = self._figure(
+            "Up to",
+            model.degrees_about_nadir,
+            lambda v: f"{v:g}°",
+            1,
+            lambda v: model.radius_edit(self.state.outing, v),
         )
-        self.nadir_deg.refused.connect(lambda s: context.tell(s))
+        self.quality = self._figure(
+            "JPEG quality",
+            model.quality,
+            lambda v: f"{v:.0f}",
+            1,
+            lambda v: edits.deliver_as("JPEG quality", quality=round(v)),
+        )
+        self.dpi = self._figure(
+            "Print resolution",
+            model.dpi,
+            lambda v: f"{v:g} dpi",
+            10,
+            lambda v: edits.deliver_as("Print resolution", dpi=v),
+        )
+        self.long_side = self._figure(
+            "Longer side",
+            model.long_side,
+            model.write_long_side,
+            100,
+            lambda v: edits.deliver_as("Longer side", long_side_px=round(v) or None),
+        )
         self.nadir_form = QWidget()
         covers = form([("Under the tripod", self.nadir), ("Up to", self.nadir_deg)])
         covers.setContentsMargins(0, 0, 0, 0)
         self.nadir_form.setLayout(covers)
-        self.quality = QuantityEdit("JPEG quality", model.quality, lambda v: f"{v:.0f}", 1)
-        self.quality.show_value(92)
-        self.dpi = QuantityEdit("Print resolution", model.dpi, lambda v: f"{v:g} dpi", 10)
-        self.dpi.show_value(300)
-        for field in (self.quality, self.dpi):
-            field.submitted.connect(field.show_value)
-            field.submitted.connect(lambda _v: self._show_facts())
-            field.refused.connect(lambda s: context.tell(s))
         self.facts = {key: label("", "figure", name=f"deliver-{key}") for key, _ in model.FACTS}
+        self.profile_told = label("", "dim", wrap=True, name="deliver-profile")
         self.limit = label("", "warn", wrap=True)
         self.write_button = button("Write the picture …   [Ctrl + E]", self.ask_write, main=True, name="write")
         self.status = label("", wrap=True, name="deliver-status")
+        figures = [
+            ("Colours", self.profile),
+            ("Longer side", self.long_side),
+            ("JPEG quality", self.quality),
+            ("Print resolution", self.dpi),
+        ]
         side = column(
             label("What to write", "head"),
             self.format,
             self.crop,
             self.tell_invented,
             self.nadir_form,
-            form([("JPEG quality", self.quality), ("Print resolution", self.dpi)]),
+            form(figures),
+            self.profile_told,
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             self.limit,
@@ -115,40 +113,113 @@ class DeliverStage(Stage):
         self._shown: tuple[object, object] = (None, None)
         self.state.changed.connect(self._refresh)
 
+    # --- fields -------------------------------------------------------------------
+
+    def _chooser(self, name: str, title: str, words: Any, chosen: Callable[[str], None]) -> Chooser:
+        chooser = Chooser()
+        chooser.setObjectName(name)
+        chooser.setAccessibleName(title)
+        for text, word in words:
+            chooser.addItem(text, word)
+        chooser.activated.connect(lambda index: chosen(str(chooser.itemData(index))))
+        return chooser
+
+    def _check(self, name: str, text: str, edit: Callable[[bool], Edit]) -> QCheckBox:
+        check = QCheckBox(text)
+        check.setObjectName(name)
+        check.clicked.connect(lambda on: self.state.apply(edit(bool(on))))
+        return check
+
+    def _figure(
+        self,
+        name: str,
+        parse: Callable[[str], float],
+        write: Callable[[float], str],
+        step: float,
+        edit: Callable[[float], Edit],
+    ) -> QuantityEdit:
+        field = QuantityEdit(name, parse, write, step)
+
+        def submitted(value: float) -> None:
+            try:
+                self.state.apply(edit(parse(write(value))))  # the arrow keys know no limits
+            except LanternError as error:
+                self.context.tell(error.sentence)
+
+        field.submitted.connect(submitted)
+        field.refused.connect(lambda sentence: self.context.tell(sentence))
+        return field
+
+    def _choose_format(self, name: str) -> None:
+        if name != self.state.outing.delivery.format:
+            self.state.apply(edits.deliver_as(f"Format: {name.upper()}", format=name))
+
+    def _choose_profile(self, word: str) -> None:
+        if word == "own":
+            self._ask_for("The colour profile", "Colour profiles (*.icc *.icm)", model.take_profile)
+        elif word != self.state.outing.delivery.profile:
+            text = next(text for text, known in model.PROFILES if known == word)
+            self.state.apply(edits.deliver_as(f"Colours: {text}", profile=word))
+        self._refresh({"choices"})
+
+    def _choose_nadir(self, word: str) -> None:
+        """As joined, blurred, or covered by a mark, which is asked for."""
+        cover = self.state.outing.delivery.nadir
+        if word == "mark":
+            outing = self.state.outing
+            self._ask_for(
+                "The mark",
+                "Pictures (*.png *.jpg *.jpeg *.tif)",
+                lambda path, folder: model.take_mark(path, outing, folder),
+            )
+        elif word != ("" if cover is None else cover.how):
+            self.state.apply(model.cover_edit(self.state.outing, word))
+        self._refresh({"choices"})
+
+    def _ask_for(self, title: str, kinds: str, edit: Callable[[Path, Path], Edit]) -> None:
+        """Ask for a file that becomes an asset of the outing."""
+        place = self.state.place
+        if place is None or not self.state.may_change():
+            return
+        name, _ = QFileDialog.getOpenFileName(self, title, str(Path.home()), kinds)
+        try:
+            if name:
+                self.state.apply(edit(Path(name), place.folder))
+        except LanternError as error:
+            self.context.tell(error.sentence)
+
+    # --- writing ------------------------------------------------------------------
+
     def ask_write(self) -> None:
         """Choose the file and write it."""
         if self.state.joined is None:
             self.context.tell("There is no joined picture to write yet.")
             return
-        suffix = self.format.currentData()
-        start = str(Path.home() / f"{self.state.outing.name.replace('/', '-')}{suffix}")
-        name, _ = QFileDialog.getSaveFileName(self, "Write the picture", start, f"*{suffix}")
+        ending = format_named(self.state.outing.delivery.format).ending
+        start = str(Path.home() / f"{self.state.outing.name.replace('/', '-')}{ending}")
+        name, _ = QFileDialog.getSaveFileName(self, "Write the picture", start, f"*{ending}")
         if name:
             path = Path(name)
-            self.write_to(path if path.suffix else path.with_suffix(suffix))
+            self.write_to(path if path.suffix else path.with_suffix(ending))
 
     def write_to(self, target: Path) -> None:
         """Write the joined picture to ``target`` in the format of its ending."""
-        joined, picture = self.state.joined, self.view.source
-        if joined is None or picture is None:
+        from idle_lantern.core.deliver.service import check_delivery, deliver  # what writes files, which no start needs
+
+        joined, picture, place, outing = self.state.joined, self.state.picture, self.state.place, self.state.outing
+        if joined is None or picture is None or place is None:
             return
-        options = WriteOptions(jpeg_quality=int(self.quality.value), dpi=self.dpi.value)
-        box = model.box(self.state.outing, joined)
+        box, alpha = model.box(outing, joined), model.has_gap(outing, joined)
+        made = model.delivery(outing, joined, picture, place.folder)
+        inputs = [joined.picture, *(self.state.path_of(r) for r in outing.frames)]
         try:
-            check_target(target, box.width, box.height)
-            check_outputs([target], [joined.picture, *(self.state.path_of(r) for r in self.state.outing.frames)])
+            check_delivery(made, target, box, inputs)
         except LanternError as error:
             self.context.tell(error.sentence)
             return
 
-        alpha = not model.crops(self.state.outing) or model.has_gap(self.state.outing, joined)
-
-        told, share = model.invented(self.state.outing, joined)
-        tells = self.state.outing.choices.tell_invented
-
         def work(task: Task) -> Path:
-            whole, part = told_below(picture, box, told, share) if tells else (picture, box)
-            deliver(whole, target, options, box=part, keep_alpha=alpha, progress=task)
+            deliver(made, target, box, alpha=alpha, inputs=inputs, progress=task)
             return target
 
         def done(path: Path) -> None:
@@ -157,24 +228,6 @@ class DeliverStage(Stage):
             self.context.tell(text, problem=False)
 
         self.context.start(WRITING, work, done, lambda e: self.context.tell(e.sentence), weights={"write": 1.0})
-
-    def _choose_nadir(self, index: int) -> None:
-        """As joined, blurred, or covered by a mark, which is asked for."""
-        word, place = _COVERS[index][1], self.state.place
-        if word == "mark" and place is not None and self.state.may_change():
-            name, _ = QFileDialog.getOpenFileName(
-                self, "The mark", str(Path.home()), "Pictures (*.png *.jpg *.jpeg *.tif)"
-            )
-            try:
-                if name:
-                    self.state.apply(model.take_mark(Path(name), place.folder))
-            except LanternError as error:
-                self.context.tell(error.sentence)
-        elif word != "mark" and word != self.state.outing.choices.nadir:
-            self.state.apply(
-                edits.choose("Cover the nadir" if word == "blur" else "Leave the nadir as joined", nadir=word)
-            )
-        self._refresh({"choices"})
 
     # --- showing ----------------------------------------------------------------
 
@@ -185,42 +238,51 @@ class DeliverStage(Stage):
     def _refresh(self, topics: set[str]) -> None:
         if topics & {"join", "choices"}:
             self._show_picture()
-        if topics & {"join", "choices"}:
-            self.crop.setChecked(self.state.outing.choices.crop)
-            self.tell_invented.setChecked(self.state.outing.choices.tell_invented)
-            covers = self.state.outing.choices.nadir != "none" and model.shows_nadir(self.state.joined)
-            self.tell_invented.setVisible(covers or bool(model.invented(self.state.outing, self.state.joined)[0]))
+            self._show_choices()
             self._show_facts()
 
     def _show_picture(self) -> None:
-        """The picture as it will be written; covered anew only where that changed."""
-        joined, picture, choices = self.state.joined, self.state.picture, self.state.outing.choices
-        covers = (choices.nadir, choices.nadir_deg, choices.nadir_mark)
-        self.nadir_form.setVisible(model.shows_nadir(joined))
-        self.nadir.setCurrentIndex([word for _text, word in _COVERS].index(choices.nadir))
-        self.nadir_deg.show_value(choices.nadir_deg)
-        self.nadir_deg.setEnabled(choices.nadir != "none")
-        if self._shown == (picture, covers):
+        """The picture with what is laid over it; anew only where that changed."""
+        joined, picture, place = self.state.joined, self.state.picture, self.state.place
+        now = (picture, self.state.outing.delivery.operations)
+        if self._shown == now:
             return
-        self._shown = (picture, covers)
+        self._shown = now
         size = (joined.canvas.width, joined.canvas.height) if joined else None
-        shown, place = picture, self.state.place
+        shown = picture
         if joined is not None and picture is not None and place is not None:
             try:
-                shown = model.covered(self.state.outing, joined, picture, place.folder)
+                shown = model.delivery(self.state.outing, joined, picture, place.folder).shown()
             except LanternError as error:
                 self.context.tell(error.sentence)
         self.view.set_source(shown, size)
 
+    def _show_choices(self) -> None:
+        outing, joined = self.state.outing, self.state.joined
+        job, cover = outing.delivery, outing.delivery.nadir
+        self.crop.setChecked(outing.composition.crop)
+        self.tell_invented.setChecked(job.tells_invented)
+        self.tell_invented.setVisible(model.tells_anything(outing, joined))
+        self.nadir_form.setVisible(model.shows_nadir(joined))
+        self.nadir.setCurrentIndex([word for _text, word in model.COVERS].index("" if cover is None else cover.how))
+        self.nadir_deg.show_value(model.replace_cover(outing).radius_deg)
+        self.nadir_deg.setEnabled(cover is not None)
+        self.format.setCurrentIndex([f.name for f in model.formats()].index(job.format))
+        self.profile.setCurrentIndex(model.profile_choice(job))
+        self.profile_told.setText(model.profile_name(outing, self.state.folder))
+        self.profile_told.setVisible(bool(self.profile_told.text()))
+        self.quality.show_value(job.quality)
+        self.quality.setEnabled(format_named(job.format).quality)
+        self.dpi.show_value(job.dpi)
+        self.long_side.show_value(job.long_side_px or 0)
+
     def _show_facts(self) -> None:
-        joined, suffix = self.state.joined, self.format.currentData()
+        outing, joined = self.state.outing, self.state.joined
         self.write_button.setEnabled(joined is not None)
-        self.quality.setEnabled(suffix == ".jpg")
-        shown = model.facts(self.state.outing, joined, suffix, self.dpi.value, imperial=self.context.settings.imperial)
-        for key, text in shown.items():
+        for key, text in model.facts(outing, joined, imperial=self.context.settings.imperial).items():
             self.facts[key].setText(text)
-        self.limit.setText(model.limit(self.state.outing, joined, suffix))
-        self.view.crop = model.box(self.state.outing, joined) if joined and model.crops(self.state.outing) else None
+        self.limit.setText(model.limit(outing, joined))
+        self.view.crop = model.box(outing, joined) if joined and outing.composition.crop else None
         self.view.update()
         if joined is None:
             self.status.setText(JOIN_FIRST)

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from numpy.typing import NDArray
 from PIL import Image
 
 from idle_lantern.app.cropping import crop_box, has_gaps
 from idle_lantern.core.base import units
-from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.deliver.targets import JPEG_MAX_SIDE
+from idle_lantern.core.base.strict_json import read_bytes
+from idle_lantern.core.colour.profiles import named_space, space_of
+from idle_lantern.core.deliver.formats import FORMATS, FileFormat, format_named
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, figure
+from idle_lantern.core.deliver.known import share_within
+from idle_lantern.core.deliver.known import shows_nadir as canvas_shows_nadir
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document, edits
@@ -21,32 +25,80 @@ from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.source import PictureSource
 
 if TYPE_CHECKING:
-    from idle_lantern.core.deliver.nadir_patch import Cover
-
-Array = NDArray[Any]
+    from idle_lantern.core.deliver.service import Delivery
 
 FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "In memory"))
+#: What stands under the tripod, in words.
+COVERS: tuple[tuple[str, str], ...] = (
+    ("as joined", ""), ("blurred", "blur"), ("covered by a mark …", "mark"),
+)  # fmt: skip
+#: Colours of the file, in words; the last one asks for a profile.
+PROFILES: tuple[tuple[str, str], ...] = (
+    ("as the frames", "keep"), ("sRGB", "srgb"), ("Display P3", "p3"), ("another profile …", "own"),
+)  # fmt: skip
 
 
-def quality(text: str) -> float:
-    """A JPEG quality as people write it; raises InputError."""
-    value = units.parse_number(text, "a quality", "92")
-    if not 40 <= value <= 100:
-        raise InputError(f"'{text}' lies outside 40 to 100", remedy="92 is hard to tell from the original")
-    return float(round(value))
+def field(of: type, name: str, clean: Callable[[str], str] = str.strip) -> Callable[[str], float]:
+    """How a figure of a job is read as people write it; the function raises InputError."""
+    known = figure(of, name)
+
+    def parse(text: str) -> float:
+        return known.checked(
+            units.parse_number(clean(text), f"a {known.title.lower()}", f"{known.default or known.least:g}")
+        )
+
+    return parse
 
 
-def dpi(text: str) -> float:
-    """A print resolution as people write it; raises InputError."""
-    value = units.parse_number(text.lower().replace("dpi", ""), "a print resolution", "300")
-    if not 20 <= value <= 2400:
-        raise InputError(f"'{text}' lies outside 20 to 2400 dpi", remedy="300 is usual for prints held in the hand")
-    return value
+quality = field(DeliverJob, "quality")
+dpi = field(DeliverJob, "dpi", lambda text: text.lower().replace("dpi", ""))
+degrees_about_nadir = field(CoverNadir, "radius_deg", lambda text: text.replace("°", ""))
+_long_side = field(DeliverJob, "long_side_px", lambda text: text.lower().removesuffix("px").replace(" ", ""))
 
 
-def crops(outing: Outing) -> bool:
-    """Whether the picture is written cropped."""
-    return outing.choices.crop
+def long_side(text: str) -> float:
+    """A longer side as people write it, 0 for the picture's own; raises InputError."""
+    return 0.0 if text.strip().lower() in ("", "full", "full size") else _long_side(text)
+
+
+def write_long_side(value: float) -> str:
+    """A longer side as it is shown."""
+    return f"{units.grouped(value)} px" if value else "full size"
+
+
+def formats() -> tuple[FileFormat, ...]:
+    """What can be written."""
+    return FORMATS
+
+
+def profile_choice(job: DeliverJob) -> int:
+    """Which of ``PROFILES`` is chosen."""
+    words = [word for _text, word in PROFILES]
+    return words.index(job.profile) if job.profile in words else words.index("own")
+
+
+def profile_name(outing: Outing, folder: Path | None) -> str:
+    """The name of a profile of one's own, empty where none is chosen."""
+    job = outing.delivery
+    if folder is None or profile_choice(job) != len(PROFILES) - 1:
+        return ""
+    try:
+        return space_of(assets.path(folder, job.profile, document.PROFILE_ASSET).read_bytes()).name
+    except OSError:
+        return "its file is gone"
+
+
+def take_profile(path: Path, folder: Path) -> Edit:
+    """The edit that delivers in a profile of one's own, kept in the outing.
+
+    Raises
+    ------
+    InputError
+        It is no profile of red, green and blue, or cannot be kept.
+    """
+    data = read_bytes(path)
+    space = named_space(path.name, data)
+    return edits.deliver_as(f"Colours: {space.name}", profile=assets.put(folder, data, document.PROFILE_ASSET))
 
 
 def box(outing: Outing, joined: JoinResult) -> Rectangle:
@@ -56,19 +108,26 @@ def box(outing: Outing, joined: JoinResult) -> Rectangle:
 
 def has_gap(outing: Outing, joined: JoinResult) -> bool:
     """Whether what is written shows nothing somewhere, as a crop by hand may."""
-    return has_gaps(joined, box(outing, joined))
+    return not outing.composition.crop or has_gaps(joined, box(outing, joined))
 
 
-def facts(outing: Outing, joined: JoinResult | None, suffix: str, per_inch: float, *, imperial: bool) -> dict[str, str]:
+def written_size(outing: Outing, joined: JoinResult) -> tuple[int, int]:
+    """Width and height of the file, without a margin."""
+    size, longest = box(outing, joined), outing.delivery.long_side_px
+    factor = 1.0 if longest is None else min(1.0, longest / max(size.width, size.height))
+    return max(1, round(size.width * factor)), max(1, round(size.height * factor))
+
+
+def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[str, str]:
     """Figures of what would be written, by the keys of ``FACTS``."""
     if joined is None:
         return dict.fromkeys((key for key, _ in FACTS), "–")
-    size = box(outing, joined)
-    w, h = size.width, size.height
-    channels = 3 if crops(outing) or suffix == ".jpg" else 4
-    deep = any(row.get("bits") == 16 for row in joined.report.get("frames", ()))
-    depth = 2 if deep and suffix != ".jpg" else 1
-    sides = (units.length(side / per_inch * 25.4, imperial) for side in (w, h))
+    job, kind = outing.delivery, format_named(outing.delivery.format)
+    w, h = written_size(outing, joined)
+    channels = 3 if outing.composition.crop or not kind.alpha else 4
+    deep = any(row.bits == 16 for row in joined.report.frames)
+    depth = 2 if kind.light == "always" or (deep and kind.bits == 16) else 1
+    sides = (units.length(side / job.dpi * 25.4, imperial) for side in (w, h))
     return {
         "size": f"{units.grouped(w)} × {units.grouped(h)} px",
         "pixels": units.megapixels(w * h),
@@ -77,47 +136,59 @@ def facts(outing: Outing, joined: JoinResult | None, suffix: str, per_inch: floa
     }
 
 
-def invented(outing: Outing, joined: JoinResult | None) -> tuple[tuple[Rectangle, ...], float]:
-    """What of the picture that is written was invented at its rim, in pixels of the whole, and its share of what is written."""
+def invented(joined: JoinResult | None) -> tuple[tuple[Rectangle, float], ...]:
+    """What of the picture was invented at its rim, in its pixels, and how many."""
     if joined is None:
-        return (), 0.0
-    from idle_lantern.core.deliver.margin import invented_in  # loads what writes words, which no start needs
+        return ()
+    from idle_lantern.core.join.report_reading import invented_in  # loads the engine, which no start needs
 
-    return invented_in(joined.report.get("suspects") or (), box(outing, joined))
+    return invented_in(joined.report)
+
+
+def tells_anything(outing: Outing, joined: JoinResult | None) -> bool:
+    """Whether anything of what is written is invented, so that it could be told."""
+    if joined is None:
+        return False
+    if outing.delivery.nadir is not None and shows_nadir(joined):
+        return True
+    return any(share_within(area, pixels, box(outing, joined)) > 0 for area, pixels in invented(joined))
 
 
 def shows_nadir(joined: JoinResult | None) -> bool:
     """Whether the picture reaches straight down, where the tripod stands."""
-    if joined is None:
-        return False
-    from idle_lantern.core.deliver import nadir_patch
-
-    return nadir_patch.shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
+    return joined is not None and canvas_shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
 
 
-def covered(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> PictureSource:
-    """The picture with its nadir covered as it was chosen.
+def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> Delivery:
+    """The delivery of a picture as it is chosen."""
+    from idle_lantern.core.deliver.known import Known
+    from idle_lantern.core.deliver.service import Delivery  # what writes files, which no start needs
 
-    Raises
-    ------
-    InputError
-        The mark cannot be read.
-    """
-    choices = outing.choices
-    if choices.nadir == "none" or not shows_nadir(joined):
-        return picture
-    from idle_lantern.core.deliver.nadir_patch import NadirCovered, read_mark
-
-    mark = None
-    if choices.nadir == "mark":
-        if choices.nadir_mark is None:
-            return picture
-        mark = read_mark(assets.path(folder, choices.nadir_mark, document.MARK_ASSET))
-    how: Cover = "mark" if choices.nadir == "mark" else "blur"
-    return NadirCovered(picture, joined.canvas, how, choices.nadir_deg, mark)
+    known = Known(joined.canvas, invented(joined))
+    return Delivery(outing.delivery, picture, known, lambda asset, ending: assets.path(folder, asset, ending))
 
 
-def take_mark(path: Path, folder: Path) -> Edit:
+def cover_edit(outing: Outing, word: str) -> Edit:
+    """The edit that covers the nadir by a blur, or leaves it."""
+    if not word:
+        return edits.cover_nadir("Leave the nadir as joined", None)
+    return edits.cover_nadir("Cover the nadir", replace_cover(outing, how="blur"))
+
+
+def radius_edit(outing: Outing, radius_deg: float) -> Edit:
+    """The edit that covers the nadir wider or narrower."""
+    return edits.cover_nadir("Cover the nadir wider or narrower", replace_cover(outing, radius_deg=radius_deg))
+
+
+def replace_cover(outing: Outing, **changes: object) -> CoverNadir:
+    """The cover that is chosen, or the usual one, with changes."""
+    from msgspec import structs
+
+    cover: CoverNadir = structs.replace(outing.delivery.nadir or CoverNadir(), **changes)
+    return cover
+
+
+def take_mark(path: Path, outing: Outing, folder: Path) -> Edit:
     """The edit that covers the nadir by a mark of one's own, kept in the outing.
 
     Raises
@@ -130,24 +201,12 @@ def take_mark(path: Path, folder: Path) -> Edit:
     data = io.BytesIO()
     Image.fromarray(read_mark(path)).save(data, "PNG")
     asset = assets.put(folder, data.getvalue(), document.MARK_ASSET)
-    return edits.choose("Cover the nadir by a mark", nadir="mark", nadir_mark=asset)
+    return edits.cover_nadir("Cover the nadir by a mark", replace_cover(outing, how="mark", mark=asset))
 
 
-def degrees(text: str) -> float:
-    """A radius about the nadir as people write it; raises InputError."""
-    value = units.parse_angle_deg(text)
-    from idle_lantern.core.deliver.nadir_patch import RADIUS_DEG
-
-    if not RADIUS_DEG[0] <= value <= RADIUS_DEG[1]:
-        raise InputError(f"'{text}' lies outside 1° to 45°", remedy="A tripod head covers 8° to 20°")
-    return value
-
-
-def limit(outing: Outing, joined: JoinResult | None, suffix: str) -> str:
+def limit(outing: Outing, joined: JoinResult | None) -> str:
     """What the chosen format cannot hold; empty where it can."""
-    if joined is None or suffix != ".jpg":
+    kind = format_named(outing.delivery.format)
+    if joined is None or kind.most_side_px is None or max(written_size(outing, joined)) <= kind.most_side_px:
         return ""
-    size = box(outing, joined)
-    if max(size.width, size.height) <= JPEG_MAX_SIDE:
-        return ""
-    return f"A JPEG holds {units.grouped(JPEG_MAX_SIDE)} pixels a side. Write TIFF instead."
+    return f"A {kind.name.upper()} holds {units.grouped(kind.most_side_px)} pixels a side. Write TIFF instead, or a smaller one."

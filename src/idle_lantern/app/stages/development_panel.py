@@ -19,7 +19,7 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.widgets.tables import bytes_of
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.temperature import PRESETS, gains_for, grey_at, light_of
@@ -104,7 +104,7 @@ class DevelopmentPanel(QWidget):
 
     @property
     def _development(self) -> Development:
-        return self._state.outing.development
+        return self._state.outing.choices.development
 
     def _apply(self, title: str, *, merge: str = "", **changes: Any) -> None:
         try:
@@ -145,7 +145,7 @@ class DevelopmentPanel(QWidget):
     def _choose_film(self, index: int) -> None:
         kind = model.FILM_WORDS[index][0]
         place, outing = self._state.place, self._state.outing
-        film = outing.development.film
+        film = outing.choices.development.film
         if place is None or kind == ("" if film is None else film.kind):
             return
         if not kind:
@@ -196,7 +196,7 @@ class DevelopmentPanel(QWidget):
     def _picked(self, colour: Any) -> None:
         self.pick_button.setChecked(False)
         self._view.set_picking(False)
-        red, green, blue = (float(v) for v in srgb_to_linear(np.asarray(colour) / 255))
+        red, green, blue = (float(v) for v in SRGB.to_linear(np.asarray(colour) / 255))
         if min(red, green, blue) < model.TOO_DARK or max(colour) > model.TOO_BRIGHT:
             self._context.tell("That place is black or burnt out and tells no colour; click on a middle grey.")
             return

@@ -11,7 +11,7 @@ from idle_lantern.app.stages.hand_held_finder import ByHand
 from idle_lantern.app.stages.shooter import Shooter
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.plan.grid_frame import GridFrame
 
 

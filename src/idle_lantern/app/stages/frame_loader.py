@@ -10,6 +10,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.tasks import Task
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.reading import FrameInfo, probe, thumbnail
 from idle_lantern.core.outing.model import FrameRef
 
@@ -49,7 +50,7 @@ class FrameLoader(QObject):
             for frame, path in jobs:
                 try:
                     info = probe(path)
-                    task.show((frame, info, thumbnail(path, THUMBNAIL_PX).pixels, ""))
+                    task.show((frame, info, thumbnail(path, THUMBNAIL_PX).in_space(SRGB).pixels, ""))
                 except LanternError as error:
                     task.show((frame, None, None, error.sentence))
                 task.advance()

@@ -7,8 +7,8 @@ from PyQt6.QtGui import QImage, QKeyEvent, QPainter, QPen
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.stages import placing_model as model
-from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.picture_tools import ToWidget
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError

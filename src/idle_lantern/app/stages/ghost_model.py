@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 from idle_lantern.app.stages.hands_model import masks_so_far, paint_masks
-from idle_lantern.app.stages.walk_model import WalkStop
+from idle_lantern.app.stages.walk_model import WalkStop, ids_by_name
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.compositing.render.single_frame import FrameArea, let_show
 from idle_lantern.core.join.request import JoinResult
@@ -51,23 +51,16 @@ def ghosts_of(joined: JoinResult | None) -> tuple[GhostChoice, ...]:
         return ()
     return tuple(
         GhostChoice(
-            str(row["sentence"]),
-            tuple(
-                GhostPlaceShown(
-                    float(p["u"]), float(p["v"]), float(p["width"]), float(p["height"]), str(p["frame"]),
-                    str(p["instead"]), bool(p["shown"]),
-                )
-                for p in row["places"]
-            ),
+            row.sentence,
+            tuple(GhostPlaceShown(p.u, p.v, p.width, p.height, p.frame, p.instead, p.shown) for p in row.places),
         )
-        for row in joined.report.get("ghosts") or ()
+        for row in joined.report.ghosts
     )  # fmt: skip
 
 
 def stop_at(joined: JoinResult, place: GhostPlaceShown) -> WalkStop:
     """A place of a thing as one of the walk: its frames can be blinked and tried."""
-    files = [str(row["file"]) for row in joined.report.get("frames", ())]
-    ids = dict(zip(files, joined.frame_ids))
+    ids = ids_by_name(joined)
     names = (place.frame, place.instead)
     frames = tuple(ids[n] for n in names if n in ids)
     return WalkStop(place.u, place.v, place.width, place.height, "", 0.0, frames, names, "", 0.0, 0.0, 0.0)

@@ -16,6 +16,7 @@ from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import label
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -106,7 +107,7 @@ class ByHand(QObject):
             # drawing through a lens loads the engine, which no start needs
             from idle_lantern.core.scouting.reprojection import as_frame_laid, through_lens
 
-            ghost = as_frame_laid(read(path, 4), lens, (yaw, pitch, roll))
+            ghost = as_frame_laid(read(path, 4).in_space(SRGB), lens, (yaw, pitch, roll))
             return through_lens(lens, frame.world_from_camera, [ghost], 360)
 
         def done(pixels: Any) -> None:

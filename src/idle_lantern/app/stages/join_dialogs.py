@@ -42,12 +42,15 @@ def open_ties(
         return None
     if not state.may_change():
         return None
-    before = state.outing.points, state.outing.cut_links
+    before = state.outing.choices.points, state.outing.choices.cut_links
     loose = loose_frames(state.outing, state.joined)
     dialog = TieDialog(context, frame or (None if loose else state.selected_id), over)
 
     def closed(code: int) -> None:
-        if code == TieDialog.DialogCode.Accepted and (state.outing.points, state.outing.cut_links) != before:
+        if (
+            code == TieDialog.DialogCode.Accepted
+            and (state.outing.choices.points, state.outing.choices.cut_links) != before
+        ):
             tied()
 
     dialog.finished.connect(closed)

@@ -136,7 +136,7 @@ def rail_correction(outing: Outing, joined: JoinResult | None) -> tuple[float, f
     from idle_lantern.core.registration.solve.parallax import Parallax  # loads the solver, which no start needs
 
     found = solution.parallax
-    if not isinstance(found, Parallax) or rail_of(joined) != f"{rig.rail_mm:g}":
+    if not isinstance(found, Parallax) or rail_of(joined) != rig.rail_mm:
         return None
     forward = found.direction[2]
     if abs(forward) < _ALONG:
@@ -162,7 +162,7 @@ def findings(solution: Solution | None, near_m: float | None = None) -> str:
 
 def head_left_out(joined: JoinResult | None) -> str:
     """That the head of the tripod was taken out, where it was."""
-    names = [] if joined is None else joined.report.get("head_left_out") or []
+    names = () if joined is None else joined.report.head_left_out
     return (
         f"The tripod head was left out of {', '.join(names[:3])}: the frames turned against it show the ground."
         if names
@@ -172,7 +172,8 @@ def head_left_out(joined: JoinResult | None) -> str:
 
 def lens_refused(joined: JoinResult | None) -> str:
     """That the lens which was chosen did not fit, where it did not."""
-    if joined is None or not (joined.report.get("asked") or {}).get("lens") or joined.report.get("known_lens"):
+    asked = None if joined is None else joined.report.chosen
+    if joined is None or asked is None or asked.lens is None or joined.report.known_lens:
         return ""
     return "The lens that was chosen contradicts these frames: their distortion was found anew."
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,17 +12,28 @@ from numpy.typing import NDArray
 from idle_lantern.app.stages.choices_model import has_brackets, has_repeats, has_twins
 from idle_lantern.core.base.checkpoint import checkpoints_folder
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.join.request import JoinFrame, JoinRequest, JoinResult, development_told, lens_told
-from idle_lantern.core.merging.development import Development
-from idle_lantern.core.merging.recipe import BracketExposure, Brackets, Recipe, Repeats
+from idle_lantern.core.join.request import JoinFrame, JoinRequest, JoinResult
+from idle_lantern.core.merging.recipe import BracketExposure
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import FrameRef, Outing
-from idle_lantern.core.request.options import JoinOptions, Rim, TiePoint
+from idle_lantern.core.request.choices import JoinChoices, changed_by, differing
+from idle_lantern.core.request.options import JoinOptions
 
 if TYPE_CHECKING:
     from idle_lantern.core.registration.solve.solve import Solution
 
 Array = NDArray[Any]
+
+#: Why a picture must be joined again, by the choice that changed; what is not named here only draws it anew.
+_WHY = {"lens": "lens", "lens_shift": "lens", "points": "points", "cut_links": "cut", "twins": "files"}
+
+
+def wanted_choices(outing: Outing) -> JoinChoices:
+    """The choices of an outing as far as they concern the frames that are joined now."""
+    choices = replace(outing.choices, lens_shift=outing.rig.motion == "lens-shift")
+    return choices.among([r.id for r in outing.frames_to_join()]).relevant(
+        brackets=has_brackets(outing), repeats=has_repeats(outing), twins=has_twins(outing)
+    )
 
 
 def request_for(
@@ -49,55 +60,21 @@ def request_for(
         )
         for r, p in zip(refs, prior)
     )
-    wanted = frozenset(i for i, r in enumerate(refs) if r.id in outing.choices.put_back)
-    off = frozenset(i for i, r in enumerate(refs) if r.id in outing.choices.off)
     pictures = folder / document.PICTURES
+    rail_mm = rail_of(before)
     return JoinRequest(
         frames,
         pictures / document.PICTURE,
-        JoinOptions(
-            projection=outing.choices.projection,
-            wanted=wanted,
-            off=off,
-            lens=outing.lens,
-            shifts=outing.rig.motion == "lens-shift",
-            turn_deg=outing.choices.turn_deg,
-            distance=outing.choices.distance,
-            straighten=outing.choices.straighten,
-            rim=cast(Rim, outing.choices.rim.removesuffix("-all")),
-            invent_anything=outing.choices.rim == "fill-all",
-            tie_points=tie_points_of(outing, [r.id for r in refs]),
-            cut_links=cut_links_of(outing, [r.id for r in refs]),
-        ),
+        JoinOptions.of(wanted_choices(outing)),
         report=pictures / document.REPORT,
         document_id=outing.id,
         solution=solution,
         earlier=pictures / document.PICTURE,
         rough=True,
         checkpoints=checkpoints_folder(),
-        recipe=Recipe(
-            cast(Brackets, outing.choices.brackets), outing.development, cast(Repeats, outing.choices.repeats)
-        ),
         # the rail that the frames were shot with: a picture made anew is still of those
-        asked={"twins": outing.choices.twins, RAIL: rail_of(before) or f"{outing.rig.rail_mm:g}"},
+        rail_mm=outing.rig.rail_mm if rail_mm is None else rail_mm,
     )
-
-
-def tie_points_of(outing: Outing, ids: Sequence[str]) -> tuple[TiePoint, ...]:
-    """The points set by hand between frames that are joined."""
-    at = {frame: i for i, frame in enumerate(ids)}
-    return tuple(
-        TiePoint(at[p.a], p.xy_a, at[p.b], p.xy_b, p.sigma_px, p.to_a, p.to_b)
-        for p in outing.points
-        if p.a in at and p.b in at
-    )
-
-
-def cut_links_of(outing: Outing, ids: Sequence[str]) -> tuple[tuple[int, int], ...]:
-    """The links that are cut, between frames that are joined."""
-    at = {frame: i for i, frame in enumerate(ids)}
-    pairs = [sorted((at[a], at[b])) for a, b in outing.cut_links if a in at and b in at]
-    return tuple((a, b) for a, b in sorted(pairs))
 
 
 def prior_of(ref: FrameRef) -> Array | None:
@@ -117,44 +94,20 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
         return ""
     if joined.frame_ids != tuple(r.id for r in outing.frames_to_join()):
         return "frames"
-    asked = joined.report.get("asked")
+    asked = joined.report.chosen
     if asked is None:  # a report that does not tell
         return ""
-    masks = {m.frame: m.asset for m in outing.masks if m.frame in joined.frame_ids}
-    if "lens" in asked and asked["lens"] != lens_told(outing.lens):
-        return "lens"
-    ids = list(joined.frame_ids)
-    if asked.get("points", []) != [p.told(ids) for p in tie_points_of(outing, ids)]:
-        return "points"
-    now = {frozenset(pair) for pair in outing.cut_links if set(pair) <= set(joined.frame_ids)}
-    if {frozenset(pair) for pair in asked.get("cut", ())} != now:
-        return "cut"
-    if asked.get("twins", outing.choices.twins) != outing.choices.twins and has_twins(outing):
-        return "files"
-    same = asked.get("projection") == outing.choices.projection and asked.get("masks", {}) == masks
-    same = same and asked.get("off", []) == sorted(set(outing.choices.off) & set(joined.frame_ids))
-    same = same and tuple(asked.get("turn_deg", (0.0, 0.0, 0.0))) == outing.choices.turn_deg
-    same = same and asked.get("rim", "none") == outing.choices.rim
-    if outing.choices.projection == "panini":
-        same = same and asked.get("distance", 1.0) == outing.choices.distance
-        same = same and asked.get("straighten", 0.0) == outing.choices.straighten
-    if has_brackets(outing):
-        same = same and asked.get("brackets") == outing.choices.brackets
-    if has_repeats(outing):
-        same = same and asked.get("repeats", "sharpest") == outing.choices.repeats
-    same = same and asked.get("development", development_told(Development())) == development_told(outing.development)
-    return "" if same else "choices"
+    changed = differing(asked, wanted_choices(outing))
+    if changed_by(changed) & {"files", "solve"}:
+        return next((_WHY[name] for name in changed if name in _WHY), "frames")
+    return "choices" if changed else ""
 
 
 def outdated(running: JoinRequest, wanted: JoinRequest) -> bool:
     """Whether a picture that is being made anew from a solution is no longer the one that is wanted."""
-    return running.solution is not None and running.told() != wanted.told()
+    return running.solution is not None and running.choices != wanted.choices
 
 
-#: Under which name a report tells the rail setting of the plan that its frames were joined under, in mm.
-RAIL = "rail_mm"
-
-
-def rail_of(joined: JoinResult | None) -> str:
-    """That setting of an earlier picture, empty where its report does not tell it."""
-    return "" if joined is None else str((joined.report.get("asked") or {}).get(RAIL, ""))
+def rail_of(joined: JoinResult | None) -> float | None:
+    """The rail setting of the plan under which the frames of a picture were joined, in mm; None where its report tells none."""
+    return None if joined is None else joined.report.rail_mm

@@ -15,6 +15,7 @@ from idle_lantern.app.stages.join_request_model import prior_of
 from idle_lantern.app.tie_model import lens_for
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.render.single_frame import frames_showing
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.geometry import rotations
@@ -22,7 +23,8 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.edits import Edit
-from idle_lantern.core.outing.model import HandPoint, Outing
+from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.request.choices import TiePoint
 
 Array = NDArray[Any]
 
@@ -85,7 +87,7 @@ def held(outing: Outing, joined: JoinResult, frame: str, path: Path, middle: tup
             f"{ref.file} tells no focal length, and has another size than the frames of the picture",
             remedy="Tie it by points in the two-frame view",
         )
-    pixels = read(path).pixels
+    pixels = read(path).in_space(SRGB).pixels
     scale = min(1.0, _HELD_PX / max(pixels.shape[:2]))
     small = cv2.resize(pixels, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
     if small.dtype == np.uint16:
@@ -188,7 +190,7 @@ def laid_down(joined: JoinResult, held_: HeldFrame, zoom: float) -> Edit:
                 frame = joined.frame_ids[poses.frames[i]]
                 mine = float(place[0]), float(place[1])
                 points.append(
-                    HandPoint(held_.frame, mine, frame, (float(other[0][0]), float(other[0][1])), round(sigma, 2))
+                    TiePoint(held_.frame, mine, frame, (float(other[0][0]), float(other[0][1])), round(sigma, 2))
                 )
     if len(points) < _ENOUGH:
         raise InputError(
@@ -198,8 +200,8 @@ def laid_down(joined: JoinResult, held_: HeldFrame, zoom: float) -> Edit:
 
     def apply(outing: Outing) -> Outing:
         # points of an earlier try go; those that were set one by one are better and stay
-        kept = tuple(p for p in outing.points if held_.frame not in (p.a, p.b) or p.sigma_px < _BEST_PX)
-        return replace(outing, points=(*kept, *known))
+        kept = tuple(p for p in outing.choices.points if held_.frame not in (p.a, p.b) or p.sigma_px < _BEST_PX)
+        return replace(outing, choices=replace(outing.choices, points=(*kept, *known)))
 
     return Edit(f"Lay {held_.name} down by hand", apply)
 

@@ -10,7 +10,7 @@ from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.stages.compose_hand import ComposeHand
 from idle_lantern.app.widgets.basics import button, column, row
 from idle_lantern.app.widgets.slider_row import SliderRow
-from idle_lantern.core.outing.model import JoinChoices
+from idle_lantern.core.request.choices import JoinChoices
 
 #: Steps of panini's sliders from 0 to 1.
 _STEPS = 50

@@ -13,6 +13,7 @@ from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import column, label
 from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.shoot.shooting import Shot
@@ -79,7 +80,7 @@ class Foretold(QWidget):
 
             piece = through_lens(lens, frame.world_from_camera, scout_grounds)
             return model.compared(
-                frame, deviation(piece, read(path, 2).pixels, lens), math.degrees(lens.field_rad()[0])
+                frame, deviation(piece, read(path, 2).in_space(SRGB).pixels, lens), math.degrees(lens.field_rad()[0])
             )
 
         def done(sentence: str) -> None:

@@ -28,7 +28,7 @@ class Candidate:
 
 
 def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
-    """A frame by itself on a window of the picture, (h, w, 4) uint8.
+    """A frame by itself on a window of the picture, (h, w, 4) uint8, in the space of the set.
 
     Raises
     ------
@@ -38,12 +38,11 @@ def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
     solution = joined.solution
     assert solution is not None
     f = solution.poses.frames[candidate.at]
-    row = joined.report["frames"][f]
-    terms = joined.report.get("falloff", {}).get("terms", (0.0, 0.0))
-    picture = read_again(solution.frames.infos[f])
+    row = joined.report.frames[f]
+    picture = read_again(solution.frames.infos[f]).in_space(solution.frames.space)
     return frame_alone(
-        solution.poses, joined.canvas, candidate.at, picture, np.asarray(row["gain"], float),
-        (float(terms[0]), float(terms[1])), tile,
+        solution.poses, joined.canvas, candidate.at, picture, np.asarray(row.gain, float),
+        joined.report.falloff_terms, tile,
     )  # fmt: skip
 
 
@@ -63,10 +62,10 @@ def shown_at(joined: JoinResult, u: float, v: float) -> int | None:
     if solution is None:
         return None
     showing = frames_showing(solution.poses, joined.canvas, u, v)
-    rows = joined.report.get("frames", ())
+    rows = joined.report.frames
     for i in showing:
         f = solution.poses.frames[i]
-        for outline in (rows[f].get("shown_px") if f < len(rows) else None) or ():
+        for outline in rows[f].outlines_px if f < len(rows) else ():
             if cv2.pointPolygonTest(np.asarray(outline, np.float32), (float(u), float(v)), measureDist=False) >= 0:
                 return i
     return showing[0] if showing else None

@@ -7,9 +7,9 @@ from typing import Any
 from PyQt6.QtCore import QObject, QRectF, QTimer
 
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.stages import walk_model as model
 from idle_lantern.app.stages.shown_model import Candidate, alone
-from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.over_picture import LayerShown
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.join.request import JoinResult
@@ -51,7 +51,7 @@ class WalkLayers(QObject):
             return
         tile = model.tile_about(stop, joined)
         rectangle = QRectF(tile.left, tile.top, tile.width, tile.height)
-        asked, wanted = self._asked, self.candidates
+        asked, wanted, space = self._asked, self.candidates, joined.solution.frames.space
 
         def work(task: Any) -> None:
             for candidate in wanted:
@@ -66,7 +66,7 @@ class WalkLayers(QObject):
             candidate, pixels = product
             if asked == self._asked:
                 self.views[candidate.frame] = pixels
-                self._alone[candidate.frame] = LayerShown(to_qimage(pixels), rectangle, candidate.name)
+                self._alone[candidate.frame] = LayerShown(to_qimage(pixels, space), rectangle, candidate.name)
                 if self.tried == candidate:
                     self._lay(candidate)
 

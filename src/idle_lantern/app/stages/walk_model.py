@@ -58,22 +58,25 @@ def stops_of(outing: Outing, joined: JoinResult | None) -> tuple[WalkStop, ...]:
     """The suspects of a picture in the order of the walk, with what was said of them."""
     if joined is None:
         return ()
-    files = [str(row["file"]) for row in joined.report.get("frames", ())]
-    ids = dict(zip(files, joined.frame_ids))
+    ids = ids_by_name(joined)
     found = []
-    for row in joined.report.get("suspects") or ():
-        ray = joined.canvas.directions(np.array([float(row["u"]), float(row["v"])]))
+    for row in joined.report.suspects or ():
+        ray = joined.canvas.directions(np.array([row.u, row.v]))
         azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
-        frames = tuple(ids[name] for name in row["frames"] if name in ids)
+        frames = tuple(ids[name] for name in row.frames if name in ids)
         stop = WalkStop(
-            float(row["u"]), float(row["v"]), float(row["width"]), float(row["height"]), str(row["kind"]),
-            float(row["suspicion"]), frames, tuple(row["frames"]), str(row["sentence"]), float(row.get("figure", 0)),
+            row.u, row.v, row.width, row.height, row.kind, row.suspicion, frames, row.frames, row.sentence, row.figure,
             azimuth, altitude,
         )  # fmt: skip
         found.append(
             _with_verdict(stop, outing, math.degrees(max(stop.width, stop.height) / 2 / joined.canvas.px_per_rad))
         )
     return tuple(found)
+
+
+def ids_by_name(joined: JoinResult) -> dict[str, str]:
+    """Ids of the frames of a picture by the names that its report has for them."""
+    return dict(zip((row.file for row in joined.report.frames), joined.frame_ids))
 
 
 def _with_verdict(stop: WalkStop, outing: Outing, half_deg: float) -> WalkStop:
@@ -111,9 +114,9 @@ def found_again(before: WalkStop, stops: Sequence[WalkStop]) -> int:
 
 def summary(stops: Sequence[WalkStop], joined: JoinResult | None) -> str:
     """How the walk stands, in a sentence."""
-    if joined is None or "suspects" not in joined.report:
+    if joined is None:
         return ""
-    if joined.report["suspects"] is None:
+    if joined.report.suspects is None:
         return "This picture could not be looked over: look along its seams yourself."
     if not stops:
         return "Nothing in this picture looks suspicious."
@@ -160,8 +163,8 @@ def seams_of(joined: JoinResult | None) -> list[list[tuple[float, float]]]:
     """Outlines of what the picture shows of each frame, in its pixels."""
     if joined is None:
         return []
-    rows = joined.report.get("frames", ())
-    return [[(float(u), float(v)) for u, v in outline] for row in rows for outline in row.get("shown_px") or ()]
+    rows = joined.report.frames
+    return [[(float(u), float(v)) for u, v in outline] for row in rows for outline in row.outlines_px]
 
 
 def candidates(stop: WalkStop, joined: JoinResult | None) -> tuple[Candidate, ...]:

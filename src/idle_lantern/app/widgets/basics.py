@@ -1,14 +1,11 @@
-"""Small pieces that every stage uses: labels by role, buttons, rows of a form, QImage from pixels."""
+"""Small pieces that every stage uses: labels by role, buttons, rows of a form."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import (
     QDialog,
     QGridLayout,
@@ -136,16 +133,6 @@ def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
         grid.addWidget(field, i, 1)
     grid.setColumnStretch(2, 1)
     return grid
-
-
-def to_qimage(pixels: NDArray[Any]) -> QImage:
-    """(H, W, 3) or (H, W, 4) pixels, 8 or 16 bit, as a QImage with its own memory."""
-    if pixels.dtype == np.uint16:
-        pixels = (pixels >> 8).astype(np.uint8)
-    pixels = np.ascontiguousarray(pixels)
-    h, w, channels = pixels.shape
-    kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
-    return QImage(pixels.data, w, h, channels * w, kind).copy()  # type: ignore[call-overload]
 
 
 def answered(dialog: QDialog) -> int:

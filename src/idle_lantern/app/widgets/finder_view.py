@@ -11,7 +11,7 @@ from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 
 
 class FinderView(QWidget):

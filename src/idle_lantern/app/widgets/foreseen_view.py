@@ -10,7 +10,7 @@ from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 
 _PAD = 6
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize
 from PyQt6.QtGui import QImage, QPolygonF, QTransform
 
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.target_field import TargetField

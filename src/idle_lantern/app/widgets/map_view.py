@@ -25,9 +25,9 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets import map_hands
-from idle_lantern.app.widgets.basics import to_qimage
 from idle_lantern.app.widgets.map_forms import FORMS, Form, MapLook, fitted, form_of, zoomed
 from idle_lantern.app.widgets.map_paint import MapContent, MapPaint
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines

@@ -14,7 +14,7 @@ from PyQt6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPaintEve
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR
 
 Array = NDArray[Any]

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 
 Array = NDArray[Any]
 

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QIcon, QImage, QPainter, QPixmap
 from PyQt6.QtWidgets import QListView, QListWidget, QListWidgetItem
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.widgets.tables import mapped_image
 
 _SIDE = 132

@@ -6,6 +6,7 @@ import contextlib
 import itertools
 import logging
 from collections.abc import Sequence
+from dataclasses import replace
 from threading import Lock
 from typing import Any
 
@@ -15,9 +16,9 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from idle_lantern.app.widgets.basics import to_qimage
+from idle_lantern.app.display import to_qimage
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.base.picture import linear_to_srgb
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.pictures.source import PictureSource
 
 Array = NDArray[Any]
@@ -104,7 +105,7 @@ class TileLoader(QObject):
             self._reading.add(key)
         image, sentence = None, ""
         try:
-            image = tile_image(source.tile(*key[1:]))
+            image = tile_image(source.tile(*key[1:]), source.space)
         except LanternError as error:
             sentence = error.sentence
         except Exception:  # a worker must never die silently
@@ -134,14 +135,17 @@ class _Job(QRunnable):
         self._loader.read_one()
 
 
-def tile_image(tile: Array) -> QImage:
-    """A tile (h, w, 3 or 4) as it is shown: 8 bit, gaps in grey."""
-    if tile.dtype.kind == "f":
-        tile = np.rint(linear_to_srgb(np.clip(tile, 0, 1)) * 255).astype(np.uint8)
+def tile_image(tile: Array, space: ColourSpace = SRGB) -> QImage:
+    """A tile (h, w, 3 or 4) of ``space`` as the screen shows it: 8 bit, gaps in grey."""
+    if space.is_linear:
+        space, light = replace(space, transfer=SRGB.transfer, icc=None), tile[..., :3]
+        whole = 1.0 if tile.dtype.kind == "f" else np.float32(np.iinfo(tile.dtype).max)
+        shown_part = np.rint(space.from_linear(np.clip(light / whole, 0, 1)) * 255)
+        tile = np.dstack([shown_part, tile[..., 3:] / whole * 255]).astype(np.uint8)
     elif tile.dtype == np.uint16:
         tile = (tile >> 8).astype(np.uint8)
     if tile.shape[2] == 4:
         shown, tile = tile[..., 3], np.ascontiguousarray(tile[..., :3])
         if not shown.all():
-            tile[shown == 0] = GAP_GREY
-    return to_qimage(tile)
+            tile[shown == 0] = np.rint(space.from_linear(SRGB.to_linear(np.full(3, GAP_GREY / 255))) * 255)
+    return to_qimage(tile, space)

@@ -28,7 +28,8 @@ from idle_lantern.core.inspection.overlaps import overlaps_of
 from idle_lantern.core.inspection.sharpness import Blur, blurs, compared
 from idle_lantern.core.merging.prepared import ExposureSet, prepare, prepared_folder
 from idle_lantern.core.merging.recipe import Recipe
-from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.registration.match.features import WorkingFrame
+from idle_lantern.core.registration.solve.solve import Solution, solve, working_of
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.positions import Position
@@ -168,13 +169,14 @@ class _Audit:
         for i, moved in refocused(pairs).items():
             if i not in soft:
                 self.findings.append(_refocused(paths[i], moved, paths[moved.neighbour]))
-        for i, flare in flares(poses, overlaps, solution.working).items():
+        working = working_of(solution)
+        for i, flare in flares(poses, overlaps, working).items():
             self.findings.append(_flared(paths[i], flare))
-        band = sky_band(poses, solution.working)
+        band = sky_band(poses, working)
         if band is not None:
             self.findings.append(_polarised(paths[band.frame], band))
         told = {(f.path, f.what) for f in self.findings}
-        for i, uneven in unevenness(poses, overlaps, solution.working).items():
+        for i, uneven in unevenness(poses, overlaps, working).items():
             if abs(uneven.brighter_ev) > LEAST_EV and (paths[i], "exposure") not in told:
                 self.findings.append(_uneven(paths[i], uneven.brighter_ev))
             if abs(uneven.warmer_k) > LEAST_KELVIN:
@@ -184,7 +186,7 @@ class _Audit:
                 self.findings.append(_narrow(paths[i], share, paths[other] if other >= 0 else None))
         for i, (roll, pitch) in lattice.tilted(poses).items():
             self.findings.append(_tilted(paths[i], roll, pitch))
-        self.findings += _dusty(solution, paths)
+        self.findings += _dusty(solution, working, paths)
         for i, way in solution.placed_by.items():
             if way != "features":
                 self.findings.append(_featureless(positions[i].base.path))
@@ -302,10 +304,10 @@ def _clipped(position: Position) -> Finding | None:
     )  # fmt: skip
 
 
-def _dusty(solution: Solution, paths: Sequence[Path]) -> list[Finding]:
+def _dusty(solution: Solution, working: Sequence[WorkingFrame], paths: Sequence[Path]) -> list[Finding]:
     """Spots on the sensor; frames that were held another way are compared among themselves only."""
     infos = [solution.frames.infos[f] for f in solution.poses.frames]
-    frames = [solution.working[i] for i in alike_held(infos)]
+    frames = [working[i] for i in alike_held(infos)]
     return [
         Finding(
             paths[0], "dust", 100 * spot.loss, "%",

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.inspection.overlaps import Overlap, balanced
 from idle_lantern.core.merging.temperature import kelvin_shift
 from idle_lantern.core.registration.match.features import WorkingFrame
@@ -37,7 +36,7 @@ class Unevenness:
 
 def unevenness(poses: Poses, overlaps: Sequence[Overlap], working: Sequence[WorkingFrame]) -> dict[int, Unevenness]:
     """By place in the poses, for every frame whose brightness can be compared."""
-    linear = [srgb_to_linear(w.picture.pixels.astype(np.float32) / w.picture.full_scale) for w in working]
+    linear = [w.picture.light() for w in working]
     shown = [w.picture.pixels.astype(np.float32) / w.picture.full_scale for w in working]
     pairs, differences, weights = [], [], []
     for overlap in overlaps:

@@ -10,7 +10,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.inspection.overlaps import Overlap
 from idle_lantern.core.registration.match.features import WorkingFrame
@@ -108,7 +107,7 @@ def _flare_of(brighter: Array, alike: Sequence[Array], width: int, height: int) 
 
 def _light(frame: WorkingFrame) -> tuple[Array, Array]:
     """Smoothed linear green, and the detail on it."""
-    linear = srgb_to_linear(frame.picture.pixels[..., 1].astype(np.float32) / frame.picture.full_scale)
+    linear = np.ascontiguousarray(frame.picture.light()[..., 1])
     smooth = cv2.GaussianBlur(linear, (0, 0), 2.0)
     logs = np.log2(np.maximum(smooth, 1e-4))
     return smooth, np.asarray(logs - cv2.GaussianBlur(logs, (0, 0), 6.0))
@@ -188,7 +187,7 @@ def _sky(poses: Poses, working: Sequence[WorkingFrame], i: int) -> tuple[Array, 
     points = np.stack(np.meshgrid(u, v), -1).reshape(-1, 2)
     world = np.nan_to_num(lens.unproject(points)) @ poses.world_from_camera[i].T
     azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(world))
-    linear = srgb_to_linear(frame.picture.pixels.astype(np.float32) / frame.picture.full_scale)
+    linear = frame.picture.light()
     there = ((points + 0.5) / np.asarray(frame.scale) - 0.5).astype(np.float32)[None]
     smooth = cv2.remap(
         cv2.GaussianBlur(linear, (0, 0), 2.5), there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from idle_lantern.core.deliver.targets import WriteOptions, jpeg_keywords
+from idle_lantern.core.deliver.write_options import WriteOptions, jpeg_keywords
 from idle_lantern.core.frames.metadata import to_exif
 
 Array = NDArray[Any]

@@ -1,11 +1,9 @@
-"""Linear light in files, written strip by strip from a picture of any size: OpenEXR in half floats, TIFF in whole ones.
-
-The primaries are those of sRGB.
-"""
+"""Linear light in files, written strip by strip from a picture of any size: OpenEXR in half floats, TIFF in whole ones."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import struct
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -13,21 +11,22 @@ import numpy as np
 import tifffile
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.colour.profiles import profile_of
+from idle_lantern.core.colour.space import ColourSpace
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.source import PictureSource, region
+from idle_lantern.core.pictures.source import TILE, PictureSource, light_of, region
 
 Array = NDArray[Any]
 
-_ROWS = 512
 #: Side of a tile of TIFF, and bytes from which on the file is written in the big variant.
 _TILE, _CLASSIC_BYTES = 256, 3_500_000_000
+_CHROMATICITIES = b"chromaticities\0chromaticities\0" + struct.pack("<i", 32)
 
 
-def write_exr(
-    source: PictureSource, target: Path, to_light: Callable[[Array], Array], progress: Progress = SILENT
-) -> None:
-    """Write a picture; ``to_light`` makes linear light (float32) of its display values.
+def write_exr(source: PictureSource, target: Path, _options: WriteOptions, progress: Progress) -> None:
+    """Write the linear light of a picture, with the chromaticities of its space.
 
     Alpha is written as A, and colours are multiplied by it, as OpenEXR has it (Technical Introduction, 2013).
 
@@ -46,29 +45,34 @@ def write_exr(
     first = region(source, Rectangle(0, 0, min(width, 1), min(height, 1)))
     names = "RGBA" if first.shape[2] == 4 else "RGB"
     header["channels"] = dict.fromkeys(names, half)
+    header["chromaticities"] = Imath.Chromaticities(*(Imath.chromaticity(0, 0),) * 4)
     file = OpenEXR.OutputFile(str(target), header)
     try:
         progress.begin("write", height)
-        for top in range(0, height, _ROWS):
-            rows = min(_ROWS, height - top)
-            pixels = region(source, Rectangle(0, top, width, rows))
-            light = to_light(pixels[..., :3])
-            planes = [light[..., c] for c in range(3)]
+        for top in range(0, height, TILE):
+            rows = min(TILE, height - top)
+            light = light_of(region(source, Rectangle(0, top, width, rows)), source.space)
             if len(names) == 4:
-                alpha = pixels[..., 3].astype(np.float32) / np.float32(np.iinfo(pixels.dtype).max)
-                planes = [*(plane * alpha for plane in planes), alpha]
-            file.writePixels(
-                {n: np.ascontiguousarray(p.astype(np.float16)).tobytes() for n, p in zip(names, planes)}, rows
-            )
+                light[..., :3] *= light[..., 3:]
+            planes = {n: np.ascontiguousarray(light[..., c].astype(np.float16)) for c, n in enumerate(names)}
+            file.writePixels({n: plane.tobytes() for n, plane in planes.items()}, rows)
             progress.advance(rows)
     finally:
         file.close()
+    _tell_chromaticities(target, source.space)
 
 
-def write_float_tiff(
-    source: PictureSource, target: Path, to_light: Callable[[Array], Array], progress: Progress = SILENT
-) -> None:
-    """The same as TIFF of 32-bit floats; alpha is not multiplied in (TIFF 6.0, ExtraSamples 2).
+def _tell_chromaticities(path: Path, space: ColourSpace) -> None:
+    """Write them into the header, where the binding leaves zeros (OpenEXR File Layout: name, type, size, value of an attribute)."""
+    with open(path, "r+b") as stream:
+        head = stream.read(4096)
+        place = head.index(_CHROMATICITIES) + len(_CHROMATICITIES)
+        stream.seek(place)
+        stream.write(struct.pack("<8f", *(v for xy in space.chromaticities for v in xy)))
+
+
+def write_float_tiff(source: PictureSource, target: Path, _options: WriteOptions, progress: Progress) -> None:
+    """The same as TIFF of 32-bit floats with a linear profile; alpha is not multiplied in (TIFF 6.0, ExtraSamples 2).
 
     Raises
     ------
@@ -82,11 +86,7 @@ def write_float_tiff(
         progress.begin("write", height)
         for top in range(0, height, _TILE):
             rows = min(_TILE, height - top)
-            pixels = region(source, Rectangle(0, top, width, rows))
-            light = np.asarray(to_light(pixels[..., :3]), np.float32)
-            if channels == 4:
-                alpha = pixels[..., 3:].astype(np.float32) / np.float32(np.iinfo(pixels.dtype).max)
-                light = np.concatenate([light, alpha], -1)
+            light = light_of(region(source, Rectangle(0, top, width, rows)), source.space)
             for left in range(0, width, _TILE):
                 part = light[:, left : left + _TILE]
                 tile = np.zeros((_TILE, _TILE, channels), np.float32)
@@ -98,4 +98,5 @@ def write_float_tiff(
         target, tiles(), shape=(height, width, channels), dtype=np.float32, photometric="rgb", compression="zlib",
         predictor=True, tile=(_TILE, _TILE), bigtiff=width * height * channels * 4 > _CLASSIC_BYTES,
         extrasamples=["unassalpha"] if channels == 4 else None, metadata=None, software="Idle Lantern",
+        iccprofile=profile_of(source.space.in_light),
     )  # fmt: skip

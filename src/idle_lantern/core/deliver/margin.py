@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import hashlib
+from collections.abc import Sequence
 from importlib import resources
 from typing import Any
 
@@ -11,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-from idle_lantern.core.deliver.nadir_patch import NadirCovered
+from idle_lantern.core.base.arrays import Float32Image
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.source import PictureSource, reduced, region
+from idle_lantern.core.pictures.operations import Operation, TilePlace
+from idle_lantern.core.pictures.source import PictureSource, reduced
 
 Array = NDArray[Any]
 
@@ -22,73 +24,36 @@ _SHARE, _LEAST_PX, _SPACE = 0.06, 72, 0.12
 _PAPER, _INK, _HATCH = 244, 24, 8
 
 
-class WithMargin:
-    """A part of a picture with a margin below it, as a picture of its own (its full level only)."""
+class InventedMargin(Operation):
+    """A picture made higher by a margin (h, w, 3) uint8 of its width below it."""
 
-    def __init__(self, source: PictureSource, box: Rectangle, margin: Array) -> None:
-        self._source, self._box = source, box
+    name = "tell-invented"
+
+    def __init__(self, margin: Array) -> None:
         self._margin = margin
-        self.sizes: tuple[tuple[int, int], ...] = ((box.width, box.height + len(margin)),)
-        self.tile_px, self.icc, self.encoding = source.tile_px, source.icc, source.encoding
 
-    def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile, of the picture above and of the margin below."""
-        side, (width, height) = self.tile_px, self.sizes[0]
-        top, left = row * side, column * side
-        bottom, right = min(top + side, height), min(left + side, width)
-        parts = []
-        if top < self._box.height:
-            end = min(bottom, self._box.height)
-            part = Rectangle(self._box.left + left, self._box.top + top, right - left, end - top)
-            parts.append(region(self._source, part))
-        if bottom > self._box.height:
-            start = max(top, self._box.height) - self._box.height
-            below = self._margin[start : bottom - self._box.height, left:right]
-            like = parts[0] if parts else self._source.tile(0, 0, 0)
-            below = below.astype(like.dtype) * (257 if like.dtype == np.uint16 else 1)
-            if like.shape[2] == 4:
-                full = np.full((*below.shape[:2], 1), np.iinfo(like.dtype).max, like.dtype)
-                below = np.concatenate([below, full], -1)
-            parts.append(below)
-        return parts[0] if len(parts) == 1 else np.concatenate(parts)
+    @property
+    def key(self) -> str:
+        """What stands in the margin."""
+        return f"{self.name} {hashlib.sha256(self._margin.tobytes()).hexdigest()}"
 
+    def size(self, size: tuple[int, int]) -> tuple[int, int]:
+        """As wide, and so much higher."""
+        return size[0], size[1] + len(self._margin)
 
-def invented_in(suspects: Iterable[Mapping[str, Any]], kept: Rectangle) -> tuple[tuple[Rectangle, ...], float]:
-    """What of a part of a picture was invented at its rim, in pixels of the whole, and its share of the part; ``suspects`` are those of
-    the join's report."""
-    areas, share = [], 0.0
-    for row in suspects:
-        if row["kind"] == "invented":
-            left, top = round(row["u"] - row["width"] / 2), round(row["v"] - row["height"] / 2)
-            area = Rectangle(left, top, round(row["width"]), round(row["height"]))
-            part = share_within(area, 1e6 * float(row["figure"]), kept)
-            if part > 0:
-                areas.append(area)
-                share += part
-    return tuple(areas), min(1.0, share)
+    def touches(self, at: TilePlace) -> bool:
+        """Only what reaches below the picture."""
+        return at.box.top + at.box.height > at.full[1] - len(self._margin)
 
-
-def share_within(area: Rectangle, pixels: float, kept: Rectangle) -> float:
-    """Share of a crop that so many pixels of an area take up; of one that it cuts, as much as it leaves of its rectangle."""
-    across = min(area.left + area.width, kept.left + kept.width) - max(area.left, kept.left)
-    down = min(area.top + area.height, kept.top + kept.height) - max(area.top, kept.top)
-    if across <= 0 or down <= 0:
-        return 0.0
-    return pixels * across * down / area.area / (kept.width * kept.height)
-
-
-def told_below(
-    picture: PictureSource, box: Rectangle, areas: Sequence[Rectangle], share: float
-) -> tuple[PictureSource, Rectangle]:
-    """A part of a picture with the margin that tells what of it is invented, a cover of its nadir included, and what of that is
-    written; as it was where nothing is."""
-    if isinstance(picture, NadirCovered):
-        about, pixels = picture.covers()
-        areas, share = (*areas, about), min(1.0, share + share_within(about, pixels, box))
-    if not areas:
-        return picture, box
-    whole = WithMargin(picture, box, margin_of(picture, box, areas, share))
-    return whole, Rectangle(0, 0, *whole.sizes[0])
+    def apply(self, tile: Float32Image, at: TilePlace) -> Float32Image:
+        """The margin where the picture ends."""
+        box, end = at.box, at.full[1] - len(self._margin)
+        start = max(box.top, end)
+        tile = tile.copy()
+        part = self._margin[start - end : box.top + box.height - end, box.left : box.left + box.width]
+        tile[start - box.top :, :, :3] = part.astype(np.float32) / 255
+        tile[start - box.top :, :, 3] = 1
+        return tile
 
 
 def margin_of(source: PictureSource, box: Rectangle, invented: Sequence[Rectangle], share: float) -> Array:

@@ -1,22 +1,26 @@
 """What stands under the tripod covered as the picture is written: by a blur of what lies round it, or by a mark of one's own.
 
-The joined picture stays as it is; the cover is laid over its tiles wherever they are shown or written.
+The joined picture stays as it is; the patch is laid over its tiles wherever they are shown or written.
 """
 
 from __future__ import annotations
 
+import hashlib
 import math
 from pathlib import Path
 from threading import Lock
-from typing import Any, Literal, Protocol
+from typing import Any, Literal
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Float32Image
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.deliver.known import CanvasDirections
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.operations import Operation, TilePlace
 from idle_lantern.core.pictures.source import PictureSource, region
 
 Array = NDArray[Any]
@@ -24,9 +28,6 @@ Cover = Literal["blur", "mark"]
 
 #: A mark is kept no larger than this.
 _MARK_PX = 1600
-#: How far from straight down a cover may reach, in degrees: a tripod head covers 8 to 20.
-RADIUS_DEG = (1.0, 45.0)
-
 #: Directions round the nadir, and steps from its middle to the rim, at which the blur is reckoned.
 _ROUND, _STEPS = 720, 48
 #: The rim is softened over this share of the radius; the ring that the blur is made of is as wide.
@@ -39,22 +40,6 @@ _LOOKED_PX = 4000
 _COUNTED_PX = 1500
 #: Places are looked up in rows of so many.
 _ROW = 1024
-
-
-class CanvasDirections(Protocol):
-    """How a picture lies in directions: as of the join's canvas."""
-
-    def directions(self, pixels: Array) -> Array:
-        """Unit directions (..., 3) of pixels (..., 2), y down; NaN where there are none."""
-
-    def pixels(self, directions: Array) -> Array:
-        """Pixels (..., 2) of directions (..., 3); NaN where there is no place."""
-
-
-def shows_nadir(canvas: CanvasDirections, width: int, height: int) -> bool:
-    """Whether a picture of that size reaches straight down, where the tripod stands."""
-    at = canvas.pixels(np.array([[0.0, 1.0, 0.0]]))[0]
-    return bool(np.isfinite(at).all()) and bool(-1 <= at[0] <= width and -1 <= at[1] <= height)
 
 
 def read_mark(path: Path) -> Array:
@@ -73,75 +58,82 @@ def read_mark(path: Path) -> Array:
         raise InputError("Is no picture", where=str(path), remedy="Choose a PNG or JPEG as the mark") from error
 
 
-class NadirCovered:
-    """A picture with its nadir covered up to ``radius_deg``; ``mark`` is (h, w, 4) uint8, laid with its upper edge to yaw 0."""
+class NadirPatch(Operation):
+    """The nadir of ``source`` covered up to ``radius_deg``; ``mark`` is (h, w, 4) uint8, laid with its upper edge to yaw 0."""
+
+    name = "cover-nadir"
 
     def __init__(
-        self, source: PictureSource, canvas: CanvasDirections, how: Cover, radius_deg: float, mark: Array | None = None
+        self,
+        source: PictureSource,
+        canvas: CanvasDirections,
+        how: Cover,
+        radius_deg: float,
+        mark: Array | None = None,
     ) -> None:
-        self.sizes, self.tile_px, self.icc, self.encoding = source.sizes, source.tile_px, source.icc, source.encoding
         self._source, self._canvas, self._radius = source, canvas, math.radians(radius_deg)
         self._how, self._mark = how, mark
         self._blurred: Array | None = None
         self._one = Lock()
 
+    @property
+    def key(self) -> str:
+        """How, how far and by which mark."""
+        mark = b"" if self._mark is None else self._mark.tobytes()
+        return f"{self.name} {self._how} {self._radius} {hashlib.sha256(mark).hexdigest()}"
+
     def covers(self) -> tuple[Rectangle, int]:
         """What of the picture is covered: a rectangle about it, and how many pixels."""
         level = self._looked(_COUNTED_PX)
-        inside = self._within(level, Rectangle(0, 0, *self.sizes[level]))[0]
+        inside = self._within(self._all(level))[0]
         if not inside.any():
             return Rectangle(0, 0, 0, 0), 0
-        fx, fy = (whole / part for whole, part in zip(self.sizes[0], self.sizes[level]))
+        fx, fy = (whole / part for whole, part in zip(self._source.sizes[0], self._source.sizes[level]))
         rows, columns = np.flatnonzero(inside.any(1)), np.flatnonzero(inside.any(0))
         left, top = round(columns[0] * fx), round(rows[0] * fy)
         wide, high = round((columns[-1] + 1) * fx) - left, round((rows[-1] + 1) * fy) - top
         return Rectangle(left, top, wide, high), round(float(inside.sum()) * fx * fy)
 
-    def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile, covered where it lies near the nadir."""
-        made = self._source.tile(level, row, column)
-        side = self.tile_px
-        box = Rectangle(column * side, row * side, made.shape[1], made.shape[0])
-        if not self._may_touch(level, box):
-            return made
-        inside, share, azimuth = self._within(level, box)
-        if not inside.any():
-            return made
-        full = np.iinfo(made.dtype).max
-        colour, cover = self._colours(share[inside], azimuth[inside])
-        made = made.copy()
-        part = made[inside].astype(np.float32)
-        part[:, :3] += cover[:, None] * (colour * full - part[:, :3])
-        if made.shape[2] == 4:  # what is covered shows, though no frame showed it
-            part[:, 3] = np.maximum(part[:, 3], cover * full)
-        made[inside] = np.rint(part).astype(made.dtype)
-        return made
-
-    # --- parts --------------------------------------------------------------------
-
-    def _looked(self, longest_px: int) -> int:
-        return next((i for i, size in enumerate(self.sizes) if max(size) <= longest_px), len(self.sizes) - 1)
-
-    def _directions(self, level: int, pixels: Array) -> Array:
-        factor = np.array(self.sizes[0]) / np.array(self.sizes[level])
-        return self._canvas.directions((pixels + 0.5) * factor - 0.5)
-
-    def _may_touch(self, level: int, box: Rectangle) -> bool:
+    def touches(self, at: TilePlace) -> bool:
         """Whether any of a coarse grid of a tile comes near the nadir: most tiles of a picture do not."""
+        box = at.box
         u, v = np.meshgrid(
             np.linspace(box.left, box.left + box.width, 9), np.linspace(box.top, box.top + box.height, 9)
         )
-        down = self._directions(level, np.stack([u, v], -1))[..., 1]
+        down = self._canvas.directions((np.stack([u, v], -1) + 0.5) * np.asarray(at.scale) - 0.5)[..., 1]
         if not np.isfinite(down).any():
             return False
         angles = np.arccos(np.clip(down[np.isfinite(down)], -1, 1))
         return bool(angles.min() < self._radius + float(np.ptp(angles)) / 4 + 0.05)
 
-    def _within(self, level: int, box: Rectangle) -> tuple[Array, Array, Array]:
-        """Of the pixels of a box: whether the cover reaches them, how far from the nadir as a share of the radius, in which
+    def apply(self, tile: Float32Image, at: TilePlace) -> Float32Image:
+        """The cover where it lies near the nadir; what is covered shows, though no frame showed it."""
+        inside, share, azimuth = self._within(at)
+        if not inside.any():
+            return tile
+        colour, cover = self._colours(share[inside], azimuth[inside])
+        tile = tile.copy()
+        part = tile[inside]
+        part[:, :3] += cover[:, None] * (colour - part[:, :3])
+        part[:, 3] = np.maximum(part[:, 3], cover)
+        tile[inside] = part
+        return tile
+
+    # --- parts --------------------------------------------------------------------
+
+    def _looked(self, longest_px: int) -> int:
+        return next(
+            (i for i, size in enumerate(self._source.sizes) if max(size) <= longest_px), len(self._source.sizes) - 1
+        )
+
+    def _all(self, level: int) -> TilePlace:
+        sizes = self._source.sizes
+        return TilePlace(Rectangle(0, 0, *sizes[level]), sizes[level], sizes[0])
+
+    def _within(self, at: TilePlace) -> tuple[Array, Array, Array]:
+        """Of the pixels of a tile: whether the cover reaches them, how far from the nadir as a share of the radius, in which
         direction (radians)."""
-        u, v = np.meshgrid(np.arange(box.left, box.left + box.width), np.arange(box.top, box.top + box.height))
-        rays = self._directions(level, np.stack([u, v], -1).astype(float))
+        rays = self._canvas.directions(at.full_pixels())
         # by the sine where it is small: an arc cosine there knows nothing
         aside = np.hypot(rays[..., 0], rays[..., 2])
         share = np.arctan2(aside, rays[..., 1]) / self._radius
@@ -169,7 +161,7 @@ class NadirCovered:
     def _blur(self) -> Array:
         """Colours (steps, round, 3) from 0 to 1: those of the ring round the cover, evened more and more towards the middle."""
         level = self._looked(_LOOKED_PX)
-        width, height = self.sizes[level]
+        width, height = self._source.sizes[level]
         angles = np.arange(_ROUND) * 2 * math.pi / _ROUND
         ring = np.zeros((_ROUND, 3))
         seen = np.zeros(_ROUND)
@@ -181,7 +173,7 @@ class NadirCovered:
                 [out * np.sin(angles), np.full(_ROUND, math.cos(self._radius * share)), out * np.cos(angles)], 1
             )
             places = self._canvas.pixels(rays)
-            places = (places + 0.5) * np.array([width, height]) / np.array(self.sizes[0]) - 0.5
+            places = (places + 0.5) * np.array([width, height]) / np.array(self._source.sizes[0]) - 0.5
             at = np.rint(np.nan_to_num(places, nan=-1)).astype(int)
             there = (at >= 0).all(1) & (at[:, 0] < width) & (at[:, 1] < height)
             pixels = picture[at[there, 1], at[there, 0]].astype(float) / full

@@ -15,6 +15,7 @@ import numpy as np
 from isal import isal_zlib
 from numpy.typing import NDArray
 
+from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.frames.metadata import Metadata, to_exif
 from idle_lantern.core.pictures.packing import deflated
 from idle_lantern.core.pictures.pyramid import PyramidInfo
@@ -55,8 +56,9 @@ class PngStream:
         stream.write(SIGNATURE)
         header = struct.pack(">IIBBBBB", info.width, info.height, depth, _RGBA if info.alpha else _RGB, 0, 0, 0)
         self._chunk(b"IHDR", header)
-        if info.icc:
-            self._chunk(b"iCCP", b"ICC profile\0\0" + deflated(info.icc))
+        icc = told_profile(info.space)
+        if icc:
+            self._chunk(b"iCCP", b"ICC profile\0\0" + deflated(icc))
         per_metre = round(info.dpi * _METRE_IN_INCHES)
         self._chunk(b"pHYs", struct.pack(">IIB", per_metre, per_metre, 1))
         exif = to_exif(metadata, info.width, info.height).tobytes()

@@ -10,8 +10,9 @@ from typing import IO, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.deliver import jpeg_strips, png_strips
-from idle_lantern.core.deliver.targets import WriteOptions
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.pictures.pyramid import KeptTiles, PyramidInfo, in_order
 
 Array = NDArray[Any]
@@ -46,7 +47,7 @@ def write_strips(
         if png:
             return png_strips.packed_strip(strip), len(strip)
         whole = (info.width, info.height) if top == 0 else None
-        return jpeg_strips.packed_strip(strip, options, whole=whole, icc=info.icc), len(strip)
+        return jpeg_strips.packed_strip(strip, options, whole=whole, icc=told_profile(info.space)), len(strip)
 
     strips = strips_of(tiles, info.width, alpha=png and info.alpha, deep=png)
     with open(path, "wb") as stream, ThreadPoolExecutor(threads) as pool:

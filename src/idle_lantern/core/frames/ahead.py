@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from threading import Lock
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.decoded import keeps
 from idle_lantern.core.frames.reading import FrameInfo, read_again, sound_jpeg
 

@@ -9,10 +9,14 @@ from typing import Any
 
 import cv2
 import numpy as np
+from cachetools import LRUCache
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.frames.profiles import WorkingSpace, working_space
+from idle_lantern.core.base.errors import UnreadableFrame
+from idle_lantern.core.base.reducing import reduced_to
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.profiles import common_space
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 
 Array = NDArray[Any]
@@ -21,6 +25,37 @@ Array = NDArray[Any]
 MOST_BYTES = 600_000_000
 #: A frame that was read whole before, by its file; it is handed out once.
 Ahead = Callable[[Path], Picture | None]
+
+
+#: Small frames of the last sets, for pictures that are made again.
+_SMALL_BYTES = 150_000_000
+_SMALL: LRUCache[object, Picture] = LRUCache(_SMALL_BYTES, getsizeof=lambda p: p.pixels.nbytes)
+_SMALL_LOCK = Lock()
+
+
+def file_identity(path: Path) -> tuple[str, int, int]:
+    """What tells a file as it is now from another, or from what it was: name, size and time.
+
+    Raises
+    ------
+    UnreadableFrame
+        It is gone.
+    """
+    try:
+        stat = path.stat()
+    except OSError as error:
+        raise UnreadableFrame("Is missing", where=path.name) from error
+    return str(path), stat.st_size, stat.st_mtime_ns
+
+
+def reduced_picture(picture: Picture, width: int, height: int) -> Picture:
+    """A picture of 8 bit at that size."""
+    pixels, alpha = picture.pixels, picture.alpha
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+        alpha = None if alpha is None else (alpha >> 8).astype(np.uint8)
+    alpha = None if alpha is None else reduced_to(alpha, width, height)
+    return Picture(reduced_to(pixels, width, height), alpha, picture.space)
 
 
 def keeps(infos: Sequence[FrameInfo], most_bytes: int = MOST_BYTES) -> bool:
@@ -39,15 +74,16 @@ class DecodedFrames:
         self,
         infos: Sequence[FrameInfo],
         most_bytes: int = MOST_BYTES,
-        space: WorkingSpace | None = None,
+        space: ColourSpace | None = None,
         *,
         ahead: Ahead | None = None,
     ) -> None:
         self.infos = infos
-        self.space = space or working_space([i.icc for i in infos])
+        self.space = space or common_space([i.space for i in infos])
         self.keeps = keeps(infos, most_bytes)
         self._ahead = ahead
         self._kept: dict[int, Picture] = {}
+        self._small: dict[tuple[int, int, int], Picture] = {}
         self._lock = Lock()
 
     def first(self, f: int) -> Picture:
@@ -66,7 +102,7 @@ class DecodedFrames:
         if kept is not None:
             return kept
         ahead = None if self._ahead is None else self._ahead(info.path)
-        picture = self.space.take_in(ahead or (read_again(info) if sound_jpeg(info) else read(info.path)))
+        picture = (ahead or (read_again(info) if sound_jpeg(info) else read(info.path))).in_space(self.space)
         if self.keeps:
             with self._lock:
                 self._kept[f] = picture
@@ -75,7 +111,27 @@ class DecodedFrames:
     def keep(self, f: int, picture: Picture) -> None:
         """Take a frame that was read elsewhere."""
         with self._lock:
-            self._kept[f] = self.space.take_in(picture)
+            self._kept[f] = picture.in_space(self.space)
+
+    def small(self, f: int, width: int, height: int) -> Picture:
+        """Frame ``f`` of 8 bit at that size, kept for all stages and, as many as fit, for the next picture of the same files.
+
+        Raises
+        ------
+        UnreadableFrame
+            Its pixels are truncated or damaged, or it is gone.
+        """
+        kept = self._small.get((f, width, height))
+        if kept is None:
+            key = (file_identity(self.infos[f].path), width, height, self.space)
+            with _SMALL_LOCK:
+                kept = _SMALL.get(key)
+            if kept is None:
+                kept = reduced_picture(self.first(f), width, height)
+                with _SMALL_LOCK:
+                    _SMALL[key] = kept
+            self._small[f, width, height] = kept
+        return kept
 
     def reduced(self, f: int, reduce: int) -> Picture:
         """Frame ``f`` decoded at a fraction of its size, for a first glance; it is not kept.
@@ -85,14 +141,14 @@ class DecodedFrames:
         UnreadableFrame
             Its pixels are truncated or damaged.
         """
-        return self.space.take_in(read(self.infos[f].path, reduce))
+        return read(self.infos[f].path, reduce).in_space(self.space)
 
     def grey(self, f: int) -> Array:
         """Full-size brightness (H, W), 8 bit."""
         with self._lock:
             picture = self._kept.get(f)
         # always from the colours, so that what is kept makes no difference to the result
-        picture = picture or self.space.take_in(read_again(self.infos[f]))
+        picture = picture or read_again(self.infos[f]).in_space(self.space)
         pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
         return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
 
@@ -107,4 +163,4 @@ class DecodedFrames:
             picture = self._kept.pop(f, None)
         if picture is not None and reduce == 1:
             return picture
-        return self.space.take_in(read_again(self.infos[f], reduce))
+        return read_again(self.infos[f], reduce).in_space(self.space)

@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import TypeVar
 
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
+from idle_lantern.core.colour.profiles import common_space
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.frames.reading import SUFFIXES, FrameInfo, probe
 
 T = TypeVar("T")
@@ -20,18 +22,35 @@ MASK_ENDING = ".mask.png"
 class FrameSet:
     """Frames in the order given.
 
-    ``names`` are file names, with as much of the folder as keeps them apart.
+    ``names`` are file names, with as much of the folder as keeps them apart; ``known_as`` the identities by which choices name
+    them, empty where those are the names.
     """
 
     infos: tuple[FrameInfo, ...]
     names: tuple[str, ...]
+    known_as: tuple[str, ...] = ()
+
+    @property
+    def ids(self) -> tuple[str, ...]:
+        """The identities of the frames."""
+        return self.known_as or self.names
+
+    @property
+    def space(self) -> ColourSpace:
+        """The colour space that they are joined in unless another one is asked for."""
+        return common_space([info.space for info in self.infos])
+
+    def places(self, ids: Iterable[str]) -> frozenset[int]:
+        """Indices of those frames that are in the set."""
+        wanted = set(ids)
+        return frozenset(f for f, frame in enumerate(self.ids) if frame in wanted)
 
     def __len__(self) -> int:
         return len(self.infos)
 
 
-def gather(paths: Sequence[Path]) -> FrameSet:
-    """Probe the files of a set.
+def gather(paths: Sequence[Path], ids: Sequence[str] = ()) -> FrameSet:
+    """Probe the files of a set; ``ids`` are their identities where they have others than their names.
 
     Raises
     ------
@@ -51,7 +70,7 @@ def gather(paths: Sequence[Path]) -> FrameSet:
         except UnreadableFrame as error:
             faults.append(error)
     refuse_unreadable(faults, len(paths))
-    return FrameSet(tuple(infos), names_of([i.path for i in infos]))
+    return FrameSet(tuple(infos), names_of([i.path for i in infos]), tuple(ids))
 
 
 def refuse_twice(paths: Sequence[Path]) -> None:

@@ -14,8 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import UnreadableFrame
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.reducing import reduced_to
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
 from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
 from idle_lantern.core.frames.decoders.head import FileHead
@@ -105,7 +105,7 @@ def read(path: Path, reduce: int = 1) -> Picture:
             picture = jxl.pixels(path)
         else:
             picture = plain.pixels(path, kind, deep=info.bits == 16, reduce=reduce)
-        picture = turned(replace(picture, icc=info.icc), info.metadata.orientation)
+        picture = turned(replace(picture, space=info.space), info.metadata.orientation)
         return _reduced(_sound(picture), info, reduce)
 
 
@@ -131,14 +131,14 @@ def thumbnail(path: Path, longest_px: int) -> Picture:
 def small_of(picture: Picture, longest_px: int) -> Picture:
     """A small picture of one that was read, of 8 bit."""
     if picture.pixels.dtype == np.uint16:
-        picture = Picture((picture.pixels >> 8).astype(np.uint8), None, picture.icc)
+        picture = Picture((picture.pixels >> 8).astype(np.uint8), None, picture.space)
     every = max(1, max(picture.width, picture.height) // (_SEEN_OF_EACH * longest_px))
-    picture = Picture(picture.pixels[::every, ::every], None, picture.icc)
+    picture = Picture(picture.pixels[::every, ::every], None, picture.space)
     factor = longest_px / max(picture.width, picture.height)
     if factor >= 1:
         return picture
     size = max(1, round(picture.width * factor)), max(1, round(picture.height * factor))
-    return Picture(reduced_to(picture.pixels, *size), None, picture.icc)
+    return Picture(reduced_to(picture.pixels, *size), None, picture.space)
 
 
 def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
@@ -153,7 +153,7 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
         pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
         if pixels is None or pixels.shape[0] * pixels.shape[1] != info.width * info.height:
             return read(info.path)
-        return turned(Picture(pixels, None, info.icc), info.metadata.orientation)
+        return turned(Picture(pixels, None, info.space), info.metadata.orientation)
 
 
 def sound_jpeg(info: FrameInfo) -> bool:
@@ -193,7 +193,7 @@ def turned(picture: Picture, orientation: int) -> Picture:
             a = a[::-1]
         return np.ascontiguousarray(a)
 
-    return Picture(turn(picture.pixels), None if picture.alpha is None else turn(picture.alpha), picture.icc)
+    return Picture(turn(picture.pixels), None if picture.alpha is None else turn(picture.alpha), picture.space)
 
 
 def _reduced(picture: Picture, info: FrameInfo, reduce: int) -> Picture:
@@ -203,4 +203,4 @@ def _reduced(picture: Picture, info: FrameInfo, reduce: int) -> Picture:
         return picture
 
     alpha = None if picture.alpha is None else reduced_to(picture.alpha, width, height)
-    return Picture(reduced_to(picture.pixels, width, height), alpha, picture.icc)
+    return Picture(reduced_to(picture.pixels, width, height), alpha, picture.space)

@@ -129,7 +129,13 @@ def split(path: Path, circles: tuple[Circle, Circle], folder: Path) -> tuple[Pat
         )
         with replacing(target) as part:
             tifffile.imwrite(
-                part, made, photometric="rgb", compression="zlib", predictor=True, iccprofile=picture.icc, metadata=None
+                part,
+                made,
+                photometric="rgb",
+                compression="zlib",
+                predictor=True,
+                iccprofile=picture.space.icc,
+                metadata=None,
             )
     return targets
 

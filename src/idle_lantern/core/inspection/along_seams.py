@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.colours import largest, smallest
-from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.inspection.frame_views import FrameViews, ShownFrame
@@ -121,7 +121,7 @@ def read_seam(look: FrameViews, label: Array, window: SeamWindow) -> SeamReading
     winner = _winner(look, label, tile)
     seam = _distance_px(winner, window)
     weight = (both * np.exp(-((seam / _NEAR_PX) ** 2))).astype(np.float32)
-    light = _light(one, two, weight)
+    light = _light(one, two, weight, look.plan.space)
     gain = np.float32(2.0 ** (-light[0] / 2.2) if math.isfinite(light[1]) else 1.0)
     grey = [cv2.cvtColor(s.pixels, cv2.COLOR_RGB2GRAY).astype(np.float32) for s in (one, two)]
     differs = cv2.absdiff(one.pixels, two.pixels)
@@ -152,7 +152,7 @@ def _alike(one: Array, two: Array, differs: Array, weight: Array, near: Array, q
     return int(smooth.max()) < _DIFFERENT
 
 
-def _light(one: ShownFrame, two: ShownFrame, weight: Array) -> tuple[float, float, float]:
+def _light(one: ShownFrame, two: ShownFrame, weight: Array, space: ColourSpace) -> tuple[float, float, float]:
     """b against a in EV where neither is dark or full: mean of the colours, its doubt, the colour that differs most."""
     blocks = _SIDE // _BLOCK, _SIDE // _BLOCK
     small = [cv2.resize(s.pixels.astype(np.float32), blocks, interpolation=cv2.INTER_AREA) for s in (one, two)]
@@ -160,7 +160,7 @@ def _light(one: ShownFrame, two: ShownFrame, weight: Array) -> tuple[float, floa
     usable = (weight > 0.1) & np.all([(smallest(s) > _DARK) & (largest(s) < _BRIGHT) for s in small], axis=0)
     if usable.sum() < _LEAST_BLOCKS:
         return 0.0, math.inf, 0.0
-    linear = [srgb_to_linear(s[usable] / 255) for s in small]
+    linear = [space.to_linear(s[usable] / 255) for s in small]
     ratio = np.log2(linear[1] / linear[0])
     middle, means = np.median(ratio, 0), ratio.mean(1)
     spread = 1.4826 * float(np.median(np.abs(means - np.median(means))))

@@ -49,7 +49,7 @@ class FrameViews:
         self.plan, self._even = plan, even
         self.poses = plan.poses.halved() if self.shrink > 1 else plan.poses
         self.canvas: Canvas = plan.canvas.scaled(1 / self.shrink) if self.shrink > 1 else plan.canvas
-        self._tables = [gain_table(g, 255) for g in plan.gains]
+        self._tables = [gain_table(g, 255, plan.space) for g in plan.gains]
         self._frames = SizedCache(self._load, lambda p: int(p.nbytes), plan.cache_bytes * _SHARE)
         self._step = grid_step(self.canvas)
 
@@ -108,7 +108,7 @@ class FrameViews:
         if self.shrink > 1 and even and isinstance(frames, FilesOfFrames):
             frames = replace(frames, reduce=frames.reduce * self.shrink)
         pixels = _as_seen(frames.load(k).pixels, lens)
-        return with_gain(without_vignetting(pixels, lens, self.plan.vignetting), self._tables[k])
+        return with_gain(without_vignetting(pixels, lens, self.plan.vignetting, self.plan.space), self._tables[k])
 
 
 def _as_seen(pixels: Array, lens: Lens) -> Array:

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.colours import largest, total
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.compositing.light.gains import gain_table, with_gain
 
@@ -67,7 +68,7 @@ class Doubled:
 
 def figures(overview: Overview, gains: Array, label: Array) -> list[Figure]:
     """What moved between each two frames that overlap."""
-    even = [_even(p, gains) for p in overview.patches]
+    even = [_even(p, gains, overview.space) for p in overview.patches]
     found = []
     for i, others in enumerate(meeting(overview)):
         for j in others:
@@ -106,9 +107,11 @@ def doubled(found: Sequence[Figure]) -> list[Doubled]:
     return told
 
 
-def _even(patch: Patch, gains: Array) -> Array:
+def _even(patch: Patch, gains: Array, space: ColourSpace) -> Array:
     return np.asarray(
-        cv2.GaussianBlur(with_gain(patch.pixels, gain_table(gains[patch.frame], 255)).astype(np.float32), (3, 3), 0)
+        cv2.GaussianBlur(
+            with_gain(patch.pixels, gain_table(gains[patch.frame], 255, space)).astype(np.float32), (3, 3), 0
+        )
     )
 
 

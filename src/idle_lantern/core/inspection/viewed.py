@@ -19,7 +19,7 @@ from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.render.rework import EarlierPicture
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.pictures.pyramid import TILE
+from idle_lantern.core.pictures.source import TILE
 
 Array = NDArray[Any]
 

@@ -18,14 +18,14 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.render.compose import Composed
 from idle_lantern.core.compositing.render.rework import EarlierPicture
 from idle_lantern.core.compositing.render.to_file import JustMade, compose_to_file
-from idle_lantern.core.deliver.targets import check_target
+from idle_lantern.core.deliver.formats import check_target
 from idle_lantern.core.frames.decoded import Ahead, DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.frames.masks import Masks
@@ -33,7 +33,8 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.inspection import find
 from idle_lantern.core.inspection.find import LookedOver
 from idle_lantern.core.inspection.suspect import Suspect
-from idle_lantern.core.registration.solve.solve import Solution, solve
+from idle_lantern.core.registration.match.features import WorkingFrame
+from idle_lantern.core.registration.solve.solve import OnRough, Solution, solve, working_of
 from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
@@ -53,8 +54,8 @@ def join(
     solution: Solution | None = None,
     earlier: EarlierPicture | None = None,
     known_suspects: Sequence[Suspect] = (),
-    on_rough: Callable[[Solution, DecodedFrames], None] | None = None,
-    on_solved: Callable[[Solution, Canvas], None] | None = None,
+    on_rough: OnRough | None = None,
+    on_solved: Callable[[Solution, Canvas, Sequence[WorkingFrame]], None] | None = None,
     on_tile: Callable[[Tile], None] | None = None,
     on_looked: Callable[[LookedOver], None] | None = None,
 ) -> tuple[Solution, Composed]:
@@ -62,7 +63,7 @@ def join(
 
     ``ahead`` hands out frames that were read whole before. A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
     ``known_suspects`` of it where nothing changed. ``on_rough`` gets what is known early, ``on_solved`` the
-    final geometry before the picture is made, ``on_tile`` each tile of it, ``on_looked`` the places that should
+    final geometry, with the reduced frames, before the picture is made, ``on_tile`` each tile of it, ``on_looked`` the places that should
     be looked at and what moved.
 
     Raises
@@ -78,24 +79,19 @@ def join(
     check_target(target)
     store = DecodedFrames(frames.infos, options.memory() // 4, ahead=ahead)
 
-    def early(found: Solution) -> None:
-        if on_rough is not None:
-            on_rough(found, store)
-
-    solved = solution or solve(
-        frames, options, prior, progress, store, checkpoint, early if on_rough is not None else None
-    )
+    solved = solution or solve(frames, options, prior, progress, store, checkpoint, on_rough)
+    working = working_of(solved, store)
     canvas = canvas_for(solved.poses, solved.seen, options)
     straight = None
     if options.rim == "stretch":
         from idle_lantern.core.compositing.render.straight_rim import straight_rim  # takes a third of a second to load
 
-        straight = straight_rim(solved, canvas, options, progress, masks)
+        straight = straight_rim(solved, canvas, options, working, progress, masks)
     canvas = canvas if straight is None else straight[0]
     check_target(target, canvas.width, canvas.height)
-    check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos), filled=options.rim == "fill")
+    check_space(target, canvas, deep=any(i.bits == 16 for i in frames.infos), filled=options.fills_rim)
     if on_solved is not None:
-        on_solved(solved, canvas)
+        on_solved(solved, canvas, working)
 
     def look_over(made: JustMade) -> None:
         if on_looked is None:
@@ -126,6 +122,7 @@ def join(
         progress,
         # geometry is found in the frames' own colours, whatever those of the picture are to be
         store=store if options.profile is None else None,
+        working=working,
         masks=masks,
         checkpoint=checkpoint,
         earlier=earlier,
@@ -165,4 +162,4 @@ def cropped(picture: Picture, box: Rectangle) -> Picture:
     alpha = None if picture.alpha is None else picture.alpha[at]
     if alpha is not None and (alpha == picture.full_scale).all():
         alpha = None
-    return Picture(picture.pixels[at], alpha, picture.icc)
+    return Picture(picture.pixels[at], alpha, picture.space)

@@ -1,337 +1,333 @@
-"""The join report of the contract, made from results."""
+"""The join report of the contract: typed, as it stands in the file. ``report_making`` fills it, ``report_reading`` reads it back."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import asdict
-from typing import Any
+from pathlib import Path
+from typing import Literal
 
-import cv2
-import numpy as np
+import msgspec
+from msgspec import UNSET, Struct, UnsetType
 
-from idle_lantern.core.base.memory import peak_rss_mib
-from idle_lantern.core.compositing.canvas.stretch import Stretch
-from idle_lantern.core.compositing.render.compose import Composed
-from idle_lantern.core.compositing.rim.outcome import Filled, Stretched
-from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.geometry import rotations
-from idle_lantern.core.inspection.find import LookedOver
-from idle_lantern.core.inspection.ghosts import Ghost
-from idle_lantern.core.inspection.suspect import Suspect
-from idle_lantern.core.join.packed_warp import packed
-from idle_lantern.core.registration.solve.hand_held import HandHeld
-from idle_lantern.core.registration.solve.parallax import Parallax
-from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.strict_json import read_bytes
+from idle_lantern.core.inspection.suspect import Kind
+from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.request.choices import JoinChoices
 
-SCHEMA = "idle-lantern/join-report/1"
-_STAGES = ("read", "features", "match", "adjust", "refine", "warp", "seams", "blend", "suspects", "write")
+SCHEMA: Literal["idle-lantern/join-report/1"] = "idle-lantern/join-report/1"
+#: A number that may not be known.
+Maybe = float | None
+Triple = tuple[float, float, float]
 
 
-def report_of(
-    solution: Solution,
-    joined: Composed,
-    *,
-    ratio: float | None = None,
-    looked: LookedOver | None = None,
-) -> dict[str, Any]:
-    """The whole report of a finished join; ``looked`` tells places of the whole canvas, None where nobody looked."""
-    poses, names = solution.poses, solution.frames.names
-    timings = {**solution.timings_s, **joined.timings_s}
-    canvas, box = joined.shown, joined.crop
-    left, top = (box.left, box.top) if joined.cropped else (0, 0)
-    width, height = canvas.width, canvas.height
-    invented = joined.rim if isinstance(joined.rim, Filled) else None
-    return {
-        "schema": SCHEMA,
-        "frames": [_frame(solution, joined, f, (left, top)) for f in range(len(names))],
-        "groups": [[names[f] for f in g] for g in solution.groups if len(g) > 1],
-        "links": [
-            {"a": k.a, "b": k.b, "matches": len(k.points_a), "inliers": k.inliers, "rms_px": _plain(k.rms_px)}
-            for k in solution.links
-        ],
-        "rms_px": _plain(poses.rms_px),
-        "focal_sigma": _plain(poses.focal_sigma),
-        "canvas": {
-            "projection": canvas.projection.name,
-            "parameters": dict(canvas.projection.parameters),
-            "width": width,
-            "height": height,
-            "px_per_rad": canvas.px_per_rad,
-            "centre_px": list(canvas.centre_px),
-            "rotation": canvas.canvas_from_world.tolist(),
-            "full_circle": canvas.full_circle,
-            "reason": canvas.reason,
-            "stretch": _stretch(canvas.stretch),
-        },
-        "parallax": _parallax(solution),
-        "pupil": _pupil(solution),
-        "level": _level(solution),
-        "lean": _lean(solution),
-        "known_lens": None if solution.known is None else asdict(solution.known),
-        "falloff": {"terms": list(joined.vignetting), "corner": math.exp(sum(joined.vignetting))},
-        "dust": [
-            {"u": round(s.u, 1), "v": round(s.v, 1), "size_px": round(s.size_px, 1), "loss": round(s.loss, 3)}
-            for s in joined.dust
-        ],
-        "head_left_out": [names[f] for f in joined.carried],
-        "suspects": None
-        if looked is None
-        else _suspects([*looked.suspects, *_invented(invented)], names, left, top, width, height),
-        "ghosts": [] if looked is None else [_ghost(m, names, left, top) for m in looked.ghosts],
-        "invented_px": 0 if invented is None else invented.pixels,
-        "rim": None if joined.rim is None else {**_rim(joined.rim), "sentence": joined.rim.sentence},
-        "profile": joined.space,
-        "largest_rectangle": {"left": box.left, "top": box.top, "width": box.width, "height": box.height},
-        "cropped": joined.cropped,
-        "crop": {"x": left, "y": top, "width": width, "height": height, "ratio": ratio},
-        "tiles": {"made": len(joined.made), "of": joined.tiles},
-        "timings_s": {stage: round(timings.get(stage, 0.0), 4) for stage in _STAGES},
-        "peak_rss_mib": round(peak_rss_mib(), 1),
-    }
+class LensRow(Struct, frozen=True):
+    """A lens in pixels of its frame (``geometry.lenses``)."""
+
+    model: str
+    focal_px: float
+    k1: float
+    k2: float
+    k3: float
+    cx: float
+    cy: float
 
 
-def _suspects(
-    suspects: Sequence[Suspect], names: Sequence[str], left: int, top: int, width: int, height: int
-) -> list[dict[str, Any]]:
-    """Those that the picture still shows after its crop, in its own pixels."""
-    rows = []
-    for s in suspects:
-        if (
-            left - s.width / 2 < s.u < left + width + s.width / 2
-            and top - s.height / 2 < s.v < top + height + s.height / 2
-        ):
-            rows.append(
-                {
-                    "u": round(s.u - left),
-                    "v": round(s.v - top),
-                    "width": round(s.width),
-                    "height": round(s.height),
-                    "kind": s.kind,
-                    "suspicion": round(s.suspicion, 3),
-                    "frames": [names[f] for f in s.frames],
-                    "sentence": s.sentence,
-                    "figure": round(s.figure, 3),
-                    "unit": s.unit,
-                }
-            )
-    return rows
+class PoseRow(Struct, frozen=True):
+    """Where a frame looks; ``rotation`` is world-from-camera, ``sigma_deg`` how well it is known."""
+
+    yaw_deg: float
+    pitch_deg: float
+    roll_deg: float
+    rotation: tuple[Triple, Triple, Triple]
+    sigma_deg: Maybe | UnsetType = UNSET
 
 
-def _ghost(ghost: Ghost, names: Sequence[str], left: int, top: int) -> dict[str, Any]:
-    return {
-        "sentence": ghost.sentence(names),
-        "places": [
-            {
-                "u": round(p.u - left), "v": round(p.v - top), "width": round(p.width), "height": round(p.height),
-                "frame": names[p.frame], "instead": names[p.instead], "shown": p.shown,
-            }
-            for p in ghost.places
-        ],
-    }  # fmt: skip
+class PackedWarp(Struct, frozen=True):
+    """A local warp of a frame (``packed_warp``)."""
+
+    rows: int
+    columns: int
+    unit_px: float
+    int16_deflated_base64: str
 
 
-def _stretch(stretch: Stretch | None) -> dict[str, Any] | None:
-    if stretch is None:
-        return None
-    return {
-        "origin_px": list(stretch.origin),
-        "step_px": list(stretch.step),
-        "flat_px": np.round(stretch.at, 3).tolist(),
-        "period_px": stretch.period_px,
-    }
+Role = Literal["single", "base", "bracket", "repeat", "bookend", "twin", "stray", "sensor-shift"]
 
 
-def _rim(rim: Stretched | Filled) -> dict[str, Any]:
-    if isinstance(rim, Stretched):
-        return {"way": "stretch", "largest": round(rim.largest, 3), "bow_px": round(rim.bow_px, 2)}
-    return {"way": "fill", "invented_px": rim.pixels, "left_open": list(rim.left)}
+class FrameRow(Struct, frozen=True, kw_only=True):
+    """What became of a file; of one beside the frames ``stands`` names the frame that stands for it."""
+
+    file: str
+    used: bool
+    reason: str | None = None
+    width: int | None = None
+    height: int | None = None
+    bits: int | UnsetType = UNSET
+    lens: LensRow | None = None
+    pose: PoseRow | None = None
+    gain: tuple[float, ...] = (1.0, 1.0, 1.0)
+    placed_by: str | None = None
+    shown_px: list[list[tuple[int, int]]] | UnsetType = UNSET
+    image_circle_px: float | UnsetType = UNSET
+    local_warp_px: PackedWarp | UnsetType = UNSET
+    position: str | UnsetType | None = UNSET
+    role: Role | UnsetType = UNSET
+    ev: float | UnsetType = UNSET
+    stands: str | UnsetType = UNSET
+
+    @property
+    def is_beside(self) -> bool:
+        """Whether it is of a file beside the frames: another exposure of a place, a bookend, a raw's JPEG."""
+        return self.stands is not UNSET or self.position is None
+
+    @property
+    def circle_px(self) -> float:
+        """Radius of the image circle, infinite where the lens fills the frame."""
+        return math.inf if self.image_circle_px is UNSET else self.image_circle_px
+
+    @property
+    def outlines_px(self) -> list[list[tuple[int, int]]]:
+        """What the picture shows of it, as polygons."""
+        return [] if self.shown_px is UNSET else self.shown_px
 
 
-def _size(pixels: int) -> str:
-    return f"{pixels / 1e6:.2f} Mpx" if pixels >= 10_000 else f"some {max(10, round(pixels, -1))} px"
+class LinkRow(Struct, frozen=True):
+    """A verified link between two frames, by index."""
+
+    a: int
+    b: int
+    matches: int
+    inliers: int
+    rms_px: Maybe
 
 
-def _invented(filled: Filled | None) -> list[Suspect]:
-    """What is invented as places that should be looked at: it surely is."""
-    return [
-        Suspect(
-            a.u, a.v, a.width, a.height, "invented", 0.99, (),
-            f"Invented, {_size(a.pixels)}: no frame shows this, it was copied from elsewhere in the picture",
-            a.pixels / 1e6, "Mpx",
-        )
-        for a in (filled.areas if filled else ())
-    ]  # fmt: skip
+class StretchRow(Struct, frozen=True):
+    """How a canvas is bent (``compositing.canvas.stretch``)."""
+
+    origin_px: tuple[float, float]
+    step_px: tuple[float, float]
+    flat_px: list[list[tuple[float, float]]]
+    period_px: float
 
 
-def failure_report(frames: FrameSet | None, names: list[str], reason: str) -> dict[str, Any]:
-    """A report of a join that could not be: it still says why."""
-    infos = frames.infos if frames else [None] * len(names)
-    return {
-        "schema": SCHEMA,
-        "error": reason,
-        "frames": [
-            {
-                "file": name,
-                "used": False,
-                "reason": reason,
-                "width": info.width if info else None,
-                "height": info.height if info else None,
-                "lens": None,
-                "pose": None,
-                "gain": [1, 1, 1],
-                "placed_by": None,
-            }
-            for name, info in zip(frames.names if frames else names, infos)
-        ],
-        "groups": [],
-        "links": [],
-        "rms_px": None,
-        "canvas": None,
-        "timings_s": dict.fromkeys(_STAGES, 0.0),
-        "peak_rss_mib": round(peak_rss_mib(), 1),
-    }
+class CanvasRow(Struct, frozen=True):
+    """Where directions lie on the picture."""
+
+    projection: str
+    parameters: dict[str, float]
+    width: int
+    height: int
+    px_per_rad: float
+    centre_px: tuple[float, float]
+    rotation: tuple[Triple, Triple, Triple]
+    full_circle: bool = False
+    reason: str = ""
+    stretch: StretchRow | None = None
 
 
-def is_beside(row: dict[str, Any]) -> bool:
-    """Whether a row is of a file beside the frames: another exposure of a place, a bookend, a raw's JPEG."""
-    return "stands" in row or ("position" in row and row["position"] is None)
+class CarriedRow(Struct, frozen=True, tag_field="kind", tag="hand-held"):
+    """A camera that was carried (``registration.solve.hand_held``)."""
+
+    share_of_nearest_distance: float
+    largest_px: float
+    in_words: str
 
 
-def _frame(solution: Solution, joined: Composed, f: int, corner: tuple[int, int]) -> dict[str, Any]:
-    info = solution.frames.infos[f]
-    row: dict[str, Any] = {
-        "file": solution.frames.names[f],
-        "used": f in solution.poses.frames,
-        "reason": solution.reasons.get(f),
-        "width": info.width,
-        "height": info.height,
-        "bits": info.bits,
-        "lens": None,
-        "pose": None,
-        "gain": [1.0, 1.0, 1.0],
-        "placed_by": solution.placed_by.get(f),
-    }
-    if row["used"]:
-        i = solution.poses.index(f)
-        lens, rotation = solution.poses.lenses[i], solution.poses.world_from_camera[i]
-        yaw, pitch, roll = np.degrees(rotations.to_yaw_pitch_roll(rotation))
-        row["lens"] = {
-            "model": lens.model,
-            "focal_px": lens.focal_px,
-            "k1": lens.k1,
-            "k2": lens.k2,
-            "k3": lens.k3,
-            "cx": lens.cx,
-            "cy": lens.cy,
-        }
-        row["pose"] = {
-            "yaw_deg": float(yaw),
-            "pitch_deg": float(pitch),
-            "roll_deg": float(roll),
-            "rotation": rotation.tolist(),
-        }
-        row["gain"] = [float(g) for g in joined.gains[i]]
-        row["shown_px"] = _outlines(joined, i, corner)
-        if math.isfinite(lens.circle_px):
-            row["image_circle_px"] = lens.circle_px
-        poses = solution.poses
-        if poses.sigma_rad is not None:
-            row["pose"]["sigma_deg"] = _plain(math.degrees(poses.sigma_rad[i]))
-        bend = poses.bend(i)
-        if bend is not None:
-            row["local_warp_px"] = packed(bend)
-    return row
+class OffAxis(Struct, frozen=True):
+    """The way in which the axis stood off, in the camera."""
+
+    right: float
+    down: float
+    forward: float
 
 
-def _parallax(solution: Solution) -> dict[str, Any] | None:
-    found = solution.parallax
-    if found is None:
-        return None
-    if isinstance(found, HandHeld):
-        return {
-            "hand_held": True,
-            "share_of_nearest_distance": found.near_share,
-            "largest_px": found.largest_px,
-            "in_words": found.sentence(),
-        }
-    return {
-        "direction": dict(zip(("right", "down", "forward"), found.direction)),
-        "direction_sigma_deg": _plain(math.degrees(found.direction_sigma_rad)),
-        "share_of_nearest_distance": found.near_share,
-        "share_sigma": _plain(found.near_sigma),
-        "largest_px": found.largest_px,
-        "in_words": found.sentence(),
-    }
+class ParallaxRow(Struct, frozen=True, tag_field="kind", tag="off-axis"):
+    """An axis beside the no-parallax point (``registration.solve.parallax``)."""
+
+    direction: OffAxis
+    direction_sigma_deg: Maybe
+    share_of_nearest_distance: float
+    share_sigma: Maybe
+    largest_px: float
+    in_words: str
 
 
-#: Distance for which the offset of the pupil is told; it grows with that of the nearest things.
-_PUPIL_AT_M = 2.0
+class PupilRow(Struct, frozen=True):
+    """The pupil's offset, if the nearest things that were matched stand so far off."""
+
+    offset_mm: float
+    for_distance_m: float
+    sigma_mm: Maybe
 
 
-#: Outlines keep within so many pixels of the reduced canvas on which seams are cut, and are traced on so many times as many:
-#: those of neighbours then run within a quarter of such a pixel.
-_OUTLINE_PX, _FINER = 0.75, 4
+class LevelRow(Struct, frozen=True):
+    """How the vertical was found, and how the turning axis leaned."""
+
+    edges: int
+    sigma_deg: Maybe
+    axis_lean_deg: float
+    axis_lean_toward_deg: float
+    in_words: str
 
 
-def _outlines(joined: Composed, i: int, corner: tuple[int, int]) -> list[list[list[int]]]:
-    """What the picture shows of a frame, as polygons [u, v] of the picture; blends reach a little beyond."""
-    mine = joined.label == i
-    rows, columns = np.flatnonzero(mine.any(1)), np.flatnonzero(mine.any(0))
-    if not len(rows):
-        return []
-    top, left = int(rows[0]), int(columns[0])
-    part = mine[top : rows[-1] + 1, left : columns[-1] + 1].astype(np.uint8)
-    fine = cv2.copyMakeBorder(
-        cv2.resize(part, None, fx=_FINER, fy=_FINER, interpolation=cv2.INTER_NEAREST), 1, 1, 1, 1, cv2.BORDER_CONSTANT
-    )
-    found, _tree = cv2.findContours(fine, cv2.RETR_LIST, cv2.CHAIN_APPROX_SIMPLE)
-    height, width = joined.label.shape
-    scale = np.array([joined.canvas.width / width, joined.canvas.height / height])
-    outlines = [cv2.approxPolyDP(c, _OUTLINE_PX * _FINER, True)[:, 0] for c in found if len(c) > 2]
-    first = np.array([left, top])
-    return [
-        np.rint(((c - 0.5) / _FINER + first) * scale - 0.5 - np.array(corner)).astype(int).tolist() for c in outlines
-    ]
+class LeanRow(Struct, frozen=True):
+    """How the turning axis leaned."""
+
+    deg: float
+    towards_yaw_deg: float
+    sigma_deg: Maybe
 
 
-def _pupil(solution: Solution) -> dict[str, Any] | None:
-    """The pupil's offset in millimetres, if the nearest things that were matched stand so far off."""
-    found = solution.parallax
-    if not isinstance(found, Parallax):
-        return None
-    sigma = found.near_sigma * _PUPIL_AT_M * 1000
-    return {
-        "offset_mm": round(found.offset_mm(_PUPIL_AT_M), 2),
-        "for_distance_m": _PUPIL_AT_M,
-        "sigma_mm": None if math.isnan(sigma) else round(sigma, 2),
-    }
+class FalloffRow(Struct, frozen=True):
+    """Light fall-off that was taken out: its terms, and the light left in a corner."""
+
+    terms: tuple[float, float] = (0.0, 0.0)
+    corner: float = 1.0
 
 
-def _lean(solution: Solution) -> dict[str, Any] | None:
-    """How the turning axis leaned, where edges in the frames tell the vertical."""
-    found = solution.level
-    if found is None:
-        return None
-    return {
-        "deg": math.degrees(found.lean_rad),
-        "towards_yaw_deg": math.degrees(found.lean_toward_rad),
-        "sigma_deg": _plain(math.degrees(found.sigma_rad)),
-    }
+class DustRow(Struct, frozen=True):
+    """A spot on the sensor."""
+
+    u: float
+    v: float
+    size_px: float
+    loss: float
 
 
-def _level(solution: Solution) -> dict[str, Any] | None:
-    found = solution.level
-    if found is None:
-        return None
-    return {
-        "edges": found.edges,
-        "sigma_deg": _plain(math.degrees(found.sigma_rad)),
-        "axis_lean_deg": math.degrees(found.lean_rad),
-        "axis_lean_toward_deg": math.degrees(found.lean_toward_rad),
-        "in_words": found.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)),
-    }
+class SuspectRow(Struct, frozen=True):
+    """A place that should be looked at, in pixels of the picture."""
+
+    u: float
+    v: float
+    width: float
+    height: float
+    kind: Kind
+    suspicion: float
+    frames: tuple[str, ...]
+    sentence: str
+    figure: float = 0.0
+    unit: str = ""
 
 
-def _plain(value: float) -> float | None:
-    return float(value) if math.isfinite(value) else None
+class GhostPlaceRow(Struct, frozen=True):
+    """Where a thing that moved shows in one frame, and which frame shows the ground there."""
+
+    u: float
+    v: float
+    width: float
+    height: float
+    frame: str
+    instead: str
+    shown: bool
+
+
+class GhostRow(Struct, frozen=True):
+    """A thing that moved while the frames were taken."""
+
+    sentence: str
+    places: tuple[GhostPlaceRow, ...]
+
+
+class RimRow(Struct, frozen=True):
+    """What was done at the rim."""
+
+    way: Literal["stretch", "fill"]
+    sentence: str
+    largest: float | UnsetType = UNSET
+    bow_px: float | UnsetType = UNSET
+    invented_px: int | UnsetType = UNSET
+    left_open: tuple[str, ...] | UnsetType = UNSET
+
+
+class BoxRow(Struct, frozen=True):
+    """A rectangle of the picture."""
+
+    left: int
+    top: int
+    width: int
+    height: int
+
+
+class CropRow(Struct, frozen=True):
+    """What of the canvas was written; ``ratio`` is width by height where one was held."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+    ratio: Maybe = None
+
+
+class TilesRow(Struct, frozen=True):
+    """How many tiles were made, of how many."""
+
+    made: int
+    of: int
+
+
+class Report(Struct, frozen=True, kw_only=True):
+    """The whole report; what is not known of a failed join is absent."""
+
+    schema: Literal["idle-lantern/join-report/1"] = SCHEMA
+    error: str | UnsetType = UNSET
+    frames: tuple[FrameRow, ...] = ()
+    groups: list[list[str]] = []
+    links: tuple[LinkRow, ...] = ()
+    rms_px: Maybe = None
+    focal_sigma: Maybe | UnsetType = UNSET
+    working_mp: float | UnsetType = UNSET
+    canvas: CanvasRow | None = None
+    parallax: ParallaxRow | CarriedRow | UnsetType | None = UNSET
+    pupil: PupilRow | UnsetType | None = UNSET
+    level: LevelRow | UnsetType | None = UNSET
+    lean: LeanRow | UnsetType | None = UNSET
+    known_lens: KnownLens | UnsetType | None = UNSET
+    falloff: FalloffRow | UnsetType = UNSET
+    dust: tuple[DustRow, ...] | UnsetType = UNSET
+    head_left_out: tuple[str, ...] = ()
+    suspects: tuple[SuspectRow, ...] | None = None
+    ghosts: tuple[GhostRow, ...] = ()
+    invented_px: int = 0
+    rim: RimRow | None = None
+    profile: str | UnsetType = UNSET
+    largest_rectangle: BoxRow | UnsetType = UNSET
+    cropped: bool = False
+    crop: CropRow | UnsetType = UNSET
+    tiles: TilesRow | UnsetType = UNSET
+    timings_s: dict[str, float] = {}
+    peak_rss_mib: float = 0.0
+    took_s: float | UnsetType = UNSET
+    frame_ids: tuple[str, ...] = ()
+    asked: JoinChoices | UnsetType = UNSET
+    rail_mm: Maybe = None
+    prepared: tuple[str, ...] = ()
+
+    @property
+    def falloff_terms(self) -> tuple[float, float]:
+        """Of the fall-off, none where it tells none."""
+        return (0.0, 0.0) if self.falloff is UNSET else self.falloff.terms
+
+    @property
+    def chosen(self) -> JoinChoices | None:
+        """What was asked for, where the report tells."""
+        return None if self.asked is UNSET else self.asked
+
+    def to_json(self) -> bytes:
+        """As it stands in the file."""
+        return msgspec.json.format(msgspec.json.encode(self), indent=1)
+
+
+def read_report(path: Path, *, remedy: str = "Join again") -> Report:
+    """The report in a file.
+
+    Raises
+    ------
+    InputError
+        It is missing, or no report of a join.
+    """
+    data = read_bytes(path, remedy=remedy)
+    try:
+        return msgspec.json.decode(data, type=Report)
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
+        raise InputError("Is no report of a join", where=str(path), remedy=remedy) from error

@@ -6,10 +6,9 @@ nobody asks a window what is open while the work runs.
 
 from __future__ import annotations
 
-import json
 import uuid
-from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -17,9 +16,9 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.merging.development import Development
-from idle_lantern.core.merging.recipe import BracketExposure, Recipe
-from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.join.report import Report
+from idle_lantern.core.merging.recipe import BracketExposure
+from idle_lantern.core.request.choices import JoinChoices
 from idle_lantern.core.request.options import JoinOptions
 
 if TYPE_CHECKING:
@@ -48,7 +47,7 @@ STAGE_WEIGHTS = {
 
 @dataclass(frozen=True)
 class JoinFrame:
-    """A position of a request: the file that stands for it, its id in a document, its known direction, what is painted on it.
+    """A position of a request: the file that stands for it, the id by which choices name it, its known direction, what is painted on it.
 
     ``others`` are the other exposures of its bracket, and frames taken there again.
     """
@@ -77,8 +76,8 @@ class JoinRequest:
     then taken over, and with its report what was suspected there. With ``rough`` a first look is made
     and told; ``checkpoints`` is where a killed run goes on from, None for nowhere; ``fresh`` throws that away.
     ``light`` writes linear light: OpenEXR always is, TIFF then holds floats.
-    ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache; ``asked`` is more to
-    be told of what was asked for.
+    ``prepared`` is where raw and brackets wait that were made ready, None for the user's cache; ``rail_mm`` is the rail setting under
+    which the frames were taken, where it is known.
     """
 
     frames: tuple[JoinFrame, ...]
@@ -92,42 +91,15 @@ class JoinRequest:
     rough: bool = False
     checkpoints: Path | None = None
     fresh: bool = False
-    recipe: Recipe = field(default_factory=Recipe)
     asides: tuple[Aside, ...] = ()
     prepared: Path | None = None
-    asked: Mapping[str, str] = field(default_factory=dict)
+    rail_mm: float | None = None
     light: bool = False
 
-    def told(self) -> dict[str, Any]:
-        """What it was asked for, so that a picture can be told from what is chosen later."""
-        return {
-            "projection": self.options.projection,
-            "turn_deg": list(self.options.turn_deg),
-            "distance": self.options.distance,
-            "straighten": self.options.straighten,
-            "rim": self.options.rim + ("-all" if self.options.rim == "fill" and self.options.invent_anything else ""),
-            "masks": {f.id: f.mask.stem for f in self.frames if f.mask is not None},
-            "points": [p.told([f.id for f in self.frames]) for p in self.options.tie_points],
-            "cut": [[self.frames[a].id, self.frames[b].id] for a, b in self.options.cut_links],
-            "off": sorted(self.frames[i].id for i in self.options.off),
-            "brackets": self.recipe.brackets,
-            "repeats": self.recipe.repeats,
-            "development": development_told(self.recipe.development),
-            "lens": lens_told(self.options.lens),
-            **self.asked,
-        }
-
-
-def development_told(development: Development) -> dict[str, Any]:
-    """A development as a report tells what was asked for."""
-    told: dict[str, Any] = json.loads(json.dumps(asdict(development)))
-    return told
-
-
-def lens_told(lens: KnownLens | None) -> dict[str, Any] | None:
-    """The same of a known lens."""
-    told: dict[str, Any] | None = None if lens is None else json.loads(json.dumps(asdict(lens)))
-    return told
+    @property
+    def choices(self) -> JoinChoices:
+        """What was chosen of it, as far as its frames are concerned."""
+        return self.options.choices().among([f.id for f in self.frames])
 
 
 @dataclass(frozen=True)
@@ -143,7 +115,7 @@ class JoinResult:
     frame_ids: tuple[str, ...]
     took_s: float
     peak_mib: float
-    report: dict[str, Any] = field(compare=False)
+    report: Report = field(compare=False)
     solution: Solution | None = field(default=None, compare=False)
     solved_anew: bool = True
 
@@ -189,10 +161,10 @@ class Finished(Event):
 
 @dataclass(frozen=True)
 class Failed(Event):
-    """It could not be; ``report`` says why in the form of the join report."""
+    """It could not be; ``report`` says why."""
 
     error: LanternError
-    report: dict[str, Any]
+    report: Report
 
 
 Sink = Callable[[Event], None]

@@ -2,33 +2,34 @@
 
 from __future__ import annotations
 
-import json
 import tempfile
 import time
-from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
-from idle_lantern.core.base.atomic import check_writable, make_folder, replacing, write_text
+from msgspec import UNSET, structs
+
+from idle_lantern.core.base.atomic import check_writable, make_folder, write_text
 from idle_lantern.core.base.checkpoint import checkpointed
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
-from idle_lantern.core.base.memory import available_bytes, is_out_of_memory, peak_rss_mib
+from idle_lantern.core.base.memory import available_bytes, is_out_of_memory
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.base.units import file_size
 from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.compositing.render.compose import Composed, rough_picture
 from idle_lantern.core.compositing.render.rework import EarlierPicture
-from idle_lantern.core.deliver.targets import JOIN_SUFFIXES, check_target
-from idle_lantern.core.frames.decoded import Ahead, DecodedFrames, keeps
+from idle_lantern.core.deliver.formats import format_of
+from idle_lantern.core.deliver.write_options import WriteOptions
+from idle_lantern.core.frames.decoded import Ahead, keeps
 from idle_lantern.core.frames.frameset import FrameSet, gather
 from idle_lantern.core.frames.masks import Mask, read_mask
 from idle_lantern.core.inspection.find import LookedOver
 from idle_lantern.core.inspection.suspect import Suspect
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.report import failure_report, report_of
+from idle_lantern.core.join.report import Report, read_report
+from idle_lantern.core.join.report_making import failure_report, report_of
 from idle_lantern.core.join.report_reading import canvas_of, crop_of, solution_of, suspects_of
 from idle_lantern.core.join.request import (
     Failed,
@@ -42,8 +43,9 @@ from idle_lantern.core.join.request import (
 )
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.merging.prepared import SCRATCH, ExposureSet, needs_preparing, prepare, prepared_folder
-from idle_lantern.core.merging.radiance import Curve
+from idle_lantern.core.pictures.operations import OperatedPicture
 from idle_lantern.core.pictures.tiled import open_picture
+from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.solve import Solution
 from idle_lantern.core.request.keys import solving_key
 from idle_lantern.core.request.options import JoinOptions
@@ -72,7 +74,7 @@ def run(
         outputs = [p for p in (request.target, request.report) if p is not None]
         masks_given = [f.mask for f in request.frames if f.mask is not None]
         check_outputs(outputs, [*files_of(request), *masks_given])
-        frames = gather([f.path for f in request.frames])
+        frames = gather([f.path for f in request.frames], [f.id for f in request.frames if f.id])
         for path in outputs:
             check_writable(path)
         _check_memory(frames, request.options)
@@ -88,7 +90,7 @@ def run(
     report_error = None
     if request.report is not None:
         try:
-            write_text(request.report, json.dumps(result.report, indent=1))
+            write_text(request.report, result.report.to_json().decode())
         except LanternError as error:
             report_error = error
     sink(Finished(*ids, result, report_error))
@@ -98,46 +100,44 @@ def _as_light(
     request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, ahead: Ahead | None
 ) -> JoinResult:
     """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
-    check_target(request.target, endings=JOIN_SUFFIXES)
+    kind = format_of(request.target)
     ready = _ready(request, frames, progress)
-    exr = request.target.suffix.lower() == ".exr"
-    if not (exr or request.light):
+    light = kind.light == "always" or (kind.light == "asked" and request.light)
+    if not light:
         return _joined(request, ready, sink, progress, begun, ahead)
-    # loaded when light is wanted
-    from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
+    from idle_lantern.core.deliver.writing import write_source  # loaded when light is wanted
 
     folder = request.prepared or prepared_folder()
     make_folder(folder)
     with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
         shown = Path(scratch) / "shown.tif"
-        result = _joined(replace(request, target=shown), ready, sink, progress, begun, ahead)
-        with replacing(request.target) as part:
-            write = write_exr if exr else write_float_tiff
-            write(open_picture(shown), part, ready.curve.light, progress)
+        # light is converted as light, beyond white too: display values are not what is asked for
+        plain = replace(request, target=shown, options=replace(request.options, profile=None))
+        result = _joined(plain, ready, sink, progress, begun, ahead)
+        source = OperatedPicture(open_picture(shown), space=request.options.profile, light=True)
+        write_source(source, request.target, WriteOptions(light=True), progress)
     return replace(result, picture=request.target)
 
 
 def _ready(request: JoinRequest, frames: FrameSet, progress: Progress) -> _Ready:
     """The frames as they are joined, under the names they came by, and what was done to them."""
     places = [ExposureSet(info, f.others) for info, f in zip(frames.infos, request.frames)]
-    if not needs_preparing(places, request.recipe):
+    if not needs_preparing(places, request.options.recipe):
         return _Ready(frames)
-    ready = prepare(places, request.recipe, request.prepared or prepared_folder(), progress)
-    return _Ready(FrameSet(ready.infos, frames.names), ready.curve, ready.told)
+    ready = prepare(places, request.options.recipe, request.prepared or prepared_folder(), progress)
+    return _Ready(replace(frames, infos=ready.infos), ready.told)
 
 
 @dataclass(frozen=True)
 class _Ready:
-    """Frames as they are joined, the curve that shows their light, and what was done to them."""
+    """Frames as they are joined, and what was done to them."""
 
     frames: FrameSet
-    curve: Curve = field(default_factory=Curve)
     told: tuple[str, ...] = ()
 
 
 def _tell_failure(request: JoinRequest, frames: FrameSet | None, error: LanternError, sink: Sink) -> None:
-    names = [str(f.path) for f in request.frames]
-    report = failure_report(frames, names, error.sentence)
+    report = failure_report(frames, [f.path for f in request.frames], error.sentence)
     sink(Failed(request.document_id, request.request_id, error, report))
 
 
@@ -184,17 +184,17 @@ def _joined(
     shown: list[bool] = []
     looked: list[LookedOver] = []
 
-    def show_rough(found: Solution, _store: DecodedFrames | None = None) -> None:
+    def show_rough(found: Solution, working: Sequence[WorkingFrame]) -> None:
         shown.append(True)
         canvas = canvas_for(found.poses, found.seen, options)
         light = None if earlier is None else earlier.made.light
-        rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks, light)
+        rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks, light, working)
         sink(RoughReady(*ids, rough, canvas))
 
-    def solved(found: Solution, canvas: Canvas) -> None:
+    def solved(found: Solution, canvas: Canvas, working: Sequence[WorkingFrame]) -> None:
         sink(Solved(*ids, found, canvas))
         if request.rough and not shown:  # another projection, or a join taken up again: nothing is shown yet
-            show_rough(found)
+            show_rough(found, working)
 
     key = "" if request.checkpoints is None else solving_key(frames, options, prior)
     with checkpointed(request.checkpoints, key, fresh=request.fresh) as checkpoint:
@@ -216,16 +216,14 @@ def _joined(
             on_looked=looked.append,
         )
         report = _report(request, solution, made, looked[0] if looked else None, time.monotonic() - begun)
-        report = with_roles(report, request)
-        if told:
-            report["prepared"] = list(told)
+        report = structs.replace(with_roles(report, request), prepared=told)
     return JoinResult(
         request.target,
         made.shown,
         crop_of(report),
         tuple(f.id for f in request.frames),
-        report["took_s"],
-        float(report["peak_rss_mib"]),
+        time.monotonic() - begun,
+        report.peak_rss_mib,
         report,
         solution,
         request.solution is None,
@@ -244,22 +242,21 @@ def _known_suspects(report: Path | None, frames: FrameSet) -> tuple[Suspect, ...
     if report is None:
         return ()
     try:
-        return suspects_of(read_json(report), frames.names)
-    except (LanternError, ValueError, KeyError, TypeError, AttributeError, OverflowError):
+        return suspects_of(read_report(report), frames.names)
+    except (LanternError, KeyError):
         return ()
 
 
 def _report(
     request: JoinRequest, solution: Solution, made: Composed, looked: LookedOver | None, took_s: float
-) -> dict[str, Any]:
-    report = {
-        **report_of(solution, made, ratio=request.options.ratio, looked=looked),
-        "took_s": round(took_s, 3),
-    }
-    if any(f.id for f in request.frames):
-        report["frame_ids"] = [f.id for f in request.frames]
-        report["asked"] = request.told()
-    return report
+) -> Report:
+    return structs.replace(
+        report_of(solution, made, ratio=request.options.ratio, looked=looked),
+        took_s=round(took_s, 3),
+        frame_ids=tuple(f.id for f in request.frames),
+        asked=request.choices,
+        rail_mm=request.rail_mm,
+    )
 
 
 def load_result(picture: Path, report_file: Path, path_of: Callable[[str], Path | None]) -> JoinResult:
@@ -272,25 +269,24 @@ def load_result(picture: Path, report_file: Path, path_of: Callable[[str], Path 
     InputError
         Picture or report are missing or damaged.
     """
+    damaged = InputError("The report of the last join is damaged", where=str(report_file), remedy="Join again")
     try:
-        report = read_json(report_file)
+        report = read_report(report_file)
         canvas, crop = canvas_of(report), crop_of(report)
-        ids = tuple(str(f) for f in report.get("frame_ids", report.get("outing_files", ())))
-        took = float(report.get("took_s", sum(report.get("timings_s", {}).values())))
-    except (LanternError, ValueError, KeyError, TypeError, AttributeError, OverflowError) as error:
-        raise InputError(
-            "The report of the last join is damaged", where=str(report_file), remedy="Join again"
-        ) from error
+    except (LanternError, ValueError) as error:
+        raise damaged from error
     if not picture.is_file():
         raise InputError("Is missing", where=str(picture), remedy="Join again")
-    paths = [path_of(frame) for frame in ids]
+    paths = [path_of(frame) for frame in report.frame_ids]
     solution = None
     try:
-        if ids and all(p is not None for p in paths):
-            solution = solution_of(report, gather([p for p in paths if p is not None]), JoinOptions().working_mp)
-    except (LanternError, KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError):
+        if paths and all(p is not None for p in paths):
+            frames = gather([p for p in paths if p is not None], report.frame_ids)
+            solution = solution_of(report, frames, JoinOptions().working_mp)
+    except (LanternError, ValueError, IndexError, OverflowError):
         solution = None  # frames are gone or changed: the picture is there all the same
-    return JoinResult(picture, canvas, crop, ids, took, peak_rss_mib(), report, solution)
+    took = sum(report.timings_s.values()) if report.took_s is UNSET else report.took_s
+    return JoinResult(picture, canvas, crop, report.frame_ids, took, report.peak_rss_mib, report, solution)
 
 
 def _masks(request: JoinRequest) -> dict[int, Mask]:

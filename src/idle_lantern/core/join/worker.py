@@ -175,9 +175,9 @@ def _death(request: JoinRequest, end: tuple[int, str]) -> Event:
             f"The join met a fault in a library ({how})",
             remedy="Nothing else was touched; join again, it goes on where it was",
         )
-    from idle_lantern.core.join.report import failure_report
+    from idle_lantern.core.join.report_making import failure_report
 
-    report = failure_report(None, [str(f.path) for f in request.frames], error.sentence)
+    report = failure_report(None, [f.path for f in request.frames], error.sentence)
     return Failed(request.document_id, request.request_id, error, report)
 
 

@@ -3,7 +3,7 @@
 Public here:
 
 - ``fusion``: fuse
-- ``radiance``: merge, Curve
+- ``radiance``: ``merge``
 - ``aligning``: on_base
 - ``prepared``: prepare, Prepared, Exposure
 """

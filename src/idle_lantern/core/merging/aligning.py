@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture, srgb_to_linear
+from idle_lantern.core.colour.picture import Picture
 
 Array = NDArray[Any]
 
@@ -129,7 +129,7 @@ def _laid(base: BaseLook, other: Picture, move: Array, stays_px: float) -> Align
     inside = np.full(other.pixels.shape[:2], 255, np.uint8)
     inside = cv2.warpPerspective(inside, move, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
     weight = (inside == 255).astype(np.float32)
-    return AlignedExposures(Picture(np.ascontiguousarray(pixels), None, other.icc), weight, by)
+    return AlignedExposures(Picture(np.ascontiguousarray(pixels), None, other.space), weight, by)
 
 
 def _move(base: BaseLook, other: Picture, focal_px: float | None) -> Array | None:
@@ -188,7 +188,7 @@ def _linear(picture: Picture) -> Array:
     factor = _factor(picture)
     size = (max(8, round(picture.width * factor)), max(8, round(picture.height * factor)))
     small = cv2.resize(picture.pixels, size, interpolation=cv2.INTER_AREA).astype(np.float32)
-    return np.asarray(srgb_to_linear(small.mean(2) / picture.full_scale))
+    return np.asarray(picture.space.to_linear(small.mean(2) / picture.full_scale))
 
 
 def _compared(picture: Picture, factor: float) -> Array:

@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.checks import within
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
 from idle_lantern.core.base.strict_json import read_json
+from idle_lantern.core.colour.picture import Picture, deep
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.merging.film import Film, film_from
 
 Array = NDArray[Any]
@@ -75,11 +76,11 @@ class Development:
         drop = self.highlights * _REACH * 6.75 * shown**2 * (1 - shown)
         return np.asarray(np.clip(shown + lift + drop, 0, 1))
 
-    def table(self, full_scale: int = 255) -> Array:
-        """What becomes of each display value, 0 to 1, by colour: (3, ``full_scale`` + 1)."""
-        shown = np.broadcast_to(np.linspace(0, 1, full_scale + 1), (3, full_scale + 1))
-        light = srgb_to_linear(shown) if self.film is None else self.film.light(shown)
-        return self.toned(np.clip(linear_to_srgb(light * self.gains()[:, None]), 0, 1))
+    def table(self, full_scale: int = 255, space: ColourSpace = SRGB) -> Array:
+        """What becomes of each display value of ``space``, 0 to 1, by colour: (3, ``full_scale`` + 1)."""
+        light = space.to_linear(np.linspace(0, 1, full_scale + 1)[:, None].repeat(3, 1))
+        light = light if self.film is None else self.film.light(light)
+        return self.toned(np.clip(space.from_linear(light * self.gains()), 0, 1)).T
 
     def applied(self, picture: Picture) -> Picture:
         """A picture developed, 16 bit, so that no steps come up in a sky."""
@@ -91,13 +92,11 @@ class Development:
             inside = np.s_[top : top + height, left : left + width]
             pixels, alpha = pixels[inside], None if alpha is None else alpha[inside]
         made = np.empty(pixels.shape, np.uint16)
-        for c, shown in enumerate(self.table(picture.full_scale)):
+        for c, shown in enumerate(self.table(picture.full_scale, picture.space)):
             made[..., c] = np.rint(shown * 65535).astype(np.uint16)[pixels[..., c]]
         if self.film is not None and self.film.kind == "grey":
             made[...] = np.rint(made.mean(2)).astype(np.uint16)[..., None]
-        if alpha is not None and alpha.dtype == np.uint8:
-            alpha = alpha.astype(np.uint16) * 257
-        return Picture(made, alpha, picture.icc)
+        return Picture(made, None if alpha is None else deep(alpha), picture.space)
 
 
 def read_development(path: Path) -> Development:

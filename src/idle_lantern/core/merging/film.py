@@ -20,7 +20,6 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import srgb_to_linear
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import whole_numbers
 from idle_lantern.core.frames.reading import read
@@ -83,12 +82,11 @@ class Film:
         left, top = round(self.crop[0] * width), round(self.crop[1] * height)
         return left, top, max(1, round(self.crop[2] * width) - left), max(1, round(self.crop[3] * height) - top)
 
-    def light(self, shown: Array) -> Array:
-        """Linear light of display values (3, N) from 0 to 1 of the scan."""
-        linear = srgb_to_linear(shown)
+    def light(self, linear: Array) -> Array:
+        """Linear light of what was taken, (N, 3), by the linear light (N, 3) of its scan, 0 to 1."""
         if self.kind == "slide":
-            return np.asarray(linear)
-        base, white = (np.asarray(v)[:, None] for v in (self.base, self.white))
+            return linear
+        base, white = np.asarray(self.base), np.asarray(self.white)
         density = -np.log10(np.clip(linear / base, _LEAST_LIGHT, None))
         return np.asarray(np.clip(10.0 ** ((density - white) / _GAMMA), 0, 4))
 
@@ -125,8 +123,7 @@ def _look(path: Path) -> Array:
     picture = read(path)
     factor = min(1.0, _LOOK_PX / max(picture.width, picture.height))
     size = (max(8, round(picture.width * factor)), max(8, round(picture.height * factor)))
-    linear = srgb_to_linear(picture.pixels.astype(np.float32) / picture.full_scale)
-    return np.asarray(cv2.resize(linear, size, interpolation=cv2.INTER_AREA))
+    return np.asarray(cv2.resize(picture.light(), size, interpolation=cv2.INTER_AREA))
 
 
 def _borders(look: Array) -> tuple[Box, list[Array]]:

@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture, deep
 from idle_lantern.core.merging.spill_store import SpilledPicture
 
 Array = NDArray[Any]
@@ -61,11 +61,7 @@ def fuse(pictures: Sequence[Picture | SpilledPicture], weights: Sequence[Array |
     first = pictures[0]
     if isinstance(first, SpilledPicture):
         return Picture(fused)
-    return Picture(fused, None if first.alpha is None else _deep(first.alpha), first.icc)
-
-
-def _deep(alpha: Array) -> Array:
-    return alpha if alpha.dtype == np.uint16 else alpha.astype(np.uint16) * 257
+    return Picture(fused, None if first.alpha is None else deep(first.alpha), first.space)
 
 
 def _weight(picture: Picture | SpilledPicture, extra: Array | None) -> Array:

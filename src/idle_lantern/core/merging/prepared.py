@@ -13,7 +13,7 @@ import tempfile
 import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -27,17 +27,18 @@ from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.fingerprint import code_fingerprint
 from idle_lantern.core.base.memory import give_back
-from idle_lantern.core.base.picture import Picture, srgb_to_linear
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.picture import Picture, deep
+from idle_lantern.core.colour.profiles import common_space, told_profile
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.frames.profiles import working_space
 from idle_lantern.core.frames.reading import FrameInfo, probe, read, thumbnail
 from idle_lantern.core.frames.series import steps_of
 from idle_lantern.core.merging.aligning import BaseLook, as_sharp, on_base, unmoved
 from idle_lantern.core.merging.fusion import fuse
-from idle_lantern.core.merging.radiance import Curve, merge
+from idle_lantern.core.merging.radiance import merge
 from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.sensor_shift import combined
 from idle_lantern.core.merging.spill_store import Shelf, SpilledPicture
@@ -64,10 +65,10 @@ class ExposureSet:
 
 @dataclass(frozen=True)
 class Prepared:
-    """Frames as the join reads them, in the order of the places; ``told`` says in sentences what was done."""
+    """Frames as the join reads them, in the order of the places; all in one colour space up to the brightest light of their
+    brackets; ``told`` says in sentences what was done."""
 
     infos: tuple[FrameInfo, ...]
-    curve: Curve = field(default_factory=Curve)
     white_balance: tuple[float, float, float, float] | None = None
     told: tuple[str, ...] = ()
 
@@ -112,26 +113,27 @@ def prepare(places: Sequence[ExposureSet], recipe: Recipe, folder: Path, progres
             give_back()
             progress.advance()
     _throw_old_away(folder, {info.path for info in infos})
-    return Prepared(tuple(infos), maker.curve, maker.balance, tuple(maker.told()))
+    return Prepared(tuple(infos), maker.balance, tuple(maker.told()))
 
 
 class _Maker:
-    """What is common to all places: white balance, curve, working space."""
+    """What is common to all places: white balance and colour space, up to the brightest light of all brackets."""
 
     def __init__(self, places: Sequence[ExposureSet], recipe: Recipe, progress: Progress = SILENT) -> None:
         self.recipe = recipe
         self._progress = progress
         places = [replace(p, others=recipe.used(p.others)) for p in places]
         self.balance = _common_balance([p.base.path for p in places if p.base.raw])
-        self.space = working_space([p.base.icc for p in places])
-        self.curve = Curve(_brightest(places)) if recipe.brackets == "merge" else Curve()
+        self.white = _brightest(places) if recipe.brackets == "merge" else 1.0
+        self.plain = common_space([p.base.space for p in places])
+        self.space = self.plain.up_to(self.white)
         self.count = sum(any(e.kind == "bracket" for e in p.others) for p in places)
         self.series = sum(any(e.kind == "sensor-shift" for e in p.others) for p in places)
         self.stacked = [1 + sum(e.again for e in p.others) for p in places if any(e.again for e in p.others)]
         self.raws = sum(p.base.raw for p in places)
         self._lock = Lock()
         self._to_srgb: Array | None = None
-        self._key = (recipe, self.balance, self.curve, self.space, code_fingerprint())
+        self._key = (recipe, self.balance, self.space, code_fingerprint())
 
     def _stop(self) -> None:
         """The chance to stop, between steps: it waits for no more than one file."""
@@ -149,11 +151,7 @@ class _Maker:
         if self.count and self.recipe.brackets == "merge":
             told.append(
                 f"Brackets of {self.count} positions merged to linear light"
-                + (
-                    f", shown by one curve up to {math.log2(self.curve.white):.1f} EV above white."
-                    if self.curve.white > 1
-                    else "."
-                )
+                + (f", shown by one curve up to {math.log2(self.white):.1f} EV above white." if self.white > 1 else ".")
             )
         elif self.count:
             told.append(f"Brackets of {self.count} positions fused.")
@@ -169,7 +167,7 @@ class _Maker:
     def made(self, place: ExposureSet, folder: Path) -> FrameInfo:
         """The frame of one place."""
         others = self.recipe.used(place.others)
-        plain = not place.base.raw and not others and self.curve.white <= 1 and self.recipe.development.changes_nothing
+        plain = not place.base.raw and not others and self.white <= 1 and self.recipe.development.changes_nothing
         if plain:
             return place.base
         files = [sha256_of(place.base.path), *((sha256_of(e.path), e.ev, e.kind) for e in others)]
@@ -190,7 +188,7 @@ class _Maker:
         if film is not None:  # what the copying camera tells is not what took the picture
             (_left, _top, width, height), metadata = film.box(place.base.width, place.base.height), Metadata()
         return replace(
-            place.base, path=target, bits=8 if self.recipe.quick and place.base.raw and not others else 16, plain_jpeg=False, raw=False, icc=self.space.icc, width=width, height=height,
+            place.base, path=target, bits=8 if self.recipe.quick and place.base.raw and not others else 16, plain_jpeg=False, raw=False, space=self.space, width=width, height=height,
             metadata=metadata,
         )  # fmt: skip
 
@@ -198,9 +196,9 @@ class _Maker:
         self._stop()
         info = probe(path)
         if not info.raw:
-            return self.space.take_in(read(path))
+            return read(path).in_space(self.plain)
         how = raw.RawDevelopment(self.balance, self.recipe.development.clipped)
-        return raw.pixels(path, how)
+        return raw.pixels(path, how).in_space(self.plain)
 
     def _picture(self, place: ExposureSet, others: Sequence[BracketExposure], folder: Path) -> Picture:
         series = [e for e in others if e.kind == "sensor-shift"]
@@ -208,17 +206,17 @@ class _Maker:
             paths = [place.base.path, *(e.path for e in series)]
             moved = steps_of(paths) or ((0.0, 0.0),) * len(paths)
             how = raw.RawDevelopment(self.balance, self.recipe.development.clipped)
-            return self._finished(combined(paths, moved, how), None)
+            return self._finished(combined(paths, moved, how).in_space(self.plain), None)
         if not others and self.recipe.quick and place.base.raw:
             seen = raw.quick(place.base.path, self._matrix(place.base.path)) or self._read(place.base.path)
-            return _eight_bit(self.recipe.development.applied(seen))
+            return _eight_bit(self.recipe.development.applied(seen.in_space(self.plain)))
         if not others:
             return self._finished(self._read(place.base.path), None)
         with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
             bracket, alpha = self._laid(place, others, Shelf(Path(scratch)))
             if self.recipe.brackets == "fuse" and not any(e.again for e in others):
                 fused = fuse(bracket.pictures, [None if w is None else w.pixels for w in bracket.weights])
-                return self.recipe.development.applied(replace(fused, alpha=alpha, icc=self.space.icc))
+                return self.recipe.development.applied(replace(fused, alpha=alpha, space=self.space))
             return self._finished(None, bracket, alpha)
 
     def _matrix(self, path: Path) -> Array:
@@ -258,7 +256,7 @@ class _Maker:
     def _finished(self, base: Picture | None, bracket: _Bracket | None, alpha: Array | None = None) -> Picture:
         """Light through the one development and the one curve; a few rows at a time, whatever the frame's size."""
         if base is not None:
-            if self.curve.white <= 1:
+            if self.white <= 1:
                 return self.recipe.development.applied(base)
             alpha = base.alpha
         shape = base.pixels.shape if base is not None else bracket.pictures[0].shape if bracket is not None else ()
@@ -268,18 +266,16 @@ class _Maker:
             self._stop()
             rows = np.s_[top : top + _ROWS]
             if base is not None:
-                light = merge([Picture(base.pixels[rows])], [0.0])
+                light = merge([replace(base, pixels=base.pixels[rows], alpha=None)], [0.0])
             else:
                 assert bracket is not None
-                light = bracket.light(top, _ROWS)
-            shown = self.curve.shown(light * gains)
+                light = bracket.light(top, _ROWS, self.plain)
+            shown = Picture.of_light(light * gains, self.space).pixels
             if self.recipe.development.shadows or self.recipe.development.highlights:
                 table = np.rint(self.recipe.development.toned(np.linspace(0, 1, 65536)) * 65535).astype(np.uint16)
                 shown = table[shown]
             made[rows] = shown
-        if alpha is not None and alpha.dtype == np.uint8:
-            alpha = alpha.astype(np.uint16) * 257
-        return Picture(made, alpha, self.space.icc)
+        return Picture(made, None if alpha is None else deep(alpha), self.space)
 
 
 @dataclass(frozen=True)
@@ -290,9 +286,9 @@ class _Bracket:
     evs: tuple[float, ...]
     weights: tuple[SpilledPicture | None, ...]
 
-    def light(self, top: int, count: int) -> Array:
+    def light(self, top: int, count: int, space: ColourSpace) -> Array:
         """Linear light of some rows."""
-        strips = [Picture(p.rows(top, count)) for p in self.pictures]
+        strips = [Picture(p.rows(top, count), space=space) for p in self.pictures]
         weights = [None if w is None else w.rows(top, count).astype(np.float32) / 255 for w in self.weights]
         return merge(strips, self.evs, weights)
 
@@ -309,8 +305,7 @@ def _brightest(places: Sequence[ExposureSet]) -> float:
         darkest = min(place.others, key=lambda e: e.ev, default=None)
         if darkest is None or darkest.ev >= 0:
             continue
-        shown = thumbnail(darkest.path, _LOOK_PX).pixels.max(2)
-        value = float(srgb_to_linear(np.asarray(np.percentile(shown, _GLINTS) / 255)))
+        value = float(np.percentile(thumbnail(darkest.path, _LOOK_PX).light().max(2), _GLINTS))
         most = max(most, value * 2.0**-darkest.ev)
     return most if most > _WHITE_ENOUGH else 1.0
 
@@ -319,7 +314,7 @@ def _eight_bit(picture: Picture) -> Picture:
     if picture.pixels.dtype == np.uint8:
         return picture
     alpha = None if picture.alpha is None else (picture.alpha >> 8).astype(np.uint8)
-    return Picture((picture.pixels >> 8).astype(np.uint8), alpha, picture.icc)
+    return Picture((picture.pixels >> 8).astype(np.uint8), alpha, picture.space)
 
 
 def _size_of(target: Path) -> tuple[int, int]:
@@ -352,7 +347,7 @@ def _write(picture: Picture, target: Path, *, packed: bool) -> None:
             tifffile.imwrite(
                 part, pixels, photometric="rgb", compression="zstd" if packed else None,
                 compressionargs={"level": 1} if packed else None, predictor=packed or None,
-                rowsperstrip=256, iccprofile=picture.icc, extrasamples=None if picture.alpha is None else ["unassalpha"],
+                rowsperstrip=256, iccprofile=told_profile(picture.space), extrasamples=None if picture.alpha is None else ["unassalpha"],
                 metadata=None,
             )  # fmt: skip
     except OSError as error:

@@ -15,7 +15,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture, linear_to_srgb, srgb_to_linear
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.frames.series import Steps, finer
@@ -33,17 +34,17 @@ def combined(paths: Sequence[Path], steps: Steps, how: raw.RawDevelopment | None
         A file cannot be read.
     """
     infos = [probe(path) for path in paths]
-    scale = finer(steps)
+    scale, space = finer(steps), infos[0].space
     if all(info.raw for info in infos):
         light, turn = _of_raw(paths, steps, scale, how), raw.turn_of(paths[0])
         light = np.rot90(light, turn) if turn else light
     else:
-        light = _of_pictures(paths, steps, scale)
+        light = _of_pictures(paths, steps, scale, space)
     encoded = np.empty(light.shape, np.uint16)
     for top in range(0, len(light), 256):
         rows = np.s_[top : top + 256]
-        encoded[rows] = np.rint(np.clip(linear_to_srgb(np.clip(light[rows], 0, 1)), 0, 1) * 65535)
-    return Picture(np.ascontiguousarray(encoded), None, infos[0].icc)
+        encoded[rows] = Picture.of_light(light[rows], space).pixels
+    return Picture(np.ascontiguousarray(encoded), None, space)
 
 
 class _Gathered:
@@ -86,24 +87,20 @@ class _Gathered:
 def _stays(base: Array, other: Array) -> Array:
     """Where a frame shows what the first shows, (H, W)."""
     one, two = (
-        Picture(np.rint(np.clip(linear_to_srgb(np.clip(p, 0, 1)), 0, 1) * 255).astype(np.uint8)) for p in (base, other)
+        Picture(np.rint(np.clip(SRGB.from_linear(np.clip(p, 0, 1)), 0, 1) * 255).astype(np.uint8))
+        for p in (base, other)
     )
     (weight,) = unmoved(one, [AlignedExposures(two, None, 0.0)], [0.0])
     return np.ones(base.shape[:2], np.float32) if weight is None else weight
 
 
-def _of_pictures(paths: Sequence[Path], steps: Steps, scale: int) -> Array:
-    first = _linear(paths[0])
+def _of_pictures(paths: Sequence[Path], steps: Steps, scale: int, space: ColourSpace) -> Array:
+    first = read(paths[0]).in_space(space).light()
     gathered = _Gathered(first.shape[0], first.shape[1], scale)
     for path, step in zip(paths, steps):
-        light = first if path == paths[0] else _linear(path)
+        light = first if path == paths[0] else read(path).in_space(space).light()
         gathered.add(light, np.repeat(_stays(first, light)[..., None], 3, 2), step)
     return gathered.result(first)
-
-
-def _linear(path: Path) -> Array:
-    picture = read(path)
-    return np.asarray(srgb_to_linear(picture.pixels.astype(np.float32) / picture.full_scale), np.float32)
 
 
 def _of_raw(paths: Sequence[Path], steps: Steps, scale: int, how: raw.RawDevelopment | None) -> Array:

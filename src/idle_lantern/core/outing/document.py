@@ -15,13 +15,10 @@ from typing import Any
 import msgspec
 
 from idle_lantern.core.base.atomic import make_folder, write_text
-from idle_lantern.core.base.errors import DocumentError, InputError, LanternError
+from idle_lantern.core.base.errors import DocumentError, InputError
 from idle_lantern.core.base.strict_json import read_bytes
-from idle_lantern.core.frames.frameset import names_of
-from idle_lantern.core.frames.masks import mask_bytes, mask_path, read_mask
 from idle_lantern.core.outing import assets, schema
-from idle_lantern.core.outing.migrations import raised
-from idle_lantern.core.outing.model import FrameRef, MaskRef, Outing
+from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 DOCUMENT = "outing.json"
@@ -30,8 +27,8 @@ PICTURES = "pictures"
 #: The joined picture and its report, inside ``PICTURES``.
 PICTURE, REPORT = "joined.tif", "joined.json"
 MASK_ASSET = SCOUT_ASSET = MARK_ASSET = "png"
-#: Where documents before version 4 kept painted masks, by display name.
-_OLD_MASKS = "masks"
+PROFILE_ASSET = "icc"
+_HASH_DIGITS = 64
 
 
 def save(outing: Outing, folder: Path) -> None:
@@ -51,7 +48,7 @@ def save(outing: Outing, folder: Path) -> None:
 
 
 def load(folder: Path) -> Outing:
-    """Read the document of ``folder``, and the masks that older programs laid beside it.
+    """Read the document of ``folder``.
 
     Raises
     ------
@@ -63,9 +60,7 @@ def load(folder: Path) -> Outing:
         raise DocumentError("Holds no outing", where=str(folder), remedy=f"Choose a folder with a file {DOCUMENT}")
     data = read_bytes(path, error=DocumentError, remedy="The file was left as it is")
     document = schema.parsed(data, str(path))
-    version = _version_of(document, str(path))
-    outing = schema.checked(raised(document, version, schema.VERSION), str(path))
-    return outing if version >= 4 else _with_old_masks(outing, folder)
+    return _raised(document, str(path))
 
 
 def to_text(outing: Outing) -> str:
@@ -76,7 +71,7 @@ def to_text(outing: Outing) -> str:
 def from_text(text: str, where: str = "") -> Outing:
     """An outing from JSON text; see ``load`` for errors."""
     document = schema.parsed(text.encode("utf-8", "surrogatepass"), where)
-    return schema.checked(raised(document, _version_of(document, where), schema.VERSION), where)
+    return _raised(document, where)
 
 
 def resolve(folder: Path, ref: FrameRef) -> Path:
@@ -139,19 +134,27 @@ def copied(outing: Outing, folder: Path, target: Path) -> Outing:
 
 def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
     """The file with what is painted on a frame, None where nothing is."""
-    asset = outing.mask_of(frame_id)
+    asset = outing.choices.mask_of(frame_id)
     return None if asset is None else assets.path(folder, asset, MASK_ASSET)
 
 
 def assets_named(outing: Outing) -> set[str]:
     """Every asset that the document refers to."""
-    named = {mask.asset for mask in outing.masks} | {scout.asset for scout in outing.scouts}
-    return named | {asset for asset in (outing.finish, outing.choices.nadir_mark) if asset}
+    named = {mask.asset for mask in outing.choices.masks} | {scout.asset for scout in outing.scouts}
+    cover, profile = outing.delivery.nadir, outing.delivery.profile
+    named |= {cover.mark} if cover is not None and cover.mark else set()
+    return named | ({profile} if len(profile) == _HASH_DIGITS else set())
 
 
 def scout_file(folder: Path, scout: ScoutPicture) -> Path:
     """Where the pixels of a scouting picture lie."""
     return assets.path(folder, scout.asset, SCOUT_ASSET)
+
+
+def _raised(document: dict[str, Any], where: str) -> Outing:
+    """A document of any version as an outing: each version after the first has its step here."""
+    _version_of(document, where)
+    return schema.checked(document, where)
 
 
 def _version_of(document: dict[str, Any], where: str) -> int:
@@ -170,22 +173,3 @@ def _version_of(document: dict[str, Any], where: str) -> int:
     if version < 1:
         raise DocumentError(f"Has the impossible version {digits}", where=where, remedy="It was left as it is")
     return version
-
-
-def _with_old_masks(outing: Outing, folder: Path) -> Outing:
-    """Masks that lie in a folder by display name, taken over as assets; unreadable ones are left where they are."""
-    old = folder / _OLD_MASKS
-    if not outing.frames or not old.is_dir():
-        return outing
-    masks: list[MaskRef] = []
-    # names were those of the frames that were joined, which may have been fewer than all
-    for refs in (outing.frames_to_join(), outing.frames):
-        names = names_of([resolve(folder, ref) for ref in refs])
-        for ref, name in zip(refs, names):
-            file = mask_path(old, name)
-            if file.is_file() and ref.id not in {m.frame for m in masks}:
-                try:
-                    masks.append(MaskRef(ref.id, assets.put(folder, mask_bytes(read_mask(file)), MASK_ASSET)))
-                except LanternError:
-                    continue
-    return replace(outing, masks=tuple(masks))

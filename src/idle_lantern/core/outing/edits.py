@@ -8,11 +8,13 @@ from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from typing import Any
 
+from idle_lantern.core.deliver.job import STEPS, CoverNadir, TellInvented
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, HandPoint, MaskRef, Outing, Verdict
+from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
+from idle_lantern.core.request.choices import JoinChoices, MaskRef, TiePoint
 
 
 @dataclass(frozen=True)
@@ -160,26 +162,13 @@ def remove_frames(ids: Sequence[str]) -> Edit:
     """Take frames out of the outing, with what was chosen for and painted on them; the files stay on disk."""
     gone = set(ids)
 
-    def rest(of: Sequence[str]) -> tuple[str, ...]:
-        return tuple(f for f in of if f not in gone)
-
     def apply(outing: Outing) -> Outing:
-        choices = replace(
-            outing.choices,
-            left_out=rest(outing.choices.left_out),
-            put_back=rest(outing.choices.put_back),
-            off=rest(outing.choices.off),
-        )
-        groups = tuple(_group_without(g, gone) for g in outing.groups if rest(g.frames))
+        groups = tuple(_group_without(g, gone) for g in outing.groups if set(g.frames) - gone)
         return replace(
             outing,
             frames=tuple(r for r in outing.frames if r.id not in gone),
-            choices=choices,
-            masks=tuple(m for m in outing.masks if m.frame not in gone),
+            choices=outing.choices.without(gone),
             groups=groups,
-            points=tuple(p for p in outing.points if not {p.a, p.b} & gone),
-            cut_links=tuple(pair for pair in outing.cut_links if not set(pair) & gone),
-            poses=tuple(p for p in outing.poses if p.frame not in gone),
         )
 
     return Edit(f"Remove {len(gone)} frame{'s' if len(gone) != 1 else ''} from the outing", apply)
@@ -207,47 +196,39 @@ def know_contents(hashes: Mapping[str, str]) -> Edit:
 
 def paint(frame: str, name: str, asset: str | None) -> Edit:
     """Let a mask asset stand for what is painted on a frame; None for nothing."""
-
-    def apply(outing: Outing) -> Outing:
-        others = tuple(m for m in outing.masks if m.frame != frame)
-        return replace(outing, masks=others if asset is None else (*others, MaskRef(frame, asset)))
-
-    return Edit(f"Paint on {name}" if asset else f"Clear the paint on {name}", apply)
+    return paint_several(f"Paint on {name}" if asset else f"Clear the paint on {name}", {frame: asset})
 
 
 def paint_several(title: str, painted: Mapping[str, str | None]) -> Edit:
     """Let mask assets stand for what is painted on some frames; None for nothing."""
 
-    def apply(outing: Outing) -> Outing:
-        others = tuple(m for m in outing.masks if m.frame not in painted)
-        return replace(
-            outing, masks=(*others, *(MaskRef(f, asset) for f, asset in painted.items() if asset is not None))
-        )
+    def masks(choices: JoinChoices) -> dict[str, Any]:
+        others = (m for m in choices.masks if m.frame not in painted)
+        new = (MaskRef(frame, asset) for frame, asset in painted.items() if asset is not None)
+        return {"masks": (*others, *new)}
 
-    return Edit(title, apply)
+    return _choosing(title, masks)
 
 
-def tie(point: HandPoint) -> Edit:
+def tie(point: TiePoint) -> Edit:
     """Set a tie point by hand."""
-    return Edit("Tie two frames by hand", lambda o: replace(o, points=(*o.points, point)))
+    return _choosing("Tie two frames by hand", lambda c: {"points": (*c.points, point)})
 
 
-def untie(points: Sequence[HandPoint]) -> Edit:
+def untie(points: Sequence[TiePoint]) -> Edit:
     """Take points that were set by hand away."""
-    return Edit(
-        "Take a tie away" if len(points) == 1 else "Take ties away",
-        lambda o: replace(o, points=tuple(p for p in o.points if p not in points)),
-    )
+    title = "Take a tie away" if len(points) == 1 else "Take ties away"
+    return _choosing(title, lambda c: {"points": tuple(p for p in c.points if p not in points)})
 
 
 def cut_link(one: str, other: str, cut: bool) -> Edit:
     """Let two frames not be matched with each other, or again."""
 
-    def apply(outing: Outing) -> Outing:
-        rest = tuple(pair for pair in outing.cut_links if set(pair) != {one, other})
-        return replace(outing, cut_links=(*rest, (one, other)) if cut else rest)
+    def links(choices: JoinChoices) -> dict[str, Any]:
+        rest = tuple(pair for pair in choices.cut_links if set(pair) != {one, other})
+        return {"cut_links": (*rest, (one, other)) if cut else rest}
 
-    return Edit("Cut a link" if cut else "Mend a link", apply)
+    return _choosing("Cut a link" if cut else "Mend a link", links)
 
 
 def judge_place(verdict: Verdict, before: Verdict | None = None) -> Edit:
@@ -285,12 +266,16 @@ def switch_off(ref: FrameRef, off: bool) -> Edit:
 
 
 def _chosen(title: str, part: str, frame: str, chosen: bool) -> Edit:
-    def apply(outing: Outing) -> Outing:
-        rest = tuple(f for f in getattr(outing.choices, part) if f != frame)
-        change: dict[str, Any] = {part: (*rest, frame) if chosen else rest}
-        return replace(outing, choices=replace(outing.choices, **change))
+    def frames(choices: JoinChoices) -> dict[str, Any]:
+        rest = tuple(f for f in getattr(choices, part) if f != frame)
+        return {part: (*rest, frame) if chosen else rest}
 
-    return Edit(title, apply)
+    return _choosing(title, frames)
+
+
+def _choosing(title: str, change: Callable[[JoinChoices], dict[str, Any]], merge: str = "") -> Edit:
+    """Change choices of the join by what they are when the edit is made."""
+    return Edit(title, lambda o: replace(o, choices=replace(o.choices, **change(o.choices))), merge)
 
 
 def _name(ref: FrameRef) -> str:
@@ -298,24 +283,56 @@ def _name(ref: FrameRef) -> str:
 
 
 def choose(title: str, *, merge: str = "", **changes: Any) -> Edit:
-    """Change what the join or the delivery is told."""
-    return Edit(title, lambda o: replace(o, choices=replace(o.choices, **changes)), merge)
+    """Change what the join is told."""
+    return _choosing(title, lambda _c: changes, merge)
+
+
+def compose(title: str, *, merge: str = "", **changes: Any) -> Edit:
+    """Change what of the picture is shown and delivered."""
+    return Edit(title, lambda o: replace(o, composition=replace(o.composition, **changes)), merge)
 
 
 def crop_to(box: CropBox | None, *, merge: str = "") -> Edit:
     """Crop to a box set by hand; None goes back to the largest rectangle without gaps."""
     title = "Crop by hand" if box is not None else "Crop to the largest rectangle"
-    return Edit(title, lambda o: replace(o, crop_box=box, choices=replace(o.choices, crop=True)), merge)
+    return compose(title, merge=merge, box=box, crop=True)
+
+
+def deliver_as(title: str, *, merge: str = "", **changes: Any) -> Edit:
+    """Change how the picture is delivered."""
+    return Edit(title, lambda o: replace(o, delivery=replace(o.delivery, **changes)), merge)
+
+
+def cover_nadir(title: str, cover: CoverNadir | None, *, merge: str = "") -> Edit:
+    """Cover what stands under the tripod as the picture is delivered, or leave it as joined."""
+    return _operating(title, CoverNadir, cover, merge)
+
+
+def tell_invented(tell: bool) -> Edit:
+    """Tell below the delivered picture what of it is invented, or not."""
+    title = "Tell what was invented" if tell else "Do not tell what was invented"
+    return _operating(title, TellInvented, TellInvented() if tell else None)
+
+
+def _operating(title: str, kind: type, step: CoverNadir | TellInvented | None, merge: str = "") -> Edit:
+    """Let a step stand for all of its kind, None for nothing; steps keep the order of the table of steps."""
+
+    def apply(outing: Outing) -> Outing:
+        rest = [s for s in outing.delivery.operations if not isinstance(s, kind)]
+        steps = sorted([*rest, *([] if step is None else [step])], key=lambda s: STEPS.index(type(s)))
+        return replace(outing, delivery=replace(outing.delivery, operations=tuple(steps)))
+
+    return Edit(title, apply, merge)
 
 
 def know_lens(lens: KnownLens | None) -> Edit:
     """Join with a lens that is known, or let the join find it."""
-    return Edit("Let the join find the lens" if lens is None else "Use a known lens", lambda o: replace(o, lens=lens))
+    return choose("Let the join find the lens" if lens is None else "Use a known lens", lens=lens)
 
 
 def develop(title: str, *, merge: str = "", **changes: Any) -> Edit:
     """Change the one development of all frames."""
-    return Edit(title, lambda o: replace(o, development=replace(o.development, **changes)), merge)
+    return _choosing(title, lambda c: {"development": replace(c.development, **changes)}, merge)
 
 
 def put_aside(key: str, aside: bool) -> Edit:

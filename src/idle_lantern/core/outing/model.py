@@ -13,18 +13,15 @@ from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from idle_lantern.core.merging.development import Development
-from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.request.choices import Degrees, JoinChoices, Sha256
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
 Id = Annotated[str, Meta(pattern="^[0-9a-z-]{1,64}$", description="An identity of its own, never reused")]
-Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]
-Degrees = Annotated[float, Meta(ge=-1080, le=1080)]
-Pixels = Annotated[float, Meta(ge=-1e6, le=1e6)]
 Number = Annotated[int, Meta(ge=1, le=1_000_000)]
 Text = Annotated[str, Meta(max_length=100_000)]
 Path = Annotated[str, Meta(min_length=1, max_length=4096)]
@@ -77,40 +74,6 @@ class CaptureGroup:
 
 
 @dataclass(frozen=True)
-class MaskRef:
-    """What is painted on a frame: a PNG among the outing's assets (``docs/formats/masks.md``)."""
-
-    frame: Id
-    asset: Sha256
-
-
-@dataclass(frozen=True)
-class HandPoint:
-    """A tie point set by hand, in full-resolution pixels of two frames; ``sigma_px`` is how well it is known.
-
-    With ``to_a`` and ``to_b`` it is a straight line, drawn to there in each frame: not from and to the same things.
-    """
-
-    a: Id
-    xy_a: tuple[Pixels, Pixels]
-    b: Id
-    xy_b: tuple[Pixels, Pixels]
-    sigma_px: Annotated[float, Meta(ge=0.001, le=100)] = 0.4
-    to_a: tuple[Pixels, Pixels] | None = None
-    to_b: tuple[Pixels, Pixels] | None = None
-
-
-@dataclass(frozen=True)
-class HandPose:
-    """A direction set by hand."""
-
-    frame: Id
-    yaw_deg: Degrees
-    pitch_deg: Degrees
-    roll_deg: Degrees = 0.0
-
-
-@dataclass(frozen=True)
 class CropBox:
     """A crop set by hand, in pixels of the joined picture; ``ratio`` as width to height where one is held.
 
@@ -142,35 +105,19 @@ class Verdict:
 
 
 @dataclass(frozen=True)
-class JoinChoices:
-    """What the photographer chose for the join and the delivery.
+class Composition:
+    """What of the joined picture is shown and delivered.
 
-    ``left_out`` are frames (by id) to keep out of the join, ``put_back`` frames that the join left
-    out and that are wanted all the same. ``brackets`` says what becomes of the exposures of a place, ``repeats``
-    of frames taken again there, ``twins`` which of raw and JPEG of one exposure is used. ``turn_deg`` (yaw, pitch, roll) turns
-    the picture from where the join levelled it, ``off`` are frames that tie the others but show nowhere in it, ``distance`` is that of the panini projection and
-    ``straighten`` how far it makes lines across straight, ``rim`` what becomes of gaps at the rim, ``ratio`` width and height that the largest rectangle shall have; ``tell_invented`` writes below a delivered picture
-    what of it was invented. ``nadir`` covers what stands under the tripod up to ``nadir_deg`` from it, by a blur or by ``nadir_mark``,
-    a PNG among the assets.
+    Attributes
+    ----------
+    crop : cut it at all
+    ratio : width to height that the largest rectangle shall have, None for whatever loses least
+    box : a crop by hand, None for the largest rectangle without gaps
     """
 
-    projection: Annotated[str, Meta(max_length=40)] = "auto"
-    left_out: tuple[Id, ...] = ()
     crop: bool = True
-    put_back: tuple[Id, ...] = ()
-    off: tuple[Id, ...] = ()
-    brackets: Annotated[str, Meta(pattern="^(merge|fuse|base)$")] = "merge"
-    repeats: Annotated[str, Meta(pattern="^(sharpest|stack)$")] = "sharpest"
-    twins: Annotated[str, Meta(pattern="^(raw|jpeg)$")] = "raw"
-    turn_deg: tuple[Degrees, Degrees, Degrees] = (0.0, 0.0, 0.0)
-    distance: Annotated[float, Meta(ge=0, le=10)] = 1.0
-    straighten: Annotated[float, Meta(ge=0, le=1)] = 0.0
-    rim: Annotated[str, Meta(pattern="^(none|stretch|fill|fill-all)$")] = "none"
     ratio: tuple[Annotated[float, Meta(gt=0, le=1000)], Annotated[float, Meta(gt=0, le=1000)]] | None = None
-    tell_invented: bool = False
-    nadir: Annotated[str, Meta(pattern="^(none|blur|mark)$")] = "none"
-    nadir_deg: Annotated[float, Meta(ge=1, le=45)] = 12.0
-    nadir_mark: Sha256 | None = None
+    box: CropBox | None = None
 
 
 @dataclass(frozen=True)
@@ -180,11 +127,9 @@ class Outing:
     ``brief`` is what the plan is made from; ``given_frames`` are frames of a list made
     elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
-    ``masks`` hold what is painted on frames. ``lens`` is a lens that is known before the join, None where the
-    join is to find it; ``development`` is that of all frames; ``verdicts`` are on suspicious places of the picture;
-    ``scouts`` are scouting pictures, the first in front; ``cut_links`` pairs of frames that are not matched with each other;
-    ``checked`` what is ticked on the check list, by its words. ``groups``, ``points``, ``poses``, ``crop_box`` and the
-    reference to a finish recipe (an asset) are filled by the parts of the program that make them.
+    ``choices`` are those of the join, ``composition`` says what of its picture is shown, ``delivery`` how that is written;
+    ``verdicts`` are on suspicious places of the picture; ``scouts`` are scouting pictures, the first in front; ``checked`` is what is
+    ticked on the check list, by its words.
     """
 
     name: Annotated[str, Meta(max_length=1000)]
@@ -194,20 +139,14 @@ class Outing:
     frames: tuple[FrameRef, ...] = ()
     skipped: tuple[Number, ...] = ()
     choices: JoinChoices = field(default_factory=JoinChoices)
+    composition: Composition = field(default_factory=Composition)
+    delivery: DeliverJob = field(default_factory=DeliverJob)
     put_aside: tuple[Annotated[str, Meta(max_length=200)], ...] = ()
     note: Text = ""
     id: Id = field(default_factory=new_id)
-    masks: tuple[MaskRef, ...] = ()
     groups: tuple[CaptureGroup, ...] = ()
-    points: tuple[HandPoint, ...] = ()
-    poses: tuple[HandPose, ...] = ()
-    crop_box: CropBox | None = None
-    lens: KnownLens | None = None
-    development: Development = field(default_factory=Development)
-    finish: Sha256 | None = None
     verdicts: tuple[Verdict, ...] = ()
     scouts: Annotated[tuple[ScoutPicture, ...], Meta(max_length=100)] = ()
-    cut_links: tuple[tuple[Id, Id], ...] = ()
     checked: Annotated[tuple[Annotated[str, Meta(max_length=200)], ...], Meta(max_length=500)] = ()
 
     @property
@@ -223,10 +162,6 @@ class Outing:
     def frame(self, frame_id: str | None) -> FrameRef | None:
         """The frame of that id."""
         return next((ref for ref in self.frames if ref.id == frame_id), None)
-
-    def mask_of(self, frame_id: str) -> str | None:
-        """The asset with what is painted on a frame, None where nothing is."""
-        return next((mask.asset for mask in self.masks if mask.frame == frame_id), None)
 
     def shot(self, planned: GridFrame) -> FrameRef | None:
         """The last frame shot for a planned one.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from dataclasses import asdict
+from dataclasses import replace
 from typing import Any
 
 import msgspec
@@ -12,10 +12,11 @@ import msgspec
 from idle_lantern.core.base.errors import DocumentError, LanternError, shortened
 from idle_lantern.core.base.strict_json import parse_json, whole_numbers
 from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.exchange import brief_document
 
 PREFIX = "idle-lantern/outing/"
-VERSION = 13
+VERSION = 1
 #: Fields of the scene in which null stands for infinity, which JSON has not.
 _ENDLESS = ("far_m", "background_m")
 
@@ -62,7 +63,8 @@ def checked(document: dict[str, Any], where: str) -> Outing:
 
 def plain(outing: Outing) -> dict[str, Any]:
     """An outing as plain data that JSON can hold."""
-    return {"schema": f"{PREFIX}{VERSION}", **asdict(outing), "brief": brief_document(outing.brief)}
+    told: dict[str, Any] = msgspec.to_builtins(replace(outing, brief=Brief()))
+    return {"schema": f"{PREFIX}{VERSION}", **told, "brief": brief_document(outing.brief)}
 
 
 def json_schema() -> dict[str, Any]:

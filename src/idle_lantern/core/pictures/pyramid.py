@@ -20,15 +20,15 @@ import numpy as np
 import tifffile
 from numpy.typing import NDArray
 
+from idle_lantern.core.colour.profiles import told_profile
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.pictures.packing import packed_tile, unpacked_tile
+from idle_lantern.core.pictures.source import SMALLEST_PX, TILE
 
 Array = NDArray[Any]
 T = TypeVar("T")
 R = TypeVar("R")
 
-TILE = 512
-#: Halves are made until one fits into so many pixels a side.
-_SMALLEST = 1024
 #: Offsets in classic TIFF are 32 bit (TIFF 6.0); beyond, the big variant is written.
 TIFF_MAX_BYTES = 2**32 - 2**20
 _DEFLATE_WITH_DIFFERENCES, _NO_DIFFERENCES = 2, 1
@@ -51,22 +51,25 @@ class KeptTiles(Protocol):
 class PyramidInfo:
     """What a pyramid is of.
 
-    ``dtype`` is uint8, uint16 or float32; ``encoding`` is ``display`` (by the transfer function of the
-    profile) or ``linear``; ``icc`` None means sRGB. Without ``alpha`` the picture has no gaps.
+    ``dtype`` is uint8, uint16 or, of linear light, float32. Without ``alpha`` the picture has no gaps.
     """
 
     width: int
     height: int
     dtype: Any = np.uint8
     alpha: bool = True
-    encoding: str = "display"
-    icc: bytes | None = None
+    space: ColourSpace = SRGB
     dpi: float = 300.0
 
     @property
     def channels(self) -> int:
         """Three, or four with alpha."""
         return 4 if self.alpha else 3
+
+    @property
+    def told(self) -> dict[str, float]:
+        """What the file tells of itself beside its profile: the light that white stands for."""
+        return {"white": self.space.transfer.white}
 
     @property
     def columns(self) -> int:
@@ -82,7 +85,7 @@ class PyramidInfo:
     def halvings(self) -> int:
         """How many reduced copies follow the full picture."""
         levels = 0
-        while max(self.width, self.height) >> levels > _SMALLEST:
+        while max(self.width, self.height) >> levels > SMALLEST_PX:
             levels += 1
         return levels
 
@@ -164,8 +167,8 @@ def write_pyramid(
             subifds=info.halvings,
             resolution=(info.dpi, info.dpi),
             software="Idle Lantern",
-            description=json.dumps({"encoding": info.encoding}),
-            iccprofile=info.icc,
+            iccprofile=told_profile(info.space),
+            description=json.dumps(info.told),
             **common,
         )
         width, height = info.width, info.height

@@ -8,27 +8,29 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.colour.convert import converted
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.geometry.rectangles import Rectangle
 
 Array = NDArray[Any]
 
 TILE = 512
 #: Levels are made until one fits into so many pixels a side.
-_SMALLEST = 1024
+SMALLEST_PX = 1024
 
 
 class PictureSource(Protocol):
     """A picture in levels, each half the size of the one before; level 0 is the full picture.
 
     Tiles are (h, w, 3) or (h, w, 4) arrays of at most ``tile_px`` a side, smaller at the right and lower
-    rim. ``tile`` may be called by several threads at once.
+    rim; whole numbers are display values of ``space``, floats its linear light. ``tile`` may be called by several threads at once.
     """
 
     sizes: tuple[tuple[int, int], ...]
     tile_px: int
-    icc: bytes | None
-    encoding: str
+    space: ColourSpace
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile; raises InputError where the file no longer gives it."""
@@ -42,17 +44,24 @@ class HeldPicture:
         if picture.alpha is not None and not (picture.alpha == picture.full_scale).all():
             pixels = np.dstack([pixels, picture.alpha])
         self._levels = [np.ascontiguousarray(pixels)]
-        while max(self._levels[-1].shape[:2]) > _SMALLEST and min(self._levels[-1].shape[:2]) > 1:
+        while max(self._levels[-1].shape[:2]) > SMALLEST_PX and min(self._levels[-1].shape[:2]) > 1:
             h, w = self._levels[-1].shape[:2]
             half = cv2.resize(self._levels[-1], (max(1, w // 2), max(1, h // 2)), interpolation=cv2.INTER_AREA)
             self._levels.append(half)
         self.sizes = tuple((level.shape[1], level.shape[0]) for level in self._levels)
-        self.tile_px, self.icc, self.encoding = TILE, picture.icc, "display"
+        self.tile_px, self.space = TILE, picture.space
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """A view of one tile."""
         top, left = row * self.tile_px, column * self.tile_px
         return self._levels[level][top : top + self.tile_px, left : left + self.tile_px]
+
+
+def light_of(pixels: Array, space: ColourSpace) -> Float32Image:
+    """Linear light of display values of ``space``, or of what is light already, (h, w, 3 or 4); alpha from 0 to 1 beside it."""
+    whole = np.float32(1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
+    light = space.to_linear(pixels[..., :3].astype(np.float32) / whole)
+    return np.concatenate([light, pixels[..., 3:].astype(np.float32) / whole], -1)
 
 
 def region(source: PictureSource, box: Rectangle, level: int = 0) -> Array:
@@ -74,6 +83,12 @@ def region(source: PictureSource, box: Rectangle, level: int = 0) -> Array:
             ]
     assert result is not None
     return result
+
+
+def reduced_in(source: PictureSource, longest_px: int, space: ColourSpace) -> Array:
+    """As ``reduced``, with the colours as display values of ``space``."""
+    pixels = reduced(source, longest_px)
+    return np.dstack([converted(pixels[..., :3], source.space, space), pixels[..., 3:]])
 
 
 def reduced(source: PictureSource, longest_px: int) -> Array:

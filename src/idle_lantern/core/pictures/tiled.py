@@ -13,6 +13,7 @@ import tifffile
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.boundary import is_tiff_file
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.pictures.source import HeldPicture, PictureSource
@@ -43,11 +44,13 @@ class TiledPicture:
                 for level in self._pages:
                     _ = level.dataoffsets, level.decode  # reads the tables while the file is open
                 icc = page.tags.get(34675)
-                self.icc = bytes(icc.value) if icc is not None else None
                 self.told = _told_in(page.description)
-                self.encoding = "linear" if self.told.get("encoding") == "linear" else "display"
                 self.tile_px, self.channels = int(page.tilewidth), int(page.samplesperpixel)
                 self.dtype = np.dtype(page.dtype)
+                space = space_of(None if icc is None else bytes(icc.value))
+                white = self.told.get("white", 1.0)
+                space = space.up_to(float(white)) if isinstance(white, (int, float)) and 1 < white < 1e6 else space
+                self.space = space.in_light if self.dtype.kind == "f" else space
                 self.sizes = tuple((int(p.imagewidth), int(p.imagelength)) for p in self._pages)
                 sound = all(self._is_sound(level, size) for level, size in zip(self._pages, self.sizes))
             self._file = os.open(path, os.O_RDONLY | os.O_CLOEXEC)

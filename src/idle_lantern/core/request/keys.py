@@ -19,17 +19,5 @@ def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | 
     """The name of a join: its frames, how they are solved, and what was known before."""
     files = tuple(sha256_of(info.path) for info in frames.infos)
     known = None if prior is None else tuple(None if p is None else p.tobytes() for p in prior)
-    how = (
-        options.working_mp,
-        options.second_mp,
-        options.features,
-        options.refine,
-        options.seed,
-        sorted(options.wanted),
-        options.lens,
-        options.shifts,
-        options.level,
-        options.tie_points,
-        options.cut_links,
-    )
-    return key_of(files, frames.names, how, options.memory(), known)
+    how = options.among(frames.ids).deciding("solve")
+    return key_of(files, frames.names, frames.ids, how, options.memory(), known)

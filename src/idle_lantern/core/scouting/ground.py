@@ -16,8 +16,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.light.vignetting import NONE, evened_at
 from idle_lantern.core.compositing.render.compose import rough_picture
@@ -29,7 +30,7 @@ from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.registration.match.features import WorkingFrame, working_frame
 from idle_lantern.core.registration.solve.level import levelled
 from idle_lantern.core.registration.solve.poses import Poses
-from idle_lantern.core.registration.solve.solve import solve
+from idle_lantern.core.registration.solve.solve import solve, working_of
 from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
@@ -55,6 +56,7 @@ class Glance:
     Attributes
     ----------
     pixels : (h, w, 3) uint8
+        Of sRGB, whatever the file is in.
     azimuth_deg, altitude_deg : (h, w)
         NaN where it shows nothing.
     ev : float or None
@@ -114,7 +116,7 @@ def make_ground(paths: Sequence[Path], field_deg: float | None = None, progress:
     if len(frames) > 1:
         return _of_several(frames, progress)
     progress.begin("read", 1)
-    look = working_frame(0, DecodedFrames(frames.infos, 0), _LOOK_MP)
+    look = working_frame(0, DecodedFrames(frames.infos, 0, SRGB), _LOOK_MP)
     progress.advance()
     info = frames.infos[0]
     shape = info.width / info.height
@@ -132,14 +134,16 @@ def make_ground(paths: Sequence[Path], field_deg: float | None = None, progress:
 
 
 def _of_several(frames: FrameSet, progress: Progress) -> Ground:
-    options = JoinOptions(refine=False)
-    solution = solve(frames, options, None, progress)
+    options = JoinOptions(refine=False, profile=SRGB)
+    store = DecodedFrames(frames.infos, 0, SRGB)
+    solution = solve(frames, options, None, progress, store)
     canvas = make_canvas(solution.poses, solution.seen)
-    joined = rough_picture(solution, canvas, options)
+    working = working_of(solution, store)
+    joined = rough_picture(solution, canvas, options, working=working)
     poses = solution.poses
     at = [frames.infos[f] for f in poses.frames]
     glances = []
-    for i, (look, info) in enumerate(zip(solution.working, at)):
+    for i, (look, info) in enumerate(zip(working, at)):
         pixels = look.picture.pixels
         if joined.vignetting != NONE:
             pixels = evened_at(pixels, _radius2(poses.lenses[i], look), joined.vignetting)

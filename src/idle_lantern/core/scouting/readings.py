@@ -14,14 +14,12 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.scouting.ground import Glance
 
 Array = NDArray[Any]
 
 _GREY = 0.18
-#: Luminance of linear sRGB (IEC 61966-2-1; Rec. ITU-R BT.709).
-_LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 #: Azimuths that one reading stands for, and altitudes that a meter held level takes in.
 STEP_DEG, _UP_DEG = 10.0, 25.0
 #: Display values from which a pixel is full, and up to which it is black; shares of them that make a reading a bound.
@@ -49,7 +47,7 @@ def readings_of(glances: Sequence[Glance]) -> list[LightReading]:
             level = np.isfinite(glance.azimuth_deg)  # a look far up or down: all of it
         bins = np.floor(glance.azimuth_deg[level] / STEP_DEG).astype(int)
         pixels = glance.pixels[level]
-        luminance = srgb_to_linear(pixels.astype(np.float32) / 255) @ _LUMINANCE
+        luminance = SRGB.to_linear(pixels.astype(np.float32) / 255) @ SRGB.luminance
         full, black = pixels.max(1) >= _FULL, pixels.max(1) <= _BLACK
         for b in np.unique(bins):
             mine = bins == b

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from idle_lantern.core.base.errors import UnreadableFrame
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.unroll import MAP_SIZE
 from idle_lantern.core.geometry import rotations

@@ -13,12 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.base.strict_json import parse_json, read_bytes
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.redrawn import redrawn
 from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.join.report import read_report
 from idle_lantern.core.join.report_reading import canvas_of as canvas_of_report
 from idle_lantern.core.pictures.source import reduced
 from idle_lantern.core.pictures.tiled import open_picture
@@ -76,21 +77,19 @@ def from_joined(picture: Path, report: Path, name: str, facing_deg: float) -> tu
     LanternError
         Picture or report cannot be read.
     """
-    told = parse_json(read_bytes(report), report.name)
-    if not isinstance(told, dict) or not isinstance(told.get("canvas"), dict):
-        raise InputError("Is no report of a join", where=report.name, remedy="Join that outing again")
     try:
-        canvas = canvas_of_report(told)
-    except (KeyError, TypeError, ValueError) as error:
+        canvas = canvas_of_report(read_report(report, remedy="Join that outing again"))
+    except ValueError as error:
         raise InputError("Is no report of a join", where=report.name, remedy="Join that outing again") from error
-    small = reduced(open_picture(picture), _JOINED_PX)
+    source = open_picture(picture)
+    small = reduced(source, _JOINED_PX)
     flat = replace(canvas, stretch=None)
     if canvas.stretch is not None:
         small = redrawn(small, canvas, flat, _JOINED_PX**2 // 3)
     if small.dtype == np.uint16:
         small = (small >> 8).astype(np.uint8)
     alpha = small[..., 3].copy() if small.shape[2] == 4 else None
-    data, own = as_bytes(Picture(np.ascontiguousarray(small[..., :3]), alpha), flat)
+    data, own = as_bytes(Picture(np.ascontiguousarray(small[..., :3]), alpha, source.space).in_space(SRGB), flat)
     kept = replace(
         _kept(name, own), sigma_deg=0.2, facing_deg=facing_deg % 360, told=("The picture of an earlier outing.",)
     )

@@ -4,5 +4,5 @@ Public here:
 
 - ``card``: sort, Card, Run
 - ``positions``: Position, Role
-- ``looks``: Look, look_at
+- ``previews``: Look, look_at
 """

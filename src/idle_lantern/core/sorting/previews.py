@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import srgb_to_linear
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.reading import FrameInfo, probe, small_of, thumbnail
 
@@ -79,11 +79,11 @@ def look_at(path: Path, ahead: ReadAhead | None = None) -> FilePreview:
     """
     info = probe(path)
     whole = None if ahead is None else ahead.whole(path)
-    small = (thumbnail(path, LONGEST_PX) if whole is None else small_of(whole, LONGEST_PX)).pixels
+    small = (thumbnail(path, LONGEST_PX) if whole is None else small_of(whole, LONGEST_PX)).in_space(SRGB).pixels
     grey = cv2.cvtColor(small, cv2.COLOR_RGB2GRAY).astype(np.float32) / 255
     smooth = cv2.GaussianBlur(grey, (0, 0), 6)
     fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
-    light = math.log2(max(_FLOOR, float(srgb_to_linear(grey).mean())))
+    light = math.log2(max(_FLOOR, float(SRGB.to_linear(grey).mean())))
     return FilePreview(
         info, grey, small, light + (info.metadata.exposure_value or 0.0), float(fine.std()), float(smooth.std())
     )
@@ -116,7 +116,7 @@ def common(a: FilePreview, b: FilePreview) -> Common | None:
     p, q = ground[0][first], ground[1][second]
     if told.sum() > 0.05 * told.size:
         p, q = p[told], q[told]
-        ratio = srgb_to_linear(b.grey[second][told]) / srgb_to_linear(a.grey[first][told])
+        ratio = SRGB.to_linear(b.grey[second][told]) / SRGB.to_linear(a.grey[first][told])
         brighter = float(np.log2(np.median(ratio)))
     else:
         brighter = None

@@ -12,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.parallel import mapped
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.reducing import reduced_to
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map
 from idle_lantern.core.frames.masks import Mask, Masks
@@ -59,10 +60,11 @@ class Patch:
 
 @dataclass(frozen=True)
 class Overview:
-    """A reduced canvas and every frame on it, in the order of the poses."""
+    """A reduced canvas and every frame on it, in the order of the poses, all in one colour space."""
 
     canvas: Canvas
     patches: tuple[Patch, ...]
+    space: ColourSpace = SRGB
 
 
 def without_kept(overview: Overview, frames: Collection[int]) -> Overview:
@@ -116,7 +118,7 @@ def make_overview(
         return _patch(i, poses, working[i].picture, working[i].scale, small, directions, (masks or {}).get(i))
 
     patches = [p for p in mapped(patch, range(len(working)), threads, progress) if p is not None]
-    return Overview(small, tuple(patches))
+    return Overview(small, tuple(patches), working[0].picture.space if working else SRGB)
 
 
 def _window(lens: Lens, rotation: Array, small: Canvas, directions: Array) -> tuple[Array, Array]:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.colours import largest, smallest
-from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
 
 Array = NDArray[Any]
@@ -51,7 +51,7 @@ def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Ar
     rows, right, weights = [], [], []
     patches = overview.patches
     shape = (overview.canvas.height, overview.canvas.width)
-    linear = srgb_to_linear(np.arange(256, dtype=np.float64) / 255)
+    linear, colours = overview.space.light_table(255), np.arange(3)
     canvas_value = np.zeros((*shape, 3), np.uint8)
     canvas_ok = np.zeros(shape, bool)
     thin = [_thinned(p) for p in patches]
@@ -70,7 +70,7 @@ def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Ar
             if size < _ENOUGH_PIXELS:
                 continue
             y, x = usable[:: max(1, size // _SAMPLES)].T
-            ratio = np.log(linear[mine[y, x]] / linear[theirs[y, x]])
+            ratio = np.log(linear[mine[y, x], colours] / linear[theirs[y, x], colours])
             row = np.zeros(count)
             row[one.frame], row[other.frame] = -1, 1
             rows.append(row)
@@ -89,10 +89,10 @@ def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Ar
     return np.asarray(np.exp(log_gain))
 
 
-def gain_table(gain: Array, full_scale: int) -> Array:
-    """Display value -> display value with ``gain`` applied in linear light, (full_scale + 1, 3)."""
-    values = np.arange(full_scale + 1, dtype=np.float64) / full_scale
-    changed = linear_to_srgb(srgb_to_linear(values)[:, None] * np.asarray(gain))
+def gain_table(gain: Array, full_scale: int, space: ColourSpace = SRGB) -> Array:
+    """Display value -> display value of ``space`` with ``gain`` (3,) applied in linear light, (full_scale + 1, 3)."""
+    values = np.arange(full_scale + 1, dtype=np.float64)[:, None].repeat(3, 1) / full_scale
+    changed = space.from_linear(space.to_linear(values) * np.asarray(gain))
     return np.asarray(np.rint(np.clip(changed, 0, 1) * full_scale).astype(np.uint8 if full_scale == 255 else np.uint16))
 
 

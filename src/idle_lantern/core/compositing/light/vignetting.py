@@ -16,7 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import linear_to_srgb, srgb_to_linear
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.geometry.lenses import Lens
 
@@ -65,47 +65,49 @@ def solve_vignetting(overview: Overview, count: int) -> Vignetting:
     return c1, c2
 
 
-def without_vignetting(pixels: Array, lens: Lens, vignetting: Vignetting) -> Array:
-    """A frame (H, W, 3) with its fall-off taken out, same dtype; ``lens`` is of the frame's size."""
+def without_vignetting(pixels: Array, lens: Lens, vignetting: Vignetting, space: ColourSpace = SRGB) -> Array:
+    """A frame (H, W, 3) of display values of ``space`` with its fall-off taken out, same dtype; ``lens`` is of the frame's size."""
     if vignetting == NONE:
         return pixels
     brighter = _brighter(lens, vignetting)
     even = np.empty_like(pixels)
     for top in range(0, len(pixels), _ROWS):
         rows = slice(top, top + _ROWS)
-        even[rows] = _even(pixels[rows], brighter[rows])
+        even[rows] = _even(pixels[rows], brighter[rows], space)
     return even
 
 
-def _even(pixels: Array, brighter: Array) -> Array:
+def _even(pixels: Array, brighter: Array, space: ColourSpace) -> Array:
     """Pixels (H, W, 3) of linear light times ``brighter`` (H, W), as their dtype has them."""
     factor = cv2.merge([brighter] * 3)
     if pixels.dtype == np.uint8:
-        linear = cv2.multiply(cv2.LUT(pixels, _linear_table()), factor, dtype=cv2.CV_16U)
-        return np.asarray(cv2.LUT(linear, _display_table()))
-    linear = srgb_to_linear(pixels.astype(np.float32) / 65535) * factor
-    return np.asarray(np.rint(np.clip(linear_to_srgb(linear), 0, 1) * 65535).astype(np.uint16))
+        to_linear, to_display = _tables(space)
+        linear = cv2.multiply(cv2.LUT(pixels, to_linear), factor, dtype=cv2.CV_16U)
+        return np.asarray(cv2.LUT(linear, to_display))
+    linear = space.to_linear(pixels.astype(np.float32) / 65535) * factor
+    return np.asarray(np.rint(np.clip(space.from_linear(linear), 0, 1) * 65535).astype(np.uint16))
 
 
 def even_overview(overview: Overview, vignetting: Vignetting) -> Overview:
     """The overview with the fall-off taken out of every patch."""
     if vignetting == NONE:
         return overview
-    return Overview(overview.canvas, tuple(_even_patch(p, vignetting) for p in overview.patches))
+    even = (_even_patch(p, vignetting, overview.space) for p in overview.patches)
+    return replace(overview, patches=tuple(even))
 
 
-def _even_patch(patch: Patch, vignetting: Vignetting) -> Patch:
-    return replace(patch, pixels=evened_at(patch.pixels, patch.radius2, vignetting))
+def _even_patch(patch: Patch, vignetting: Vignetting, space: ColourSpace) -> Patch:
+    return replace(patch, pixels=evened_at(patch.pixels, patch.radius2, vignetting, space))
 
 
-def evened_at(pixels: Array, radius2: Array, vignetting: Vignetting) -> Array:
-    """Pixels (H, W, 3) that stand at squared radii (H, W) of their frame (shares of the half diagonal), fall-off taken out."""
-    return _even(pixels, np.exp(-radius2 * (vignetting[0] + radius2 * vignetting[1])).astype(np.float32))
+def evened_at(pixels: Array, radius2: Array, vignetting: Vignetting, space: ColourSpace = SRGB) -> Array:
+    """Pixels (H, W, 3) of ``space`` that stand at squared radii (H, W) of their frame (shares of the half diagonal), fall-off taken out."""
+    return _even(pixels, np.exp(-radius2 * (vignetting[0] + radius2 * vignetting[1])).astype(np.float32), space)
 
 
 def _samples(overview: Overview) -> tuple[Array, Array, Array, Array]:
     """Frames, differences of the radial terms, and log ratios of green light of overlap pixels."""
-    table = srgb_to_linear(np.arange(256) / 255.0)
+    table = overview.space.light_table(255)[:, 1]
     shape = (overview.canvas.height, overview.canvas.width)
     value, radius2 = np.zeros(shape, np.uint8), np.zeros(shape, np.float32)
     frames_a, frames_b, terms, right = [], [], [], []
@@ -145,11 +147,13 @@ def _brighter(lens: Lens, vignetting: Vignetting) -> Array:
     return np.asarray(np.exp(-r2 * (np.float32(vignetting[0]) + r2 * np.float32(vignetting[1]))))
 
 
-@lru_cache(maxsize=1)
-def _linear_table() -> Array:
-    return np.asarray(np.rint(srgb_to_linear(np.arange(256) / 255.0) * 65535).astype(np.uint16))
-
-
-@lru_cache(maxsize=1)
-def _display_table() -> Array:
-    return np.asarray(np.rint(linear_to_srgb(np.arange(65536) / 65535.0) * 255).astype(np.uint8))
+@lru_cache(maxsize=4)
+def _tables(space: ColourSpace) -> tuple[Array, Array]:
+    """Light as a share of white, 16 bit, by display value, and back to 8 bit, as OpenCV looks them up: (N,), or (1, N, 3) by colour."""
+    shown, light = (np.arange(n)[:, None].repeat(3, 1) / (n - 1.0) for n in (256, 65536))
+    tables = (
+        np.rint(space.to_linear(shown) * (65535 / space.transfer.white)).astype(np.uint16),
+        np.rint(np.clip(space.from_linear(light * space.transfer.white), 0, 1) * 255).astype(np.uint8),
+    )
+    one, other = (t[None] if space.transfer.by_colour else np.ascontiguousarray(t[:, 0]) for t in tables)
+    return one, other

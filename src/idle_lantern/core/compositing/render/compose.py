@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.parallel import Clock, one_thread_each
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.profiles import common_space
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.overview import Overview, make_overview, overview_pixels, without_kept
 from idle_lantern.core.compositing.canvas.warp import Tile
@@ -42,10 +43,11 @@ from idle_lantern.core.compositing.seams.graph_cut import find_seams
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import WHOLLY_HIDDEN, Masks, together
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.pyramid import TILE
+from idle_lantern.core.pictures.source import TILE
+from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.ground_plane import ground_masks
 from idle_lantern.core.registration.solve.poses import Poses
-from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.core.registration.solve.solve import Solution, working_of
 from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
@@ -98,11 +100,13 @@ def lay_out(
     masks: Masks | None = None,
     rough: bool = False,
     light: Light | None = None,
+    working: Sequence[WorkingFrame] | None = None,
 ) -> tuple[RenderPlan, Overview]:
     """Light and seams, and the small frames on a small canvas of which they were reckoned.
 
     ``masks`` are by index into the frame set; ``rough`` uses the reduced frames instead of reading the full ones;
-    ``light`` is that of an earlier picture, held while it is of the same frames.
+    ``light`` is that of an earlier picture, held while it is of the same frames; ``working`` are the reduced frames of the poses,
+    None where they are to be read.
 
     Raises
     ------
@@ -113,18 +117,22 @@ def lay_out(
     poses = solution.poses
     infos = [solution.frames.infos[f] for f in poses.frames]
     painted = {poses.index(f): mask for f, mask in (masks or {}).items() if f in poses.frames}
-    painted |= {poses.index(f): WHOLLY_HIDDEN for f in options.off if f in poses.frames}
-    if len(options.off & set(poses.frames)) == len(poses.frames):
+    off = solution.frames.places(options.off) & set(poses.frames)
+    painted |= {poses.index(f): WHOLLY_HIDDEN for f in off}
+    if len(off) == len(poses.frames):
         raise InputError("Every frame is switched off", remedy="Switch one on again")
-    dust, dusty = ([], {}) if rough else dust_masks(poses, infos, solution.working)
-    everywhere = options.rim == "fill" and options.invent_anything
-    carried = {} if rough else carried_masks(poses, infos, solution.working, everywhere=everywhere)
+    working = working_of(solution) if working is None else working
+    dust, dusty = ([], {}) if rough else dust_masks(poses, infos, working)
+    space = options.profile or common_space([i.space for i in solution.frames.infos])
+    shown = [replace(w, picture=w.picture.in_space(space)) for w in working]
+    everywhere = options.rim == "fill-all"
+    carried = {} if rough else carried_masks(poses, infos, working, everywhere=everywhere)
     ground = ground_masks(poses, solution.placed_by)
     mine = together(together(together(painted, dusty), carried), ground)
     with clock.stage("warp"):
         pixels = overview_pixels(len(poses.frames)) // (_ROUGHER if rough else 1)
         overview = make_overview(
-            poses, solution.working, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
+            poses, shown, canvas, pixels=pixels, masks=mine, threads=options.threads, progress=progress
         )
         known = solution.known
         if light is not None and light.of == light_of(poses, solution.frames, options.profile):
@@ -139,12 +147,12 @@ def lay_out(
     with clock.stage("seams"):
         label = find_seams(overview, gains, progress)
     if rough:
-        pictures = tuple(w.picture for w in solution.working)
+        pictures = tuple(w.picture for w in shown)
         frames: FramesInMemory | FilesOfFrames = FramesInMemory(pictures)
         sizes = [(p.width, p.height) for p in pictures]
     else:
         reduce = _reduction(poses, canvas)
-        frames = FilesOfFrames(tuple(infos), DecodedFrames(solution.frames.infos, 0, options.profile).space, reduce)
+        frames = FilesOfFrames(tuple(infos), space, reduce)
         sizes = [(-(-i.width // reduce), -(-i.height // reduce)) for i in infos]
     plan = RenderPlan(
         poses.of_size(sizes),
@@ -154,13 +162,14 @@ def lay_out(
         gains,
         vignetting,
         65535 if not rough and any(i.bits == 16 for i in infos) else 255,
-        frozenset(i for i, w in enumerate(solution.working) if w.picture.alpha is not None),
+        frozenset(i for i, w in enumerate(working) if w.picture.alpha is not None),
         mine,
         blend=not rough,
         dust=tuple(dust),
         carried=tuple(carried),
         lateral=(known.lateral_red, known.lateral_blue) if known is not None and known.colour_shifts else None,
         cache_bytes=min(CACHE_BYTES, options.memory() // 3),
+        space=space,
     )
     return plan, overview
 
@@ -175,6 +184,7 @@ def compose_picture(
     store: DecodedFrames | None = None,
     masks: Masks | None = None,
     light: Light | None = None,
+    working: Sequence[WorkingFrame] | None = None,
 ) -> Joined:
     """Make the picture of a solution on a canvas in memory; parameters as of ``lay_out``.
 
@@ -187,7 +197,15 @@ def compose_picture(
     clock = Clock()
     with one_thread_each():
         plan, _overview = lay_out(
-            solution, canvas, options, progress=progress, clock=clock, masks=masks, rough=rough, light=light
+            solution,
+            canvas,
+            options,
+            progress=progress,
+            clock=clock,
+            masks=masks,
+            rough=rough,
+            light=light,
+            working=working,
         )
         with clock.stage("blend"):
             size = TILE // 2 if rough else TILE
@@ -200,7 +218,6 @@ def compose_picture(
                 at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
                 result[at], alpha[at] = part, shown
                 coverage.add(tile, shown)
-    space = DecodedFrames(solution.frames.infos, 0, options.profile).space
     return Joined(
         canvas,
         plan.gains,
@@ -208,9 +225,9 @@ def compose_picture(
         coverage.rectangle(),
         plan.vignetting,
         clock.seconds,
-        space.name,
+        plan.space.name,
         carried=tuple(plan.poses.frames[k] for k in plan.carried),
-        picture=Picture(result, alpha, space.icc),
+        picture=Picture(result, alpha, plan.space),
     )
 
 
@@ -221,10 +238,11 @@ def rough_picture(
     progress: Progress = SILENT,
     masks: Masks | None = None,
     light: Light | None = None,
+    working: Sequence[WorkingFrame] | None = None,
 ) -> Joined:
-    """A first look at a solution: from its reduced frames, on the canvas reduced to what a window shows."""
+    """A first look at a solution: from its reduced frames (``working``, None where they are to be read), on the canvas reduced to what a window shows."""
     small = canvas.scaled(min(1.0, math.sqrt(_ROUGH_PX / (canvas.width * canvas.height))))
-    return compose_picture(solution, small, options, progress, rough=True, masks=masks, light=light)
+    return compose_picture(solution, small, options, progress, rough=True, masks=masks, light=light, working=working)
 
 
 def frames_for(plan: RenderPlan, store: DecodedFrames | None) -> SizedCache[int, Levels]:

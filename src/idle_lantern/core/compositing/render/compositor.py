@@ -20,6 +20,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample, shifted
 from idle_lantern.core.compositing.light.gains import gain_table, with_gain
@@ -81,6 +82,8 @@ class Compositor:
         Blend along the seams; a rough picture does without.
     lateral : pair of (a, b) or None
         Lateral colour of red and blue (``KnownLens``).
+    space : ColourSpace
+        Of the frames and of the picture.
     """
 
     def __init__(
@@ -96,13 +99,14 @@ class Compositor:
         *,
         blend: bool = True,
         lateral: tuple[Lateral, Lateral] | None = None,
+        space: ColourSpace = SRGB,
     ) -> None:
         self.lateral = lateral
         self.with_alpha, self.masks, self.blend = with_alpha, masks or {}, blend
         self.poses, self.canvas, self.load, self.label = poses, canvas, load, label
         self.full_scale, self.gains = full_scale, gains
         self.dtype = np.uint8 if full_scale == 255 else np.uint16
-        self.tables = [gain_table(g, full_scale) if np.abs(g - 1).max() > 1e-3 else None for g in gains]
+        self.tables = [gain_table(g, full_scale, space) if np.abs(g - 1).max() > 1e-3 else None for g in gains]
         self.reach = [reach_rad(lens) for lens in poses.lenses]
 
     def tile(self, tile: Tile) -> tuple[Array, Array]:

@@ -19,7 +19,7 @@ from idle_lantern.core.compositing.render.tiles import there_and_back, tiles_of
 from idle_lantern.core.compositing.rim.filling import SMALL_PX, Filling, fill_tile, filling_of
 from idle_lantern.core.compositing.rim.outcome import Filled, InventedArea
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.pyramid import TILE
+from idle_lantern.core.pictures.source import TILE
 
 Array = NDArray[Any]
 T = TypeVar("T")

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
 from idle_lantern.core.base.reducing import halved
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.render.tile_boxes import Box, part_of
 from idle_lantern.core.geometry.lenses import Lens
 

@@ -19,7 +19,8 @@ from cachetools import LRUCache
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.cache import SizedCache
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.light.dust import Spot
@@ -28,7 +29,6 @@ from idle_lantern.core.compositing.render.compositor import Compositor
 from idle_lantern.core.compositing.render.frame_views import Levels
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import Mask
-from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.frames.reading import FrameInfo, read_again
 from idle_lantern.core.optics.known import Lateral
 from idle_lantern.core.pictures.pyramid import in_order
@@ -59,12 +59,12 @@ class FilesOfFrames:
     """Frames read from their files at a fraction of their size, in one space of colour."""
 
     infos: tuple[FrameInfo, ...]
-    space: WorkingSpace
+    space: ColourSpace
     reduce: int = 1
 
     def load(self, k: int) -> Picture:
         """Read a frame; raises UnreadableFrame."""
-        return self.space.take_in(read_again(self.infos[k], self.reduce))
+        return read_again(self.infos[k], self.reduce).in_space(self.space)
 
     @property
     def identity(self) -> object:
@@ -124,6 +124,8 @@ class RenderPlan:
         Frames in which the head at the nadir was found; ``masks`` hide it where another frame shows the ground.
     cache_bytes : int
         Most memory for full frames.
+    space : ColourSpace
+        Of the frames as ``frames`` gives them, and of the picture.
     """
 
     poses: Poses
@@ -140,6 +142,7 @@ class RenderPlan:
     dust: tuple[Spot, ...] = ()
     carried: tuple[int, ...] = ()
     cache_bytes: int = CACHE_BYTES
+    space: ColourSpace = SRGB
 
     @property
     def dtype(self) -> Any:
@@ -153,7 +156,7 @@ class RenderPlan:
         shape = (c.projection, c.width, c.height, c.px_per_rad, c.centre_px, c.canvas_from_world.tobytes())
         bent = None if c.stretch is None else (c.stretch.origin, c.stretch.step, c.stretch.at.tobytes())
         turned = (p.world_from_camera.tobytes(), p.lenses, [b.tobytes() for b in p.bends if b is not None])
-        light = (self.vignetting, self.full_scale, self.blend, self.lateral, self.label.shape)
+        light = (self.vignetting, self.full_scale, self.blend, self.lateral, self.label.shape, self.space)
         parts = (shape, bent, turned, light, sorted(self.with_alpha), self.frames.identity)
         return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
@@ -167,7 +170,7 @@ class RenderPlan:
     def even_frame(self, k: int, picture: Picture | None = None) -> Levels:
         """The k-th frame with its fall-off taken out, and its half."""
         picture = picture or self.frames.load(k)
-        pixels = without_vignetting(picture.pixels, self.poses.lenses[k], self.vignetting)
+        pixels = without_vignetting(picture.pixels, self.poses.lenses[k], self.vignetting, self.space)
         return Levels.of(replace(picture, pixels=pixels))
 
     def compositor(self, load: Callable[[int], Levels]) -> Compositor:
@@ -183,6 +186,7 @@ class RenderPlan:
             self.masks,
             blend=self.blend,
             lateral=self.lateral,
+            space=self.space,
         )
 
 

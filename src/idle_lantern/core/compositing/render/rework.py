@@ -22,13 +22,14 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.fingerprint import code_fingerprint
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.light.vignetting import Vignetting
 from idle_lantern.core.compositing.render.plan import RenderPlan
 from idle_lantern.core.frames.frameset import FrameSet
-from idle_lantern.core.frames.profiles import WorkingSpace
 from idle_lantern.core.pictures.packing import unpacked_tile
-from idle_lantern.core.pictures.pyramid import TILE, PyramidInfo
+from idle_lantern.core.pictures.pyramid import PyramidInfo
+from idle_lantern.core.pictures.source import TILE
 from idle_lantern.core.pictures.tiled import TiledPicture
 from idle_lantern.core.registration.solve.poses import Poses
 
@@ -107,11 +108,10 @@ class EarlierPicture:
         return self.whole(0, index // info.columns, index % info.columns)[: tile.height, : tile.width, 3]
 
 
-def light_of(poses: Poses, frames: FrameSet, profile: WorkingSpace | None) -> str:
+def light_of(poses: Poses, frames: FrameSet, profile: ColourSpace | None) -> str:
     """A name for the frames that light was evened between."""
     stats = [frames.infos[f].path.stat() for f in poses.frames]
-    space = None if profile is None else profile.name
-    return _hash((poses.frames, poses.lenses, space, [(s.st_size, s.st_mtime_ns, s.st_ino) for s in stats]))
+    return _hash((poses.frames, poses.lenses, profile, [(s.st_size, s.st_mtime_ns, s.st_ino) for s in stats]))
 
 
 def made_from(
@@ -151,7 +151,7 @@ def write_made_from(path: Path, info: PyramidInfo, made: MadeFrom, full: Sequenc
         "falloff": list(made.light.vignetting),
     }
     if all(math.isfinite(g) for row in told["gains"] for g in row):
-        tifffile.tiffcomment(path, json.dumps({"encoding": info.encoding, _KEY: told}))
+        tifffile.tiffcomment(path, json.dumps({**info.told, _KEY: told}))
 
 
 def _hash(parts: object) -> str:

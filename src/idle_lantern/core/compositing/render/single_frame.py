@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
 from idle_lantern.core.compositing.light.gains import gain_table, with_gain
@@ -49,11 +49,15 @@ def frame_alone(
     reach = 8
     left, top = max(0, int(x.min()) - reach), max(0, int(y.min()) - reach)
     part = pixels[top : int(y.max()) + reach, left : int(x.max()) + reach]
-    seen = with_gain(sample(part, places - np.array([left, top], np.float32)), gain_table(np.asarray(gain), 255))
+    seen = with_gain(
+        sample(part, places - np.array([left, top], np.float32)), gain_table(np.asarray(gain), 255, picture.space)
+    )
     if vignetting != NONE:
         lens = poses.lenses[i]
         off = places - np.asarray(lens.principal_px, np.float32)
-        seen = evened_at(seen, 4 * (off**2).sum(-1) / np.float32(lens.width**2 + lens.height**2), vignetting)
+        seen = evened_at(
+            seen, 4 * (off**2).sum(-1) / np.float32(lens.width**2 + lens.height**2), vignetting, picture.space
+        )
     return np.dstack([seen, (inside * 255).astype(np.uint8)])
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -12,6 +13,7 @@ from idle_lantern.core.compositing.render.compose import rough_picture
 from idle_lantern.core.compositing.rim.outcome import Stretched
 from idle_lantern.core.compositing.rim.rectangling import rectangled
 from idle_lantern.core.frames.masks import Masks
+from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.solve import Solution
 from idle_lantern.core.request.options import JoinOptions
 
@@ -20,11 +22,12 @@ def straight_rim(
     solution: Solution,
     canvas: Canvas,
     options: JoinOptions | None = None,
+    working: Sequence[WorkingFrame] | None = None,
     progress: Progress = SILENT,
     masks: Masks | None = None,
 ) -> tuple[Canvas, Stretched] | None:
     """The bent canvas, reckoned from a rough picture, and what it costs; None where nothing is missing."""
-    small = rough_picture(solution, canvas, options, progress, masks)
+    small = rough_picture(solution, canvas, options, progress, masks, working=working)
     assert small.picture.alpha is not None
     pixels = small.picture.pixels
     if pixels.dtype == np.uint16:

@@ -9,7 +9,7 @@ from typing import TypeVar
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.pyramid import TILE
+from idle_lantern.core.pictures.source import TILE
 
 T = TypeVar("T")
 

@@ -14,6 +14,7 @@ from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.checkpoint import Checkpoint, TileJournal, key_of
 from idle_lantern.core.base.parallel import Clock, mapped, one_thread_each
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.overview import Overview
 from idle_lantern.core.compositing.canvas.warp import Tile
@@ -31,12 +32,15 @@ from idle_lantern.core.compositing.render.rework import (
     write_made_from,
 )
 from idle_lantern.core.compositing.render.tiles import row_by_row, there_and_back, tiles_of
+from idle_lantern.core.deliver.formats import TIFF, format_of
 from idle_lantern.core.deliver.strips import write_strips
-from idle_lantern.core.deliver.targets import WriteOptions, is_tiff
+from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.pyramid import TILE, PackedTile, PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.pyramid import PackedTile, PyramidInfo, packed, write_pyramid
+from idle_lantern.core.pictures.source import TILE
+from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.solve import Solution
 from idle_lantern.core.request.options import JoinOptions
 
@@ -62,6 +66,7 @@ def compose_to_file(
     progress: Progress = SILENT,
     *,
     store: DecodedFrames | None = None,
+    working: Sequence[WorkingFrame] | None = None,
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
     earlier: EarlierPicture | None = None,
@@ -70,7 +75,7 @@ def compose_to_file(
 ) -> Composed:
     """Make the picture of a solution and write it as it is made.
 
-    TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. Of an ``earlier`` picture of the same frames a
+    ``working`` are the reduced frames of the poses, None where they are to be read. TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. Of an ``earlier`` picture of the same frames a
     pyramid takes the light, and every tile that would come out the same. ``on_tile`` is told each tile that is there,
     ``before_it_stands`` what all of them were made from, when they are there and the file has not taken its place yet.
 
@@ -87,10 +92,12 @@ def compose_to_file(
     with one_thread_each(), replacing(target) as part_file:
         checkpoint.note_part(part_file)
         light = None if earlier is None else earlier.made.light
-        plan, overview = lay_out(solution, canvas, options, progress=progress, clock=clock, masks=masks, light=light)
+        plan, overview = lay_out(
+            solution, canvas, options, progress=progress, clock=clock, masks=masks, light=light, working=working
+        )
         frames = frames_for(plan, store)
-        making = _begun(plan, frames, options, progress, clock, part_file.parent, _space(solution, options).icc)
-        if is_tiff(target):
+        making = _begun(plan, frames, options, progress, clock, part_file.parent, plan.space)
+        if format_of(target) == TIFF:
             making.made_from = made_from(
                 plan,
                 making.tiles,
@@ -112,7 +119,7 @@ def compose_to_file(
         making.region if making.cropped else making.coverage.rectangle(),
         plan.vignetting,
         clock.seconds,
-        _space(solution, options).name,
+        plan.space.name,
         plan.dust,
         len(making.tiles),
         making.remade,
@@ -122,10 +129,6 @@ def compose_to_file(
     )
 
 
-def _space(solution: Solution, options: JoinOptions) -> Any:
-    return DecodedFrames(solution.frames.infos, 0, options.profile).space
-
-
 def _begun(
     plan: RenderPlan,
     frames: SizedCache[int, Levels],
@@ -133,15 +136,15 @@ def _begun(
     progress: Progress,
     clock: Clock,
     folder: Path,
-    icc: bytes | None,
+    space: ColourSpace,
 ) -> _Making:
     """What part of the canvas is made, and by what; gaps are filled first, and a crop is known before its pixels are."""
     canvas = plan.canvas
     runner: TileRunner = ThreadRunner(options.threads, frames)
     coverage, filled = CanvasCoverage(canvas, TILE), None
-    if options.rim == "fill":
+    if options.fills_rim:
         with clock.stage("blend"):
-            filled = FilledPicture(plan, runner, folder, progress, anything=options.invent_anything)
+            filled = FilledPicture(plan, runner, folder, progress, anything=options.rim == "fill-all")
         runner, coverage = filled, filled.coverage
     region = Rectangle(0, 0, canvas.width, canvas.height)
     cropped = options.crop or canvas.stretch is not None  # a bent canvas is a rectangle but for a few pixels
@@ -149,9 +152,9 @@ def _begun(
         if filled is None:
             with clock.stage("warp"):
                 _fill(coverage, plan, options, tiles_of(plan.canvas), progress)
-        region = coverage.rectangle(options.ratio if options.crop else None, holes=not options.crop)
-    how = WriteOptions(jpeg_quality=options.jpeg_quality)
-    info = PyramidInfo(region.width, region.height, plan.dtype, not options.crop, "display", icc, how.dpi)
+        region = coverage.rectangle(_shape(options.ratio) if options.crop else None, holes=not options.crop)
+    how = WriteOptions(jpeg_quality=options.jpeg_quality, alpha=not options.crop)
+    info = PyramidInfo(region.width, region.height, plan.dtype, how.alpha, space, how.dpi)
     return _Making(plan, runner, region, info, how, coverage, filled, cropped, progress)
 
 
@@ -257,7 +260,11 @@ def _fill(
     return mapped(filled, tiles, options.threads, progress)
 
 
+def _shape(ratio: tuple[float, float] | None) -> float | None:
+    return None if ratio is None else ratio[0] / ratio[1]
+
+
 def _journal_name(plan: RenderPlan, target: Path, region: Rectangle, options: JoinOptions) -> str:
     """What decides every byte: the pixels, which of them, and how they are packed."""
-    key = key_of(plan.key, region, options.jpeg_quality, options.rim, options.invent_anything)
+    key = key_of(plan.key, region, options.jpeg_quality, options.rim)
     return f"{target.suffix.lower().lstrip('.')}-{key}"

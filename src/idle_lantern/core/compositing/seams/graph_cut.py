@@ -45,7 +45,7 @@ def find_seams(overview: Overview, gains: Array, progress: Progress = SILENT) ->
     progress.begin("seams", len(overview.patches))
     for patch in _laying_order(overview):
         progress.advance()
-        pixels: Array = with_gain(patch.pixels, gain_table(gains[patch.frame], 255)).astype(np.float32)
+        pixels: Array = with_gain(patch.pixels, gain_table(gains[patch.frame], 255, overview.space)).astype(np.float32)
         pixels = cv2.GaussianBlur(pixels, (3, 3), 0)
         there = label[patch.index]
         take = _cut(there != NOBODY, patch, value[patch.index], pixels, weight[patch.index], kept[patch.index])

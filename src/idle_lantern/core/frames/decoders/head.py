@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.frames.metadata import Metadata
 
 Array = NDArray[Any]
@@ -18,8 +19,8 @@ Array = NDArray[Any]
 class FileHead:
     """Size as stored, depth and facts of a file.
 
-    ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``icc`` is the
-    embedded colour profile of an RGB file; ``raw`` is the mosaic of a camera, which is developed.
+    ``plain_jpeg`` marks JPEG of three or one colour, which any decoder reads alike; ``space`` is
+    what an RGB file tells of its colours; ``raw`` is the mosaic of a camera, which is developed.
     """
 
     width: int
@@ -27,7 +28,7 @@ class FileHead:
     bits: int
     metadata: Metadata
     plain_jpeg: bool = False
-    icc: bytes | None = field(default=None, repr=False)
+    space: ColourSpace = SRGB
     raw: bool = False
 
 

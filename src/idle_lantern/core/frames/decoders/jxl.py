@@ -12,7 +12,7 @@ import imagecodecs
 import numpy as np
 from PIL import Image
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.bounds import Claim, check_claim
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import Metadata, from_exif

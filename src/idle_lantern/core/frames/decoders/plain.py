@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageCms
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.bounds import Claim, check_claim, check_jpeg, check_png
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import from_exif
@@ -38,7 +39,7 @@ def head(path: Path, kind: str) -> FileHead:
         usual = kind == "JPEG" and image.mode in ("RGB", "L")
         icc = image.info.get("icc_profile") if image.mode not in ("CMYK", "LAB") else None
         metadata = from_exif(image.getexif(), max(width, height))
-    return FileHead(width, height, bits, metadata, usual, icc or None)
+    return FileHead(width, height, bits, metadata, usual, space_of(icc))
 
 
 def _opened(path: Path, kind: str) -> Image.Image:
@@ -62,16 +63,15 @@ def pixels(path: Path, kind: str = "TIFF", *, deep: bool = False, reduce: int = 
     with _opened(path, kind) as image:
         if reduce > 1:
             image.draft("RGB", (-(-image.width // reduce), -(-image.height // reduce)))
-        icc = image.info.get("icc_profile")
         if image.mode == "CMYK":
-            return Picture(_cmyk_to_rgb(image, icc))
+            return Picture(_cmyk_to_rgb(image, image.info.get("icc_profile")))
         alpha = None
         if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
             rgba = np.asarray(image.convert("RGBA"))
             rgb, alpha = np.ascontiguousarray(rgba[..., :3]), np.ascontiguousarray(rgba[..., 3])
         else:
             rgb = np.asarray(image.convert("RGB"))
-        return Picture(rgb, alpha, icc)
+        return Picture(rgb, alpha)
 
 
 def _cmyk_to_rgb(image: Image.Image, icc: bytes | None) -> Array:

@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from idle_lantern.core.base.errors import UnreadableFrame
-from idle_lantern.core.base.picture import Picture, linear_to_srgb
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.boundary import told
 from idle_lantern.core.frames.bounds import Claim, check_claim
 from idle_lantern.core.frames.decoders.head import FileHead
@@ -269,7 +270,7 @@ def _opened(path: Path, *, blank: bool = False, as_is: bool = False) -> Iterator
 @lru_cache(maxsize=1)
 def _encoded() -> Array:
     """Display value of 16 bit by linear value."""
-    made: Array = np.rint(linear_to_srgb(np.linspace(0, 1, 65536)) * 65535).astype(np.uint16)
+    made: Array = np.rint(SRGB.from_linear(np.linspace(0, 1, 65536)) * 65535).astype(np.uint16)
     return made
 
 

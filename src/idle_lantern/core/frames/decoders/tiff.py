@@ -11,7 +11,8 @@ import tifffile
 from numpy.typing import NDArray
 from PIL import Image
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_tiff
 from idle_lantern.core.frames.decoders import plain, raw
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
@@ -38,7 +39,7 @@ def head(path: Path) -> FileHead:
         icc_tag = page.tags.get(_TIFF_ICC)
         icc = bytes(icc_tag.value) if icc_tag is not None and page.photometric in _PLAIN_TIFF else None
         metadata = _tiff_metadata(path, page, max(width, height))
-    return FileHead(width, height, 8 if claim.bytes_each == 1 else 16, metadata, icc=icc or None)
+    return FileHead(width, height, 8 if claim.bytes_each == 1 else 16, metadata, space=space_of(icc))
 
 
 def pixels(path: Path) -> Picture:

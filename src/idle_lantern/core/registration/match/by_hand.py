@@ -22,7 +22,7 @@ from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.links import BEST_PX, Link
-from idle_lantern.core.request.options import TiePoint
+from idle_lantern.core.request.choices import TiePoint
 
 Array = NDArray[Any]
 Place = tuple[float, float]
@@ -58,7 +58,7 @@ def _point_of(row: Any, where: str, place: dict[str, int], frames: FrameSet) -> 
     (a, xy_a, to_a), (b, xy_b, to_b) = ends
     if a == b:
         raise InputError("Ties a frame to itself", where=where, remedy="Name two frames that show the same thing")
-    return TiePoint(a, xy_a, b, xy_b, to_a=to_a, to_b=to_b)
+    return TiePoint(frames.ids[a], xy_a, frames.ids[b], xy_b, to_a=to_a, to_b=to_b)
 
 
 def _end_of(
@@ -86,11 +86,14 @@ def _end_of(
     return f, places[0], places[1] if is_line else None
 
 
-def links_by_hand(points: Sequence[TiePoint], lenses: Sequence[Lens]) -> list[Link]:
-    """One link for each pair of frames that hand-set points and lines tie."""
+def links_by_hand(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[Link]:
+    """One link for each pair of the frames ``ids``, with their lenses, that hand-set points and lines tie."""
+    at = {frame: f for f, frame in enumerate(ids)}
     pairs: dict[tuple[int, int], list[TiePoint]] = {}
     for p in points:
-        pairs.setdefault((min(p.a, p.b), max(p.a, p.b)), []).append(p.seen_from(min(p.a, p.b)))
+        if p.a in at and p.b in at:
+            a, b = sorted((at[p.a], at[p.b]))
+            pairs.setdefault((a, b), []).append(p.seen_from(ids[a]))
     return [_link_of(a, b, ties, lenses[a], lenses[b]) for (a, b), ties in sorted(pairs.items())]
 
 
@@ -165,21 +168,23 @@ def _unit(vector: Array) -> Array:
     return np.asarray(vector / np.linalg.norm(vector))
 
 
-def misses_px(points: Sequence[TiePoint], lenses: Sequence[Lens]) -> list[float]:
-    """How far each point misses the turn that suits those of its pair best, in pixels of the second frame; a line, across itself.
+def misses_px(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[float]:
+    """Of points between the frames ``ids``: how far each point misses the turn that suits those of its pair best, in pixels of the second frame; a line, across itself.
 
     One point alone, and two, say nothing but the distance between two things: a third checks them.
     """
-    links = {(link.a, link.b): link for link in links_by_hand(points, lenses)}
+    at = {frame: f for f, frame in enumerate(ids)}
+    links = {(link.a, link.b): link for link in links_by_hand(points, ids, lenses)}
     found = []
-    for p in (p.seen_from(min(p.a, p.b)) for p in points):
-        turn = links[p.a, p.b].b_from_a
+    for point in points:
+        a, b = sorted((at[point.a], at[point.b]))
+        p, turn = point.seen_from(ids[a]), links[a, b].b_from_a
         if p.is_line:
-            ends, on_line, _across = _Line.of(p, lenses[p.a], lenses[p.b]).carried(turn, lenses[p.b])
+            ends, on_line, _across = _Line.of(p, lenses[a], lenses[b]).carried(turn, lenses[b])
             miss = float(np.hypot(*(ends - on_line).T).max())
             found.append(miss if math.isfinite(miss) else math.inf)
             continue
-        place, valid = lenses[p.b].project(turn @ lenses[p.a].unproject(np.array(p.xy_a, float)))
+        place, valid = lenses[b].project(turn @ lenses[a].unproject(np.array(p.xy_a, float)))
         found.append(float(np.hypot(*(place - p.xy_b))) if bool(valid) else math.inf)
     return found
 

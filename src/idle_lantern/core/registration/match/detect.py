@@ -104,13 +104,13 @@ def look_and_match(
     progress: Progress,
     clock: Clock,
     checkpoint: Checkpoint,
-) -> tuple[list[WorkingFrame], list[Features], list[Link]]:
-    """Reduced frames, their points, and matches that nothing has verified yet: for sets that do not turn."""
+) -> tuple[list[Features], list[Link]]:
+    """Points, and matches that nothing has verified yet: for sets that do not turn."""
     everything = list(range(len(frames)))
-    working, features = _points(store, everything, options.second_mp, options, progress, clock, checkpoint)
+    _working, features = _points(store, everything, options.second_mp, options, progress, clock, checkpoint)
     with clock.stage("match"):
         raw = _matched(frames, everything, features, [None] * len(frames), options, progress)
-    return working, features, raw
+    return features, raw
 
 
 def seen_closer(count: int, links: Sequence[Link]) -> list[int]:
@@ -143,7 +143,7 @@ def _points(
         with clock.stage("features"):
             progress.begin("features", len(which))
             quick = size == options.working_mp
-            look = partial(quick_features if quick else find_features, count=options.points(quick=quick))
+            look = partial(quick_features if quick else find_features, count=options.points_of(quick=quick))
             features = mapped(look, working, options.threads, progress)
         checkpoint.save(f"looked-{size:g}", (working, features))
     return working, features
@@ -181,8 +181,8 @@ def _matched(
         for i in frames.infos
     )
     pairs = candidate_pairs([features[f] for f in which], [prior[f] for f in which], float(reach))
-    cut = set(options.cut_links)
-    pairs = [(a, b) for a, b in pairs if (min(which[a], which[b]), max(which[a], which[b])) not in cut]
+    cut = {frozenset(pair) for pair in options.cut_links}
+    pairs = [(a, b) for a, b in pairs if frozenset((frames.ids[which[a]], frames.ids[which[b]])) not in cut]
     progress.begin("match", len(pairs) + 1)
 
     def one(pair: tuple[int, int]) -> Link | None:

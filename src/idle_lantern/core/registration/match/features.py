@@ -10,9 +10,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
-from idle_lantern.core.base.reducing import reduced_to
-from idle_lantern.core.frames.decoded import DecodedFrames
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.frames.decoded import DecodedFrames, reduced_picture
 
 Array = NDArray[Any]
 
@@ -89,14 +88,12 @@ def working_frame(f: int, store: DecodedFrames, working_mp: float, *, glance: bo
     info = store.infos[f]
     factor = math.sqrt(min(1.0, working_mp / info.megapixels))
     width, height = max(16, round(info.width * factor)), max(16, round(info.height * factor))
-    picture = store.reduced(f, max(r for r in (1, 2, 4, 8) if r * factor <= 1)) if glance else store.first(f)
-    pixels, alpha = picture.pixels, picture.alpha
-    if pixels.dtype == np.uint16:
-        pixels = (pixels >> 8).astype(np.uint8)
-        alpha = None if alpha is None else (alpha >> 8).astype(np.uint8)
-    pixels = reduced_to(pixels, width, height)
-    alpha = None if alpha is None else reduced_to(alpha, width, height)
-    return WorkingFrame(Picture(pixels, alpha, picture.icc), (info.width / width, info.height / height))
+    picture = (
+        reduced_picture(store.reduced(f, max(r for r in (1, 2, 4, 8) if r * factor <= 1)), width, height)
+        if glance
+        else store.small(f, width, height)
+    )
+    return WorkingFrame(picture, (info.width / width, info.height / height))
 
 
 def quick_features(frame: WorkingFrame, count: int) -> Features:

@@ -4,7 +4,7 @@ Public here, each from the module named:
 
 - ``solve``: ``solve``, ``Solution``
 - ``poses``: ``Poses``, ``reassigned``
-- ``field``: ``Field``, ``field_of``
+- ``covered_field``: ``Field``, ``field_of``
 - ``adjust``: ``adjust``, ``best_lens``, ``initial_rotations``
 - ``refine_solution``: ``refine_solution``
 - ``tie_points``: ``register_tie_points``

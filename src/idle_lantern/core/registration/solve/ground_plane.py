@@ -17,7 +17,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.base.picture import Picture
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.masks import Mask
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens

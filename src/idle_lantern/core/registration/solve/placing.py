@@ -62,7 +62,7 @@ def placed(
         poses = _with_planned(frames, poses, prior, gone)
         return poses, {f: placed_by.get(f, "plan") for f in poses.frames}, level
     poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
-    poses = _with_regular(frames, poses, features, gone, options.wanted)
+    poses = _with_regular(frames, poses, features, gone, frames.places(options.put_back))
     placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
     if options.level != "auto":
         poses = centred(poses, field_of(poses).middle_rad)

@@ -73,8 +73,8 @@ class Solution:
         ``features``, ``plan``, ``grid``, ``ground`` or ``manual`` for each frame of ``poses``.
     seen : Field
         What part of the sphere the frames cover.
-    working : tuple of WorkingFrame
-        Reduced frames in the order of ``poses.frames``.
+    working_mp : float
+        Size of the reduced frames that it was found by, and that light and seams are reckoned from (``working_of``).
     timings_s : dict
     parallax : Parallax, HandHeld or None
         How far the axis stood off the no-parallax point, or how far the camera was carried, where the frames show it.
@@ -91,11 +91,27 @@ class Solution:
     reasons: dict[int, str]
     placed_by: dict[int, str]
     seen: Field
-    working: tuple[WorkingFrame, ...]
+    working_mp: float
     timings_s: dict[str, float]
     parallax: Parallax | HandHeld | None = None
     level: Level | None = None
     known: KnownLens | None = None
+
+
+#: Takes a first solution and the reduced frames of its poses.
+OnRough = Callable[[Solution, Sequence[WorkingFrame]], None]
+
+
+def working_of(solution: Solution, store: DecodedFrames | None = None) -> list[WorkingFrame]:
+    """The reduced frames of a solution, in the order of its poses; read again where they are not kept.
+
+    Raises
+    ------
+    UnreadableFrame
+        A frame is gone or damaged.
+    """
+    store = store or DecodedFrames(solution.frames.infos, 0)
+    return [working_frame(f, store, solution.working_mp) for f in solution.poses.frames]
 
 
 @dataclass
@@ -108,7 +124,7 @@ class _Run:
     progress: Progress
     store: DecodedFrames
     checkpoint: Checkpoint
-    on_rough: Callable[[Solution], None] | None
+    on_rough: OnRough | None
     clock: Clock
     rng: np.random.Generator
 
@@ -132,13 +148,13 @@ def solve(
     progress: Progress = SILENT,
     store: DecodedFrames | None = None,
     checkpoint: Checkpoint | None = None,
-    on_rough: Callable[[Solution], None] | None = None,
+    on_rough: OnRough | None = None,
 ) -> Solution:
     """Find how the frames lie to each other and which lens took them.
 
     ``store`` hands decoded frames on to who makes the picture; ``checkpoint`` keeps finished
-    stages for a run after this one was killed. ``on_rough`` gets what is known before the
-    long part: at once where all directions are known, and again before fine registration.
+    stages for a run after this one was killed. ``on_rough`` gets what is known before the long part, with the reduced frames of its
+    poses: at once where all directions are known, and again before fine registration.
 
     Raises
     ------
@@ -157,7 +173,7 @@ def solve(
     store = store or DecodedFrames(frames.infos, 0)
     rng = np.random.default_rng(options.seed)
     run = _Run(frames, options, known, progress, store, checkpoint, on_rough, Clock(), rng)
-    if options.shifts:
+    if options.lens_shift:
         with one_thread_each():
             solution = _by_shifts(run)
         checkpoint.save("solution", solution)
@@ -180,15 +196,15 @@ def solve(
 
 def _by_shifts(run: _Run) -> Solution:
     """Frames of a shift lens."""
-    working, features, raw = look_and_match(run.frames, run.store, run.options, run.progress, run.clock, run.checkpoint)
+    features, raw = look_and_match(run.frames, run.store, run.options, run.progress, run.clock, run.checkpoint)
     with run.clock.stage("refine"):
         poses, links, groups = solve_shifts(
             run.frames, run.store, features, raw, run.options.second_mp, run.options, run.rng, run.progress
         )
     reasons = _left_out(run.frames, features, groups, poses, {})
     placed_by = dict.fromkeys(poses.frames, "features")
-    at = tuple(working[f] for f in poses.frames)
-    return Solution(run.frames, poses, tuple(links), groups, reasons, placed_by, field_of(poses), at, run.clock.seconds)
+    seen, mp = field_of(poses), run.options.second_mp
+    return Solution(run.frames, poses, tuple(links), groups, reasons, placed_by, seen, mp, run.clock.seconds)
 
 
 def _back_to_back(run: _Run, matched: Matched) -> Solution | None:
@@ -212,7 +228,7 @@ def _back_to_back(run: _Run, matched: Matched) -> Solution | None:
         {},
         placed_by,
         field_of(poses),
-        tuple(matched.working),
+        matched.working_mp,
         run.clock.seconds,
     )
 
@@ -227,13 +243,14 @@ def _show_as_planned(run: _Run) -> None:
         look = partial(working_frame, store=run.store, working_mp=run.options.working_mp, glance=True)
         looks = mapped(look, range(len(run.frames)), run.options.threads, run.progress)
     placed_by = dict.fromkeys(planned.frames, "plan")
-    run.on_rough(Solution(run.frames, planned, (), [], {}, placed_by, field_of(planned), tuple(looks), {}))
+    size = run.options.working_mp
+    run.on_rough(Solution(run.frames, planned, (), [], {}, placed_by, field_of(planned), size, {}), looks)
 
 
 def _tied(run: _Run, matched: Matched) -> _Tied:
     """The largest group adjusted, without false links and without repeats."""
     n = len(run.frames)
-    links = [*matched.links, *links_by_hand(run.options.tie_points, matched.lenses)]
+    links = [*matched.links, *links_by_hand(run.options.points, run.frames.ids, matched.lenses)]
     groups = groups_of(n, links)
     main = groups[0]
     if len(main) < 2:
@@ -245,7 +262,8 @@ def _tied(run: _Run, matched: Matched) -> _Tied:
     # dropping false links may have split the group
     if set(poses.frames) != set(main):
         groups = groups_of(n, links)
-    same = {f: k for f, k in duplicates(poses, matched.working).items() if f not in run.options.wanted}
+    wanted = run.frames.places(run.options.put_back)
+    same = {f: k for f, k in duplicates(poses, matched.working).items() if f not in wanted}
     if same:
         poses, links = _without(poses, links, set(same))
     if len(poses.frames) < 2:
@@ -274,9 +292,9 @@ def _show_roughly(run: _Run, matched: Matched, tied: _Tied) -> None:
     if run.on_rough is None:
         return
     poses, placed_by, level = _placed(run, matched, tied)
-    at = tuple(matched.working[f] for f in poses.frames)
-    seen = field_of(poses)
-    run.on_rough(Solution(run.frames, poses, tuple(tied.links), [], {}, placed_by, seen, at, {}, None, level))
+    at = [matched.working[f] for f in poses.frames]
+    seen, size = field_of(poses), matched.working_mp
+    run.on_rough(Solution(run.frames, poses, tuple(tied.links), [], {}, placed_by, seen, size, {}, None, level), at)
 
 
 def _refined(run: _Run, matched: Matched, tied: _Tied) -> _Tied:
@@ -307,9 +325,10 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
     poses, placed_by, tied = _with_ground(run, matched, tied, poses, placed_by)
     reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same)
     by_features = {f for k in matched.links for f in (k.a, k.b)}
-    for f in {f for p in run.options.tie_points for f in (p.a, p.b)} & set(poses.frames) - by_features:
+    tied_by_hand = run.frames.places(f for p in run.options.points for f in (p.a, p.b))
+    for f in tied_by_hand & set(poses.frames) - by_features:
         placed_by[f] = "manual"
-    for f in run.options.wanted & reasons.keys():
+    for f in run.frames.places(run.options.put_back) & reasons.keys():
         reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
     return Solution(
         run.frames,
@@ -319,7 +338,7 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         reasons,
         placed_by,
         field_of(poses),
-        tuple(matched.working[f] for f in poses.frames),
+        matched.working_mp,
         run.clock.seconds,
         tied.parallax,
         level,

@@ -1,0 +1,129 @@
+"""What is asked of a delivery: one frozen value, in the outing's document and from the command line alike."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import msgspec
+from msgspec import Meta
+
+from idle_lantern.core.base.errors import InputError
+
+Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]
+
+
+class CoverNadir(msgspec.Struct, frozen=True, tag_field="do", tag="cover-nadir"):
+    """Cover what stands under the tripod up to ``radius_deg`` from straight down (a tripod head covers 8 to 20 degrees).
+
+    By a blur of what lies round it, or by ``mark``, a PNG among the assets seen from above with yaw 0 up.
+    """
+
+    how: Literal["blur", "mark"] = "blur"
+    radius_deg: Annotated[float, Meta(ge=1, le=45, extra={"title": "Reach of the cover", "unit": "degrees"})] = 12.0
+    mark: Sha256 | None = None
+
+
+class TellInvented(msgspec.Struct, frozen=True, tag_field="do", tag="tell-invented"):
+    """Tell in a margin below the picture what of it is invented."""
+
+
+#: What can be done to a picture as it is written; ``operations`` binds each to a picture.
+Step = CoverNadir | TellInvented
+#: In the order in which they are done.
+STEPS: tuple[type[Step], ...] = (CoverNadir, TellInvented)
+
+
+@dataclass(frozen=True)
+class DeliverJob:
+    """A delivery.
+
+    Attributes
+    ----------
+    format : name of a format (``formats``)
+    quality : of a JPEG
+    dpi : the print resolution noted in the file
+    profile : ``keep``, ``srgb``, ``p3`` (Display P3), or an ICC profile among the assets
+    long_side_px : of the file; None leaves the picture's size
+    light : linear light in floats, where the format has both
+    operations : in their order
+    """
+
+    format: Literal["tiff", "png", "jpeg", "exr"] = "tiff"
+    quality: Annotated[
+        int, Meta(ge=40, le=100, extra={"title": "JPEG quality", "usual": "92 is hard to tell from the original"})
+    ] = 92
+    dpi: Annotated[
+        float,
+        Meta(
+            ge=20,
+            le=2400,
+            extra={"title": "Print resolution", "unit": "dpi", "usual": "300 is usual for prints held in the hand"},
+        ),
+    ] = 300.0
+    profile: Annotated[str, Meta(pattern="^(keep|srgb|p3|[0-9a-f]{64})$")] = "keep"
+    long_side_px: Annotated[int, Meta(ge=16, le=1_000_000, extra={"title": "Longer side", "unit": "px"})] | None = None
+    light: bool = False
+    operations: tuple[Step, ...] = ()
+
+    @property
+    def nadir(self) -> CoverNadir | None:
+        """The cover of the nadir, where one is asked for."""
+        return next((step for step in self.operations if isinstance(step, CoverNadir)), None)
+
+    @property
+    def tells_invented(self) -> bool:
+        """Whether a margin tells what is invented."""
+        return any(isinstance(step, TellInvented) for step in self.operations)
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A figure of a job or step: its limits, unit and what is usual, for fields, help texts and refusals."""
+
+    name: str
+    title: str
+    least: float
+    most: float
+    unit: str
+    usual: str
+    default: float | None
+
+    def checked(self, value: float) -> float:
+        """The value, where it lies within the limits.
+
+        Raises
+        ------
+        InputError
+            It does not.
+        """
+        if not self.least <= value <= self.most:
+            end = f" {self.unit}" if self.unit else ""
+            raise InputError(
+                f"{self.title} {value:g} lies outside {self.least:g} to {self.most:g}{end}", remedy=self.usual
+            )
+        return value
+
+
+def figure(of: type, name: str) -> Figure:
+    """A figure of ``DeliverJob`` or of a step, as its type tells it; raises KeyError."""
+    info = msgspec.inspect.type_info(of)
+    assert isinstance(info, (msgspec.inspect.StructType, msgspec.inspect.DataclassType))
+    told = {f.name: f for f in info.fields}[name]
+    kinds = told.type.types if isinstance(told.type, msgspec.inspect.UnionType) else (told.type,)
+    for kind in kinds:
+        extra = kind.extra if isinstance(kind, msgspec.inspect.Metadata) else None
+        number = kind.type if isinstance(kind, msgspec.inspect.Metadata) else kind
+        if isinstance(number, (msgspec.inspect.IntType, msgspec.inspect.FloatType)):
+            facts = extra or {}
+            default = told.default if isinstance(told.default, (int, float)) else None
+            return Figure(
+                name,
+                str(facts.get("title", name)),
+                float(number.ge if number.ge is not None else "-inf"),
+                float(number.le if number.le is not None else "inf"),
+                str(facts.get("unit", "")),
+                str(facts.get("usual", "")),
+                default,
+            )
+    raise KeyError(name)

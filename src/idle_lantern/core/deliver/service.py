@@ -1,0 +1,136 @@
+"""The one way to deliver a picture: a frozen job in, a file out. Window and command line use it alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.paths import check_outputs
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.profiles import named_space
+from idle_lantern.core.colour.space import ColourSpace
+from idle_lantern.core.deliver.formats import check_target, format_of
+from idle_lantern.core.deliver.job import DeliverJob
+from idle_lantern.core.deliver.known import Known, share_within, shows_nadir
+from idle_lantern.core.deliver.margin import InventedMargin, margin_of
+from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
+from idle_lantern.core.deliver.write_options import WriteOptions
+from idle_lantern.core.deliver.writing import write_source
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.operations import CroppedPicture, OperatedPicture
+from idle_lantern.core.pictures.resized import ResizedPicture
+from idle_lantern.core.pictures.source import PictureSource
+
+#: Where an asset of the document lies, by its hash and ending.
+AssetFile = Callable[[str, str], Path]
+
+
+def no_assets(asset: str, _ending: str) -> Path:
+    """Of a job that names none."""
+    raise InputError("is named by the job and lies nowhere", where=asset)
+
+
+@dataclass(frozen=True)
+class Delivery:
+    """A job bound to a picture: what is shown while it is chosen, and what is written."""
+
+    job: DeliverJob
+    picture: PictureSource
+    known: Known = field(default_factory=Known)
+    assets: AssetFile = no_assets
+
+    def shown(self) -> PictureSource:
+        """All of the picture with what is laid over it; raises InputError where a mark cannot be read."""
+        patch = self._nadir_patch()
+        return self.picture if patch is None else OperatedPicture(self.picture, [patch])
+
+    def made(self, box: Rectangle, *, light: bool = False) -> PictureSource:
+        """The picture as it is written, cut to ``box``.
+
+        Raises
+        ------
+        InputError
+            A mark or a profile cannot be read.
+        """
+        patch = self._nadir_patch()
+        made = self.picture if patch is None else OperatedPicture(self.picture, [patch])
+        whole = Rectangle(0, 0, *made.sizes[0])
+        if box != whole:
+            made = CroppedPicture(made, box)
+        space = self._space()
+        margin = self._margin(box, patch) if self.job.tells_invented else None
+        if margin is not None or space != made.space:
+            made = OperatedPicture(made, [] if margin is None else [margin], space, light=light)
+        return made if self.job.long_side_px is None else ResizedPicture(made, self.job.long_side_px)
+
+    def _space(self) -> ColourSpace:
+        profile = self.job.profile
+        if profile == "keep":
+            return self.picture.space
+        if profile in ("srgb", "p3"):
+            return named_space(profile)
+        file = self.assets(profile, "icc")
+        try:
+            return named_space(file.name, file.read_bytes())
+        except OSError as error:
+            raise InputError("Cannot be read", where=str(file), remedy="Choose the profile again") from error
+
+    def _nadir_patch(self) -> NadirPatch | None:
+        step, canvas = self.job.nadir, self.known.canvas
+        if step is None or canvas is None or not shows_nadir(canvas, *self.picture.sizes[0]):
+            return None
+        if step.how == "blur":
+            return NadirPatch(self.picture, canvas, "blur", step.radius_deg)
+        if step.mark is None:
+            return None
+        return NadirPatch(self.picture, canvas, "mark", step.radius_deg, read_mark(self.assets(step.mark, "png")))
+
+    def _margin(self, box: Rectangle, patch: NadirPatch | None) -> InventedMargin | None:
+        areas = [*self.known.invented, *([] if patch is None else [patch.covers()])]
+        shares = [(area, share_within(area, pixels, box)) for area, pixels in areas]
+        shown = [(area, share) for area, share in shares if share > 0]
+        if not shown:
+            return None
+        total = min(1.0, sum(share for _area, share in shown))
+        return InventedMargin(margin_of(self.picture, box, [area for area, _share in shown], total))
+
+
+def check_delivery(delivery: Delivery, target: Path, box: Rectangle, inputs: Sequence[Path]) -> None:
+    """Say before the work starts whether a picture cut to ``box`` can be written there.
+
+    Raises
+    ------
+    InputError
+        The target is one of ``inputs``, cannot be written, or its format cannot hold the picture.
+    """
+    check_outputs([target], inputs)
+    longest = delivery.job.long_side_px
+    factor = 1.0 if longest is None else min(1.0, longest / max(box.width, box.height))
+    check_target(target, round(box.width * factor), round(box.height * factor))
+
+
+def deliver(
+    delivery: Delivery,
+    target: Path,
+    box: Rectangle,
+    *,
+    alpha: bool = True,
+    inputs: Sequence[Path] = (),
+    progress: Progress = SILENT,
+) -> None:
+    """Write a picture as its job says, cut to ``box``, in the format of ``target``'s ending; without ``alpha`` where it has no gaps.
+
+    Raises
+    ------
+    InputError
+        The target is one of ``inputs`` or cannot be written, or something cannot be read; nothing is left half-written.
+    Cancelled
+        Stopped; nothing is left.
+    """
+    check_delivery(delivery, target, box, inputs)
+    job, kind = delivery.job, format_of(target)
+    light = kind.light == "always" or (kind.light == "asked" and job.light)
+    options = WriteOptions(job.quality, job.dpi, alpha=alpha, light=light)
+    write_source(delivery.made(box, light=light), target, options, progress)

@@ -1,0 +1,232 @@
+"""Operations on pictures of any size: each works on a tile with a stated halo, and a stack of them is itself a picture.
+
+The same operation on a coarser level agrees with the reduced full result: figures are in degrees, or in pixels of the full picture
+that ``TilePlace.scale`` brings to the level's.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.colour.convert import converted
+from idle_lantern.core.colour.space import ColourSpace, light_matrix
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.source import PictureSource, light_of, region
+
+Array = NDArray[Any]
+
+#: Memory for tiles that were made and may be asked for again.
+_CACHE_BYTES = 64_000_000
+
+
+@dataclass(frozen=True)
+class TilePlace:
+    """Where a tile lies: its box on a level of ``size``, of a picture of ``full`` size in pixels."""
+
+    box: Rectangle
+    size: tuple[int, int]
+    full: tuple[int, int]
+
+    @property
+    def scale(self) -> tuple[float, float]:
+        """Pixels of the full picture, across and down, for one of the level."""
+        return self.full[0] / self.size[0], self.full[1] / self.size[1]
+
+    def full_pixels(self) -> Array:
+        """Centres of the tile's pixels in pixels of the full picture, (h, w, 2) of x and y."""
+        x = np.arange(self.box.left, self.box.left + self.box.width)
+        y = np.arange(self.box.top, self.box.top + self.box.height)
+        return np.asarray((np.stack(np.meshgrid(x, y), -1) + 0.5) * np.asarray(self.scale) - 0.5)
+
+
+class Operation(ABC):
+    """A pure function on tiles.
+
+    ``name`` is what a recipe calls it, ``works_in`` the values that ``apply`` gets: display values of the picture's space, or its
+    linear light.
+    """
+
+    name: ClassVar[str]
+    works_in: ClassVar[Literal["display", "linear"]] = "display"
+
+    @property
+    def halo_px(self) -> float:
+        """How far beyond a tile it reads, in pixels of the full picture."""
+        return 0.0
+
+    @property
+    @abstractmethod
+    def key(self) -> str:
+        """A name for all that decides what it does."""
+
+    def size(self, size: tuple[int, int]) -> tuple[int, int]:
+        """Width and height of the full picture after it."""
+        return size
+
+    def touches(self, at: TilePlace) -> bool:
+        """Whether it may change anything there; where it does not the tile stays as it is, to the last bit."""
+        return True
+
+    @abstractmethod
+    def apply(self, tile: Float32Image, at: TilePlace) -> Float32Image:
+        """What becomes of a tile (h, w, 4): red, green, blue, and alpha, which is not multiplied in; 0 to 1, light beyond."""
+
+
+class OperatedPicture:
+    """A picture after operations, in their order, and in another colour space where ``space`` is given.
+
+    With ``light`` its tiles are linear light of that space (float32), values beyond white included. An operation that changes the size leaves the full level only.
+    """
+
+    def __init__(
+        self,
+        source: PictureSource,
+        operations: Sequence[Operation] = (),
+        space: ColourSpace | None = None,
+        *,
+        light: bool = False,
+    ) -> None:
+        self._source, self._operations = source, tuple(operations)
+        full = source.sizes[0]
+        for operation in operations:
+            full = operation.size(full)
+        grows = full != source.sizes[0]
+        self.sizes = (full,) if grows else source.sizes
+        space = space or source.space
+        self.tile_px, self._light = source.tile_px, light
+        self.space = space.in_light if light else space
+        self._tiles: SizedCache[tuple[int, int, int], Array] = SizedCache(
+            self._made, lambda tile: int(tile.nbytes), _CACHE_BYTES
+        )
+
+    @cached_property
+    def _channels(self) -> int:
+        last = len(self._source.sizes) - 1
+        return int(self._source.tile(last, 0, 0).shape[2])
+
+    @property
+    def key(self) -> str:
+        """A name for all that was done to the source."""
+        parts = repr((*(o.key for o in self._operations), self.space))
+        return hashlib.sha256(parts.encode()).hexdigest()
+
+    def tile(self, level: int, row: int, column: int) -> Array:
+        """One tile; raises as the source."""
+        return self._tiles.load((level, row, column))
+
+    def _made(self, at: tuple[int, int, int]) -> Array:
+        level, row, column = at
+        width, height = self.sizes[level]
+        left, top = column * self.tile_px, row * self.tile_px
+        box = Rectangle(left, top, min(self.tile_px, width - left), min(self.tile_px, height - top))
+        place = TilePlace(box, self.sizes[level], self.sizes[0])
+        if not any(o.touches(place) for o in self._operations):
+            return self._finished(_read(self._source, level, box))
+        scale = min(place.scale)
+        spare = math.ceil(sum(o.halo_px for o in self._operations) / scale)
+        wide = _grown(box, spare, width, height)
+        place = replace(place, box=wide)
+        pixels = _read(self._source, level, wide)
+        made = self._operated(pixels, place)
+        top, left = box.top - wide.top, box.left - wide.left
+        made = made[top : top + box.height, left : left + box.width]
+        made = made[..., : self._channels]  # what has no gap gets none: operations only cover
+        if self._light or pixels.dtype.kind == "f":
+            return self._finished(made)
+        full = np.iinfo(pixels.dtype).max
+        return np.asarray(np.rint(np.clip(self._finished(made), 0, 1) * full), pixels.dtype)
+
+    def _operated(self, pixels: Array, place: TilePlace) -> Float32Image:
+        whole = np.float32(1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
+        tile = np.ones((*pixels.shape[:2], 4), np.float32)
+        tile[..., : pixels.shape[2]] = pixels / whole
+        space, linear = self._source.space, self._source.space.is_linear
+        given = linear
+        for operation in self._operations:
+            if (operation.works_in == "linear") != linear and not given:
+                change = space.to_linear if operation.works_in == "linear" else space.from_linear
+                tile[..., :3] = change(tile[..., :3])
+                linear = not linear
+            tile = operation.apply(tile, place)
+        if linear and not given:
+            tile[..., :3] = space.from_linear(tile[..., :3])
+        return tile
+
+    def _finished(self, pixels: Array) -> Array:
+        """Pixels of the source's space, of any dtype, in the space of this picture."""
+        source = self._source.space
+        if self._light:
+            light = light_of(pixels, source)
+            light[..., :3] = light[..., :3] @ light_matrix(source, self.space).T.astype(np.float32)
+            return light
+        if self.space == source:
+            return pixels
+        colours = converted(pixels[..., :3], source, self.space)
+        return np.concatenate([colours, pixels[..., 3:]], -1)
+
+
+class CroppedPicture:
+    """The part of a picture inside a box, at full size: tiles of its own grid, each tile of the picture read once."""
+
+    def __init__(self, source: PictureSource, box: Rectangle) -> None:
+        self._source, self._box = source, box
+        self.sizes: tuple[tuple[int, int], ...] = ((box.width, box.height),)
+        self.tile_px, self.space = source.tile_px, source.space
+        width, _height = source.sizes[0]
+        aligned = box.left % self.tile_px == 0 and box.top % self.tile_px == 0
+        # two rows of the picture's tiles lie under a row of a crop that is off its grid
+        kept = 0 if aligned else 2 * (-(-width // self.tile_px) + 2) * self.tile_px**2 * 8
+        self._tiles: SizedCache[tuple[int, int], Array] = SizedCache(
+            lambda at: source.tile(0, *at), lambda tile: int(tile.nbytes), kept
+        )
+
+    def tile(self, level: int, row: int, column: int) -> Array:
+        """One tile of the crop; raises as the source."""
+        side, box = self.tile_px, self._box
+        left, top = box.left + column * side, box.top + row * side
+        right, bottom = min(left + side, box.left + box.width), min(top + side, box.top + box.height)
+        return region(_KeptTiles(self._source, self._tiles), Rectangle(left, top, right - left, bottom - top))
+
+
+class _KeptTiles:
+    """The full level of a picture, its tiles by way of a cache."""
+
+    def __init__(self, source: PictureSource, tiles: SizedCache[tuple[int, int], Array]) -> None:
+        self.sizes, self.tile_px, self.space, self._tiles = source.sizes, source.tile_px, source.space, tiles
+
+    def tile(self, level: int, row: int, column: int) -> Array:
+        """One tile."""
+        return self._tiles.load((row, column))
+
+
+def _grown(box: Rectangle, by: int, width: int, height: int) -> Rectangle:
+    left, top = max(0, box.left - by), max(0, box.top - by)
+    right, bottom = min(width, box.left + box.width + by), min(height, box.top + box.height + by)
+    return Rectangle(left, top, right - left, bottom - top)
+
+
+def _read(source: PictureSource, level: int, box: Rectangle) -> Array:
+    """The pixels of a box; nothing (alpha 0) beyond the source, where an operation makes the picture larger."""
+    width, height = source.sizes[level]
+    inside = Rectangle(box.left, box.top, min(box.width, width - box.left), min(box.height, height - box.top))
+    if (inside.width, inside.height) == (box.width, box.height):
+        return region(source, box, level)
+    like = source.tile(level, 0, 0)
+    made = np.zeros((box.height, box.width, 4), like.dtype)
+    if inside.width > 0 and inside.height > 0:
+        seen = region(source, inside, level)
+        made[: inside.height, : inside.width, : seen.shape[2]] = seen
+        if seen.shape[2] == 3:
+            made[: inside.height, : inside.width, 3] = 1 if like.dtype.kind == "f" else np.iinfo(like.dtype).max
+    return made

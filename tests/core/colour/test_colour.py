@@ -1,0 +1,192 @@
+"""Colour from files to files: against LittleCMS, the published matrices, and the standards' own figures."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import imagecodecs
+import numpy as np
+import OpenEXR
+import pytest
+import tifffile
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image, ImageCms
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.cli.main import main
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.colour.convert import converted
+from idle_lantern.core.colour.profiles import named_space, profile_of, space_of
+from idle_lantern.core.colour.space import DISPLAY_P3, SRGB, ColourSpace, Transfer, light_matrix, rgb_to_xyz
+from idle_lantern.core.frames.reading import probe
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.source import region
+from idle_lantern.core.pictures.tiled import open_picture
+
+#: Primaries of ITU-R BT.2020, Table 3, under D65, with a plain power.
+WIDE_ICC = bytes(
+    imagecodecs.cms_profile(
+        "rgb", whitepoint=(0.3127, 0.3290, 1), primaries=(0.708, 0.292, 1, 0.170, 0.797, 1, 0.131, 0.046, 1), gamma=1.8
+    )
+)
+#: A curve that is no power: the perceptual lightness of CIE 1976, as some editors' working spaces have it.
+_L = np.linspace(0, 1, 4096)
+LIGHTNESS_ICC = bytes(
+    imagecodecs.cms_profile(
+        "rgb",
+        whitepoint=(0.3127, 0.3290, 1),
+        primaries=(0.64, 0.33, 1, 0.21, 0.71, 1, 0.15, 0.06, 1),
+        transferfunction=np.rint(np.where(_L > 0.08, ((_L + 0.16) / 1.16) ** 3, _L / 9.033) * 65535).astype(np.uint16),
+    )
+)
+
+
+def _by_littlecms(pixels: np.ndarray, source: bytes, target: bytes) -> np.ndarray:
+    """Through Pillow, 8 bit, relative colorimetric."""
+    profiles = (ImageCms.ImageCmsProfile(io.BytesIO(p)) for p in (source, target))
+    return np.asarray(ImageCms.profileToProfile(Image.fromarray(pixels), *profiles, renderingIntent=1))
+
+
+def _light_by_littlecms(pixels: np.ndarray, source: bytes) -> np.ndarray:
+    """Linear light in the primaries of the profile: XYZ under D50 by LittleCMS, through the profile's own colorants."""
+    xyz = imagecodecs.cms_transform(
+        pixels, source, imagecodecs.cms_profile("xyz"), colorspace="rgb", outcolorspace="xyz", outdtype="float32"
+    )
+    profile = ImageCms.ImageCmsProfile(io.BytesIO(source)).profile
+    colorants = np.array([c[0] for c in (profile.red_colorant, profile.green_colorant, profile.blue_colorant)]).T
+    return xyz @ np.linalg.inv(colorants).T
+
+
+def test_the_matrix_is_that_of_the_standard():
+    """IEC 61966-2-1, equation 7 (to four digits); the luminance weights of ITU-R BT.2020, Table 4."""
+    published = [[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]]
+    np.testing.assert_allclose(rgb_to_xyz(SRGB.chromaticities), published, atol=6e-5)
+    np.testing.assert_allclose(space_of(WIDE_ICC).luminance, [0.2627, 0.6780, 0.0593], atol=2e-4)
+    # white stays white, whatever the primaries
+    np.testing.assert_allclose(light_matrix(DISPLAY_P3, SRGB) @ np.ones(3), 1, atol=1e-12)
+
+
+@pytest.mark.parametrize("icc", [WIDE_ICC, LIGHTNESS_ICC, named_space("p3").icc], ids=["power", "lightness", "p3"])
+def test_a_profile_is_read_as_littlecms_has_it(icc: bytes):
+    space = space_of(icc)
+    shown = np.linspace(0, 255, 256).astype(np.uint8)[None, :, None].repeat(3, 2)
+    expected = _light_by_littlecms(shown, icc)
+    np.testing.assert_allclose(space.to_linear(shown / np.float32(255)), expected, atol=4e-4)
+    np.testing.assert_allclose(space.from_linear(space.to_linear(shown / 255.0)), shown / 255.0, atol=1e-6)
+    # linear light of one space in another, by our matrix and by LittleCMS: a level of 8 bit
+    pixels = np.random.default_rng(1).integers(60, 190, (20, 20, 3), dtype=np.uint8)
+    light = space.to_linear(pixels / 255.0) @ light_matrix(space, SRGB).T
+    ours = np.rint(np.clip(SRGB.from_linear(light), 0, 1) * 255)
+    assert np.abs(ours - _by_littlecms(pixels, icc, profile_of(SRGB))).max() <= 1
+
+
+def test_spaces_are_known_by_what_they_are():
+    assert space_of(named_space("p3").icc) == DISPLAY_P3
+    assert space_of(profile_of(SRGB)) == space_of(None) == SRGB
+    grey = ImageCms.ImageCmsProfile(ImageCms.createProfile("LAB")).tobytes()
+    assert space_of(grey) == SRGB, "what is no profile of red, green and blue tells nothing"
+    with pytest.raises(InputError, match="red, green and blue"):
+        named_space("lab.icc", grey)
+    with pytest.raises(InputError, match="no colour profile"):
+        named_space("x.icc", b"nothing")
+    assert space_of(profile_of(space_of(LIGHTNESS_ICC).in_light)).is_linear
+
+
+@given(st.sampled_from([1.0, 2.0, 16.0]), st.sampled_from(["srgb", "power", "linear"]), st.floats(1e-4, 1))
+def test_light_comes_back(white: float, kind: str, share: float):
+    transfer = Transfer(kind, 2.2, white=white)  # type: ignore[arg-type]
+    light = np.array([share * white])
+    assert transfer.to_linear(transfer.from_linear(light)) == pytest.approx(light, rel=1e-6)
+
+
+def test_what_white_stands_for_does_not_change_display_values():
+    pixels = np.random.default_rng(2).integers(0, 255, (9, 9, 3), dtype=np.uint8)
+    assert np.array_equal(converted(pixels, SRGB.up_to(8.0), SRGB), pixels)
+    toned = converted(pixels, ColourSpace(icc=None).up_to(4.0), DISPLAY_P3)
+    assert np.array_equal(toned, converted(pixels, SRGB, DISPLAY_P3))
+
+
+@pytest.fixture(scope="module")
+def wide_pair(row_set: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
+    """Two frames of the set stored in a wide space, as a camera set to it writes them."""
+    folder = tmp_path_factory.mktemp("wide")
+    paths = []
+    for path in row_set.paths[:2]:
+        pixels = _by_littlecms(np.asarray(Image.open(path)), profile_of(SRGB), WIDE_ICC)
+        paths.append(folder / f"{path.stem}.png")
+        Image.fromarray(pixels).save(paths[-1], icc_profile=WIDE_ICC)
+    return paths
+
+
+@pytest.fixture(scope="module")
+def joined(wide_pair: list[Path], tmp_path_factory: pytest.TempPathFactory) -> Path:
+    out = tmp_path_factory.mktemp("joined") / "o.tif"
+    assert main(["join", *map(str, wide_pair), "--out", str(out)]) == 0
+    assert probe(out).space.icc == WIDE_ICC
+    return out
+
+
+def _all(path: Path) -> np.ndarray:
+    source = open_picture(path)
+    return region(source, Rectangle(0, 0, *source.sizes[0]))
+
+
+def test_a_wide_set_in_openexr_holds_its_light(wide_pair: list[Path], joined: Path, tmp_path: Path):
+    """The light of the joined picture by LittleCMS, in the primaries that the header tells: a level of 8 bit, and half floats."""
+    out = tmp_path / "o.exr"
+    assert main(["join", *map(str, wide_pair), "--out", str(out)]) == 0
+    file = OpenEXR.File(str(out), separate_channels=True)
+    told = [v for xy in space_of(WIDE_ICC).chromaticities for v in xy]
+    assert tuple(file.header()["chromaticities"]) == pytest.approx(told, abs=1e-6)
+    shown = _all(joined)
+    light = np.stack([file.channels()[c].pixels for c in "RGB"], -1).astype(np.float32)
+    inside = shown[..., 3] == 255
+    expected = _light_by_littlecms(np.ascontiguousarray(shown[..., :3]), WIDE_ICC)
+    by_level = 255 * np.abs(light[inside] ** (1 / 1.8) - np.clip(expected[inside], 0, 1) ** (1 / 1.8))
+    assert by_level.max() <= 1
+
+
+def test_linear_light_of_another_space_keeps_what_it_cannot_show(wide_pair: list[Path], tmp_path: Path):
+    """Colours outside of sRGB have a negative part there; as light nothing is cut off."""
+    for name in ("keep", "srgb"):
+        assert main(["join", *map(str, wide_pair), "--out", str(tmp_path / f"{name}.exr"), "--profile", name]) == 0
+    light = []
+    for name in ("keep", "srgb"):
+        channels = OpenEXR.File(str(tmp_path / f"{name}.exr"), separate_channels=True).channels()
+        light.append(np.stack([channels[c].pixels for c in "RGB"], -1).astype(np.float64))
+    back = light[1] @ light_matrix(SRGB, space_of(WIDE_ICC)).T
+    assert np.abs(back - light[0]).max() < 2e-3
+    with tifffile.TiffFile(_float_tiff(wide_pair, tmp_path)) as tiff:
+        assert space_of(bytes(tiff.pages[0].tags[34675].value)).is_linear
+
+
+def _float_tiff(frames: list[Path], folder: Path) -> Path:
+    out = folder / "light.tif"
+    assert main(["join", *map(str, frames), "--out", str(out), "--light"]) == 0
+    return out
+
+
+@pytest.mark.parametrize(("profile", "target"), [("srgb", profile_of(SRGB)), ("p3", named_space("p3").icc)])
+def test_a_wide_picture_is_delivered_as_littlecms_converts_it(
+    joined: Path, tmp_path: Path, profile: str, target: bytes
+):
+    out = tmp_path / "d.png"
+    assert main(["deliver", str(joined), "--out", str(out), "--profile", profile]) == 0
+    with Image.open(out) as image:
+        assert space_of(image.info["icc_profile"]) == space_of(target)
+        found = np.asarray(image).astype(int)
+    shown = _all(joined)
+    expected = _by_littlecms(np.ascontiguousarray(shown[..., :3]), WIDE_ICC, target).astype(int)
+    assert np.abs(found[..., :3] - expected).max() <= 1
+    assert np.array_equal(found[..., 3], shown[..., 3])
+
+
+def test_an_own_profile_is_delivered_in(joined: Path, tmp_path: Path):
+    own = tmp_path / "own.icc"
+    own.write_bytes(LIGHTNESS_ICC)
+    out = tmp_path / "d.jpg"
+    assert main(["deliver", str(joined), "--out", str(out), "--profile", str(own)]) == 0
+    assert probe(out).space.icc == LIGHTNESS_ICC
+    assert main(["deliver", str(joined), "--out", str(own), "--profile", str(own)]) == 2, "no output may be an input"
