@@ -25,7 +25,7 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join import service
 from idle_lantern.core.outing import document
 from idle_lantern.core.pictures.source import region
-from idle_lantern.core.registration.match import detect
+from idle_lantern.core.registration.match import features
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -183,9 +183,9 @@ def test_a_stopped_join_goes_on_where_it_was(
     directions = [(31.0 * c, p, 0.0) for p in (12.0, -12.0) for c in range(4)]
     frames = render(tmp_path, Lens("rectilinear", 420, 360, 480), directions)
     looked: list[int] = []
-    real = detect.quick_features
+    real = features.quick_features
     monkeypatch.setattr(join_runner, "_WORKER", service)  # in this process, where it can be watched
-    monkeypatch.setattr(detect, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
+    monkeypatch.setattr(features, "quick_features", lambda *a, **k: looked.append(1) or real(*a, **k))
     window.frames_stage.bringing.bring(list(frames.paths))
     settled(window)
     window.go("join")

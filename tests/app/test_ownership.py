@@ -253,7 +253,7 @@ def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
 def test_the_viewer_shows_any_size_while_tiles_come(qtbot: QtBot, window: Window, tmp_path: Path):
     """A picture on disk: the coarse level first, then what is in sight, and no more of it in memory than asked for."""
     from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
-from idle_lantern.core.pictures.source import TILE
+    from idle_lantern.core.pictures.source import TILE
     from idle_lantern.core.pictures.tiled import TiledPicture
 
     info = PyramidInfo(20000, 9000, alpha=False)

@@ -178,12 +178,10 @@ class JoinRunner(QObject):
     def load_finished(self) -> None:
         """Bring the picture of an earlier join back, when the open outing has one."""
         place, outing = self._state.place, self._state.outing
-        if place is None:
+        if place is None or not self._state.awaits_picture:
             return
         pictures = place.folder / document.PICTURES
         picture, report = pictures / document.PICTURE, pictures / document.REPORT
-        if not report.exists() or not picture.exists():
-            return
 
         def work(_task: Task) -> ShownPicture:
             from idle_lantern.core.join.service import load_result  # a quarter of a second that no other start pays
@@ -196,9 +194,12 @@ class JoinRunner(QObject):
                 self._state.set_joined(shown.result, shown.source)
                 self.shown.emit(shown)
 
-        self._tasks.start(
-            "Opening the joined picture", work, done, lambda e: self._state.message.emit(e.sentence, True)
-        )
+        def failed(error: LanternError) -> None:
+            self._state.message.emit(error.sentence, True)
+            if self._state.is_open(place):
+                self._state.await_no_picture()
+
+        self._tasks.start("Opening the joined picture", work, done, failed)
 
     def _remember(self, result: JoinResult) -> None:
         """Keep what the join took, for the plans to come; an unreadable library is no reason to fail a join."""

@@ -133,7 +133,7 @@ class MapPictures(QObject):
 
     def _draw_shot_frames(self) -> None:
         state, place = self._state, self._state.place
-        if state.joined is not None or place is None:
+        if state.joined is not None or state.awaits_picture or place is None:
             return
         refs = [r for r in state.outing.frames if r.yaw_deg is not None and r.pitch_deg is not None]
         if self._drawn - {r.id for r in refs}:  # some were taken back: draw the rest anew

@@ -86,6 +86,8 @@ class AppState(QObject):
         self._agreed_frames = 0
         self.joined: JoinResult | None = None
         self.picture: PictureSource | None = None
+        #: Whether a joined picture lies in the folder and is being opened.
+        self.awaits_picture = False
 
     def _planned(self, outing: Outing) -> Plan:
         return make_plan(outing.brief, frames=outing.given_frames, past=self.past)
@@ -173,6 +175,10 @@ class AppState(QObject):
         self.history = History()
         self.selected = self.selected_id = self.at = None
         self.joined = self.picture = None
+        pictures = None if self.folder is None else self.folder / document.PICTURES
+        self.awaits_picture = pictures is not None and all(
+            (pictures / name).exists() for name in (document.PICTURE, document.REPORT)
+        )
         self.changed.emit(
             {
                 "outing",
@@ -360,8 +366,13 @@ class AppState(QObject):
 
     def set_joined(self, joined: JoinResult | None, picture: PictureSource | None) -> None:
         """Take over a join's result and its picture."""
-        self.joined, self.picture = joined, picture
+        self.joined, self.picture, self.awaits_picture = joined, picture, False
         self.changed.emit({"join", "map"})
+
+    def await_no_picture(self) -> None:
+        """The joined picture of the open outing cannot be shown: what waited for it goes on."""
+        self.awaits_picture = False
+        self.changed.emit({"frames", "map"})
 
     @property
     def solution(self) -> Solution | None:

@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 import tifffile
 from PIL import Image
+from tests.helpers.reports import report_of
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base import checkpoint as checkpoint_module
@@ -21,7 +22,6 @@ from idle_lantern.core.base.checkpoint import TileJournal, checkpointed
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.report import report_of
 from idle_lantern.core.request.keys import solving_key
 from idle_lantern.core.request.options import JoinOptions
 

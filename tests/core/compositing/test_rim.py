@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 import pytest
 import tifffile
+from tests.helpers.reports import typed
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.cli.main import main
@@ -196,7 +197,7 @@ def test_a_stretched_picture_has_no_gap_and_shows_things_where_its_report_says(
     assert told["rim"]["way"] == "stretch"
     assert told["rim"]["bow_px"] < 12
     assert (told["canvas"]["width"], told["canvas"]["height"]) == (pixels.shape[1], pixels.shape[0])
-    canvas = canvas_of(told)
+    canvas = canvas_of(typed(told))
     rng = np.random.default_rng(4)
     places = rng.integers([40, 40], [pixels.shape[1] - 40, pixels.shape[0] - 40], (300, 2))
     rays = canvas.directions(places.astype(float))

@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 import pytest
 from skimage import data as photographs_of_skimage
+from tests.helpers.reports import report_of
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.memory import peak_rss_mib
@@ -22,8 +23,7 @@ from idle_lantern.core.compositing.seams import graph_cut
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.report import report_of
-from idle_lantern.core.registration.match import detect
+from idle_lantern.core.registration.match import detect, features
 from idle_lantern.core.registration.match.detect import seen_closer
 from idle_lantern.core.registration.match.features import (
     ORB,
@@ -99,7 +99,7 @@ def test_what_a_quick_look_ties_weakly_is_looked_at_closely(tmp_path: Path, monk
     """With no features from the quick look the thorough one does the work, and to the same exactness."""
     files = render(tmp_path, Lens("rectilinear", 700, 600, 400), [(10 + 22.0 * i, 0.0, 0.0) for i in range(3)])
     blind = Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 256), np.float32), ORB)
-    monkeypatch.setattr(detect, "quick_features", lambda *_, **__: blind)
+    monkeypatch.setattr(features, "quick_features", lambda *_, **__: blind)
     closely = solve(gather(files.paths))
     monkeypatch.undo()
     quickly = solve(gather(files.paths))

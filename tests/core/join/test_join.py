@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 import tifffile
 from PIL import ExifTags, Image
+from tests.helpers.reports import report_of, typed
 from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError
@@ -27,7 +28,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.report import report_of
+from idle_lantern.core.join.report import FrameRow, Report
 from idle_lantern.core.join.report_reading import canvas_of, solution_of
 from idle_lantern.core.registration.solve.prior import prior_for, prior_text, read_prior
 from idle_lantern.core.registration.solve.solve import solve
@@ -56,7 +57,7 @@ def test_row_registers_exactly_and_shows_the_true_picture(row_set: FrameFiles, t
     assert focal == pytest.approx(row_set.lens.focal_px, rel=1e-3)
 
     # the picture itself: drawn straight from the scene onto the same canvas, one gain per channel
-    canvas = canvas_of(report)
+    canvas = canvas_of(typed(report))
     first = np.array(report["frames"][0]["pose"]["rotation"])
     true_world_from_world = row_set.cameras[0] @ first.T
     ideal = ideal_canvas(
@@ -410,7 +411,7 @@ def test_a_report_is_enough_for_another_projection(row_set: FrameFiles, tmp_path
     canvas = make_canvas(solution.poses, solution.seen, "cylindrical")
     joined = compose_picture(solution, canvas)
     told = json.loads(json.dumps(report_of(solution, joined)))
-    again = solution_of(told, frames, JoinOptions().working_mp)
+    again = solution_of(typed(told), frames, JoinOptions().working_mp)
     np.testing.assert_allclose(again.poses.world_from_camera, solution.poses.world_from_camera, atol=1e-12)
     assert report_of(again, joined)["links"] == told["links"]
     other = make_canvas(again.poses, again.seen, "equirectangular")
@@ -420,6 +421,9 @@ def test_a_report_is_enough_for_another_projection(row_set: FrameFiles, tmp_path
     difference = np.abs(picture.pixels.astype(int) - joined.picture.pixels)
     assert difference.mean() < 0.2
     with pytest.raises(InputError, match="have changed since the join"):
-        solution_of(told, gather(row_set.paths[:-1]), 0.2)
-    with pytest.raises((KeyError, TypeError, ValueError)):
-        solution_of({"frames": [{"width": i.width, "height": i.height} for i in frames.infos]}, frames, 0.2)
+        solution_of(typed(told), gather(row_set.paths[:-1]), 0.2)
+    nowhere = tuple(
+        FrameRow(file=n, used=True, width=i.width, height=i.height) for n, i in zip(frames.names, frames.infos)
+    )
+    with pytest.raises(ValueError, match="without a pose"):
+        solution_of(Report(frames=nowhere), frames, 0.2)

@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from tests.helpers.commands import run_command
+from tests.helpers.reports import report_of
 from tests.helpers.sets import FrameFiles, rms
 
 from idle_lantern.core.base.errors import InputError
@@ -21,7 +22,6 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.join.pipeline import join
-from idle_lantern.core.join.report import report_of
 from idle_lantern.core.optics.database import lens_from_database
 from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.request.options import JoinOptions

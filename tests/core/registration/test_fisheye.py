@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from tests.helpers.reports import report_of
 from tests.helpers.sets import Angles, render, rms
 
 from idle_lantern.core.colour.picture import Picture
@@ -14,7 +15,6 @@ from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens
-from idle_lantern.core.join.report import report_of
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.match.image_circle import image_circle_px
 from idle_lantern.core.registration.solve.refine_solution import told_as

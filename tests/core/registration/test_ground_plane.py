@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from tests.helpers.reports import typed
 from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.cli.main import main
@@ -121,7 +122,7 @@ def test_the_picture_shows_the_ground_where_the_tripod_stood(ground_set: FrameFi
     row = told["frames"][HAND]
     assert (row["used"], row["placed_by"]) == (True, "ground")
     # an outing that is opened again knows as much as was solved
-    again = solution_of(told, gather(ground_set.paths), 0.2)
+    again = solution_of(typed(told), gather(ground_set.paths), 0.2)
     assert set(ground_masks(again.poses, again.placed_by)) == {HAND}
     assert again.poses.lenses[HAND].focal_px < again.poses.lenses[0].focal_px
     pixels = read(out).pixels.astype(int)

@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 import pytest
 from tests.helpers import true_picture
+from tests.helpers.reports import report_of, typed
 from tests.helpers.sets import rms
 
 from idle_lantern.core.colour.picture import Picture
@@ -25,7 +26,6 @@ from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.adjust import adjust
@@ -233,4 +233,4 @@ def test_a_hand_held_row_with_a_fence_is_the_scene(tmp_path: Path):
     assert reached > true_picture.decibel(flat, wanted, inside) + 2
     report = report_of(solution, joined)
     assert "panoramic head" in report["parallax"]["in_words"]
-    assert solution_of(report, frames, 0.2).parallax == solution.parallax
+    assert solution_of(typed(report), frames, 0.2).parallax == solution.parallax

@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 import pytest
 from PIL import Image
+from tests.helpers.reports import report_of
 from tests.helpers.sets import Angles, FrameFiles, render, rms
 from tests.reference import photographs
 
@@ -19,7 +20,6 @@ from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.report import report_of
 from idle_lantern.core.registration.solve.solve import Solution, solve, working_of
 from idle_lantern.simulator.camera import CameraSettings
 from idle_lantern.simulator.diorama import ambrel_holm

@@ -9,6 +9,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+from tests.helpers.reports import report_of, typed
 from tests.helpers.sets import render, rms
 
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
@@ -16,7 +17,6 @@ from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.join.report import report_of
 from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.adjust import adjust
@@ -143,7 +143,7 @@ def test_near_fence_with_the_axis_off_the_pupil(tmp_path: Path):
     report = report_of(solution, joined)
     assert rms(files.error_px(report)) < 0.4
     assert "back" in report["parallax"]["in_words"]
-    again = solution_of(report, frames, 0.2)
+    again = solution_of(typed(report), frames, 0.2)
     assert again.parallax is not None
     # degrees in the file round the last digit
     assert again.parallax.direction == pytest.approx(solution.parallax.direction)

@@ -7,6 +7,7 @@ import pickle
 import subprocess
 import sys
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import cv2
@@ -18,6 +19,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial.transform import Rotation
 
 from idle_lantern.core.base.errors import InputError, JoinError
+from idle_lantern.core.base.runners import ProcessRunner, ThreadRunner
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import choose_projection, make_canvas
@@ -29,7 +31,8 @@ from idle_lantern.core.compositing.render.plan import (
     FilesOfFrames,
     FramesInMemory,
     RenderPlan,
-    ThreadRunner,
+    RenderTiles,
+    as_made,
     render_tile,
 )
 from idle_lantern.core.compositing.render.tiles import row_by_row, there_and_back, tiles_of
@@ -482,6 +485,10 @@ def test_tiles_meet_without_a_mark():
     assert border <= beside + 2, "no line along the border of a tile"
 
 
+def _in_folder(folder: Path, _content: str, path: Path) -> Path:
+    return folder / path.name
+
+
 def test_a_plan_renders_alike_in_another_process(tmp_path: Path):
     """Pickled and rendered elsewhere, from files: the same to the last bit."""
     held = _smooth_plan()
@@ -489,7 +496,7 @@ def test_a_plan_renders_alike_in_another_process(tmp_path: Path):
     paths = [tmp_path / f"f{i}.png" for i in range(2)]
     for path, picture in zip(paths, held.frames.pictures):
         Image.fromarray(picture.pixels).save(path)
-    files = FilesOfFrames(tuple(probe(p) for p in paths), SRGB)
+    files = FilesOfFrames.of([probe(p) for p in paths], SRGB)
     plan = replace(held, frames=files, masks={0: Mask(*np.zeros((2, 30, 40), np.uint8))})
     (tmp_path / "plan.pickle").write_bytes(pickle.dumps(plan))
     code = (
@@ -506,10 +513,20 @@ def test_a_plan_renders_alike_in_another_process(tmp_path: Path):
         assert str(made["key"]) == plan.key
         for i, tile in enumerate(tiles_of(plan.canvas, 256)):
             np.testing.assert_array_equal(made[f"arr_{i}"], np.dstack(render_tile(plan, tile)))
-    # who renders is another matter
-    by_threads = list(ThreadRunner(2).run(plan, tiles_of(plan.canvas, 256), lambda p, a: np.dstack([p, a])))
-    for tile, found in zip(tiles_of(plan.canvas, 256), by_threads):
-        np.testing.assert_array_equal(found, np.dstack(render_tile(plan, tile)))
+    # who renders is another matter, and so is where the files lie
+    tiles = tuple(tiles_of(plan.canvas, 256))
+    for runner in (ThreadRunner(2), ProcessRunner(2)):
+        made = list(runner.run(RenderTiles(plan, tiles, as_made), range(len(tiles))))
+        for tile, found in zip(tiles, made):
+            np.testing.assert_array_equal(np.dstack(found), np.dstack(render_tile(plan, tile)))
+    runner.close()
+    moved = tmp_path / "elsewhere"
+    moved.mkdir()
+    for path in paths:
+        path.rename(moved / path.name)
+    there = replace(plan, frames=replace(files, resolver=partial(_in_folder, moved)))
+    assert there.key == plan.key, "frames are known by what they hold"
+    np.testing.assert_array_equal(np.dstack(render_tile(there, tiles[0])), np.dstack(made[0]))
     other = replace(plan, gains=plan.gains * 1.1)
     assert other.key != plan.key
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from dataclasses import replace
 from pathlib import Path
@@ -17,6 +16,7 @@ from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.canvas.redrawn import redrawn
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.join.report import read_report
 from idle_lantern.core.join.report_reading import canvas_of
 from idle_lantern.core.plan.brief import Brief, Mark, Scene
 from idle_lantern.core.plan.coverage import cameras_of, shown
@@ -87,7 +87,7 @@ def test_the_foreseen_picture_is_the_later_join(kept: Kept, sweep: FrameFiles, t
     out = tmp_path / "joined.png"
     told = tmp_path / "r.json"
     assert main(["join", *map(str, frames.paths), "--out", str(out), "--crop", "none", "--report", str(told)]) == 0
-    joined, made = read(out).pixels, canvas_of(json.loads(told.read_text()))
+    joined, made = read(out).pixels, canvas_of(read_report(told))
     full = foreseen_canvas(plan)
     assert full.width == pytest.approx(joined.shape[1], rel=0.01)
     foreseen = foresee(plan, [ground], most_px=200_000)

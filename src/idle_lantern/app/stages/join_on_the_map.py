@@ -11,7 +11,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.join_runner import ShownPicture
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.review_walk import SeenWalk
-from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
+from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines_of
 
 
 class JoinOnTheMap(QObject):
@@ -33,8 +33,8 @@ class JoinOnTheMap(QObject):
         planned = [shot.id for shot in self._state.outing.shots(self._state.plan.frames).values()]
         found = model.on_map(shown.result, planned)
         self._shapes = JoinOnMap(
-            tuple(shape for lens, frame in found.tied for shape in outlines(lens, [frame])),
-            tuple(shape for lens, frame in found.loose for shape in outlines(lens, [frame])),
+            outlines_of(found.tied),
+            outlines_of(found.loose),
             tuple((QPointF(*a), QPointF(*b), quality) for a, b, quality in found.links),
         )
         self._tell()

@@ -52,6 +52,14 @@ def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
     ]
 
 
+def outlines_of(frames: Sequence[tuple[Lens, GridFrame]]) -> tuple[QPolygonF, ...]:
+    """The rims of frames that each have a lens; those of one lens, nearly always all, are reckoned together."""
+    by_lens: dict[Lens, list[GridFrame]] = {}
+    for lens, frame in frames:
+        by_lens.setdefault(lens, []).append(frame)
+    return tuple(shape for lens, same in by_lens.items() for shape in outlines(lens, same))
+
+
 def _circle(lens: Lens) -> Array:
     """Rays round the edge of what a lens sees, (N, 3)."""
     theta = 0.999 * min(lens.limit_rad, math.pi)

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.compositing.canvas.warp import Tile
@@ -50,6 +51,7 @@ def join(
     *,
     masks: Masks | None = None,
     checkpoint: Checkpoint | None = None,
+    runner: Runner | None = None,
     ahead: Ahead | None = None,
     solution: Solution | None = None,
     earlier: EarlierPicture | None = None,
@@ -61,7 +63,7 @@ def join(
 ) -> tuple[Solution, Composed]:
     """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete.
 
-    ``ahead`` hands out frames that were read whole before. A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
+    ``runner`` finds the points and makes the tiles, None for threads of this process; ``ahead`` hands out frames that were read whole before. A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
     ``known_suspects`` of it where nothing changed. ``on_rough`` gets what is known early, ``on_solved`` the
     final geometry, with the reduced frames, before the picture is made, ``on_tile`` each tile of it, ``on_looked`` the places that should
     be looked at and what moved.
@@ -79,7 +81,7 @@ def join(
     check_target(target)
     store = DecodedFrames(frames.infos, options.memory() // 4, ahead=ahead)
 
-    solved = solution or solve(frames, options, prior, progress, store, checkpoint, on_rough)
+    solved = solution or solve(frames, options, prior, progress, store, checkpoint, on_rough, runner)
     working = working_of(solved, store)
     canvas = canvas_for(solved.poses, solved.seen, options)
     straight = None
@@ -120,6 +122,7 @@ def join(
         target,
         options,
         progress,
+        runner=runner,
         # geometry is found in the frames' own colours, whatever those of the picture are to be
         store=store if options.profile is None else None,
         working=working,

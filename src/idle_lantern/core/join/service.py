@@ -16,6 +16,7 @@ from idle_lantern.core.base.errors import InputError, JoinError, LanternError
 from idle_lantern.core.base.memory import available_bytes, is_out_of_memory
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.base.units import file_size
 from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.compositing.render.compose import Composed, rough_picture
@@ -57,10 +58,11 @@ def run(
     progress: Progress = SILENT,
     *,
     ahead: Ahead | None = None,
+    runner: Runner | None = None,
 ) -> None:
     """Carry a request out; the last event is ``Finished`` or ``Failed``.
 
-    ``ahead`` hands out frames that were read whole before, each once. The picture and its report appear only when complete.
+    ``ahead`` hands out frames that were read whole before, each once; ``runner`` finds the points and makes the tiles, None for threads of this process. The picture and its report appear only when complete.
 
     Raises
     ------
@@ -78,7 +80,7 @@ def run(
         for path in outputs:
             check_writable(path)
         _check_memory(frames, request.options)
-        result = _as_light(request, frames, sink, progress, begun, ahead)
+        result = _as_light(request, frames, sink, progress, begun, Helpers(ahead, runner))
     except LanternError as error:
         _tell_failure(request, frames, error, sink)
         return
@@ -96,15 +98,23 @@ def run(
     sink(Finished(*ids, result, report_error))
 
 
+@dataclass(frozen=True)
+class Helpers:
+    """Who hands out frames that were read before, and who does the work on frames and tiles."""
+
+    ahead: Ahead | None
+    runner: Runner | None
+
+
 def _as_light(
-    request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, ahead: Ahead | None
+    request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, helpers: Helpers
 ) -> JoinResult:
     """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
     kind = format_of(request.target)
     ready = _ready(request, frames, progress)
     light = kind.light == "always" or (kind.light == "asked" and request.light)
     if not light:
-        return _joined(request, ready, sink, progress, begun, ahead)
+        return _joined(request, ready, sink, progress, begun, helpers)
     from idle_lantern.core.deliver.writing import write_source  # loaded when light is wanted
 
     folder = request.prepared or prepared_folder()
@@ -113,7 +123,7 @@ def _as_light(
         shown = Path(scratch) / "shown.tif"
         # light is converted as light, beyond white too: display values are not what is asked for
         plain = replace(request, target=shown, options=replace(request.options, profile=None))
-        result = _joined(plain, ready, sink, progress, begun, ahead)
+        result = _joined(plain, ready, sink, progress, begun, helpers)
         source = OperatedPicture(open_picture(shown), space=request.options.profile, light=True)
         write_source(source, request.target, WriteOptions(light=True), progress)
     return replace(result, picture=request.target)
@@ -173,7 +183,7 @@ def _too_little_memory() -> JoinError:
 
 
 def _joined(
-    request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float, ahead: Ahead | None
+    request: JoinRequest, ready: _Ready, sink: Sink, progress: Progress, begun: float, helpers: Helpers
 ) -> JoinResult:
     frames, told = ready.frames, ready.told
     ids = (request.document_id, request.request_id)
@@ -206,7 +216,8 @@ def _joined(
             progress,
             masks=masks,
             checkpoint=checkpoint,
-            ahead=ahead,
+            ahead=helpers.ahead,
+            runner=helpers.runner,
             solution=_of(frames, request.solution),
             earlier=earlier,
             known_suspects=() if earlier is None else _known_suspects(request.report, frames),

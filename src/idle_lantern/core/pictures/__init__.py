@@ -2,7 +2,9 @@
 
 Public here, each from the module named:
 
-- ``source``: ``PictureSource``, ``HeldPicture``, ``region``, ``reduced``
+- ``source``: ``PictureSource``, ``HeldPicture``, ``region``, ``reduced``, ``TILE``
 - ``tiled``: ``TiledPicture``, ``open_picture``
-- ``pyramid``: ``TILE``, ``write_pyramid``, ``packed``, ``PyramidInfo``
+- ``operations``: ``Operation``, ``OperatedPicture``, ``CroppedPicture``, ``TilePlace``
+- ``resized``: ``ResizedPicture``
+- ``pyramid``: ``write_pyramid``, ``packed``, ``PyramidInfo``
 """

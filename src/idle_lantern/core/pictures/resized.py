@@ -15,14 +15,14 @@ from idle_lantern.core.pictures.source import PictureSource, region
 Array = NDArray[Any]
 
 #: Pixels that a cubic kernel and the blur before it reach beyond a place.
-_REACH_PX = 6
+_REACH_PX = 10
 
 
 class ResizedPicture:
     """A picture whose longer side is at most ``long_side_px``; one that is no longer stays as it is.
 
-    Colours are weighted by alpha, so that what shows nothing does not darken the rim. The level from which it is made is at most twice
-    as large, so that a light blur before the sampling keeps fine patterns from turning into coarse ones.
+    Colours are weighted by alpha, so that what shows nothing does not darken the rim. The level from which it is made is two to four
+    times as large where there is one, so that a blur before the sampling keeps fine patterns from turning into coarse ones.
     """
 
     def __init__(self, source: PictureSource, long_side_px: int) -> None:
@@ -32,7 +32,7 @@ class ResizedPicture:
         size = max(1, round(width * factor)), max(1, round(height * factor))
         self.sizes: tuple[tuple[int, int], ...] = (size,)
         self.tile_px, self.space = source.tile_px, source.space
-        fitting = [i for i, s in enumerate(source.sizes) if s[0] >= size[0] and s[1] >= size[1]]
+        fitting = [i for i, s in enumerate(source.sizes) if s[0] >= 2 * size[0] and s[1] >= 2 * size[1]]
         self._level = fitting[-1] if fitting else 0
         # source pixels for one of the result
         self._steps = tuple(a / b for a, b in zip(source.sizes[self._level], size))

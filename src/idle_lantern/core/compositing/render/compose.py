@@ -14,6 +14,7 @@ from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.parallel import Clock, one_thread_each
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner, ThreadRunner
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import common_space
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -29,9 +30,11 @@ from idle_lantern.core.compositing.render.plan import (
     CACHE_BYTES,
     FilesOfFrames,
     FramesInMemory,
+    Rendered,
     RenderPlan,
-    ThreadRunner,
+    as_made,
     frames_of,
+    sharing,
 )
 from idle_lantern.core.compositing.render.rework import (
     Light,
@@ -152,7 +155,7 @@ def lay_out(
         sizes = [(p.width, p.height) for p in pictures]
     else:
         reduce = _reduction(poses, canvas)
-        frames = FilesOfFrames(tuple(infos), space, reduce)
+        frames = FilesOfFrames.of(infos, space, reduce)
         sizes = [(-(-i.width // reduce), -(-i.height // reduce)) for i in infos]
     plan = RenderPlan(
         poses.of_size(sizes),
@@ -185,8 +188,9 @@ def compose_picture(
     masks: Masks | None = None,
     light: Light | None = None,
     working: Sequence[WorkingFrame] | None = None,
+    runner: Runner | None = None,
 ) -> Joined:
-    """Make the picture of a solution on a canvas in memory; parameters as of ``lay_out``.
+    """Make the picture of a solution on a canvas in memory; parameters as of ``lay_out``. ``runner`` makes the tiles, None for threads.
 
     Raises
     ------
@@ -212,12 +216,12 @@ def compose_picture(
             tiles, coverage = tiles_of(canvas, size), CanvasCoverage(canvas, size)
             result = np.zeros((canvas.height, canvas.width, 3), plan.dtype)
             alpha = np.zeros((canvas.height, canvas.width), plan.dtype)
-            runner = ThreadRunner(options.threads, frames_for(plan, store))
-            made = runner.run(plan, tiles, lambda pixels, shown: (pixels, shown))
-            for tile, (part, shown) in zip(tiles, counted(made, len(tiles), progress)):
-                at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
-                result[at], alpha[at] = part, shown
-                coverage.add(tile, shown)
+            with sharing(plan, frames_for(plan, store)):
+                made = Rendered(runner or ThreadRunner(options.threads)).tiles(plan, tiles, as_made)
+                for tile, (part, shown) in zip(tiles, counted(made, len(tiles), progress)):
+                    at = (slice(tile.top, tile.top + tile.height), slice(tile.left, tile.left + tile.width))
+                    result[at], alpha[at] = part, shown
+                    coverage.add(tile, shown)
     return Joined(
         canvas,
         plan.gains,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.render.coverage import CanvasCoverage
-from idle_lantern.core.compositing.render.plan import RenderPlan, TileRunner
+from idle_lantern.core.compositing.render.plan import Finish, RenderPlan, TileMaker, as_made
 from idle_lantern.core.compositing.render.tiles import there_and_back, tiles_of
 from idle_lantern.core.compositing.rim.filling import SMALL_PX, Filling, fill_tile, filling_of
 from idle_lantern.core.compositing.rim.outcome import Filled, InventedArea
@@ -31,13 +31,13 @@ _SMALL_AREA = 1e-5
 
 
 class FilledPicture:
-    """The tiles of a plan with their gaps filled; a ``TileRunner`` for whoever writes them.
+    """The tiles of a plan with their gaps filled; a ``TileMaker`` for whoever writes them.
 
     The whole picture waits in a file of ``folder`` without a name, so memory does not grow with it.
     """
 
     def __init__(
-        self, plan: RenderPlan, runner: TileRunner, folder: Path, progress: Progress, *, anything: bool = False
+        self, plan: RenderPlan, maker: TileMaker, folder: Path, progress: Progress, *, anything: bool = False
     ) -> None:
         canvas = plan.canvas
         shape = (canvas.height, canvas.width)
@@ -46,15 +46,15 @@ class FilledPicture:
             self._alpha: Array = np.memmap(alpha, np.uint8, "w+", shape=shape)
         tiles = there_and_back(tiles_of(canvas, TILE))
         progress.begin("rim", len(tiles))
-        for tile, (pixels, shown) in zip(tiles, runner.run(plan, tiles, lambda pixels, shown: (pixels, shown > 0))):
+        for tile, (pixels, shown) in zip(tiles, maker.tiles(plan, tiles, as_made)):
             rows, columns = _within(tile)
-            self._pixels[rows, columns], self._alpha[rows, columns] = pixels, shown
+            self._pixels[rows, columns], self._alpha[rows, columns] = pixels, shown > 0
             progress.advance()
         self._filling = self._reckoned(anything=anything)
         self.coverage = CanvasCoverage(canvas, TILE)
         self._fill(plan, tiles)
 
-    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
+    def tiles(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Finish[T]) -> Iterator[T]:
         """``finish(pixels, alpha)`` of each tile, in order."""
         for tile in tiles:
             rows, columns = _within(tile)

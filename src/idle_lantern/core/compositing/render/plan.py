@@ -8,17 +8,19 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from pathlib import Path
 from threading import Lock
-from typing import Any, Protocol, TypeVar
+from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from cachetools import LRUCache
 from numpy.typing import NDArray
 
 from idle_lantern.core.base.cache import SizedCache
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -27,20 +29,30 @@ from idle_lantern.core.compositing.light.dust import Spot
 from idle_lantern.core.compositing.light.vignetting import Vignetting, without_vignetting
 from idle_lantern.core.compositing.render.compositor import Compositor
 from idle_lantern.core.compositing.render.frame_views import Levels
+from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.masks import Mask
 from idle_lantern.core.frames.reading import FrameInfo, read_again
 from idle_lantern.core.optics.known import Lateral
-from idle_lantern.core.pictures.pyramid import in_order
 from idle_lantern.core.registration.solve.poses import Poses
 
 Array = NDArray[Any]
 T = TypeVar("T")
+T_co = TypeVar("T_co", covariant=True)
 
 #: Full frames held while tiles are made, unless a plan tells another limit.
 CACHE_BYTES = 450_000_000
 #: Plans whose frames are kept in memory between calls of ``render_tile``.
 _PLANS_KEPT = 2
+
+
+#: Where a file of some content (SHA-256) lies, by the path that it was told with; it can be pickled.
+Resolver = Callable[[str, Path], Path]
+
+
+def as_told(_content: str, path: Path) -> Path:
+    """Where it was told to lie: on the machine that told it, or where all see the same folders."""
+    return path
 
 
 class FrameSource(Protocol):
@@ -56,25 +68,35 @@ class FrameSource(Protocol):
 
 @dataclass(frozen=True)
 class FilesOfFrames:
-    """Frames read from their files at a fraction of their size, in one space of colour."""
+    """Frames read from their files at a fraction of their size, in one space of colour.
+
+    They are known by what they hold (``contents``, SHA-256): ``resolver`` finds a file of that content where the work is done.
+    """
 
     infos: tuple[FrameInfo, ...]
     space: ColourSpace
     reduce: int = 1
+    contents: tuple[str, ...] = ()
+    resolver: Resolver = as_told
+
+    @staticmethod
+    def of(
+        infos: Sequence[FrameInfo], space: ColourSpace, reduce: int = 1, resolver: Resolver = as_told
+    ) -> FilesOfFrames:
+        """The frames as their files are now; raises UnreadableFrame where one is gone."""
+        contents = tuple(sha256_of(info.path) for info in infos)
+        return FilesOfFrames(tuple(infos), space, reduce, contents, resolver)
 
     def load(self, k: int) -> Picture:
         """Read a frame; raises UnreadableFrame."""
-        return read_again(self.infos[k], self.reduce).in_space(self.space)
+        info = self.infos[k]
+        found = replace(info, path=self.resolver(self.contents[k], info.path))
+        return read_again(found, self.reduce).in_space(self.space)
 
     @property
     def identity(self) -> object:
-        """Names, sizes and times of the files."""
-        stats = [i.path.stat() for i in self.infos]
-        return (
-            self.reduce,
-            self.space.name,
-            [(str(i.path), s.st_size, s.st_mtime_ns) for i, s in zip(self.infos, stats)],
-        )
+        """What the files hold, and how they are read."""
+        return self.reduce, self.space, self.contents
 
 
 @dataclass(frozen=True)
@@ -194,24 +216,71 @@ _compositors: LRUCache[str, Compositor] = LRUCache(_PLANS_KEPT)
 _compositors_lock = Lock()
 
 
-def render_tile(plan: RenderPlan, tile: Tile) -> tuple[Array, Array]:
-    """Pixels (H, W, 3) and alpha (H, W) of one tile; the same wherever it is called.
-
-    Frames of the last plans stay in this process's memory, as many as ``plan.cache_bytes`` holds.
-    """
+def compositor_of(plan: RenderPlan) -> Compositor:
+    """What makes the tiles of a plan in this process; frames of the last plans stay in memory, as many as ``plan.cache_bytes`` holds."""
     with _compositors_lock:
         compositor = _compositors.get(plan.key)
         if compositor is None:
             frames = SizedCache(plan.even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
             compositor = _compositors[plan.key] = plan.compositor(frames.load)
-    return compositor.tile(tile)
+    return compositor
 
 
-class TileRunner(Protocol):
-    """Who renders the tiles of a plan: threads here, processes or other machines elsewhere."""
+@contextmanager
+def sharing(plan: RenderPlan, frames: SizedCache[int, Levels]) -> Iterator[None]:
+    """Let tiles of a plan that are made in this process take their frames from a cache that is used for more than them."""
+    with _compositors_lock:
+        _compositors[plan.key] = plan.compositor(frames.load)
+    try:
+        yield
+    finally:
+        with _compositors_lock:
+            _compositors.pop(plan.key, None)
 
-    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
-        """``finish(pixels, alpha)`` of each tile, in order; ``finish`` runs where the tile is made."""
+
+def render_tile(plan: RenderPlan, tile: Tile) -> tuple[Array, Array]:
+    """Pixels (H, W, 3) and alpha (H, W) of one tile; the same wherever it is called."""
+    return compositor_of(plan).tile(tile)
+
+
+#: What becomes of a tile's pixels and alpha where it is made; it can be pickled.
+Finish = Callable[[Array, Array], T_co]
+
+
+def as_made(pixels: Array, alpha: Array) -> tuple[Array, Array]:
+    """The pixels themselves."""
+    return pixels, alpha
+
+
+@dataclass(frozen=True)
+class RenderTiles(Generic[T_co]):
+    """The task of making tiles of a plan; ``finish(pixels, alpha)`` runs where they are made."""
+
+    plan: RenderPlan
+    tiles: tuple[Tile, ...]
+    finish: Finish[T_co]
+
+    def work(self, index: int) -> T_co:
+        """One tile; raises UnreadableFrame where a frame is gone."""
+        return self.finish(*render_tile(self.plan, self.tiles[index]))
+
+
+class TileMaker(Protocol):
+    """Who gives the tiles of a plan, in order: a runner, or a picture that was made of them before."""
+
+    def tiles(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Finish[T]) -> Iterator[T]:
+        """``finish(pixels, alpha)`` of each tile."""
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """Tiles rendered by a runner."""
+
+    runner: Runner
+
+    def tiles(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Finish[T]) -> Iterator[T]:
+        """As of ``TileMaker``."""
+        return self.runner.run(RenderTiles(plan, tuple(tiles), finish), range(len(tiles)))
 
 
 def frames_of(plan: RenderPlan, decoded: DecodedFrames | None = None) -> SizedCache[int, Levels]:
@@ -224,19 +293,7 @@ def frames_of(plan: RenderPlan, decoded: DecodedFrames | None = None) -> SizedCa
     return SizedCache(even_frame, lambda levels: levels.nbytes, plan.cache_bytes)
 
 
-@dataclass(frozen=True)
-class ThreadRunner:
-    """A few threads of this process, with ``frames`` of the plan that are used for more than its tiles."""
-
-    threads: int
-    frames: SizedCache[int, Levels] | None = None
-
-    def run(self, plan: RenderPlan, tiles: Sequence[Tile], finish: Callable[[Array, Array], T]) -> Iterator[T]:
-        """Tiles a few ahead of the reader."""
-        frames = frames_of(plan) if self.frames is None else self.frames
-        compositor = plan.compositor(frames.load)
-        with ThreadPoolExecutor(self.threads) as pool:
-            yield from in_order(lambda tile: finish(*compositor.tile(tile)), tiles, pool, self.threads)
-
-
-__all__ = ("FilesOfFrames", "FramesInMemory", "RenderPlan", "ThreadRunner", "TileRunner", "frames_of", "render_tile")
+__all__ = (
+    "FilesOfFrames", "FramesInMemory", "RenderPlan", "RenderTiles", "Rendered", "TileMaker", "as_made", "frames_of", "render_tile",
+    "sharing",
+)  # fmt: skip

@@ -26,6 +26,7 @@ from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.light.vignetting import Vignetting
 from idle_lantern.core.compositing.render.plan import RenderPlan
+from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.pictures.packing import unpacked_tile
 from idle_lantern.core.pictures.pyramid import PyramidInfo
@@ -110,8 +111,8 @@ class EarlierPicture:
 
 def light_of(poses: Poses, frames: FrameSet, profile: ColourSpace | None) -> str:
     """A name for the frames that light was evened between."""
-    stats = [frames.infos[f].path.stat() for f in poses.frames]
-    return _hash((poses.frames, poses.lenses, profile, [(s.st_size, s.st_mtime_ns, s.st_ino) for s in stats]))
+    contents = [sha256_of(frames.infos[f].path) for f in poses.frames]
+    return _hash((poses.frames, poses.lenses, profile, contents))
 
 
 def made_from(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,7 @@ from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.checkpoint import Checkpoint, TileJournal, key_of
 from idle_lantern.core.base.parallel import Clock, mapped, one_thread_each
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner, ThreadRunner
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.overview import Overview
@@ -22,7 +24,7 @@ from idle_lantern.core.compositing.render.compose import Composed, counted, fram
 from idle_lantern.core.compositing.render.coverage import CanvasCoverage
 from idle_lantern.core.compositing.render.filled_picture import FilledPicture
 from idle_lantern.core.compositing.render.frame_views import Levels
-from idle_lantern.core.compositing.render.plan import RenderPlan, ThreadRunner, TileRunner
+from idle_lantern.core.compositing.render.plan import Rendered, RenderPlan, TileMaker, sharing
 from idle_lantern.core.compositing.render.rework import (
     EarlierPicture,
     MadeFrom,
@@ -65,6 +67,7 @@ def compose_to_file(
     options: JoinOptions | None = None,
     progress: Progress = SILENT,
     *,
+    runner: Runner | None = None,
     store: DecodedFrames | None = None,
     working: Sequence[WorkingFrame] | None = None,
     masks: Masks | None = None,
@@ -75,7 +78,7 @@ def compose_to_file(
 ) -> Composed:
     """Make the picture of a solution and write it as it is made.
 
-    ``working`` are the reduced frames of the poses, None where they are to be read. TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. Of an ``earlier`` picture of the same frames a
+    ``runner`` makes the tiles, None for threads; ``working`` are the reduced frames of the poses, None where they are to be read. TIFF becomes a tiled pyramid, JPEG and PNG are written in strips. Of an ``earlier`` picture of the same frames a
     pyramid takes the light, and every tile that would come out the same. ``on_tile`` is told each tile that is there,
     ``before_it_stands`` what all of them were made from, when they are there and the file has not taken its place yet.
 
@@ -89,14 +92,17 @@ def compose_to_file(
     options = options or JoinOptions()
     clock = Clock()
     checkpoint = checkpoint or Checkpoint()
-    with one_thread_each(), replacing(target) as part_file:
+    with one_thread_each(), replacing(target) as part_file, ExitStack() as stack:
         checkpoint.note_part(part_file)
         light = None if earlier is None else earlier.made.light
         plan, overview = lay_out(
             solution, canvas, options, progress=progress, clock=clock, masks=masks, light=light, working=working
         )
         frames = frames_for(plan, store)
-        making = _begun(plan, frames, options, progress, clock, part_file.parent, plan.space)
+        stack.enter_context(sharing(plan, frames))
+        making = _begun(
+            plan, runner or ThreadRunner(options.threads), options, progress, clock, part_file.parent, plan.space
+        )
         if format_of(target) == TIFF:
             making.made_from = made_from(
                 plan,
@@ -131,7 +137,7 @@ def compose_to_file(
 
 def _begun(
     plan: RenderPlan,
-    frames: SizedCache[int, Levels],
+    runner: Runner,
     options: JoinOptions,
     progress: Progress,
     clock: Clock,
@@ -140,12 +146,12 @@ def _begun(
 ) -> _Making:
     """What part of the canvas is made, and by what; gaps are filled first, and a crop is known before its pixels are."""
     canvas = plan.canvas
-    runner: TileRunner = ThreadRunner(options.threads, frames)
+    maker: TileMaker = Rendered(runner)
     coverage, filled = CanvasCoverage(canvas, TILE), None
     if options.fills_rim:
         with clock.stage("blend"):
-            filled = FilledPicture(plan, runner, folder, progress, anything=options.rim == "fill-all")
-        runner, coverage = filled, filled.coverage
+            filled = FilledPicture(plan, maker, folder, progress, anything=options.rim == "fill-all")
+        maker, coverage = filled, filled.coverage
     region = Rectangle(0, 0, canvas.width, canvas.height)
     cropped = options.crop or canvas.stretch is not None  # a bent canvas is a rectangle but for a few pixels
     if cropped:
@@ -155,7 +161,7 @@ def _begun(
         region = coverage.rectangle(_shape(options.ratio) if options.crop else None, holes=not options.crop)
     how = WriteOptions(jpeg_quality=options.jpeg_quality, alpha=not options.crop)
     info = PyramidInfo(region.width, region.height, plan.dtype, how.alpha, space, how.dpi)
-    return _Making(plan, runner, region, info, how, coverage, filled, cropped, progress)
+    return _Making(plan, maker, region, info, how, coverage, filled, cropped, progress)
 
 
 @dataclass
@@ -166,7 +172,7 @@ class _Making:
     """
 
     plan: RenderPlan
-    runner: TileRunner
+    maker: TileMaker
     region: Rectangle
     info: PyramidInfo
     how: WriteOptions
@@ -230,9 +236,9 @@ class _Making:
 
     def _made(self, ahead: Sequence[Tile]) -> Iterator[tuple[Any, Array]]:
         """Products with their alpha: packed already where they are taken over."""
-        made = self.runner.run(
-            self.plan, [t for t in ahead if self._index[t.left, t.top] not in self.same], self._ready
-        )
+        ready = _Ready(packs=self.made_from is not None, alpha=self.info.alpha)
+        wanted = [t for t in ahead if self._index[t.left, t.top] not in self.same]
+        made = self.maker.tiles(self.plan, wanted, ready)
         for tile in ahead:
             i = self._index[tile.left, tile.top]
             if self.earlier is not None and i in self.same:
@@ -241,9 +247,16 @@ class _Making:
             else:
                 yield next(made)
 
-    def _ready(self, pixels: Array, alpha: Array) -> tuple[PackedTile | tuple[Array, Array], Array]:
-        shown = alpha if self.info.alpha else None
-        return (packed(pixels, shown) if self.made_from is not None else (pixels, alpha)), alpha
+
+@dataclass(frozen=True)
+class _Ready:
+    """What becomes of a tile where it is made: packed for a pyramid, with alpha or without, or left as it is for strips."""
+
+    packs: bool
+    alpha: bool
+
+    def __call__(self, pixels: Array, alpha: Array) -> tuple[PackedTile | tuple[Array, Array], Array]:
+        return (packed(pixels, alpha if self.alpha else None) if self.packs else (pixels, alpha)), alpha
 
 
 def _fill(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -14,17 +13,12 @@ from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.parallel import Clock, mapped
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet, refuse_unreadable
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.registration.match.features import (
-    Features,
-    WorkingFrame,
-    find_features,
-    quick_features,
-    working_frame,
-)
+from idle_lantern.core.registration.match.features import Features, FindFeatures, WorkingFrame, working_frame
 from idle_lantern.core.registration.match.image_circle import image_circle_px
 from idle_lantern.core.registration.match.lens_guess import LOOSE_SHARE, guess_lenses
 from idle_lantern.core.registration.match.links import Link, groups_of
@@ -65,6 +59,7 @@ def detect_and_match(
     progress: Progress,
     clock: Clock,
     checkpoint: Checkpoint,
+    runner: Runner,
 ) -> Matched:
     """Points and links of all frames.
 
@@ -73,7 +68,7 @@ def detect_and_match(
     """
     everything = list(range(len(frames)))
     size = options.working_mp
-    working, features = _points(store, everything, size, options, progress, clock, checkpoint)
+    working, features = _points(store, everything, size, options, progress, clock, checkpoint, runner)
     with clock.stage("match"):
         circle_px = image_circle_px(working)
         raw = _matched(frames, everything, features, prior, options, progress)
@@ -82,7 +77,7 @@ def detect_and_match(
     closer = seen_closer(len(frames), links)
     if not closer or size >= max(i.megapixels for i in frames.infos):
         return Matched(working, features, links, lenses, size)
-    seen, points = _points(store, closer, options.second_mp, options, progress, clock, checkpoint)
+    seen, points = _points(store, closer, options.second_mp, options, progress, clock, checkpoint, runner)
     features = list(features)
     for f, found in zip(closer, points):
         features[f] = found
@@ -104,10 +99,11 @@ def look_and_match(
     progress: Progress,
     clock: Clock,
     checkpoint: Checkpoint,
+    runner: Runner,
 ) -> tuple[list[Features], list[Link]]:
     """Points, and matches that nothing has verified yet: for sets that do not turn."""
     everything = list(range(len(frames)))
-    _working, features = _points(store, everything, options.second_mp, options, progress, clock, checkpoint)
+    _working, features = _points(store, everything, options.second_mp, options, progress, clock, checkpoint, runner)
     with clock.stage("match"):
         raw = _matched(frames, everything, features, [None] * len(frames), options, progress)
     return features, raw
@@ -132,6 +128,7 @@ def _points(
     progress: Progress,
     clock: Clock,
     checkpoint: Checkpoint,
+    runner: Runner,
 ) -> tuple[list[WorkingFrame], list[Features]]:
     """Some frames at ``size`` megapixels and their points, taken up from an earlier run where it got so far."""
     working, features = checkpoint.load(f"looked-{size:g}") or (None, None)
@@ -143,8 +140,11 @@ def _points(
         with clock.stage("features"):
             progress.begin("features", len(which))
             quick = size == options.working_mp
-            look = partial(quick_features if quick else find_features, count=options.points_of(quick=quick))
-            features = mapped(look, working, options.threads, progress)
+            task = FindFeatures(tuple(working), options.points_of(quick=quick), quick)
+            features = []
+            for found in runner.run(task, range(len(working))):
+                features.append(found)
+                progress.advance()
         checkpoint.save(f"looked-{size:g}", (working, features))
     return working, features
 

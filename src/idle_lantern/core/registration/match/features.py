@@ -112,6 +112,19 @@ def find_features(frame: WorkingFrame, count: int) -> Features:
     return Features(points, sizes, np.sqrt(shares).astype(np.float32), SIFT)
 
 
+@dataclass(frozen=True)
+class FindFeatures:
+    """The task of finding the points of working frames, at most ``count`` of each; ``quick`` as of ``quick_features``."""
+
+    working: tuple[WorkingFrame, ...]
+    count: int
+    quick: bool
+
+    def work(self, index: int) -> Features:
+        """The points of one frame."""
+        return (quick_features if self.quick else find_features)(self.working[index], self.count)
+
+
 def _described(detector: Any, frame: WorkingFrame, count: int) -> tuple[Array, Array, Array]:
     """Places and sizes in full-size pixels and raw descriptors of the best ``count``, evenly spread."""
     grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)

@@ -14,6 +14,7 @@ from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.parallel import Clock, mapped, one_thread_each
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner, ThreadRunner
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
@@ -127,6 +128,7 @@ class _Run:
     on_rough: OnRough | None
     clock: Clock
     rng: np.random.Generator
+    runner: Runner
 
 
 @dataclass(frozen=True)
@@ -149,10 +151,11 @@ def solve(
     store: DecodedFrames | None = None,
     checkpoint: Checkpoint | None = None,
     on_rough: OnRough | None = None,
+    runner: Runner | None = None,
 ) -> Solution:
     """Find how the frames lie to each other and which lens took them.
 
-    ``store`` hands decoded frames on to who makes the picture; ``checkpoint`` keeps finished
+    ``runner`` finds the points, None for threads; ``store`` hands decoded frames on to who makes the picture; ``checkpoint`` keeps finished
     stages for a run after this one was killed. ``on_rough`` gets what is known before the long part, with the reduced frames of its
     poses: at once where all directions are known, and again before fine registration.
 
@@ -171,8 +174,8 @@ def solve(
         return replace(before, frames=frames)
     known: list[Array | None] = [None] * n if prior is None else list(prior)
     store = store or DecodedFrames(frames.infos, 0)
-    rng = np.random.default_rng(options.seed)
-    run = _Run(frames, options, known, progress, store, checkpoint, on_rough, Clock(), rng)
+    rng, runner = np.random.default_rng(options.seed), runner or ThreadRunner(options.threads)
+    run = _Run(frames, options, known, progress, store, checkpoint, on_rough, Clock(), rng, runner)
     if options.lens_shift:
         with one_thread_each():
             solution = _by_shifts(run)
@@ -180,7 +183,7 @@ def solve(
         return solution
     with one_thread_each():
         _show_as_planned(run)
-        matched = detect_and_match(frames, store, options, known, rng, progress, run.clock, checkpoint)
+        matched = detect_and_match(frames, store, options, known, rng, progress, run.clock, checkpoint, runner)
         back = _back_to_back(run, matched)
         if back is not None:
             checkpoint.save("solution", back)
@@ -196,7 +199,9 @@ def solve(
 
 def _by_shifts(run: _Run) -> Solution:
     """Frames of a shift lens."""
-    features, raw = look_and_match(run.frames, run.store, run.options, run.progress, run.clock, run.checkpoint)
+    features, raw = look_and_match(
+        run.frames, run.store, run.options, run.progress, run.clock, run.checkpoint, run.runner
+    )
     with run.clock.stage("refine"):
         poses, links, groups = solve_shifts(
             run.frames, run.store, features, raw, run.options.second_mp, run.options, run.rng, run.progress

@@ -1,0 +1,137 @@
+"""Who works tasks off: threads here, processes, other machines. No stage knows which.
+
+A task is a frozen description that can be pickled, and does one thing for each index; a runner gives the results in the order of the
+indices. So the same task gives the same bytes wherever it is worked off.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import multiprocessing
+import os
+import pickle
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol, TypeVar
+
+from cachetools import LRUCache
+
+R = TypeVar("R")
+R_co = TypeVar("R_co", covariant=True)
+
+#: Tasks that a process keeps unpacked: those of the picture that is made, and of one more.
+_TASKS_KEPT = 2
+
+
+class Task(Protocol[R_co]):
+    """A frozen description that can be pickled."""
+
+    def work(self, index: int) -> R_co:
+        """Do the part of that index."""
+
+
+class Runner(Protocol):
+    """Who works a task off."""
+
+    def run(self, task: Task[R], indices: Sequence[int]) -> Iterator[R]:
+        """The results of the indices, in their order, no more than a few ahead of the reader; what is left is given up when the
+        reader goes."""
+
+
+@dataclass(frozen=True)
+class ThreadRunner:
+    """A few threads of this process."""
+
+    threads: int
+
+    def run(self, task: Task[R], indices: Sequence[int]) -> Iterator[R]:
+        """As of ``Runner``."""
+        with ThreadPoolExecutor(self.threads) as pool:
+            yield from _in_order(pool, task.work, indices, self.threads)
+
+
+@dataclass
+class ProcessRunner:
+    """Processes of this machine, started when they are first needed; ``close`` ends them.
+
+    A task is pickled once, into a file that every process reads once.
+    """
+
+    processes: int
+    _pool: ProcessPoolExecutor | None = field(default=None, init=False, repr=False)
+    _folder: tempfile.TemporaryDirectory[str] | None = field(default=None, init=False, repr=False)
+
+    def run(self, task: Task[R], indices: Sequence[int]) -> Iterator[R]:
+        """As of ``Runner``."""
+        if self._pool is None:
+            self._folder = tempfile.TemporaryDirectory(prefix="idle-lantern-")
+            # a fork would take over locks that threads of this process hold
+            context = multiprocessing.get_context("spawn")
+            self._pool = ProcessPoolExecutor(self.processes, mp_context=context, initializer=_one_thread)
+        assert self._folder is not None
+        data = pickle.dumps(task, pickle.HIGHEST_PROTOCOL)
+        file = Path(self._folder.name) / hashlib.sha256(data).hexdigest()
+        if not file.exists():
+            file.write_bytes(data)
+        try:
+            yield from _in_order(self._pool, _Filed(str(file)), indices, self.processes)
+        finally:
+            with contextlib.suppress(OSError):
+                file.unlink()
+
+    def close(self) -> None:
+        """End the processes."""
+        if self._pool is not None:
+            self._pool.shutdown(cancel_futures=True)
+        if self._folder is not None:
+            self._folder.cleanup()
+        self._pool = self._folder = None
+
+    def __enter__(self) -> ProcessRunner:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def _in_order(pool: Executor, work: Callable[[int], R], indices: Sequence[int], ahead: int) -> Iterator[R]:
+    waiting: list[Future[R]] = []
+    try:
+        for index in indices:
+            waiting.append(pool.submit(work, index))
+            if len(waiting) > ahead:
+                yield waiting.pop(0).result()
+        while waiting:
+            yield waiting.pop(0).result()
+    finally:
+        for future in waiting:
+            future.cancel()
+
+
+@dataclass(frozen=True)
+class _Filed:
+    """The work of a task that lies pickled in a file."""
+
+    file: str
+
+    def __call__(self, index: int) -> Any:
+        task = _tasks.get(self.file)
+        if task is None:
+            # written by the process that began this one, into a folder that only its user may enter
+            task = _tasks[self.file] = pickle.loads(Path(self.file).read_bytes())
+        return task.work(index)
+
+
+_tasks: LRUCache[str, Any] = LRUCache(_TASKS_KEPT)
+
+
+def _one_thread() -> None:
+    """Each process keeps to its core."""
+    os.environ["OPENBLAS_NUM_THREADS"] = "1"
+    import cv2
+
+    cv2.setNumThreads(1)
