@@ -161,7 +161,7 @@ def test_the_picture_is_grabbed_and_turned_and_that_is_undone(qtbot: QtBot, comp
     assert turn[1] > 0.5
     settled(composing)
     assert composing.state.joined is not None
-    assert composing.state.joined.report.asked.turn_deg == list(turn)
+    assert composing.state.joined.report.asked.turn_deg == turn
     qtbot.keyClick(view, Qt.Key.Key_Period)
     assert composing.state.outing.choices.turn_deg[2] > turn[2]
     compose.as_levelled()
@@ -169,7 +169,7 @@ def test_the_picture_is_grabbed_and_turned_and_that_is_undone(qtbot: QtBot, comp
         composing.state.undo()
     settled(composing)
     assert composing.state.outing.choices.turn_deg == (0.0, 0.0, 0.0)
-    assert composing.state.joined.report.asked.turn_deg == [0.0, 0.0, 0.0]
+    assert composing.state.joined.report.asked.turn_deg == (0.0, 0.0, 0.0)
 
 
 def test_a_crop_by_keys_and_by_ratio_is_what_is_delivered(
@@ -200,7 +200,8 @@ def test_a_crop_by_keys_and_by_ratio_is_what_is_delivered(
     settled(composing)
     assert tifffile.imread(tmp_path / "o.tif").shape[:2] == (by_hand.height, by_hand.width)
     qtbot.waitUntil(
-        lambda: document.load(composing.state.folder).crop_box == composing.state.outing.composition.box, timeout=5000
+        lambda: document.load(composing.state.folder).composition.box == composing.state.outing.composition.box,
+        timeout=5000,
     )
     # drawn larger by the mouse, over a gap: that is told, and delivered with its gap
     right, bottom = by_hand.left + by_hand.width, by_hand.top + by_hand.height

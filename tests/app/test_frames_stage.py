@@ -146,8 +146,8 @@ def test_brackets_are_merged_and_another_way_is_followed(
     stage.run_join()
     settled(window)
     report = window.state.joined.report
-    assert [row["role"] for row in report["frames"]].count("bracket") == 6
-    assert report["asked"]["brackets"] == "merge"
+    assert [row.role for row in report.frames].count("bracket") == 6
+    assert report.asked.brackets == "merge"
     kept = json.loads((window.state.folder / document.PICTURES / document.REPORT).read_text())
     assert kept["prepared"]
     brackets.setCurrentIndex(2)
@@ -206,11 +206,11 @@ def test_one_development_is_seen_everywhere_and_joined(
     window.join_stage.run_join()
     settled(window)
     report = window.state.joined.report
-    assert report["asked"]["development"]["white_balance"][0] > 1
+    assert report.asked.development.white_balance[0] > 1
     before = window.state.joined
     window.trigger("edit.undo")  # the picture follows what is chosen, without matching anew
     settled(window)
-    assert window.state.joined.report.asked.development.white_balance == [1, 1, 1]
+    assert window.state.joined.report.asked.development.white_balance == (1, 1, 1)
     assert window.state.joined is not before
     assert not window.state.joined.solved_anew
 
@@ -248,8 +248,8 @@ def test_a_lens_that_a_join_found_is_kept_and_used(
     window.join_stage.run_join()
     settled(window)
     report = window.state.joined.report
-    assert report["known_lens"]["lens"] == "Holm wide"
-    assert report["frames"][0]["lens"]["k1"] == window.state.outing.choices.lens.k1
+    assert report.known_lens.lens == "Holm wide"
+    assert report.frames[0].lens.k1 == window.state.outing.choices.lens.k1
     folder = window.state.folder
     window.outings.begin("Another")
     assert window.open_outing(folder)
@@ -277,14 +277,14 @@ def test_frames_taken_again_are_averaged_when_asked(
     assert not window.join_stage.choices.parts["twins"][0].isVisible()
     window.join_stage.run_join()
     settled(window)
-    assert "prepared" not in window.state.joined.report
+    assert not window.state.joined.report.prepared
     at = list(words).index("stack")
     repeats.setCurrentIndex(at)
     repeats.activated.emit(at)
     settled(window)
     report = window.state.joined.report
-    assert "averaged" in report["prepared"][0]
-    assert [row["used"] for row in report["frames"] if row["role"] == "repeat"] == [True] * 4
+    assert "averaged" in report.prepared[0]
+    assert [row.used for row in report.frames if row.role == "repeat"] == [True] * 4
 
 
 def test_a_missing_frame_is_named_and_drawn_on_the_map(

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from msgspec import structs
 from PIL import Image
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QCheckBox, QFileDialog
@@ -16,6 +18,7 @@ from tests.helpers.sets import FrameFiles
 from idle_lantern.app.stages import shown_model
 from idle_lantern.app.window import Window
 from idle_lantern.core.inspection.viewed import Seen
+from idle_lantern.core.join.report import SuspectRow
 
 LEFT = Qt.MouseButton.LeftButton
 Settled = Callable[[Window], None]
@@ -85,9 +88,9 @@ def test_a_frame_is_switched_off_at_its_place_and_on_by_its_link(qtbot: QtBot, j
     after = joined.state.joined
     assert after is not before
     assert _shown(joined, u, v) != name
-    row = next(r for r in after.report.frames if r["file"].endswith(name))
-    assert row["used"], "it still ties the others"
-    assert not row["shown_px"]
+    row = next(r for r in after.report.frames if r.file.endswith(name))
+    assert row.used, "it still ties the others"
+    assert not row.shown_px
     assert after.solution is before.solution, "nothing was matched anew"
     assert f"{name}: switched off in the picture." in stage.about.left_out.text()
     assert joined.state.outing.frames_to_join() == joined.state.outing.frames
@@ -132,20 +135,14 @@ def test_what_was_invented_is_told_below_the_picture_that_is_written(
     joined.go("deliver")
     box = stage.findChild(QCheckBox, "tell-invented")
     assert not box.isVisible(), "nothing was"
-    sky = {
-        "u": crop.left + 100.0,
-        "v": crop.top + 40.0,
-        "width": 200.0,
-        "height": 80.0,
-        "kind": "invented",
-        "figure": 0.008,
-    }
-    result.report.suspects.append({**sky, "suspicion": 0.99, "frames": [], "sentence": "Invented"})
+    sky = SuspectRow(crop.left + 100.0, crop.top + 40.0, 200.0, 80.0, "invented", 0.99, (), "Invented", 0.008)
+    suspects = (*(result.report.suspects or ()), sky)
+    joined.state.joined = replace(result, report=structs.replace(result.report, suspects=suspects))
     joined.state.changed.emit({"join"})
     settled(joined)
     assert box.isVisible()
     qtbot.mouseClick(box, LEFT, pos=QPoint(8, box.height() // 2))
-    assert joined.state.outing.choices.tell_invented
+    assert joined.state.outing.delivery.tell_invented
     stage.write_to(tmp_path / "told.png")
     settled(joined)
     with Image.open(tmp_path / "told.png") as image:
@@ -189,7 +186,7 @@ def test_under_the_tripod_a_sphere_is_blurred_or_marked_as_it_is_delivered(
 
     joined, rows = written("joined.png"), None
     choose("blur")
-    assert window.state.outing.choices.nadir == "blur"
+    assert window.state.outing.delivery.nadir == "blur"
     blurred = written("blurred.png")
     rows = round(len(joined) * 12 / 180)
     assert np.array_equal(joined[: -rows - 2], blurred[: -rows - 2])
@@ -206,9 +203,9 @@ def test_under_the_tripod_a_sphere_is_blurred_or_marked_as_it_is_delivered(
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(Path(__file__)), ""))
     choose("mark")
     assert "Is no picture" in window.message_text()
-    assert window.state.outing.choices.nadir == "mark"
+    assert window.state.outing.delivery.nadir == "mark"
     assert stage.tell_invented.isVisible(), "the margin tells what was covered"
     for _ in range(2):
         window.state.undo()
-    assert window.state.outing.choices.nadir == "none"
+    assert window.state.outing.delivery.nadir == "none"
     assert stage.nadir.currentData() == "none"

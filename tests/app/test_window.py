@@ -31,7 +31,7 @@ from idle_lantern.app.history import History
 from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.map_paint import edges
 from idle_lantern.app.widgets.picture_view import PictureView
-from idle_lantern.app.widgets.tile_loader import GAP_GREY, tile_image
+from idle_lantern.app.widgets.tile_loader import GAP_GREY, shown_tile
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.picture import Picture
@@ -475,7 +475,7 @@ def test_picture_view_shows_the_pixels_at_100_percent(qtbot: QtBot):
 def test_gaps_are_shown_neutral_grey():
     tile = np.full((60, 80, 4), 255, np.uint8)
     tile[:10, :, 3] = 0
-    image = tile_image(tile)
+    image = shown_tile(tile).image
     assert image.pixelColor(5, 5).getRgb()[:3] == (GAP_GREY,) * 3
     assert image.pixelColor(5, 50).getRgb()[:3] == (255, 255, 255)
 

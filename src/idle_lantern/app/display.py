@@ -25,6 +25,11 @@ class _Display:
     space: ColourSpace = SRGB
 
 
+def screen_space() -> ColourSpace:
+    """The space of the screen, in which images are that were made by ``to_qimage``."""
+    return _Display.space
+
+
 def use_profile(file: str) -> None:
     """Let the profile of ``file`` be that of the screen; an empty name takes sRGB.
 
@@ -58,11 +63,16 @@ def to_qimage(pixels: Array, space: ColourSpace = SRGB) -> QImage:
     space = space.up_to(1.0)
     if space != _Display.space and not _qt_space(space).isValid():
         pixels, space = np.dstack([converted(pixels[..., :3], space, SRGB), pixels[..., 3:]]), SRGB
+    image = plain_qimage(pixels)
+    if space == _Display.space:
+        return image
+    image.setColorSpace(_qt_space(space))
+    return image.convertedToColorSpace(_qt_space(_Display.space))
+
+
+def plain_qimage(pixels: Array) -> QImage:
+    """Pixels (H, W, 3) or (H, W, 4), 8 bit, as they are: for those of the screen, or to be converted later."""
     pixels = np.ascontiguousarray(pixels)
     h, w, channels = pixels.shape
     kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
-    image = QImage(pixels.data, w, h, channels * w, kind)  # type: ignore[call-overload]
-    if space == _Display.space:
-        return image.copy()
-    image.setColorSpace(_qt_space(space))
-    return image.convertedToColorSpace(_qt_space(_Display.space))
+    return QImage(pixels.data, w, h, channels * w, kind).copy()  # type: ignore[call-overload]

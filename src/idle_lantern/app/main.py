@@ -108,6 +108,8 @@ def _first_outing(window: Window, outing: Path | None, crashes: list[Crash]) -> 
         if faults:  # why the last one is not open matters more than where the new one lies
             window.tell(faults[0], True)
     window.state.message.disconnect(listening)
+    if window.context.settings.screen_profile:
+        window.show_for_screen(window.context.settings.screen_profile)
     if crashes:
         window.tell_crash(crashes)
 

@@ -14,7 +14,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.map_view import MapView
-from idle_lantern.app.widgets.tables import bytes_of, mapped
+from idle_lantern.app.widgets.tables import mapped, table_of
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.unroll import MAP_SIZE, unroll_frame
@@ -127,9 +127,7 @@ class MapPictures(QObject):
 
     def _show_sheet(self) -> None:
         """The frames as they are developed; a joined picture is so already."""
-        development = self._state.outing.choices.development
-        table = None if development.changes_nothing else bytes_of(development.table())
-        self._map.set_picture(mapped(self._image, table))
+        self._map.set_picture(mapped(self._image, table_of(self._state.outing.choices.development)))
 
     def _draw_shot_frames(self) -> None:
         state, place = self._state, self._state.place

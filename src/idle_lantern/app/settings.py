@@ -21,7 +21,7 @@ class Settings:
     """What is remembered between starts.
 
     Sizes of 0 are not known yet; ``map_shares`` is where the hinge was dragged to, ``elsewhere`` the last outings that
-    were opened outside the folder of outings.
+    were opened outside the folder of outings; ``screen_profile`` is a file, sRGB where it is empty.
     """
 
     look: str = "dark"
@@ -36,6 +36,7 @@ class Settings:
     elsewhere: tuple[str, ...] = ()
     tones: bool = True
     quick: bool = False
+    screen_profile: str = ""
 
 
 def config_file() -> Path:

@@ -11,6 +11,7 @@ from PyQt6.QtGui import QCloseEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
+    QFileDialog,
     QHBoxLayout,
     QMainWindow,
     QMessageBox,
@@ -21,8 +22,8 @@ from PyQt6.QtWidgets import (
 )
 
 from idle_lantern import __version__
+from idle_lantern.app import display, theme
 from idle_lantern.app import settings as settings_module
-from idle_lantern.app import theme
 from idle_lantern.app.actions import STAGES, by_id
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.map_pictures import MapPictures
@@ -46,6 +47,7 @@ from idle_lantern.app.widgets.stage_tab import StageTab
 from idle_lantern.app.widgets.work_line import WorkLine
 from idle_lantern.app.window_layout import Placing
 from idle_lantern.core.base import units
+from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
 
@@ -231,6 +233,33 @@ class Window(QMainWindow):
         """Dark, light or field."""
         self.context.keep(replace(self.context.settings, look=name))
         self._apply_look()
+
+    def ask_screen_profile(self) -> None:
+        """Choose the ICC profile of the screen."""
+        before = self.context.settings.screen_profile
+        folder = str(Path(before).parent if before else Path.home())
+        name, _ = QFileDialog.getOpenFileName(
+            self, "The profile of the screen", folder, "Colour profiles (*.icc *.icm)"
+        )
+        if name:
+            self.set_screen_profile(name)
+
+    def set_screen_profile(self, file: str) -> None:
+        """Show pictures on a screen of this profile; an empty name takes it as sRGB."""
+        if self.show_for_screen(file):
+            self.context.keep(replace(self.context.settings, screen_profile=file))
+            self.tell(f"Pictures are shown for a screen of {display.screen_space().name}.", False)
+
+    def show_for_screen(self, file: str) -> bool:
+        """Show pictures for the screen of a profile; where it is none they stay as they are, and that is told."""
+        try:
+            display.use_profile(file)
+        except LanternError as error:
+            self.tell(error.sentence, True)
+            return False
+        self.map.show_sheets_again()
+        self._apply_look()
+        return True
 
     def set_text_size(self, step: int) -> None:
         """Larger or smaller text everywhere."""

@@ -190,3 +190,14 @@ def test_an_own_profile_is_delivered_in(joined: Path, tmp_path: Path):
     assert main(["deliver", str(joined), "--out", str(out), "--profile", str(own)]) == 0
     assert probe(out).space.icc == LIGHTNESS_ICC
     assert main(["deliver", str(joined), "--out", str(own), "--profile", str(own)]) == 2, "no output may be an input"
+
+
+def test_a_profile_that_is_made_is_named():
+    """Viewers show the description; LittleCMS reads it back, and the space is the same."""
+    space = ColourSpace("Grünes Licht", DISPLAY_P3.chromaticities, Transfer("power", 2.19921875))  # 563/256
+    for made in (DISPLAY_P3, space):
+        icc = profile_of(made)
+        profile = ImageCms.ImageCmsProfile(io.BytesIO(icc))
+        assert ImageCms.getProfileDescription(profile).strip() == made.name
+        assert int.from_bytes(icc[:4], "big") == len(icc), "ICC.1:2022, 7.2.2: the size of the profile"
+        assert space_of(icc) == made

@@ -16,10 +16,9 @@ from idle_lantern.app.widgets.basics import button, column, form, label, panel, 
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
-from idle_lantern.app.widgets.tables import bytes_of
+from idle_lantern.app.widgets.tables import table_of
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.temperature import PRESETS, gains_for, grey_at, light_of
@@ -196,7 +195,7 @@ class DevelopmentPanel(QWidget):
     def _picked(self, colour: Any) -> None:
         self.pick_button.setChecked(False)
         self._view.set_picking(False)
-        red, green, blue = (float(v) for v in SRGB.to_linear(np.asarray(colour) / 255))
+        red, green, blue = (float(v) for v in self._view.space.to_linear(np.asarray(colour) / 255))
         if min(red, green, blue) < model.TOO_DARK or max(colour) > model.TOO_BRIGHT:
             self._context.tell("That place is black or burnt out and tells no colour; click on a middle grey.")
             return
@@ -244,6 +243,5 @@ class DevelopmentPanel(QWidget):
         self.clipped.setVisible(raw)
         self.clipped_title.setVisible(raw)
         self.plain_button.setEnabled(not d.changes_nothing)
-        table = None if d.changes_nothing else bytes_of(d.table())
-        self._view.set_table(table)
-        self._thumbs.set_table(table)
+        self._view.set_development(d)
+        self._thumbs.set_table(table_of(d))

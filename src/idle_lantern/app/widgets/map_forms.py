@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize
 from PyQt6.QtGui import QImage, QPolygonF, QTransform
 
-from idle_lantern.app.display import to_qimage
+from idle_lantern.app.display import plain_qimage
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.target_field import TargetField
@@ -259,7 +259,7 @@ class Disc:
         box = QRectF(
             self._middle.x() - self._radius, self._middle.y() - self._radius, 2 * self._radius, 2 * self._radius
         )
-        return box, to_qimage(drawn)
+        return box, plain_qimage(drawn)
 
 
 class Poles:

@@ -59,6 +59,7 @@ class MapView(QWidget):
         self.image: QImage | None = None
         #: The scouting pictures of the outing, on the sphere.
         self.scouted: QImage | None = None
+        self._sheets: list[Array | None] = [None, None]
         #: Whether dragging moves the scouting picture in front.
         self.drags_ground = False
         self.chosen_mark: int | None = None
@@ -75,13 +76,18 @@ class MapView(QWidget):
 
     def set_picture(self, rgba: Array | None) -> None:
         """A picture of the whole sphere to lie under the frames, (H, W, 4)."""
-        self.image = None if rgba is None else to_qimage(rgba)
+        self._sheets[0], self.image = rgba, None if rgba is None else to_qimage(rgba)
         self.update()
 
     def set_scouted(self, rgba: Array | None) -> None:
         """The scouting pictures on the whole sphere, to lie under everything, (H, W, 4)."""
-        self.scouted = None if rgba is None else to_qimage(rgba)
+        self._sheets[1], self.scouted = rgba, None if rgba is None else to_qimage(rgba)
         self.update()
+
+    def show_sheets_again(self) -> None:
+        """Show what lies on it as the screen has it now."""
+        self.set_picture(self._sheets[0])
+        self.set_scouted(self._sheets[1])
 
     def set_join(self, join: JoinOnMap) -> None:
         """Links and frames of a join to lie on the map."""

@@ -11,15 +11,17 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QImage, QPainter
 
+from idle_lantern.app.display import to_qimage
 from idle_lantern.app.widgets.sight import Sight
-from idle_lantern.app.widgets.tables import mapped_image, pixels_of
-from idle_lantern.app.widgets.tile_loader import Key, TileLoader, cached
+from idle_lantern.app.widgets.tables import mapped, table_of
+from idle_lantern.app.widgets.tile_loader import Key, ShownTile, TileLoader, cached
+from idle_lantern.core.merging.development import Development
 from idle_lantern.core.pictures.source import PictureSource
 
 Array = NDArray[Any]
 
-#: Tiles kept as a table shows them, and the side of the square whose mean is a picked colour.
-_MAPPED_TILES, _PICKED_PX = 120, 5
+#: Tiles kept as they are developed, and the side of the square whose mean is a picked colour.
+_DEVELOPED_TILES, _PICKED_PX = 120, 5
 #: Above this zoom pixels are shown as squares: there one looks at pixels.
 _SQUARES_FROM = 2.0
 
@@ -31,8 +33,8 @@ class PictureTiles:
         self._loader = loader
         self._serial = 0
         self._source: PictureSource | None = None
-        self._table: Array | None = None
-        self._seen: LRUCache[Key, QImage] = LRUCache(_MAPPED_TILES)
+        self._development = Development()
+        self._developed: LRUCache[Key, tuple[ShownTile, Development, QImage]] = LRUCache(_DEVELOPED_TILES)
 
     @property
     def serial(self) -> int:
@@ -43,15 +45,11 @@ class PictureTiles:
         """Show another picture, or none."""
         self._source, self._serial = source, self._loader.set_source(source)
 
-    def set_table(self, table: Array | None) -> bool:
-        """Show every value through a table of 8 bit; whether that is another one."""
-        if table is self._table or (
-            table is not None and self._table is not None and np.array_equal(table, self._table)
-        ):
-            return False
-        self._table = table
-        self._seen.clear()
-        return True
+    def set_development(self, development: Development) -> bool:
+        """Show the picture as it is developed; whether that is another development."""
+        changed = development != self._development
+        self._development = development
+        return changed
 
     def paint(self, painter: QPainter, sight: Sight) -> bool:
         """Draw what is in sight as far as it is read, and ask for the rest; whether all of it was there."""
@@ -62,19 +60,19 @@ class PictureTiles:
         missing: list[Key] = []
         for row, column in _in_sight(source, level, sight):
             key = (self._serial, level, row, column)
-            image = cached(key)
-            if image is None:
+            tile = cached(key)
+            if tile is None:
                 missing.append(key)
                 missing += self._paint_coarser(painter, source, sight, key)
             else:
-                painter.drawImage(_place_of(source, sight, level, row, column), self._through_table(key, image))
+                painter.drawImage(_place_of(source, sight, level, row, column), self._image(key, tile))
         # the coarsest first, then from the middle outwards
         missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, _from_middle(source, sight, k)))
         self._loader.want(list(dict.fromkeys(missing)))
         return not missing
 
     def colour_at(self, place: QPointF, sight: Sight) -> Array | None:
-        """Mean display values (3,) about a place of the picture, as they were read; None where nothing is read yet."""
+        """Mean display values (3,) about a place of the picture in its own space, as they were read; None where nothing is read yet."""
         source = self._source
         if source is None:
             return None
@@ -84,21 +82,23 @@ class PictureTiles:
         if not (0 <= x < width and 0 <= y < height):
             return None
         side = source.tile_px
-        image = cached((self._serial, level, int(y) // side, int(x) // side))
-        if image is None:
+        tile = cached((self._serial, level, int(y) // side, int(x) // side))
+        if tile is None:
             return None
         column, row = int(x) % side, int(y) % side
         reach = _PICKED_PX // 2
-        part = pixels_of(image)[max(0, row - reach) : row + reach + 1, max(0, column - reach) : column + reach + 1]
+        part = tile.pixels[max(0, row - reach) : row + reach + 1, max(0, column - reach) : column + reach + 1]
         return np.asarray(part.reshape(-1, 3).mean(0))
 
-    def _through_table(self, key: Key, image: QImage) -> QImage:
-        if self._table is None:
-            return image
-        seen = self._seen.get(key)
-        if seen is None:
-            seen = self._seen[key] = mapped_image(image, self._table)
-        return seen
+    def _image(self, key: Key, tile: ShownTile) -> QImage:
+        table = table_of(self._development, tile.space)
+        if table is None:
+            return tile.image
+        kept = self._developed.get(key)
+        if kept is None or kept[0] is not tile or kept[1] != self._development:
+            image = to_qimage(mapped(tile.pixels, table), tile.space)
+            kept = self._developed[key] = (tile, self._development, image)
+        return kept[2]
 
     def _paint_coarser(self, painter: QPainter, source: PictureSource, sight: Sight, missing: Key) -> list[Key]:
         """Fill a tile's place from the next coarser level that is there; where none is, the coarsest is asked for."""
@@ -107,8 +107,9 @@ class PictureTiles:
         for coarser in range(level + 1, len(source.sizes)):
             halvings = coarser - level
             key = (self._serial, coarser, row >> halvings, column >> halvings)
-            image = cached(key)
-            if image is not None:
+            tile = cached(key)
+            if tile is not None:
+                image = self._image(key, tile)
                 target = _place_of(source, sight, level, row, column)
                 whole = _place_of(source, sight, *key[1:])
                 fx, fy = image.width() / whole.width(), image.height() / whole.height()
@@ -118,7 +119,7 @@ class PictureTiles:
                     target.width() * fx,
                     target.height() * fy,
                 )
-                painter.drawImage(target, self._through_table(key, image), part)
+                painter.drawImage(target, image, part)
                 return []
         return [] if key == missing else [key]
 

@@ -14,8 +14,10 @@ from idle_lantern.app.widgets.over_picture import OverPicture
 from idle_lantern.app.widgets.picture_tiles import PictureTiles
 from idle_lantern.app.widgets.picture_tools import CropTool, PictureTool
 from idle_lantern.app.widgets.sight import Sight
-from idle_lantern.app.widgets.tile_loader import TileLoader
+from idle_lantern.app.widgets.tile_loader import TileLoader, shown_space
+from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.merging.development import Development
 from idle_lantern.core.pictures.source import PictureSource
 
 _MOST_ZOOM = 16.0
@@ -76,9 +78,14 @@ class PictureView(QWidget):
             self.fit()
         self.update()
 
-    def set_table(self, table: Array | None) -> None:
-        """Show every value through a table of 8 bit (``tables.bytes_of``); None shows the picture as it is."""
-        if self.tiles.set_table(table):
+    @property
+    def space(self) -> ColourSpace:
+        """The space that ``picked`` tells its values in."""
+        return SRGB if self._source is None else shown_space(self._source.space)
+
+    def set_development(self, development: Development) -> None:
+        """Show the picture as it is developed."""
+        if self.tiles.set_development(development):
             self.update()
 
     def set_picking(self, picking: bool) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import cv2
@@ -9,14 +10,18 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
-from idle_lantern.app.display import to_qimage
+from idle_lantern.core.colour.space import SRGB, ColourSpace
+from idle_lantern.core.merging.development import Development
 
 Array = NDArray[Any]
 
 
-def bytes_of(table: Array) -> Array:
-    """A table (3, 256) of values from 0 to 1 as ``mapped`` takes it."""
-    return np.ascontiguousarray(np.rint(table.T * 255).astype(np.uint8)[None])
+@lru_cache(maxsize=16)
+def table_of(development: Development, space: ColourSpace = SRGB) -> Array | None:
+    """What a development makes of display values of ``space``, as ``mapped`` takes it; None where nothing changes."""
+    if development.changes_nothing:
+        return None
+    return np.ascontiguousarray(np.rint(development.table(space=space).T * 255).astype(np.uint8)[None])
 
 
 def mapped(pixels: Array, table: Array | None) -> Array:
@@ -25,11 +30,6 @@ def mapped(pixels: Array, table: Array | None) -> Array:
         return pixels
     colours = cv2.LUT(np.ascontiguousarray(pixels[..., :3]), table)
     return np.asarray(colours if pixels.shape[2] == 3 else np.dstack([colours, pixels[..., 3]]))
-
-
-def mapped_image(image: QImage, table: Array | None) -> QImage:
-    """The same of an image."""
-    return image if table is None else to_qimage(mapped(pixels_of(image), table))
 
 
 def pixels_of(image: QImage) -> Array:

@@ -10,8 +10,8 @@ from PyQt6.QtGui import QIcon, QImage, QPainter, QPixmap
 from PyQt6.QtWidgets import QListView, QListWidget, QListWidgetItem
 
 from idle_lantern.app import theme
-from idle_lantern.app.display import to_qimage
-from idle_lantern.app.widgets.tables import mapped_image
+from idle_lantern.app.display import plain_qimage, to_qimage
+from idle_lantern.app.widgets.tables import mapped, pixels_of
 
 _SIDE = 132
 
@@ -67,7 +67,7 @@ class ThumbnailList(QListWidget):
         if pixels is None:
             self._unreadable.add(frame)
         else:
-            image = to_qimage(pixels).scaled(
+            image = plain_qimage(pixels).scaled(
                 _SIDE, _SIDE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
             )
             self._pictures[frame] = image
@@ -77,7 +77,7 @@ class ThumbnailList(QListWidget):
                 item.setIcon(self._icon(frame))
 
     def set_table(self, table: Any) -> None:
-        """Show all of them through a table of 8 bit (``tables.bytes_of``), None as they are."""
+        """Show all of them through a table of 8 bit (``tables.table_of``), None as they are."""
         self._table = table
         for i in range(self.count()):
             item, frame = self.item(i), self._id_at(i)
@@ -104,7 +104,7 @@ class ThumbnailList(QListWidget):
         """An icon that keeps its colours when chosen: nothing is tinted where colour is judged."""
         image = self._pictures.get(frame)
         pixmap = (
-            QPixmap.fromImage(mapped_image(image, self._table))
+            QPixmap.fromImage(to_qimage(mapped(pixels_of(image), self._table)))
             if image is not None
             else self._blank("cannot be read" if frame in self._unreadable else "…")
         )

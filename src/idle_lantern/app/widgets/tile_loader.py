@@ -6,7 +6,7 @@ import contextlib
 import itertools
 import logging
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from threading import Lock
 from typing import Any
 
@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from idle_lantern.app.display import to_qimage
+from idle_lantern.app.display import screen_space, to_qimage
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.pictures.source import PictureSource
@@ -32,14 +32,27 @@ GAP_GREY = 58
 #: Images of all views together.
 _CACHE_BYTES = 160_000_000
 _serials = itertools.count(1)
-_cache: LRUCache[Key, QImage] = LRUCache(_CACHE_BYTES, getsizeof=lambda image: max(1, image.sizeInBytes()))
+
+
+@dataclass(frozen=True, eq=False)
+class ShownTile:
+    """A tile: its 8-bit display values of ``space`` (h, w, 3), gaps in grey, and how the ``screen`` shows them."""
+
+    pixels: Array
+    space: ColourSpace
+    screen: ColourSpace
+    image: QImage
+
+
+_cache: LRUCache[Key, ShownTile] = LRUCache(_CACHE_BYTES, getsizeof=lambda t: t.pixels.nbytes + t.image.sizeInBytes())
 _cache_lock = Lock()
 
 
-def cached(key: Key) -> QImage | None:
-    """The image of a tile, where it is kept."""
+def cached(key: Key) -> ShownTile | None:
+    """A tile, where it is kept for the screen as it is now."""
     with _cache_lock:
-        return _cache.get(key)
+        tile = _cache.get(key)
+    return tile if tile is not None and tile.screen == screen_space() else None
 
 
 class TileLoader(QObject):
@@ -103,9 +116,9 @@ class TileLoader(QObject):
                 return
             key = self._wanted.pop()
             self._reading.add(key)
-        image, sentence = None, ""
+        tile, sentence = None, ""
         try:
-            image = tile_image(source.tile(*key[1:]), source.space)
+            tile = shown_tile(source.tile(*key[1:]), source.space)
         except LanternError as error:
             sentence = error.sentence
         except Exception:  # a worker must never die silently
@@ -113,11 +126,11 @@ class TileLoader(QObject):
         with self._lock:
             self._reading.discard(key)
             present = key[0] == self._serial
-            if image is None:
+            if tile is None:
                 self._broken.add(key)
-        if image is not None and present:
+        if tile is not None and present:
             with _cache_lock:
-                _cache[key] = image
+                _cache[key] = tile
         if present:
             with contextlib.suppress(RuntimeError):  # the view was closed meanwhile
                 if sentence:
@@ -135,10 +148,15 @@ class _Job(QRunnable):
         self._loader.read_one()
 
 
-def tile_image(tile: Array, space: ColourSpace = SRGB) -> QImage:
-    """A tile (h, w, 3 or 4) of ``space`` as the screen shows it: 8 bit, gaps in grey."""
+def shown_space(space: ColourSpace) -> ColourSpace:
+    """The space in which values of ``space`` are shown: light takes the curve of sRGB, 8 bit of it would show steps."""
+    return replace(space, transfer=SRGB.transfer, icc=None) if space.is_linear else space
+
+
+def shown_tile(tile: Array, space: ColourSpace = SRGB) -> ShownTile:
+    """A tile (h, w, 3 or 4) of ``space``, 8 or 16 bit or floats of light, as the screen shows it."""
     if space.is_linear:
-        space, light = replace(space, transfer=SRGB.transfer, icc=None), tile[..., :3]
+        space, light = shown_space(space), tile[..., :3]
         whole = 1.0 if tile.dtype.kind == "f" else np.float32(np.iinfo(tile.dtype).max)
         shown_part = np.rint(space.from_linear(np.clip(light / whole, 0, 1)) * 255)
         tile = np.dstack([shown_part, tile[..., 3:] / whole * 255]).astype(np.uint8)
@@ -148,4 +166,5 @@ def tile_image(tile: Array, space: ColourSpace = SRGB) -> QImage:
         shown, tile = tile[..., 3], np.ascontiguousarray(tile[..., :3])
         if not shown.all():
             tile[shown == 0] = np.rint(space.from_linear(SRGB.to_linear(np.full(3, GAP_GREY / 255))) * 255)
-    return to_qimage(tile, space)
+    screen = screen_space()
+    return ShownTile(tile, space, screen, to_qimage(tile, space))

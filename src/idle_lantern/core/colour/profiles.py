@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import struct
 from collections import Counter
 from collections.abc import Sequence
 from functools import lru_cache
@@ -98,14 +99,29 @@ def _made(space: ColourSpace) -> bytes:
 
     (rx, ry), (gx, gy), (bx, by), (wx, wy) = space.chromaticities
     curve = space.to_linear(np.linspace(0, 1, 4096))
-    return bytes(
-        imagecodecs.cms_profile(
-            "rgb",
-            whitepoint=[wx, wy, 1.0],
-            primaries=[rx, ry, 1.0, gx, gy, 1.0, bx, by, 1.0],
-            transferfunction=np.rint(np.clip(curve, 0, 1) * 65535).astype(np.uint16),
-        )
+    made = imagecodecs.cms_profile(
+        "rgb",
+        whitepoint=[wx, wy, 1.0],
+        primaries=[rx, ry, 1.0, gx, gy, 1.0, bx, by, 1.0],
+        transferfunction=np.rint(np.clip(curve, 0, 1) * 65535).astype(np.uint16),
     )
+    return _described(bytes(made), space.name)
+
+
+def _described(icc: bytes, name: str) -> bytes:
+    """A profile with another description, by which viewers name it (ICC.1:2022, 7.3 and 10.15): LittleCMS names all it makes alike."""
+    text = name.encode("utf-16-be")
+    tag = struct.pack(">4s4xII2s2sII", b"mluc", 1, 12, b"en", b"US", len(text), 28) + text
+    tag += bytes(-len(tag) % 4)
+    made = bytearray(icc + bytes(-len(icc) % 4))
+    (count,) = struct.unpack_from(">I", made, 128)
+    for entry in range(132, 132 + 12 * count, 12):
+        if made[entry : entry + 4] == b"desc":
+            struct.pack_into(">II", made, entry + 4, len(made), 28 + len(text))
+    made += tag
+    struct.pack_into(">I", made, 0, len(made))
+    made[84:100] = bytes(16)  # the profile's own checksum may be left out (7.2.18)
+    return bytes(made)
 
 
 def _read(icc: bytes) -> ColourSpace | None:

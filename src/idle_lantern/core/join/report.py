@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 import msgspec
+import numpy as np
 from msgspec import UNSET, Struct, UnsetType
 
 from idle_lantern.core.base.errors import InputError
@@ -315,7 +316,14 @@ class Report(Struct, frozen=True, kw_only=True):
 
     def to_json(self) -> bytes:
         """As it stands in the file."""
-        return msgspec.json.format(msgspec.json.encode(self), indent=1)
+        return msgspec.json.format(msgspec.json.encode(self, enc_hook=_plain), indent=1)
+
+
+def _plain(value: object) -> object:
+    """A number of NumPy as one of Python: the figures come from arrays."""
+    if isinstance(value, np.generic):
+        return value.item()
+    raise NotImplementedError(f"{type(value).__name__} in a report")
 
 
 def read_report(path: Path, *, remedy: str = "Join again") -> Report:
