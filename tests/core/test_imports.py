@@ -7,6 +7,7 @@ import importlib
 import re
 import subprocess
 import sys
+import tomllib
 from functools import cache
 from pathlib import Path
 
@@ -123,3 +124,47 @@ def test_the_window_loads_nothing_that_it_does_not_need_to_open():
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, timeout=60, check=True)
     assert done.stdout.strip() == "[]"
+
+
+def _listed_rooms() -> set[str]:
+    """The folders and modules that docs/architecture.md lists under ``src/idle_lantern/``, by their places there."""
+    text = (ROOT.parents[1] / "docs" / "architecture.md").read_text(encoding="utf-8")
+    drawn = text.split("src/idle_lantern/\n")[1].split("\ntests/")[0]
+    found, above = set(), ["", "", "", ""]
+    for line in drawn.splitlines():
+        match = re.match(r"(?P<indent> {2,6})(?P<names>(?:[a-z_]+(?:/|\.py)(?:, )?)+)\s", line)
+        if match is None:
+            continue
+        depth = len(match["indent"]) // 2
+        for name in match["names"].split(", "):
+            place = "".join(above[1:depth]) + name
+            found.add(place)
+            if name.endswith("/"):
+                above[depth] = name
+    return found
+
+
+def test_the_rooms_that_are_written_down_are_those_of_the_code():
+    listed = _listed_rooms()
+    assert len(listed) > 40
+    assert not [place for place in listed if not (ROOT / place).exists()], "written down, and not there"
+    rooms = [p.parent.relative_to(ROOT) for p in (ROOT / "core").rglob("__init__.py")] + [
+        p.parent.relative_to(ROOT) for p in ROOT.glob("*/__init__.py")
+    ]
+    private = {f"core/{name}/" for name in ("frames/decoders",)}  # a room's own shelf, told where the room is
+    unlisted = [f"{r.as_posix()}/" for r in rooms if f"{r.as_posix()}/" not in listed | private]
+    assert not unlisted, "there, and not written down"
+
+
+def test_the_order_that_is_written_down_is_that_of_the_contracts():
+    root = ROOT.parents[1]
+    contracts = tomllib.loads((root / "pyproject.toml").read_text(encoding="utf-8"))["tool"]["importlinter"][
+        "contracts"
+    ]
+    kept = {c["containers"][0]: " -> ".join(c["layers"]) for c in contracts if c["type"] == "layers"}
+    text = (root / "docs" / "architecture.md").read_text(encoding="utf-8")
+    told = dict(re.findall(r"^(all|core|registration|compositing|join): +(.+(?:\n {14}.+)*)", text, re.M))
+    assert len(told) == 5
+    for name, order in told.items():
+        container = {"all": "idle_lantern", "core": "idle_lantern.core"}.get(name, f"idle_lantern.core.{name}")
+        assert " ".join(order.split()) == kept[container], name

@@ -3,7 +3,7 @@
 Public here, each from the module named:
 
 - ``folder``: ``WatchedFolder``, ``Arrival``
-- ``folder_events``: ``Bell``
+- ``file_events``: ``FolderEvents``
 - ``tones``: ``samples``, ``RATE``
 - ``live_check``: ``Bench``, ``Judged``
 - ``faults``: ``FrameFault``
