@@ -5,6 +5,6 @@ Public here, each from the module named:
 - ``folder``: ``WatchedFolder``, ``Arrival``
 - ``file_events``: ``FolderEvents``
 - ``tones``: ``samples``, ``RATE``
-- ``live_check``: ``Bench``, ``Judged``
+- ``live_check``: ``LiveCheck``, ``Judged``
 - ``faults``: ``FrameFault``
 """
