@@ -98,3 +98,19 @@ def test_a_picture_that_does_not_reach_the_nadir_is_left():
     covered = OperatedPicture(source, [patch])
     assert np.array_equal(_whole(covered), _whole(source))
     assert patch.covers()[1] == 0
+
+
+def test_the_rim_of_the_cover_is_soft():
+    """Over its last eighth it fades: half way through half of what was there still shows, and no edge stands anywhere."""
+    v = np.mgrid[:TALL, :WIDE][0]
+    share = (180.0 - (v + 0.5) / TALL * 180.0) / 12.0
+    pixels = np.where(share < 1, 40, 200)[..., None].repeat(3, 2).astype(np.uint8)
+    source = HeldPicture(Picture(pixels))
+    covered = _whole(OperatedPicture(source, [NadirPatch(source, CANVAS, "blur", 12.0)]))
+    column, out = covered[:, WIDE // 2, 0].astype(float), share[:, 0]
+    cover = (column - 40) / 160
+    assert np.interp(-0.94, -out, cover) == pytest.approx(0.5, abs=0.05)
+    assert np.interp(-0.99, -out, cover) < 0.06
+    assert cover[out < 0.87].min() > 0.97
+    within = (out < 0.995) & (out > 0.8)
+    assert np.abs(np.diff(cover[within])).max() < 0.35, "of 5.8 rows of fading"

@@ -13,10 +13,12 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.deliver.png_strips import packed_strip
 from idle_lantern.core.deliver.strips import strips_of, write_strips
 from idle_lantern.core.deliver.write_options import WriteOptions
+from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.pictures.pyramid import PyramidInfo
 
 #: What a profile holds is nothing to the writer.
@@ -101,3 +103,14 @@ def test_tiles_make_strips():
     np.testing.assert_array_equal(next(strips_of([(deep, alpha)], 100)), pixels)
     with_alpha = next(strips_of([(deep, alpha)], 100, alpha=True, deep=True))
     np.testing.assert_array_equal(with_alpha, np.dstack([deep, alpha]))
+
+
+def test_what_is_transparent_is_black_in_a_jpeg(tmp_path: Path):
+    """JPEG knows no transparency: whatever colour lay hidden there must not come out, in memory or from tiles."""
+    pixels = np.full((700, 900, 3), 200, np.uint8)
+    alpha = np.full((700, 900), 255, np.uint8)
+    alpha[:, 600:] = 0
+    write(Picture(pixels, alpha), tmp_path / "p.jpg")
+    shown = np.asarray(Image.open(tmp_path / "p.jpg")).astype(int)
+    assert np.abs(shown[:, :590] - 200).max() <= 2
+    assert shown[:, 610:].max() <= 2

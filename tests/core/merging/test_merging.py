@@ -14,7 +14,7 @@ import rawpy
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.picture import Picture
-from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.colour.space import LINEAR, SRGB
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
@@ -256,3 +256,19 @@ def test_white_balance_by_kelvin_goes_there_and_back():
     assert math.log2(lamp[0] / lamp[2]) == pytest.approx(red_over_blue(5500) - red_over_blue(3000))
     grey = grey_at((0.4, 0.2, 0.1), (1, 1, 1))
     assert np.ptp(np.array(grey) * (0.4, 0.2, 0.1)) < 1e-9
+
+
+def test_each_exposure_counts_by_the_light_it_gathered():
+    """Of Poisson light the variance of ``value / exposure`` falls with the exposure: the mean weighted by it has the least there can be.
+
+    Inverse-variance weighting, e.g. Hasinoff, Durand and Freeman (2010), section 3.
+    """
+    rng, electrons, linear = np.random.default_rng(5), 20_000.0, replace(SRGB, transfer=LINEAR)
+    ways, light = (0.0, -3.0), 0.4
+    taken = [rng.poisson(light * 2.0**ev * electrons, (300, 300, 3)) / electrons for ev in ways]
+    made = merge([Picture(np.rint(t * 65535).astype(np.uint16), space=linear) for t in taken], ways)
+    variances = [light * 2.0**-ev / electrons for ev in ways]
+    least = 1 / sum(1 / v for v in variances)
+    assert made.mean() == pytest.approx(light, rel=1e-3)
+    assert made.var() == pytest.approx(least, rel=0.03)
+    assert least < 0.45 * np.mean(variances) / 2, "a plain mean would be far from it"

@@ -15,7 +15,7 @@ from tests.helpers.outings import bring_frames
 from tests.strategies import outings
 
 from idle_lantern.core.base.errors import DocumentError, InputError
-from idle_lantern.core.outing import assets, document, edits, schema
+from idle_lantern.core.outing import assets, document, edits, model, schema
 from idle_lantern.core.outing.index import OutingIndex
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.plan.brief import Brief, Mark
@@ -196,6 +196,15 @@ def test_the_same_place_is_a_share_of_the_frames_own_field():
     wide = edits.set_rig("x", focal_mm=20.0).apply(outing)
     own = replace(beside, field_deg=(2.3, 1.5))
     assert edits.add_frame(own).apply(wide).shot(one) is None
+
+
+def test_high_up_a_turn_moves_a_frame_less():
+    """On the sphere a degree of yaw spans its cosine: 5 degrees at 60 up are 2.5, within a tenth of a field of 30."""
+    field = (30.0, 20.0)
+    assert model.same_place((5.0, 60.0), (0.0, 60.0), field)
+    assert not model.same_place((5.0, 0.0), (0.0, 0.0), field)
+    assert not model.same_place((7.0, 60.0), (0.0, 60.0), field)
+    assert model.same_place((359.0, 0.0), (1.0, 0.0), field)
 
 
 def test_repeats_read_a_little_apart_are_one_place():

@@ -149,9 +149,7 @@ HELPED = {
 @pytest.mark.parametrize(
     ("key", "brief"), [c for c in CASES if c[0] != "stops-missed"], ids=lambda v: v if isinstance(v, str) else ""
 )
-def test_each_judgement_is_made_with_its_number(
-    key: str, brief: Brief, monkeypatch: pytest.MonkeyPatch
-):
+def test_each_judgement_is_made_with_its_number(key: str, brief: Brief, monkeypatch: pytest.MonkeyPatch):
     monkeypatch.setattr(rules_evening, "available_bytes", lambda: 8 * 2**30)
     plan = make_plan(brief)
     found = {j.key: j for j in judge(plan)}

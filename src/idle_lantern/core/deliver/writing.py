@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -75,6 +76,10 @@ def _write_tiff(source: PictureSource, part: Path, options: WriteOptions, progre
         write_pyramid(part, info, _counted(made, progress), threads=_THREADS)
 
 
+def _write_jpeg(source: PictureSource, part: Path, options: WriteOptions, progress: Progress) -> None:
+    _write_strips(source, part, replace(options, alpha=False), progress)
+
+
 def _write_strips(source: PictureSource, part: Path, options: WriteOptions, progress: Progress) -> None:
     info, corners = _laid_out(source, options)
     progress.begin("write", len(corners))
@@ -87,7 +92,7 @@ def _write_strips(source: PictureSource, part: Path, options: WriteOptions, prog
 _WRITERS: dict[str, Callable[[PictureSource, Path, WriteOptions, Progress], None]] = {
     "tiff": _write_tiff,
     "png": _write_strips,
-    "jpeg": _write_strips,
+    "jpeg": _write_jpeg,
     "exr": write_exr,
 }
 
