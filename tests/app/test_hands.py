@@ -17,6 +17,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import shown_model
 from idle_lantern.app.window import Window
+from idle_lantern.core.deliver.job import TellInvented
 from idle_lantern.core.inspection.viewed import Seen
 from idle_lantern.core.join.report import SuspectRow
 
@@ -142,7 +143,7 @@ def test_what_was_invented_is_told_below_the_picture_that_is_written(
     settled(joined)
     assert box.isVisible()
     qtbot.mouseClick(box, LEFT, pos=QPoint(8, box.height() // 2))
-    assert joined.state.outing.delivery.tell_invented
+    assert TellInvented() in joined.state.outing.delivery.operations
     stage.write_to(tmp_path / "told.png")
     settled(joined)
     with Image.open(tmp_path / "told.png") as image:
@@ -186,7 +187,7 @@ def test_under_the_tripod_a_sphere_is_blurred_or_marked_as_it_is_delivered(
 
     joined, rows = written("joined.png"), None
     choose("blur")
-    assert window.state.outing.delivery.nadir == "blur"
+    assert window.state.outing.delivery.nadir.how == "blur"
     blurred = written("blurred.png")
     rows = round(len(joined) * 12 / 180)
     assert np.array_equal(joined[: -rows - 2], blurred[: -rows - 2])
@@ -203,9 +204,9 @@ def test_under_the_tripod_a_sphere_is_blurred_or_marked_as_it_is_delivered(
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(Path(__file__)), ""))
     choose("mark")
     assert "Is no picture" in window.message_text()
-    assert window.state.outing.delivery.nadir == "mark"
+    assert window.state.outing.delivery.nadir.how == "mark"
     assert stage.tell_invented.isVisible(), "the margin tells what was covered"
     for _ in range(2):
         window.state.undo()
-    assert window.state.outing.delivery.nadir == "none"
-    assert stage.nadir.currentData() == "none"
+    assert window.state.outing.delivery.nadir is None
+    assert stage.nadir.currentData() == ""

@@ -148,7 +148,7 @@ def test_paint_is_kept_for_each_frame_and_strokes_are_taken_back(qtbot: QtBot, j
     assert joined.state.outing.choices.mask_of(first) is None
     joined.trigger("edit.redo")
     joined.state.save_now()
-    assert document.load(folder).mask_of(first) == file.stem
+    assert document.load(folder).choices.mask_of(first) == file.stem
 
 
 def test_a_frame_left_out_is_put_back_by_its_link(

@@ -164,7 +164,7 @@ def test_paint_stays_with_its_frame_when_another_of_its_name_comes(
     joined.join_stage.run_join()
     settled(joined)
     assert joined.state.joined is not None
-    assert joined.state.joined.report.asked.masks == {first: painted}
+    assert joined.state.joined.report.asked.mask_of(first) == painted
     hidden = [i for i, f in enumerate(joined.state.joined.frame_ids) if f == first]
     assert hidden == [0]
 

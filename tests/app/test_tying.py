@@ -100,7 +100,7 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
     joined = apart.state.joined
     assert joined is not None
     row = joined.report.frames[LOOSE]
-    assert (row["used"], row["placed_by"]) == (True, "manual")
+    assert (row.used, row.placed_by) == (True, "manual")
     solution = apart.state.solution
     assert solution is not None
     errors = registration_error_px(
@@ -164,7 +164,7 @@ def test_a_wrong_link_is_cut_and_mended_again(qtbot: QtBot, window: Window, sett
     ids = list(state.joined.frame_ids)
 
     def linked() -> bool:
-        return any({k["a"], k["b"]} == {0, 1} for k in state.joined.report.links)
+        return any({k.a, k.b} == {0, 1} for k in state.joined.report.links)
 
     assert linked()
     dialog = window.join_stage.open_ties(ids[0])
@@ -221,7 +221,7 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
     assert stage.placing.held is None
     joined = apart.state.joined
     row = joined.report.frames[LOOSE]
-    assert (row["used"], row["placed_by"]) == (True, "manual")
+    assert (row.used, row.placed_by) == (True, "manual")
     solution = apart.state.solution
     errors = registration_error_px(
         lens, list(row_set.cameras[: LOOSE + 1]), list(solution.poses.lenses), list(solution.poses.world_from_camera)

@@ -13,7 +13,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import deliver_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
@@ -89,20 +89,23 @@ class DeliverStage(Stage):
             ("JPEG quality", self.quality),
             ("Print resolution", self.dpi),
         ]
-        side = column(
-            label("What to write", "head"),
+        choices = column(
             self.format,
             self.crop,
             self.tell_invented,
             self.nadir_form,
             form(figures),
             self.profile_told,
-            8,
+            None,
+        )
+        choices.setContentsMargins(0, 0, theme.SPACE, 0)
+        side = column(
+            label("What to write", "head"),
+            scrolled(panel(choices, "ground")),
             form([(title, self.facts[key]) for key, title in model.FACTS]),
             self.limit,
             self.write_button,
             self.status,
-            None,
         )
         side_panel = panel(side, "ground")
         side_panel.setFixedWidth(380)
