@@ -17,6 +17,8 @@ from idle_lantern.core.geometry.sphere import direction
 Array = NDArray[Any]
 
 MAP_SIZE = (1440, 720)
+#: A sheet is drawn in so many rows at a time, which stay in the fast memory.
+_ROWS = 48
 
 
 def map_directions(size: tuple[int, int] = MAP_SIZE) -> Array:
@@ -39,17 +41,20 @@ def unroll_frame(target: Array, pixels: Array, lens: Lens, world_from_camera: Ar
 def unroll_canvas(pixels: Array, alpha: Array | None, canvas: Canvas, size: tuple[int, int] = MAP_SIZE) -> Array:
     """The joined picture on a map of its own, (H, W, 4) uint8; ``pixels`` may be a reduced copy."""
     target = np.zeros((size[1], size[0], 4), np.uint8)
-    places = canvas.pixels(map_directions(size))
-    with np.errstate(invalid="ignore"):
-        inside = (
-            (places >= -0.5).all(-1) & (places[..., 0] < canvas.width - 0.5) & (places[..., 1] < canvas.height - 0.5)
-        )
+    rays = map_directions(size)
     scale = np.array([pixels.shape[1] / canvas.width, pixels.shape[0] / canvas.height])
-    on_pixels = np.nan_to_num((places + 0.5) * scale - 0.5)
-    if alpha is not None:
-        shown = cv2.remap(alpha, on_pixels.astype(np.float32), None, cv2.INTER_NEAREST)
-        inside &= shown > 0
-    _draw(target, pixels, on_pixels, inside)
+    for top in range(0, size[1], _ROWS):
+        rows = np.s_[top : top + _ROWS]
+        places = canvas.pixels(rays[rows])
+        u, v = places[..., 0], places[..., 1]
+        with np.errstate(invalid="ignore"):
+            inside = (u >= -0.5) & (v >= -0.5) & (u < canvas.width - 0.5) & (v < canvas.height - 0.5)
+        if not inside.any():
+            continue
+        on_pixels = np.where(inside[..., None], (places + 0.5) * scale - 0.5, 0).astype(np.float32)
+        if alpha is not None:
+            inside &= cv2.remap(alpha, on_pixels, None, cv2.INTER_NEAREST) > 0
+        _draw(target[rows], pixels, on_pixels, inside)
     return target
 
 
