@@ -281,7 +281,7 @@ def test_pictures_in_memory_look_the_same_to_who_shows_them(tmp_path: Path):
 
 def test_waiting_for_a_slow_picture_is_no_busy_loop():
     """The pool hands tiles over in order though they are made out of order."""
-    from idle_lantern.core.pictures.pyramid import in_order
+    from idle_lantern.core.base.runners import in_order
 
     def slow(k: int) -> int:
         time.sleep(0.02 if k % 3 == 0 else 0.0)

@@ -12,7 +12,7 @@ import multiprocessing
 import os
 import pickle
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,6 +20,7 @@ from typing import Any, Protocol, TypeVar
 
 from cachetools import LRUCache
 
+T = TypeVar("T")
 R = TypeVar("R")
 R_co = TypeVar("R_co", covariant=True)
 
@@ -51,7 +52,7 @@ class ThreadRunner:
     def run(self, task: Task[R], indices: Sequence[int]) -> Iterator[R]:
         """As of ``Runner``."""
         with ThreadPoolExecutor(self.threads) as pool:
-            yield from _in_order(pool, task.work, indices, self.threads)
+            yield from in_order(task.work, indices, pool, self.threads)
 
 
 @dataclass
@@ -78,7 +79,7 @@ class ProcessRunner:
         if not file.exists():
             file.write_bytes(data)
         try:
-            yield from _in_order(self._pool, _Filed(str(file)), indices, self.processes)
+            yield from in_order(_Filed(str(file)), indices, self._pool, self.processes)
         finally:
             with contextlib.suppress(OSError):
                 file.unlink()
@@ -98,11 +99,12 @@ class ProcessRunner:
         self.close()
 
 
-def _in_order(pool: Executor, work: Callable[[int], R], indices: Sequence[int], ahead: int) -> Iterator[R]:
+def in_order(work: Callable[[T], R], items: Iterable[T], pool: Executor, ahead: int) -> Iterator[R]:
+    """``work`` on each item by the pool, in order, no more than ``ahead`` of them under way."""
     waiting: list[Future[R]] = []
     try:
-        for index in indices:
-            waiting.append(pool.submit(work, index))
+        for item in items:
+            waiting.append(pool.submit(work, item))
             if len(waiting) > ahead:
                 yield waiting.pop(0).result()
         while waiting:

@@ -10,10 +10,11 @@ from typing import IO, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.deliver import jpeg_strips, png_strips
 from idle_lantern.core.deliver.write_options import WriteOptions
-from idle_lantern.core.pictures.pyramid import KeptTiles, PyramidInfo, in_order
+from idle_lantern.core.pictures.pyramid import KeptTiles, PyramidInfo
 
 Array = NDArray[Any]
 

@@ -13,13 +13,14 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 from idle_lantern.core.deliver.strips import write_strips
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.pyramid import PyramidInfo, in_order, packed, write_pyramid
+from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
 from idle_lantern.core.pictures.source import TILE, HeldPicture, PictureSource, region
 
 Array = NDArray[Any]

@@ -9,25 +9,24 @@ from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any, Protocol, TypeVar
+from typing import IO, Any, Protocol
 
 import cv2
 import numpy as np
 import tifffile
 from numpy.typing import NDArray
 
+from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.pictures.packing import packed_tile, unpacked_tile
 from idle_lantern.core.pictures.source import SMALLEST_PX, TILE
 
 Array = NDArray[Any]
-T = TypeVar("T")
-R = TypeVar("R")
 
 #: Offsets in classic TIFF are 32 bit (TIFF 6.0); beyond, the big variant is written.
 TIFF_MAX_BYTES = 2**32 - 2**20
@@ -185,21 +184,6 @@ def write_pyramid(
                 resolution=(info.dpi / 2**level, info.dpi / 2**level),
                 **common,
             )
-
-
-def in_order(work: Callable[[T], R], items: Iterable[T], pool: ThreadPoolExecutor, ahead: int) -> Iterator[R]:
-    """``work`` on each item by the pool, in order, no more than ``ahead`` of them under way."""
-    waiting: list[Future[R]] = []
-    try:
-        for item in items:
-            waiting.append(pool.submit(work, item))
-            if len(waiting) > ahead:
-                yield waiting.pop(0).result()
-        while waiting:
-            yield waiting.pop(0).result()
-    finally:
-        for future in waiting:
-            future.cancel()
 
 
 class _Blocks:
