@@ -58,6 +58,7 @@ def test_report_holds_what_the_contract_says(row_set: FrameFiles, tmp_path: Path
     np.testing.assert_allclose(rotation @ rotation.T, np.eye(3), atol=1e-9)
     assert math.degrees(math.atan2(rotation[0, 2], rotation[2, 2])) == pytest.approx(frame["pose"]["yaw_deg"])
     assert len(frame["gain"]) == 3
+    assert 0 < frame["sigma_deg"] < 0.1
     assert report["groups"] == [[p.name for p in row_set.paths[:4]]]
     assert all(set(k) == {"a", "b", "matches", "inliers", "rms_px"} for k in report["links"])
     canvas = report["canvas"]

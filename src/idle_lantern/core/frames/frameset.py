@@ -131,8 +131,9 @@ def in_people_order(things: Iterable[T], name: Callable[[T], str]) -> list[T]:
 
 def names_of(paths: Sequence[Path]) -> tuple[str, ...]:
     """File names, with as much of the folder as keeps them apart."""
-    for depth in range(1, 1 + max(len(p.resolve().parts) for p in paths)):
-        names = ["/".join(p.resolve().parts[-depth:]) for p in paths]
+    parts = [p.resolve().parts for p in paths]
+    for depth in range(1, 1 + max(map(len, parts))):
+        names = ["/".join(each[-depth:]) for each in parts]
         if len(set(names)) == len(names):
             return tuple(names)
     return tuple(str(p) for p in paths)

@@ -57,7 +57,7 @@ Role = Literal["single", "base", "bracket", "repeat", "bookend", "twin", "stray"
 
 
 class FrameRow(Struct, frozen=True, kw_only=True):
-    """What became of a file; of one beside the frames ``stands`` names the frame that stands for it."""
+    """What became of a file; of one beside the frames ``stands`` names the frame that stands for it. ``sigma_deg`` is the pose's."""
 
     file: str
     used: bool
@@ -67,6 +67,7 @@ class FrameRow(Struct, frozen=True, kw_only=True):
     bits: int | UnsetType = UNSET
     lens: LensRow | None = None
     pose: PoseRow | None = None
+    sigma_deg: Maybe | UnsetType = UNSET
     gain: tuple[float, ...] = (1.0, 1.0, 1.0)
     placed_by: str | None = None
     shown_px: list[list[tuple[int, int]]] | UnsetType = UNSET

@@ -129,6 +129,7 @@ def _frame(solution: Solution, joined: Composed, f: int, corner: tuple[int, int]
         bits=info.bits,
         lens=told.LensRow(lens.model, lens.focal_px, lens.k1, lens.k2, lens.k3, lens.cx, lens.cy),
         pose=told.PoseRow(yaw, pitch, roll, _matrix(rotation), sigma),
+        sigma_deg=sigma,
         gain=tuple(float(g) for g in joined.gains[i]),
         placed_by=solution.placed_by.get(f),
         shown_px=_outlines(joined, i, corner),
