@@ -201,3 +201,16 @@ def test_a_profile_that_is_made_is_named():
         assert ImageCms.getProfileDescription(profile).strip() == made.name
         assert int.from_bytes(icc[:4], "big") == len(icc), "ICC.1:2022, 7.2.2: the size of the profile"
         assert space_of(icc) == made
+
+
+def test_each_colour_may_have_a_curve_of_its_own():
+    """As profiles of scanners have it: red, green and blue are looked up in their own samples, and come back."""
+    powers = (1.0, 2.0, 3.0)
+    rows = tuple(tuple(float(v) for v in np.linspace(0, 1, 1025) ** p) for p in powers)
+    space = ColourSpace("scanner", SRGB.chromaticities, Transfer("sampled", samples=rows))
+    shown = np.random.default_rng(2).random((40, 3)) * 0.9 + 0.1
+    np.testing.assert_allclose(space.to_linear(shown), shown**powers, atol=1e-5)
+    np.testing.assert_allclose(space.from_linear(shown**powers), shown, atol=1e-5)
+    table = space.light_table(255)
+    assert table.shape == (256, 3)
+    np.testing.assert_allclose(table[128], (128 / 255) ** np.array(powers), atol=1e-5)
