@@ -93,8 +93,8 @@ def test_without_more_it_writes_the_picture_in_another_format(sphere: tuple[Path
         (["--report", "small.json", "--out", "o.jpg"], "Is of a picture of 10 x 5 pixels"),
         (["--report", "none.json", "--out", "o.jpg"], "none.json"),
         (["--report", "r.json", "--nadir", "none.png", "--out", "o.jpg"], "none.png"),
-        (["--report", "r.json", "--nadir", "blur", "--nadir-deg", "80", "--out", "o.jpg"], "lie outside 1 to 45"),
-        (["--out", "o.gif"], "Use .tif, .png or .jpg"),
+        (["--report", "r.json", "--nadir", "blur", "--nadir-deg", "80", "--out", "o.jpg"], "lies outside 1 to 45"),
+        (["--out", "o.gif"], "Use .tif, .png, .jpg or .exr"),
     ],
 )
 def test_what_cannot_be_is_said_in_a_sentence(

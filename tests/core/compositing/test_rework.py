@@ -154,7 +154,7 @@ def test_what_was_suspected_elsewhere_stays_and_what_changed_is_looked_at_anew(
     joined: tuple[JoinRequest, JoinResult], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ):
     request, first = joined
-    told = json.loads(json.dumps(first.report))
+    told = json.loads(first.report.to_json())
     row = {"width": 60, "height": 60, "kind": "step", "suspicion": 0.8, "figure": 2.0, "unit": "px", "sentence": "s"}
     names = [f["file"] for f in told["frames"]]
     far, near = {"u": 40, "v": 200, "frames": names[:2]}, {"u": 0, "v": 0, "frames": names[3:4]}

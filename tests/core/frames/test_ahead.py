@@ -51,3 +51,18 @@ def test_a_join_decodes_each_frame_once_and_makes_the_same_picture(
     monkeypatch.undo()
     assert main(["join", *frames, "--out", str(tmp_path / "b.tif"), "--fresh", "--no-groups"]) == 0
     assert np.array_equal(tifffile.imread(tmp_path / "a.tif"), tifffile.imread(tmp_path / "b.tif"))
+
+
+def test_small_forms_of_an_earlier_join_cost_no_second_decoding(
+    row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+):
+    """The same files joined again in one process: their small forms are at hand, and each is still decoded once."""
+    frames = [str(path) for path in row_set.paths[:3]]
+    assert main(["join", *frames, "--out", str(tmp_path / "a.tif"), "--fresh"]) == 0
+    read: list[Path] = []
+    for module in (ahead, decoded):
+        plain = module.read_again
+        monkeypatch.setattr(module, "read_again", lambda info, *a, r=plain: read.append(info.path) or r(info, *a))
+    assert main(["join", *frames, "--out", str(tmp_path / "b.tif"), "--fresh"]) == 0
+    assert sorted(read) == sorted(row_set.paths[:3])
+    assert np.array_equal(tifffile.imread(tmp_path / "a.tif"), tifffile.imread(tmp_path / "b.tif"))

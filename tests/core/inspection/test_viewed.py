@@ -95,8 +95,8 @@ def test_after_a_stroke_of_paint_only_what_was_made_anew_is_unseen(row_set: Fram
     again = _finished(replace(request, frames=painted, solution=first.result.solution, earlier=tmp_path / "o.tif"))
     now = Seen.of(tmp_path / "o.tif", size, whole, tmp_path / "seen.json")
     made = again.result.report.tiles
-    assert 0 < made["made"] < made["of"]
-    assert now.share == pytest.approx(1 - made["made"] / made["of"], abs=0.15)
+    assert 0 < made.made < made.of
+    assert now.share == pytest.approx(1 - made.made / made.of, abs=0.15)
     shapes = now.unseen_on_map(canvas)
     assert shapes
     # what was hidden of the second frame is unseen, the middle of the last is not

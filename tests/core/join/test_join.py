@@ -305,7 +305,7 @@ def test_a_rough_solution_comes_before_the_fine_one(row_set: FrameFiles):
     frames = gather(row_set.paths[:3])
     told = [row_set.cameras[i] for i in range(3)]
     early: list = []
-    fine = solve(frames, prior=told, on_rough=early.append)
+    fine = solve(frames, prior=told, on_rough=lambda solution, _looks: early.append(solution))
     assert [len(e.poses.frames) for e in early] == [3, 3]
     np.testing.assert_allclose(early[0].poses.world_from_camera, np.stack(told), atol=1e-9)
     errors = [row_set_error(row_set, e.poses) for e in (*early, fine)]
@@ -313,7 +313,7 @@ def test_a_rough_solution_comes_before_the_fine_one(row_set: FrameFiles):
     canvas = make_canvas(early[0].poses, early[0].seen, width_px=500)
     assert (compose_picture(early[0], canvas, rough=True).picture.alpha > 0).mean() > 0.8
     unknown: list = []
-    solve(frames, on_rough=unknown.append)
+    solve(frames, on_rough=lambda solution, _looks: unknown.append(solution))
     assert len(unknown) == 1
 
 

@@ -147,20 +147,24 @@ class DecodedFrames:
         """Full-size brightness (H, W), 8 bit."""
         with self._lock:
             picture = self._kept.get(f)
+        if picture is None:  # its small form came from an earlier set
+            picture = self.first(f) if self.keeps else read_again(self.infos[f]).in_space(self.space)
         # always from the colours, so that what is kept makes no difference to the result
-        picture = picture or read_again(self.infos[f]).in_space(self.space)
         pixels = picture.pixels if picture.full_scale == 255 else (picture.pixels >> 8).astype(np.uint8)
         return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
 
     def held(self, f: int) -> Picture | None:
         """Frame ``f`` where it is in memory, for the picture; it is not kept any longer."""
         with self._lock:
-            return self._kept.pop(f, None)
+            picture = self._kept.pop(f, None)
+        if picture is None and self._ahead is not None:
+            ahead = self._ahead(self.infos[f].path)
+            picture = None if ahead is None else ahead.in_space(self.space)
+        return picture
 
     def take(self, f: int, reduce: int = 1) -> Picture:
         """Frame ``f`` for the picture; it is not kept any longer."""
-        with self._lock:
-            picture = self._kept.pop(f, None)
+        picture = self.held(f)
         if picture is not None and reduce == 1:
             return picture
         return read_again(self.infos[f], reduce).in_space(self.space)

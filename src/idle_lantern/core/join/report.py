@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from pathlib import Path
 from typing import Literal
@@ -317,7 +318,12 @@ class Report(Struct, frozen=True, kw_only=True):
 
     def to_json(self) -> bytes:
         """As it stands in the file."""
-        return msgspec.json.format(msgspec.json.encode(self, enc_hook=_plain), indent=1)
+        try:
+            return msgspec.json.format(msgspec.json.encode(self, enc_hook=_plain), indent=1)
+        except (
+            UnicodeEncodeError
+        ):  # names of files that are no text: JSON can hold them escaped, msgspec writes none of them
+            return json.dumps(msgspec.to_builtins(self, enc_hook=_plain), indent=1).encode()
 
 
 def _plain(value: object) -> object:
@@ -337,6 +343,9 @@ def read_report(path: Path, *, remedy: str = "Join again") -> Report:
     """
     data = read_bytes(path, remedy=remedy)
     try:
-        return msgspec.json.decode(data, type=Report)
+        try:
+            return msgspec.json.decode(data, type=Report)
+        except msgspec.DecodeError:  # names of files that are no text
+            return msgspec.convert(json.loads(data), Report)
     except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise InputError("Is no report of a join", where=str(path), remedy=remedy) from error
