@@ -3,6 +3,8 @@
     .venv/bin/python benchmarks/reopening.py
 
 Prints the CPU that the process takes until the picture is shown, over several runs, and what reading the result alone takes.
+On 2026-11-30, two cores: 0.15 s of CPU to read the result (80 s before, when every frame was decoded), 1.8 s until the picture is shown;
+a quarter of those each go to the judgements of the plan and to the picture on the map.
 """
 
 from __future__ import annotations
