@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable
 from pathlib import Path
 
-import imagecodecs
 import numpy as np
 import pytest
-from PIL import Image, ImageCms
+from PIL import Image
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
+from tests.helpers.colours import WIDE_ICC, WIDE_POWER, by_littlecms
 
 from idle_lantern.app import display, settings
 from idle_lantern.app.widgets.tables import pixels_of
@@ -22,12 +21,6 @@ from idle_lantern.core.colour.space import DISPLAY_P3, SRGB
 from idle_lantern.core.outing import edits
 
 Settled = Callable[[Window], None]
-#: Primaries of ITU-R BT.2020, Table 3, with a plain power.
-WIDE_ICC = bytes(
-    imagecodecs.cms_profile(
-        "rgb", whitepoint=(0.3127, 0.3290, 1), primaries=(0.708, 0.292, 1, 0.170, 0.797, 1, 0.131, 0.046, 1), gamma=2.2
-    )
-)
 #: Flat fields of the frame: within every gamut, so that no two ways of clipping meet; the first is a grey under warm light.
 FIELDS = np.array([[150, 128, 96], [128, 128, 128], [90, 120, 70], [200, 190, 180]], np.uint8)
 _SIDE = 150
@@ -64,17 +57,15 @@ def _shown(qtbot: QtBot, window: Window) -> np.ndarray:
     return found
 
 
-def _by_littlecms(pixels: np.ndarray, target: bytes) -> np.ndarray:
-    profiles = (ImageCms.ImageCmsProfile(io.BytesIO(p)) for p in (WIDE_ICC, target))
-    out = ImageCms.profileToProfile(Image.fromarray(pixels[None]), *profiles, renderingIntent=1)
-    return np.asarray(out)[0].astype(int)
+def _expected(pixels: np.ndarray, target: bytes) -> np.ndarray:
+    return by_littlecms(pixels[None], WIDE_ICC, target)[0].astype(int)
 
 
 def test_a_wide_gamut_frame_is_on_the_screen_as_littlecms_has_it(
     qtbot: QtBot, wide: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ):
     """Within a level, for a screen of sRGB and for one whose profile is told; that is kept for the next start."""
-    expected = _by_littlecms(FIELDS, profile_of(SRGB))
+    expected = _expected(FIELDS, profile_of(SRGB))
     assert np.abs(expected - FIELDS).max() > 8, "another space"
     assert np.abs(_shown(qtbot, wide) - expected).max() <= 1
     told = tmp_path / "screen.icc"
@@ -82,7 +73,7 @@ def test_a_wide_gamut_frame_is_on_the_screen_as_littlecms_has_it(
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(told), ""))
     wide.trigger("look.profile")
     assert "P3" in wide.message_text()
-    assert np.abs(_shown(qtbot, wide) - _by_littlecms(FIELDS, told.read_bytes())).max() <= 1
+    assert np.abs(_shown(qtbot, wide) - _expected(FIELDS, told.read_bytes())).max() <= 1
     assert wide.context.settings.screen_profile == str(told)
     settings.save(wide.context.settings)
     assert settings.load().screen_profile == str(told)
@@ -100,8 +91,8 @@ def test_a_wide_gamut_frame_is_on_the_screen_as_littlecms_has_it(
 def test_a_development_is_shown_in_the_colours_of_the_frame(qtbot: QtBot, wide: Window):
     """Its light is reckoned there, as the join does it: twice the light is so in linear light of the frame's own space."""
     wide.state.apply(edits.develop("Darker", exposure_ev=-1.0, white_balance=(1.2, 1.0, 0.8)))
-    light = (FIELDS / 255.0) ** 2.2 * 0.5 * [1.2, 1.0, 0.8]
-    expected = _by_littlecms(np.rint(255 * light ** (1 / 2.2)).astype(np.uint8), profile_of(SRGB))
+    light = (FIELDS / 255.0) ** WIDE_POWER * 0.5 * [1.2, 1.0, 0.8]
+    expected = _expected(np.rint(255 * light ** (1 / WIDE_POWER)).astype(np.uint8), profile_of(SRGB))
     assert np.abs(_shown(qtbot, wide) - expected).max() <= 2
 
 
@@ -111,6 +102,6 @@ def test_a_grey_picked_in_a_wide_gamut_is_grey(qtbot: QtBot, wide: Window):
     view = wide.frames_stage.view
     wide.trigger("frames.grey")
     qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=view.to_widget(QPointF(_SIDE / 2, _SIDE / 2)).toPoint())
-    light = (FIELDS[0] / 255.0) ** 2.2 * np.array(wide.state.outing.choices.development.white_balance)
+    light = (FIELDS[0] / 255.0) ** WIDE_POWER * np.array(wide.state.outing.choices.development.white_balance)
     assert np.ptp(light) < 0.005 * light.mean()
     assert np.ptp(_shown(qtbot, wide)[0]) <= 1

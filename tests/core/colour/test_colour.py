@@ -13,6 +13,7 @@ import tifffile
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageCms
+from tests.helpers.colours import WIDE_ICC, by_littlecms
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.cli.main import main
@@ -25,12 +26,6 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
 
-#: Primaries of ITU-R BT.2020, Table 3, under D65, with a plain power.
-WIDE_ICC = bytes(
-    imagecodecs.cms_profile(
-        "rgb", whitepoint=(0.3127, 0.3290, 1), primaries=(0.708, 0.292, 1, 0.170, 0.797, 1, 0.131, 0.046, 1), gamma=1.8
-    )
-)
 #: A curve that is no power: the perceptual lightness of CIE 1976, as some editors' working spaces have it.
 _L = np.linspace(0, 1, 4096)
 LIGHTNESS_ICC = bytes(
@@ -41,12 +36,6 @@ LIGHTNESS_ICC = bytes(
         transferfunction=np.rint(np.where(_L > 0.08, ((_L + 0.16) / 1.16) ** 3, _L / 9.033) * 65535).astype(np.uint16),
     )
 )
-
-
-def _by_littlecms(pixels: np.ndarray, source: bytes, target: bytes) -> np.ndarray:
-    """Through Pillow, 8 bit, relative colorimetric."""
-    profiles = (ImageCms.ImageCmsProfile(io.BytesIO(p)) for p in (source, target))
-    return np.asarray(ImageCms.profileToProfile(Image.fromarray(pixels), *profiles, renderingIntent=1))
 
 
 def _light_by_littlecms(pixels: np.ndarray, source: bytes) -> np.ndarray:
@@ -79,7 +68,7 @@ def test_a_profile_is_read_as_littlecms_has_it(icc: bytes):
     pixels = np.random.default_rng(1).integers(60, 190, (20, 20, 3), dtype=np.uint8)
     light = space.to_linear(pixels / 255.0) @ light_matrix(space, SRGB).T
     ours = np.rint(np.clip(SRGB.from_linear(light), 0, 1) * 255)
-    assert np.abs(ours - _by_littlecms(pixels, icc, profile_of(SRGB))).max() <= 1
+    assert np.abs(ours - by_littlecms(pixels, icc, profile_of(SRGB))).max() <= 1
 
 
 def test_spaces_are_known_by_what_they_are():
@@ -114,7 +103,7 @@ def wide_pair(row_set: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> 
     folder = tmp_path_factory.mktemp("wide")
     paths = []
     for path in row_set.paths[:2]:
-        pixels = _by_littlecms(np.asarray(Image.open(path)), profile_of(SRGB), WIDE_ICC)
+        pixels = by_littlecms(np.asarray(Image.open(path)), profile_of(SRGB), WIDE_ICC)
         paths.append(folder / f"{path.stem}.png")
         Image.fromarray(pixels).save(paths[-1], icc_profile=WIDE_ICC)
     return paths
@@ -178,7 +167,7 @@ def test_a_wide_picture_is_delivered_as_littlecms_converts_it(
         assert space_of(image.info["icc_profile"]) == space_of(target)
         found = np.asarray(image).astype(int)
     shown = _all(joined)
-    expected = _by_littlecms(np.ascontiguousarray(shown[..., :3]), WIDE_ICC, target).astype(int)
+    expected = by_littlecms(np.ascontiguousarray(shown[..., :3]), WIDE_ICC, target).astype(int)
     assert np.abs(found[..., :3] - expected).max() <= 1
     assert np.array_equal(found[..., 3], shown[..., 3])
 

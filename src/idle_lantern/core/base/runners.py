@@ -7,7 +7,7 @@ indices. So the same task gives the same bytes wherever it is worked off.
 from __future__ import annotations
 
 import contextlib
-import hashlib
+import itertools
 import multiprocessing
 import os
 import pickle
@@ -26,6 +26,7 @@ R_co = TypeVar("R_co", covariant=True)
 
 #: Tasks that a process keeps unpacked: those of the picture that is made, and of one more.
 _TASKS_KEPT = 2
+_runs = itertools.count()
 
 
 class Task(Protocol[R_co]):
@@ -74,10 +75,9 @@ class ProcessRunner:
             context = multiprocessing.get_context("spawn")
             self._pool = ProcessPoolExecutor(self.processes, mp_context=context, initializer=_one_thread)
         assert self._folder is not None
-        data = pickle.dumps(task, pickle.HIGHEST_PROTOCOL)
-        file = Path(self._folder.name) / hashlib.sha256(data).hexdigest()
-        if not file.exists():
-            file.write_bytes(data)
+        # a file for each run: another run of the same task may still read its own
+        file = Path(self._folder.name) / str(next(_runs))
+        file.write_bytes(pickle.dumps(task, pickle.HIGHEST_PROTOCOL))
         try:
             yield from in_order(_Filed(str(file)), indices, self._pool, self.processes)
         finally:

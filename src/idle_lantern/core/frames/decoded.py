@@ -154,7 +154,7 @@ class DecodedFrames:
         return np.asarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY))
 
     def held(self, f: int) -> Picture | None:
-        """Frame ``f`` where it is in memory, for the picture; it is not kept any longer."""
+        """Frame ``f`` for the picture, where it is in memory or was read ahead; it is not kept any longer."""
         with self._lock:
             picture = self._kept.pop(f, None)
         if picture is None and self._ahead is not None:

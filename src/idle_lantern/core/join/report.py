@@ -58,7 +58,10 @@ Role = Literal["single", "base", "bracket", "repeat", "bookend", "twin", "stray"
 
 
 class FrameRow(Struct, frozen=True, kw_only=True):
-    """What became of a file; of one beside the frames ``stands`` names the frame that stands for it. ``sigma_deg`` is the pose's."""
+    """What became of a file.
+
+    Of a file beside the frames ``stands`` names the frame that stands for it; ``sigma_deg`` is that of its pose.
+    """
 
     file: str
     used: bool
@@ -138,7 +141,7 @@ class CarriedRow(Struct, frozen=True, tag_field="kind", tag="hand-held"):
 
 
 class OffAxis(Struct, frozen=True):
-    """The way in which the axis stood off, in the camera."""
+    """Where the pupil stood from the turning axis: a direction of unit length in the camera frame."""
 
     right: float
     down: float

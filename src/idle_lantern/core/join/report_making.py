@@ -8,7 +8,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from msgspec import UNSET
+from msgspec import UNSET, structs
 
 from idle_lantern.core.base.memory import peak_rss_mib
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -104,29 +104,23 @@ def failure_report(frames: FrameSet | None, paths: Sequence[Path], reason: str) 
 
 def _frame(solution: Solution, joined: Composed, f: int, corner: tuple[int, int]) -> told.FrameRow:
     info, poses = solution.frames.infos[f], solution.poses
-    name, reason = solution.frames.names[f], solution.reasons.get(f)
-    if f not in poses.frames:
-        return told.FrameRow(
-            file=name,
-            used=False,
-            reason=reason,
-            width=info.width,
-            height=info.height,
-            bits=info.bits,
-            gain=(1.0, 1.0, 1.0),
-        )
+    row = told.FrameRow(
+        file=solution.frames.names[f],
+        used=f in poses.frames,
+        reason=solution.reasons.get(f),
+        width=info.width,
+        height=info.height,
+        bits=info.bits,
+    )
+    if not row.used:
+        return row
     i = poses.index(f)
     lens, rotation = poses.lenses[i], poses.world_from_camera[i]
     yaw, pitch, roll = (float(v) for v in np.degrees(rotations.to_yaw_pitch_roll(rotation)))
     sigma = UNSET if poses.sigma_rad is None else _maybe(math.degrees(poses.sigma_rad[i]))
     bend = poses.bend(i)
-    return told.FrameRow(
-        file=name,
-        used=True,
-        reason=reason,
-        width=info.width,
-        height=info.height,
-        bits=info.bits,
+    return structs.replace(
+        row,
         lens=told.LensRow(lens.model, lens.focal_px, lens.k1, lens.k2, lens.k3, lens.cx, lens.cy),
         pose=told.PoseRow(yaw, pitch, roll, _matrix(rotation), sigma),
         sigma_deg=sigma,

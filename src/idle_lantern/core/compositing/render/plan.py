@@ -75,8 +75,8 @@ class FilesOfFrames:
 
     infos: tuple[FrameInfo, ...]
     space: ColourSpace
-    reduce: int = 1
-    contents: tuple[str, ...] = ()
+    reduce: int
+    contents: tuple[str, ...]
     resolver: Resolver = as_told
 
     @staticmethod
