@@ -17,7 +17,7 @@ from idle_lantern.core.deliver.formats import FORMATS, FileFormat, format_named
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, figure
 from idle_lantern.core.deliver.known import share_within
 from idle_lantern.core.deliver.known import shows_nadir as canvas_shows_nadir
-from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.edits import Edit
@@ -113,9 +113,8 @@ def has_gap(outing: Outing, joined: JoinResult) -> bool:
 
 def written_size(outing: Outing, joined: JoinResult) -> tuple[int, int]:
     """Width and height of the file, without a margin."""
-    size, longest = box(outing, joined), outing.delivery.long_side_px
-    factor = 1.0 if longest is None else min(1.0, longest / max(size.width, size.height))
-    return max(1, round(size.width * factor)), max(1, round(size.height * factor))
+    crop = box(outing, joined)
+    return size_within(crop.width, crop.height, outing.delivery.long_side_px)
 
 
 def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[str, str]:

@@ -18,7 +18,7 @@ from idle_lantern.core.deliver.margin import InventedMargin, margin_of
 from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
-from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.pictures.operations import CroppedPicture, OperatedPicture
 from idle_lantern.core.pictures.resized import ResizedPicture
 from idle_lantern.core.pictures.source import PictureSource
@@ -106,9 +106,7 @@ def check_delivery(delivery: Delivery, target: Path, box: Rectangle, inputs: Seq
         The target is one of ``inputs``, cannot be written, or its format cannot hold the picture.
     """
     check_outputs([target], inputs)
-    longest = delivery.job.long_side_px
-    factor = 1.0 if longest is None else min(1.0, longest / max(box.width, box.height))
-    check_target(target, round(box.width * factor), round(box.height * factor))
+    check_target(target, *size_within(box.width, box.height, delivery.job.long_side_px))
 
 
 def deliver(

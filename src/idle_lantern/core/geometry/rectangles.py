@@ -109,3 +109,9 @@ def inner_rectangle(alpha: NDArray[Any], working_px: int = 600, ratio: float | N
     # first down, then across: many times as fast as both at once
     bands = alpha[: rows * step, : columns * step].reshape(rows, step, columns * step).min(axis=1)
     return find(bands.reshape(rows, columns, step).min(axis=2) >= full).scaled(step)
+
+
+def size_within(width: int, height: int, long_side_px: int | None) -> tuple[int, int]:
+    """Width and height of a picture whose longer side is at most so long; none makes it larger, None leaves it."""
+    factor = 1.0 if long_side_px is None else min(1.0, long_side_px / max(width, height))
+    return max(1, round(width * factor)), max(1, round(height * factor))

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.pictures.source import PictureSource, region
 
 Array = NDArray[Any]
@@ -27,9 +27,7 @@ class ResizedPicture:
 
     def __init__(self, source: PictureSource, long_side_px: int) -> None:
         self._source = source
-        width, height = source.sizes[0]
-        factor = min(1.0, long_side_px / max(width, height))
-        size = max(1, round(width * factor)), max(1, round(height * factor))
+        size = size_within(*source.sizes[0], long_side_px)
         self.sizes: tuple[tuple[int, int], ...] = (size,)
         self.tile_px, self.space = source.tile_px, source.space
         fitting = [i for i, s in enumerate(source.sizes) if s[0] >= 2 * size[0] and s[1] >= 2 * size[1]]
