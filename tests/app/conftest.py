@@ -73,9 +73,9 @@ def settled(qtbot: QtBot) -> Callable[[Window], None]:
 
     def wait(w: Window) -> None:
         while True:  # what ends may begin something else
-            qtbot.waitUntil(lambda: w.tasks.idle and w.state.judgements is not None, timeout=120_000)
+            qtbot.waitUntil(lambda: w.tasks.idle and w.plan_stage.judged, timeout=120_000)
             qtbot.wait(20)
-            if w.tasks.idle and w.state.judgements is not None:
+            if w.tasks.idle and w.plan_stage.judged:
                 break
 
     return wait

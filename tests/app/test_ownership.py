@@ -226,6 +226,27 @@ def test_plans_are_judged_off_the_interface_thread(window: Window, settled: Call
     assert threading.get_ident() not in seen
 
 
+def test_a_plan_is_judged_when_somebody_looks_at_it(window: Window, settled: Callable, monkeypatch: pytest.MonkeyPatch):
+    from idle_lantern.app.stages import plan as plan_stage
+
+    settled(window)
+    judged: list[object] = []
+    real = plan_stage.judge
+    monkeypatch.setattr(plan_stage, "judge", lambda p: judged.append(p) or real(p))
+    window.go("frames")
+    window.state.apply(edits.set_target_field("x", overlap=0.08))
+    settled(window)
+    assert not judged
+    window.go("plan")
+    settled(window)
+    assert judged == [window.state.plan]
+    assert window.state.judgements
+    window.go("frames")
+    window.go("plan")
+    settled(window)
+    assert len(judged) == 1, "nothing changed since"
+
+
 def test_a_window_told_that_it_cannot_save_says_so_and_saves_later(
     qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
 ):

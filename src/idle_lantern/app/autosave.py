@@ -14,7 +14,9 @@ from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.folder_lock import LockedOuting
 from idle_lantern.core.outing.model import Outing
 
-_SAVE_AFTER_MS, _TRY_AGAIN_MS, _LOOK_MS = 400, 5000, 2000
+_SAVE_AFTER_MS = 400  # after the last change
+_TRY_AGAIN_MS = 5000  # after a save that failed
+_LOOK_MS = 2000  # between two looks whether the folder is still there
 
 
 class Autosave(QObject):

@@ -5,9 +5,8 @@ from __future__ import annotations
 import logging
 from dataclasses import dataclass
 from threading import Lock
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
@@ -15,8 +14,6 @@ from idle_lantern.app.tasks import Task, TaskRunner
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.colour.space import SRGB
-from idle_lantern.core.compositing.canvas.unroll import unroll_canvas
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.join.request import (
     STAGE_WEIGHTS,
@@ -30,14 +27,13 @@ from idle_lantern.core.join.request import (
 )
 from idle_lantern.core.join.worker import JoinWorker
 from idle_lantern.core.outing import document
-from idle_lantern.core.pictures.source import HeldPicture, PictureSource, reduced_in
+from idle_lantern.core.pictures.source import HeldPicture, PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.plan.cost import PastJoin
 
 if TYPE_CHECKING:
     from idle_lantern.core.compositing.canvas.canvas import Canvas
 
-Array = NDArray[Any]
 log = logging.getLogger(__name__)
 
 JOINING = "Joining"
@@ -45,18 +41,20 @@ JOINING = "Joining"
 _WORKER = JoinWorker()
 #: How often a join that waits for another one looks whether it is wanted still.
 _WAIT_S = 0.05
-#: Longest side of what is drawn onto the map.
-_ON_MAP_PX = 4000
 
 
 @dataclass(frozen=True)
 class ShownPicture:
-    """A picture ready to be shown: its source, the size it stands for, and how it lies on the map."""
+    """A picture ready to be shown: its source, and the canvas it stands for; ``result`` once it is finished."""
 
     source: PictureSource
-    size: tuple[int, int]
-    on_map: Array
+    canvas: Canvas
     result: JoinResult | None = None
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height of the finished picture."""
+        return self.canvas.width, self.canvas.height
 
 
 class JoinRunner(QObject):
@@ -106,9 +104,7 @@ class JoinRunner(QObject):
         def work(task: Task) -> None:
             def sink(event: Event) -> None:
                 if isinstance(event, RoughReady):
-                    small = event.picture
-                    source = HeldPicture(small.picture)
-                    task.show(_shown(source, small.canvas, (event.canvas.width, event.canvas.height)))
+                    task.show(ShownPicture(HeldPicture(event.picture.picture), event.canvas))
                 elif isinstance(event, Finished):
                     # the picture stands, whatever was pressed meanwhile
                     if event.report_error is not None:
@@ -184,7 +180,7 @@ class JoinRunner(QObject):
         picture, report = pictures / document.PICTURE, pictures / document.REPORT
 
         def work(_task: Task) -> ShownPicture:
-            from idle_lantern.core.join.service import load_result  # a quarter of a second that no other start pays
+            from idle_lantern.core.join.reopening import load_result  # what no other start pays
 
             by_id = {ref.id: document.resolve(place.folder, ref) for ref in outing.frames}
             return _opened(load_result(picture, report, by_id.get))
@@ -215,11 +211,8 @@ class JoinRunner(QObject):
 
 
 def _opened(result: JoinResult) -> ShownPicture:
-    """A finished picture from disk; slow parts are read here, off the thread."""
-    source = open_picture(result.picture)
-    canvas = result.canvas
-    shown = _shown(source, canvas, (canvas.width, canvas.height))
-    return ShownPicture(shown.source, shown.size, shown.on_map, result)
+    """A finished picture from disk; opened off the interface thread."""
+    return ShownPicture(open_picture(result.picture), result.canvas, result)
 
 
 def hole_in_crop(before: JoinResult | None, after: JoinResult) -> str:
@@ -237,11 +230,3 @@ def hole_in_crop(before: JoinResult | None, after: JoinResult) -> str:
         f"{units.grouped(old.width)} × {units.grouped(old.height)} to {units.grouped(new.width)} × {units.grouped(new.height)} px. "
         "Paint less there, or deliver it uncropped."
     )
-
-
-def _shown(source: PictureSource, canvas: Canvas, size: tuple[int, int]) -> ShownPicture:
-    small = reduced_in(source, _ON_MAP_PX, SRGB)
-    alpha = small[..., 3] if small.shape[2] == 4 else None
-    if alpha is not None and alpha.dtype.itemsize > 1:
-        alpha = (alpha > 0).astype("uint8") * 255
-    return ShownPicture(source, size, unroll_canvas(small[..., :3], alpha, canvas))

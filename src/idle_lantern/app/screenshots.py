@@ -87,7 +87,7 @@ class _Tour:
         self.wait(
             lambda: (
                 window.tasks.idle
-                and window.state.judgements is not None
+                and window.plan_stage.judged
                 and window.picture_view().ready
                 and window.context.scout_grounds.complete
             )

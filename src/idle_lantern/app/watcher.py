@@ -26,9 +26,11 @@ if TYPE_CHECKING:
 
 log = logging.getLogger(__name__)
 
-#: Between two looks at the folder: while a file is being written, where the system gives no word of changes, where it does, and
-#: while the folder cannot be looked at.
-_SOON_S, _EVERY_S, _WITH_WORD_S, _TRY_AGAIN_S = 0.1, 0.3, 3.0, 2.0
+#: Seconds between two looks at the folder.
+_SOON_S = 0.1  # while a file is being written
+_EVERY_S = 0.3  # where the system gives no word of changes
+_WITH_WORD_S = 3.0  # where it does
+_TRY_AGAIN_S = 2.0  # while the folder cannot be looked at
 #: A base that leans by less costs nothing worth telling.
 _WORTH_TELLING_DEG = 0.3
 #: So long closing waits for a frame that is being judged.

@@ -11,8 +11,10 @@ from PyQt6.QtWidgets import QMainWindow, QSplitter
 
 from idle_lantern.app.settings import Settings
 
-#: Usual size, smallest size, and what frame and title bar of the desktop may take.
-USUAL, SMALLEST, _FRAME = (1280, 800), (1000, 640), (4, 40)
+#: Sizes in pixels, width and height.
+USUAL = (1280, 800)
+SMALLEST = (1000, 640)
+_FRAME = (4, 40)  # what frame and title bar of the desktop may take
 #: Share of the height that the map takes by stage where the page needs no certain height.
 _MAP_SHARE = {"field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
 #: While planning the map takes what the fields do not need, between these shares.

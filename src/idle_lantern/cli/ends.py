@@ -16,7 +16,12 @@ from typing import Any
 from idle_lantern.core.base.errors import Cancelled, InputError, JoinError, LanternError, one_line, shortened
 from idle_lantern.core.base.memory import is_out_of_memory
 
-DONE, FAULT, BAD_INPUT, CANNOT, INTERRUPTED = 0, 1, 2, 3, 130
+#: What a command ends with (join contract).
+DONE = 0
+FAULT = 1
+BAD_INPUT = 2
+CANNOT = 3
+INTERRUPTED = 130  # 128 + SIGINT
 #: Done, and something doubtful found; only commands that say so end with it.
 DOUBTFUL = 1
 _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)

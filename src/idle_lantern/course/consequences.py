@@ -26,8 +26,9 @@ from idle_lantern.simulator.surfaces import Diorama, look
 
 Array = NDArray[Any]
 
-#: Side of the cells that are compared, how far a thing may stand from its place, and from when on a cell shows anything.
-_CELL_DEG, _SEARCH_DEG, _CONTRAST = 2.0, 0.35, 7.0
+_CELL_DEG = 2.0  # side of the cells that are compared
+_SEARCH_DEG = 0.35  # how far a thing may stand from its place
+_CONTRAST = 7.0  # display values from which on a cell shows anything
 #: A cell that agrees so well shows what stands there.
 _SAME = 0.55
 #: Spread of what counts as light of a region and not as detail.

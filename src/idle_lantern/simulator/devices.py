@@ -26,8 +26,9 @@ from idle_lantern.simulator.surfaces import Diorama, SurfaceView
 from idle_lantern.simulator.weather import STILL, Weather
 
 _SECONDS_BETWEEN = 6.0
-#: What is out of focus is drawn where it makes discs of so many pixels, at what stands near on the terrace or far behind it.
-_SEEN_PX, _NEAR_M, _FAR_M = 1.5, 3.0, 40.0
+_SEEN_PX = 1.5  # discs of so many pixels are drawn as out of focus
+_NEAR_M = 3.0  # what stands near on the terrace
+_FAR_M = 40.0  # and far behind it
 
 
 class SimulatedRig:

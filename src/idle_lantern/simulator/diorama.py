@@ -25,7 +25,10 @@ from idle_lantern.simulator.weather import STILL, Weather
 
 Array = NDArray[Any]
 
-TERRACE_Y, LAND_Y, SEA_Y = 1.6, 5.0, 7.0
+#: Heights below the camera in metres.
+TERRACE_Y = 1.6
+LAND_Y = 5.0
+SEA_Y = 7.0
 _UP = (0.0, -1.0, 0.0)
 
 

@@ -29,7 +29,13 @@ BLACK, WHITE = 512, 16383
 #: XYZ (D65) to linear sRGB (IEC 61966-2-1).
 _SRGB_FROM_XYZ = np.array([[3.2406, -1.5372, -0.4986], [-0.9689, 1.8758, 0.0415], [0.0557, -0.2040, 1.0570]])
 _PREVIEW_PX = 640
-_SHORT, _LONG, _RATIONAL, _ASCII, _BYTE, _SRATIONAL = "H", "I", "2I", "s", "B", "2i"
+#: Types of TIFF's values, as struct writes them.
+_SHORT = "H"
+_LONG = "I"
+_RATIONAL = "2I"
+_ASCII = "s"
+_BYTE = "B"
+_SRATIONAL = "2i"
 
 
 def write_dng(path: Path, light: Array, metadata: Metadata) -> None:

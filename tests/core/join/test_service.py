@@ -18,6 +18,7 @@ from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.inspection import find
+from idle_lantern.core.join.reopening import load_result
 from idle_lantern.core.join.report import read_report
 from idle_lantern.core.join.request import (
     Event,
@@ -29,7 +30,7 @@ from idle_lantern.core.join.request import (
     Solved,
     TileDone,
 )
-from idle_lantern.core.join.service import load_result, run
+from idle_lantern.core.join.service import run
 from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.request.choices import MaskRef

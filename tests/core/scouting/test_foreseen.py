@@ -26,7 +26,7 @@ from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.registration.solve.covered_field import field_of
 from idle_lantern.core.registration.solve.poses import Poses
-from idle_lantern.core.scouting.foreseen import foresee, foreseen_canvas, projection_of
+from idle_lantern.core.scouting.foreseen import foresee, foreseen_canvas
 from idle_lantern.core.scouting.lines import bow
 from idle_lantern.core.scouting.remarks import bare_frames, facts_of, judge_scouted, readings_for
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, moved
@@ -38,7 +38,7 @@ Kept = tuple[ScoutPicture, ReprojectedScouts, bytes]
 
 @pytest.mark.parametrize("kind", [k.id for k in KINDS])
 def test_the_foreseen_canvas_is_the_one_that_the_join_makes(kind: str):
-    """By the engine's own ``make_canvas`` of frames that lie just as planned."""
+    """Told by few places of each frame it is the one that many tell."""
     plan = make_plan(next(k for k in KINDS if k.id == kind).start(Brief()))
     lenses = tuple(plan.rig.lens_of(f) for f in plan.frames)
     poses = Poses(tuple(range(len(lenses))), lenses, cameras_of(plan.frames))
@@ -47,13 +47,12 @@ def test_the_foreseen_canvas_is_the_one_that_the_join_makes(kind: str):
         ours, theirs = foreseen_canvas(plan, name), make_canvas(poses, seen, name)
         assert ours.projection == theirs.projection
         assert ours.full_circle == theirs.full_circle
-        assert np.allclose(ours.canvas_from_world, theirs.canvas_from_world, atol=1e-9)
-        # where a projection ends before the frames do, samples of the frames end somewhat earlier
+        assert np.allclose(ours.canvas_from_world, theirs.canvas_from_world, atol=2e-3)
+        # where a projection ends before the frames do, few places of a frame end somewhat earlier
         ends = 0.01 if name in ("auto", "panini") else 0.08
         assert ours.width == pytest.approx(theirs.width, rel=ends, abs=2)
         assert ours.height == pytest.approx(theirs.height, rel=ends, abs=2)
         assert np.allclose(ours.centre_px, theirs.centre_px, atol=max(2, ends * theirs.width))
-    assert projection_of(plan) == make_canvas(poses, seen).projection.name
 
 
 @pytest.mark.parametrize("kind", ["row", "sphere", "two-lens"])

@@ -47,8 +47,10 @@ PLACES: tuple[tuple[str, float | None], ...] = (
 HEIGHTS: tuple[tuple[str, float | None], ...] = (
     ("where it is", None), ("upper third", 1 / 3), ("middle", 0.5), ("lower third", 2 / 3),
 )  # fmt: skip
-#: Crops and bows below these are not worth a word (common practice, no source).
-_MUCH_LOSS, _MUCH_BOW, _MUCH_STRETCH = 0.25, 0.05, 1.8
+#: Crops, bows and stretches below these are not worth a word (common practice, no source).
+_MUCH_LOSS = 0.25  # share of what the frames show that the crop leaves out
+_MUCH_BOW = 0.05  # share of a line's length
+_MUCH_STRETCH = 1.8  # times as large at the rim
 
 
 @dataclass(frozen=True)

@@ -16,8 +16,9 @@ if TYPE_CHECKING:
     from idle_lantern.core.calibration.pupil import Pair, PupilSetting
     from idle_lantern.core.calibration.pupil_height import PupilHeight
 
-#: A millimetre of the rail shall move the near thing by so many pixels against the ground, between these distances.
-_PX_A_MM, _NEAREST_M, _FARTHEST_M = 1.5, 0.7, 2.0
+_PX_A_MM = 1.5  # by which the near thing moves against the ground for a millimetre of the rail
+_NEAREST_M = 0.7  # the near thing stands no nearer
+_FARTHEST_M = 2.0  # and no farther
 #: The ground stands so many times as far as the near thing at least (common practice, no source).
 _TIMES_AS_FAR = 10
 _TO_RIM = 0.55

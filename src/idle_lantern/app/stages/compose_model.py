@@ -28,12 +28,11 @@ from idle_lantern.core.request.options import JoinOptions
 Array = NDArray[Any]
 Turn = tuple[float, float, float]
 
-#: Longer side of what previews are drawn from, and their pixels: small ones beside each other, and one that follows the hand.
-_FROM_PX, CARD_PX, LIVE_PX = 1100, 16_000, 90_000
+_FROM_PX = 1100  # longer side of what previews are drawn from
+CARD_PX = 16_000  # pixels of each of the small ones beside each other
+LIVE_PX = 90_000  # pixels of the one that follows the hand
 #: A bent canvas takes longer to be asked.
 _LIVE_BENT_PX = 30_000
-#: The line whose bend is told: so much of the way up, over so much of the width, and no longer than an eye takes for one.
-_LINE_AT, _LINE_OVER, _LONGEST_RAD = 0.5, 0.8, math.radians(110)
 #: What is told of the tool that the pointer holds.
 HINTS = {
     "turn": "Drag the picture, with Shift to roll it. Arrow keys turn by 0.1°, comma and full stop roll; with Shift by 1°.",
@@ -114,12 +113,12 @@ def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
 def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCard]:
     """All projections under the present turn, each with its costs."""
     from idle_lantern.core.compositing.canvas.canvas import choose_projection
-    from idle_lantern.core.compositing.canvas.costs import costs_of
+    from idle_lantern.core.compositing.canvas.costs import costs_of, straight_line
 
     if joined.solution is None:
         return []
     best, reason = choose_projection(joined.solution.seen)
-    line = _line_of(joined.solution.seen)
+    line = straight_line(joined.solution.seen)
     made = []
     for name in PROJECTIONS:
         choices = replace(outing.choices, projection=name)
@@ -134,23 +133,14 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCa
     return made
 
 
-def _line_of(seen: Any) -> Array:
-    """Ends of a straight line, level and above or below the middle, such as an eaves or a quay: what bends most."""
-    half = min(_LINE_OVER * seen.width_rad / 2, _LONGEST_RAD / 2)
-    low, high = float(seen.low_rad), float(seen.high_rad)
-    up = min(_LINE_AT * (high if abs(high) > abs(low) else low), math.radians(40), key=abs)
-    return np.asarray(direction(np.array([seen.middle_rad - half, seen.middle_rad + half]), np.array([up, up])))
-
-
 def _cut_share(joined: JoinResult, canvas: Any) -> float:
     """Share of the frames' middles and rims that the canvas has no place for."""
     solution = joined.solution
     assert solution is not None
     seen = []
-    for lens, turned in zip(solution.poses.lenses, solution.poses.world_from_camera):
-        u, v = np.meshgrid(np.linspace(0, lens.width - 1, 7), np.linspace(0, lens.height - 1, 7))
-        rays = lens.unproject(np.stack([u, v], -1).reshape(-1, 2))
-        seen.append(rays[np.isfinite(rays[:, 0])] @ turned.T)
+    for i, lens in enumerate(solution.poses.lenses):
+        world = solution.poses.directions(i, lens.places_px(7).reshape(-1, 2))
+        seen.append(world[np.isfinite(world[:, 0])])
     with np.errstate(invalid="ignore"):
         places = canvas.pixels(np.concatenate(seen))
         inside = (places >= -0.5).all(-1) & (places < np.array([canvas.width, canvas.height]) - 0.5).all(-1)

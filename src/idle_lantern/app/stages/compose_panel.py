@@ -20,6 +20,7 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.request.choices import JoinChoices
 
 Array = NDArray[Any]
@@ -38,6 +39,8 @@ class ComposePanel(QWidget):
         super().__init__()
         self._context, self._state, self._view = context, context.state, view
         self.active = False
+        #: The plan whose crop was reckoned for the words of this panel.
+        self._reckoned: Plan | None = None
         self.hand = ComposeHand(context, view, self)
         self.hand.changed.connect(self._show)
         self.hand.turning.connect(self._show_turn)
@@ -155,7 +158,8 @@ class ComposePanel(QWidget):
 
     def _foretold(self) -> float | None:
         """What the plan foretold of the crop, where that is reckoned already: it takes a moment."""
-        return self._state.plan.crop.expected if self._state.judgements is not None else None
+        plan = self._state.plan
+        return plan.crop.expected if self._state.judgements is not None or self._reckoned is plan else None
 
     # --- crop and rim ---------------------------------------------------------------
 
@@ -177,6 +181,7 @@ class ComposePanel(QWidget):
     def _fetch(self) -> None:
         """Read the picture small, and draw every projection of it, off the thread."""
         joined, source, outing = self._state.joined, self._state.picture, self._state.outing
+        plan = self._state.plan
         self.hand.joined = joined
         if not self.active or joined is None or source is None or joined.solution is None:
             self.hand.small = None
@@ -184,12 +189,15 @@ class ComposePanel(QWidget):
             return
 
         def work(task: Any) -> tuple[Array, list[model.ProjectionCard]]:
+            _ = plan.crop  # told beside the picture's own
             small = model.small_picture(source)
             task.advance(0)
             return small, model.cards(outing, joined, small)
 
         def came(product: tuple[Array, list[model.ProjectionCard]]) -> None:
+            self._reckoned = plan
             if self.hand.joined is joined:
+                self._show()
                 self.hand.small = product[0]
                 self._show_cards(product[1])
 

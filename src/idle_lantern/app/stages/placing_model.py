@@ -32,8 +32,9 @@ Array = NDArray[Any]
 _HELD_PX, _DRAWN_PX = 900, 640
 #: Places of a frame at which points are set, as shares of its size.
 _PLACES = (0.12, 0.37, 0.63, 0.88)
-#: A hand lays a frame down to about so many pixels of the screen, and not better than so many of the frame.
-_HAND_SCREEN_PX, _BEST_PX, _WORST_PX = 3.0, 1.5, 90.0
+_HAND_SCREEN_PX = 3.0  # how well a hand lays a frame down, in pixels of the screen
+_BEST_PX = 1.5  # but not better than this, in pixels of the frame
+_WORST_PX = 90.0  # a frame laid down on a small view is known no worse
 #: Points that place a frame at all.
 _ENOUGH = 3
 

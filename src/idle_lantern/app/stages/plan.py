@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout
 
@@ -46,6 +48,7 @@ class PlanStage(Stage):
         super().__init__(context)
         self.commands = PlanCommands(context, self)
         self.commands.gear_changed.connect(self._show_gear)
+        self._to_judge = True
         # while an edge is dragged plans follow each other: only the one that stays is judged
         self._judge_soon = QTimer(self)
         self._judge_soon.setSingleShot(True)
@@ -169,6 +172,7 @@ class PlanStage(Stage):
                 chooser.show_state(page.summary(plan))
             self._show_results()
         if topics & {"plan", "scouts"}:
+            self._to_judge = True
             self._judge_soon.start()
         elif "judgements" in topics:
             self.topics[self.pages.currentIndex()].show_plan(plan)
@@ -177,8 +181,22 @@ class PlanStage(Stage):
         if topics & {"selection", "plan"} and self.pages.currentWidget() is self.listing:
             self.listing.show_selection(self.state.selected)
 
+    @property
+    def judged(self) -> bool:
+        """Whether what is told of the plan is true of the present one, or nobody looks at it."""
+        return not self.isVisible() or (self.state.judgements is not None and not self._to_judge)
+
+    def showEvent(self, event: Any) -> None:
+        """What changed while another stage was looked at is judged now."""
+        if self._to_judge:
+            self._judge_soon.start()
+        super().showEvent(event)
+
     def _judge(self) -> None:
-        """Have the plan judged off the thread."""
+        """Have the plan judged off the thread, once somebody looks at it."""
+        if not self.isVisible():
+            return
+        self._to_judge = False
         plan, scouts = self.state.plan, self.state.outing.scouts
 
         def done(found: tuple[tuple[Judgement, ...], ScoutedFacts]) -> None:

@@ -23,7 +23,10 @@ from idle_lantern.core.plan.target_field import TargetField
 Array = NDArray[Any]
 
 FORMS = {"unrolled": "Unrolled", "globe": "Globe", "poles": "Zenith and nadir"}
-PAD_X, PAD_TOP, PAD_BOTTOM = 26, 14, 22
+#: Pixels about the map, for its scales.
+PAD_X = 26
+PAD_TOP = 14
+PAD_BOTTOM = 22
 _CLOSEST, _FARTHEST = 12.0, 0.5
 #: A picture on a curved form is drawn with so many pixels across at most.
 _MOST_ACROSS = 900

@@ -20,7 +20,9 @@ from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR
 Array = NDArray[Any]
 
 #: What a pixel of the paint tells.
-HIDE, KEEP, CLEAR = 1, 2, 0
+HIDE = 1
+KEEP = 2
+CLEAR = 0
 
 
 @dataclass(frozen=True)

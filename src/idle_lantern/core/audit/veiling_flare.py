@@ -26,8 +26,9 @@ _DARK, _BRIGHT = 0.01, 0.85
 #: The detail under a veil is that of the neighbour; where it is not, something moved.
 _LEAST_ALIKE = 0.3
 _LEAST_FRAMES = 4
-#: Sky is looked at between these altitudes, by bins of so many degrees, over this sweep at least.
-_SKY_DEG, _BIN_DEG, _LEAST_SWEEP_DEG = (6.0, 50.0), 10.0, 90.0
+_SKY_DEG = (6.0, 50.0)  # altitudes between which sky is looked at
+_BIN_DEG = 10.0  # of azimuth
+_LEAST_SWEEP_DEG = 90.0  # narrower pictures tell nothing of the sky's band
 #: Depth of the band in EV on both sides, and how much bluer it is (logarithm to 2 of blue over red).
 _LEAST_BAND_EV, _BLUER = 0.7, 0.25
 
@@ -182,10 +183,8 @@ def sky_band(poses: Poses, working: Sequence[WorkingFrame]) -> SkyBand | None:
 def _sky(poses: Poses, working: Sequence[WorkingFrame], i: int) -> tuple[Array, Array, Array, Array]:
     """Clear sky of one frame: azimuths in degrees, lightness in EV, blueness, and the frame's number."""
     frame, lens = working[i], poses.lenses[i]
-    u = (np.arange(_CELLS) + 0.5) / _CELLS * lens.width - 0.5
-    v = (np.arange(_CELLS) + 0.5) / _CELLS * lens.height - 0.5
-    points = np.stack(np.meshgrid(u, v), -1).reshape(-1, 2)
-    world = np.nan_to_num(lens.unproject(points)) @ poses.world_from_camera[i].T
+    points = lens.places_px(_CELLS).reshape(-1, 2)
+    world = np.nan_to_num(poses.directions(i, points))
     azimuth, altitude = (np.degrees(a) for a in azimuth_altitude(world))
     linear = frame.picture.light()
     there = ((points + 0.5) / np.asarray(frame.scale) - 0.5).astype(np.float32)[None]

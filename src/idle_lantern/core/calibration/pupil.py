@@ -24,8 +24,9 @@ from idle_lantern.core.frames.reading import probe, read
 Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/pupil-calibration/1"
-#: Features of a frame, matches that a pair needs, and ratio of the nearest to the second nearest descriptor.
-_FEATURES, _LEAST, _RATIO = 3000, 40, 0.8
+_FEATURES = 3000  # sought in a frame
+_LEAST = 40  # matches that a pair needs
+_RATIO = 0.8  # of the nearest descriptor to the second nearest
 #: Frames are compared at no more than this, in million pixels.
 _COMPARE_MP = 12.0
 #: The far ground's turn may miss by so many pixels; what misses by more, all one way, is near.

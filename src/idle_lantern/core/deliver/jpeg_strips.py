@@ -22,7 +22,10 @@ Array = NDArray[Any]
 
 #: Rows of a strip must be a multiple of this: eight restart markers of sixteen rows.
 STRIP_ROWS = 128
-_SOF0, _SOS, _RST0 = 0xC0, 0xDA, 0xD0
+#: Markers (ITU-T T.81, table B.1).
+_SOF0 = 0xC0  # start of a baseline frame
+_SOS = 0xDA  # start of a scan
+_RST0 = 0xD0  # first of the restart markers
 #: What closes the file.
 END = b"\xff\xd9"
 

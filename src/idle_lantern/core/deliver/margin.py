@@ -19,9 +19,13 @@ from idle_lantern.core.pictures.source import PictureSource, reduced
 
 Array = NDArray[Any]
 
-#: Height of the margin as a share of the picture's, at least so many pixels; space round what stands in it.
-_SHARE, _LEAST_PX, _SPACE = 0.06, 72, 0.12
-_PAPER, _INK, _HATCH = 244, 24, 8
+_SHARE = 0.06  # height of the margin, of the picture's
+_LEAST_PX = 72  # but at least so high
+_SPACE = 0.12  # round what stands in it, of its height
+#: Display values of 255.
+_PAPER = 244
+_INK = 24
+_HATCH = 8  # width of a stroke in pixels
 
 
 class InventedMargin(Operation):

@@ -24,7 +24,10 @@ _MOST_SAMPLES = 5
 _MOST_SCANS = 64
 #: Bytes that a byte of the file becomes at most. Deflate: 258 bytes from two bits (RFC 1951); LZW: strings of up to
 #: 3838 bytes from 12 bits (TIFF 6.0, section 13); PackBits: 128 from 2 (section 9). Twice that is allowed for.
-_DEFLATE, _LZW, _PACK_BITS, _NONE = 2100.0, 5200.0, 128.0, 2.0
+_DEFLATE = 2100.0
+_LZW = 5200.0
+_PACK_BITS = 128.0
+_NONE = 2.0
 _BY_TIFF_COMPRESSION = {1: _NONE, 5: _LZW, 8: _DEFLATE, 32946: _DEFLATE, 32773: _PACK_BITS}
 #: What decoders need beside the pixels: a second copy, and what they turn it into.
 _COPIES = 3.0

@@ -20,8 +20,9 @@ Array = NDArray[Any]
 #: Sides of such files, width by height.
 _ASPECT = (1.9, 2.1)
 _LOOK_PX = 800
-#: Brighter than this, of 255, is picture; a circle is lit so far at least, and its corners are not.
-_LIT, _FILLED, _EMPTY = 14, 0.75, 0.1
+_LIT = 14  # display values of 255 above which a pixel is picture
+_FILLED = 0.75  # share of a circle that is lit at least
+_EMPTY = 0.1  # share of its corners that is lit at most
 #: A circle's radius by half the file's height.
 _RADIUS = (0.6, 1.03)
 

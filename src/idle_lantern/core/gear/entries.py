@@ -144,8 +144,10 @@ class LensEntry:
         return RailKnown(setting, doubt, words)
 
 
-#: What another body, or more than a year, adds to the doubt of a rail setting (common practice, no source).
-_OTHER_BODY_MM, _OLD_MM, _OLD_DAYS = 4.0, 2.0, 366
+#: What is added to the doubt of a rail setting (common practice, no source).
+_OTHER_BODY_MM = 4.0  # for another body
+_OLD_MM = 2.0  # for a setting older than this:
+_OLD_DAYS = 366
 
 
 @dataclass(frozen=True)

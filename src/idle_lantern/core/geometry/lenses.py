@@ -279,6 +279,16 @@ class Lens:
         angles = np.where(np.isfinite(angles), angles, self.limit_rad)
         return float(angles[0] + angles[1]), float(angles[2] + angles[3])
 
+    def places_px(self, across: int, down: int | None = None, *, with_rim: bool = False) -> Array:
+        """Pixels spread evenly over the frame, (down, across, 2): middles of equal cells, or from edge to edge ``with_rim``."""
+        columns, rows = across, down or across
+        if with_rim:
+            u, v = np.linspace(-0.5, self.width - 0.5, columns), np.linspace(-0.5, self.height - 0.5, rows)
+        else:
+            u = (np.arange(columns) + 0.5) / columns * self.width - 0.5
+            v = (np.arange(rows) + 0.5) / rows * self.height - 0.5
+        return np.stack(np.meshgrid(u, v), -1)
+
     def rim_px(self, per_side: int = 24) -> Array:
         """Points round the outer edge of the frame, (4 * per_side, 2), clockwise from the top left."""
         t = np.arange(per_side) / per_side
@@ -292,6 +302,21 @@ class Lens:
                 np.stack([left * o, bottom - t * (bottom - top)], -1),
             ]
         )
+
+
+def transfer(lens_a: Lens, lens_b: Lens, b_from_a: Array, pixels: Array) -> tuple[Array, Array]:
+    """Pixels of frame b that show what pixels (..., 2) of frame a do, where the cameras are turned by ``b_from_a`` (3, 3).
+
+    Returns
+    -------
+    pixels : (..., 2) array
+    valid : (...) bool array
+        False where lens a sees nothing, or b cannot show it (not: outside frame b).
+    """
+    rays = lens_a.unproject(pixels)
+    known = np.isfinite(rays[..., 0])
+    found, valid = lens_b.project((rays if known.all() else np.nan_to_num(rays)) @ b_from_a.T)
+    return found, valid & known
 
 
 def focal_px_from_mm(focal_mm: float, sensor_width_mm: float, width_px: int) -> float:

@@ -26,12 +26,15 @@ _SIDE, _CELL = 192, 128
 _NEAR_PX, _LEAST_SHARED = 40.0, 0.3
 #: Display values between which light is compared.
 _DARK, _BRIGHT = 12, 245
-#: Light is compared by means of so many pixels a side, where so many are to be had; so many neighbours err alike.
-_BLOCK, _LEAST_BLOCKS, _ALIKE_BLOCKS = 6, 27, 9
+_BLOCK = 6  # side in pixels of the blocks whose means of light are compared
+_LEAST_BLOCKS = 27  # where so many are to be had
+_ALIKE_BLOCKS = 9  # so many neighbours err alike
 #: A difference that counts, in display values, beside so much of the steepest slope there (a fine step lies under it).
 _DIFFERENT, _OF_SLOPE = 14.0, 0.9
-#: Windows that differ by no more than so many pixels of the full picture's shift, beside so many display values of noise, are alike.
-_QUIET_PX, _QUIET_LEVELS, _QUIET_SIGMA_PX = 0.45, 0.5, 0.1
+#: Windows that differ by no more than this are alike.
+_QUIET_PX = 0.45  # shift, in pixels of the full picture
+_QUIET_LEVELS = 0.5  # noise, in display values
+_QUIET_SIGMA_PX = 0.1  # doubt of the shift
 
 
 @dataclass(frozen=True)

@@ -229,7 +229,6 @@ def _soft(look: FrameViews, label: Array, among: frozenset[int] | None, threads:
 
 def _shown_detail(look: FrameViews, label: Array, i: int, found: Sequence[Any]) -> tuple[float, float] | None:
     """The place of most detail at which the picture shows a frame; else the middle of what it shows."""
-    lens, turned = look.poses.lenses[i], look.poses.world_from_camera[i]
     h, w = label.shape
     scale = np.array([look.canvas.width / w, look.canvas.height / h])
     strong: list[tuple[float, Array]] = []
@@ -238,7 +237,7 @@ def _shown_detail(look: FrameViews, label: Array, i: int, found: Sequence[Any]) 
             points = pair.points_i if pair.i == i else pair.points_j
             strong += list(zip(pair.strength.tolist(), points))
     for _power, point in sorted(strong, key=lambda s: -s[0]):
-        place = look.canvas.pixels(np.asarray(lens.unproject(point[None]))[0] @ turned.T)
+        place = look.canvas.pixels(look.poses.directions(i, point))
         if not np.isfinite(place).all():
             continue
         column, row = np.floor((place + 0.5) / scale).astype(int)

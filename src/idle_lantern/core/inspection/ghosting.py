@@ -23,17 +23,22 @@ from idle_lantern.core.compositing.light.gains import gain_table, with_gain
 
 Array = NDArray[Any]
 
-#: A difference that counts, in display values, beside so much of the steepest slope there; and pixels of a figure at least.
-_DIFFERENT, _OF_SLOPE, _LEAST = 22.0, 1.3, 10
-#: Two figures are one: alike in colour, size and height within these (display values, times, times its own height).
-_SAME_COLOUR, _SAME_SIZE, _SAME_HEIGHT = 34.0, 5.0, 1.2
+_DIFFERENT = 22.0  # display values by which a difference counts
+_OF_SLOPE = 1.3  # beside so much of the steepest slope there
+_LEAST = 10  # pixels of a figure
+#: Two figures are one where they are alike within these.
+_SAME_COLOUR = 34.0  # display values
+_SAME_SIZE = 5.0  # times
+_SAME_HEIGHT = 1.2  # in the picture, times its own height
 #: How much taller one may be; and the share of a figure's pixels that differ most, by which its colour is told.
 _SAME_TALL, _CORE = 2.2, 0.5
 #: Share of a figure that must lie in one frame's part of the picture to be shown by it.
 _SHOWN = 0.75
-#: Where the hidden frame shows the figure's colour too, to so many display values, over so large a share of the place or of as much round
-#: it (so many pixels a side), nothing moved.
-_BESIDE_COLOUR, _WITHIN, _BESIDE, _ASIDE = 18.0, 0.35, 0.7, 13
+#: Where the hidden frame shows the figure's colour too nothing moved.
+_BESIDE_COLOUR = 18.0  # within so many display values
+_WITHIN = 0.35  # over such a share of the place
+_BESIDE = 0.7  # or such a share of what lies round it
+_ASIDE = 13  # side of what lies round it, in pixels
 #: Display values by which two figures together stand out more than the grounds they hide.
 _STANDS = 12.0
 #: Display values by which the shown must be more alike than the hidden.

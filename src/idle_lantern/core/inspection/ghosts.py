@@ -15,8 +15,10 @@ Array = NDArray[Any]
 
 #: Display values by which a figure stands out more than the ground that the other frame shows there.
 _SURE = 12.0
-#: Places are of one thing where colour (display values), height in the picture (times its own) and size (times) agree.
-_SAME_COLOUR, _SAME_LEVEL, _SAME_SIZE = 30.0, 1.2, 3.0
+#: Places are of one thing where these agree.
+_SAME_COLOUR = 30.0  # display values
+_SAME_LEVEL = 1.2  # height in the picture, times its own
+_SAME_SIZE = 3.0  # times
 #: Things taller than this share of the picture are no walkers but clouds, waves or light.
 _TALLEST = 0.5
 #: Most that are told, the largest first.

@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 
-#: Pixels of the reduced canvas that a hole has at least; a bite is so much of a frame at least.
-_LEAST, _BITE, _NARROWEST = 6, 0.04, 0.12
+_LEAST = 6  # pixels of the reduced canvas in a hole
+_BITE = 0.04  # share of a frame in a bite at least
+_NARROWEST = 0.12  # share of a frame's side across a bite at least
 
 
 @dataclass(frozen=True)

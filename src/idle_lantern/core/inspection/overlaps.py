@@ -40,20 +40,17 @@ class Overlap:
 
 def overlaps_of(poses: Poses, least_share: float = 0.02) -> list[Overlap]:
     """All pairs of frames that share some of their ground, each once."""
-    lenses, turned = poses.lenses, poses.world_from_camera
-    axes = turned[:, :, 2]
+    lenses, axes = poses.lenses, poses.world_from_camera[:, :, 2]
     reach = [math.hypot(*lens.field_rad()) / 2 for lens in lenses]
     found = []
     for i in range(len(lenses)):
         lens = lenses[i]
-        u = (np.arange(_GRID) + 0.5) / _GRID * lens.width - 0.5
-        v = (np.arange(_GRID) + 0.5) / _GRID * lens.height - 0.5
-        pixels = np.stack(np.meshgrid(u, v), -1).reshape(-1, 2)
-        world = np.nan_to_num(lens.unproject(pixels)) @ turned[i].T
+        pixels = lens.places_px(_GRID).reshape(-1, 2)
+        world = poses.directions(i, pixels)
         for j in range(i + 1, len(lenses)):
             if math.acos(float(np.clip(axes[i] @ axes[j], -1, 1))) > reach[i] + reach[j]:
                 continue
-            seen, valid = lenses[j].project(world @ turned[j])
+            seen, valid = poses.pixels(j, world)
             inside = valid & (seen >= -0.5).all(-1) & (seen < (lenses[j].width - 0.5, lenses[j].height - 0.5)).all(-1)
             share = float(inside.mean())
             if share >= least_share:

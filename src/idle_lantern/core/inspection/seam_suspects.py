@@ -103,8 +103,7 @@ def bands(look: FrameViews, readings: Sequence[SeamReading]) -> list[Suspect]:
 def _radius(look: FrameViews, k: int, reading: SeamReading) -> float:
     """How far out in a frame a window lies, as a share of its half diagonal."""
     lens = look.poses.lenses[k]
-    ray = look.canvas.directions(np.array([[reading.window.x, reading.window.y]])) @ look.poses.world_from_camera[k]
-    pixel, valid = lens.project(np.nan_to_num(ray))
+    pixel, valid = look.poses.pixels(k, look.canvas.directions(np.array([[reading.window.x, reading.window.y]])))
     if not valid.all():
         return 0.0
     off = pixel[0] - np.asarray(lens.principal_px)

@@ -24,8 +24,9 @@ from idle_lantern.core.registration.solve.poses import Poses
 
 Array = NDArray[Any]
 
-#: Side of a patch in large frames, and in frames with a shorter side below the last number.
-_LARGE_PX, _SMALL_PX, _SMALL_BELOW_PX = 128, 64, 1500
+_LARGE_PX = 128  # side of a patch in large frames
+_SMALL_PX = 64  # and in small ones
+_SMALL_BELOW_PX = 1500  # those with a shorter side below this
 #: Where frames are compared at one place, detail is what a blur of so many pixels takes away.
 _FINE_PX = 1.5
 #: Cycles per pixel of the detail that counts.
@@ -213,8 +214,7 @@ def _changes(poses: Poses, overlap: Overlap, points: Array) -> list[Array | None
     i, j = (overlap.i, overlap.j)
     step = 8.0
     around = points[:, None, :] + np.array([[0, 0], [step, 0], [0, step]])
-    turn = poses.world_from_camera[j].T @ poses.world_from_camera[i]
-    seen, valid = poses.lenses[j].project(poses.lenses[i].unproject(around) @ turn.T)
+    seen, valid = poses.transfer(i, j, around)
     slopes = np.stack([seen[:, 1] - seen[:, 0], seen[:, 2] - seen[:, 0]], -1) / step
     return [slopes[n] if valid[n].all() else None for n in range(len(points))]
 

@@ -158,7 +158,7 @@ def _lens(row: FrameRow) -> Lens:
 
 def _link_of(row: LinkRow, poses: Poses) -> Link:
     """A link as a report tells it: between which frames, how many points, how well they agree."""
-    b_from_a = poses.world_from_camera[poses.index(row.b)].T @ poses.world_from_camera[poses.index(row.a)]
+    b_from_a = poses.turn(poses.index(row.a), poses.index(row.b))
     nowhere = np.full((row.matches, 2), np.nan)
     agree = np.arange(row.matches) < row.inliers
     return Link(row.a, row.b, nowhere, nowhere, b_from_a, agree, _number(row.rms_px))

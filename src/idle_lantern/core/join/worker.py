@@ -29,9 +29,11 @@ from idle_lantern.core.join.request import Event, Failed, Finished, JoinRequest,
 
 _STOP = b"stop"
 _HEAD_BYTES = 8
-#: How often a stop is looked for, how long a stopped process may take to come out of what it is in (LibRaw cannot be
-#: interrupted; a killed join leaves no half file), how long a closed one may, how long an idle one stays.
-_LOOK_S, _STOP_S, _TIDY_S, _IDLE_S = 0.1, 0.8, 3.0, 180.0
+_LOOK_S = 0.1  # between two looks whether a stop was asked for
+#: a stopped process may take so long to come out (LibRaw cannot be interrupted; a killed join leaves no half file)
+_STOP_S = 0.8
+_TIDY_S = 3.0  # a closed one may take so long
+_IDLE_S = 180.0  # an idle one stays so long
 
 
 class JoinWorker:

@@ -19,8 +19,9 @@ Array = NDArray[Any]
 _COMPARE_MP = 1.2
 #: A move below this at the corners leaves frames as they are: no pixel is touched.
 _STAYS_PX = 0.35
-#: The same where frames are averaged; what matches can miss by at most, and how sure the rest is measured.
-_STAYS_EXACTLY_PX, _MOST_LEFT_PX, _LEAST_RESPONSE = 0.05, 3.0, 0.05
+_STAYS_EXACTLY_PX = 0.05  # where frames are averaged, those that moved less stay
+_MOST_LEFT_PX = 3.0  # what matches can miss by at most
+_LEAST_RESPONSE = 0.05  # of the measured rest: below, it is not believed
 #: Of the middle so many pixels are compared at full size; a repeat with less detail than this share is not averaged.
 _MIDDLE_PX, _AS_SHARP = 1024, 0.85
 _LEAST_MATCHES = 12

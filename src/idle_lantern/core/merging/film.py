@@ -32,8 +32,10 @@ KINDS: tuple[Kind, ...] = ("negative", "grey", "slide")
 _GAMMA = 0.6
 #: Frames are looked at this many pixels along the longer side.
 _LOOK_PX = 700
-#: Rows and columns of the border are of one tone over so much of their length, within this share of it and noise.
-_BORDER_SHARE, _ONE_TONE, _NOISE = 0.92, 0.1, 0.004
+#: Rows and columns of the border are of one tone.
+_BORDER_SHARE = 0.92  # over so much of their length
+_ONE_TONE = 0.1  # within this share of it
+_NOISE = 0.004  # and so much more
 #: A border takes no more than this share of a side, and a little more than itself is cut.
 _MOST_BORDER, _SPARE = 0.2, 0.004
 #: A frame without detail is a blank one: it tells the base.

@@ -25,7 +25,9 @@ from idle_lantern.core.plan.target_field import TargetField
 
 Array = NDArray[Any]
 
-LEFT_THIRD, MIDDLE, RIGHT_THIRD = 1 / 3, 1 / 2, 2 / 3
+LEFT_THIRD = 1 / 3
+MIDDLE = 1 / 2
+RIGHT_THIRD = 2 / 3
 _STEPS, _LEAST_DEG = 60, 2.0
 #: Points along each edge of the plane by which its field in azimuth and altitude is told.
 _EDGE = 33

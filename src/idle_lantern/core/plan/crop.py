@@ -25,14 +25,19 @@ from idle_lantern.core.plan.target_field import TargetField
 Array = NDArray[Any]
 
 #: Tries until the share is known well enough for a judgement.
-_SURE_TRIES, _LEAST_TRIES, _MOST_TRIES, _GOOD_ENOUGH = 8, 20, 100, 0.05
+_SURE_TRIES = 8  # where all agree
+_LEAST_TRIES = 20  # where they do not
+_MOST_TRIES = 100
+_GOOD_ENOUGH = 0.05  # standard error of the share
 _MOST_FRAMES = 240
 #: Answers kept: most of what is changed in a plan leaves its frames where they are.
 _KEPT = 16
 #: Places on all outlines together in one try.
 _POINTS = 8000
-#: Cells of the coarse picture in which the crop is looked for, by how many frames have to be asked.
-_CELLS, _FEWEST, _ASKED = 100_000, 12_000, 6_000_000
+#: Cells of the coarse picture in which the crop is looked for.
+_CELLS = 100_000  # where few frames have to be asked
+_FEWEST = 12_000
+_ASKED = 6_000_000  # cells times frames at most
 
 
 @dataclass(frozen=True)

@@ -29,9 +29,7 @@ _RIM_PX = 1.0
 @lru_cache(maxsize=32)
 def frame_rays(lens: Lens, side: int) -> Array:
     """Directions of ``side`` x ``side`` even places of the frame, (N, 3), without those it cannot show."""
-    u = (np.arange(side) + 0.5) / side * lens.width - 0.5
-    v = (np.arange(side) + 0.5) / side * lens.height - 0.5
-    pixels = np.stack(np.meshgrid(u, v), -1).reshape(-1, 2)
+    pixels = lens.places_px(side).reshape(-1, 2)
     rays = lens.unproject(pixels)
     shown = np.isfinite(rays[:, 0])
     if math.isfinite(lens.circle_px):

@@ -15,9 +15,12 @@ from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_sphere
 Array = NDArray[Any]
 
 _SIZE = (2880, 1440)  # an eighth of a degree a pixel: a figure at 40 m is 20 of them high
-_CELL_DEG, _SEARCH_DEG, _STEP_DEG = 2.0, 1.0, 1.0
-#: A cell of less contrast (display values) tells nothing; one that is found again so well, or but for so much, is the same.
-_CONTRAST, _SAME, _LEFT_OVER = 4.0, 0.8, 9.0
+_CELL_DEG = 2.0  # side of the cells that are compared
+_SEARCH_DEG = 1.0  # how far a thing may stand from its place
+_STEP_DEG = 1.0  # between places that are tried
+_CONTRAST = 4.0  # display values: a cell of less tells nothing
+_SAME = 0.8  # likeness from which a cell is the same
+_LEFT_OVER = 9.0  # display values left over, up to which it is the same too
 #: Only what lies between these altitudes is compared: nothing walks overhead, and the map is stretched there.
 _REACH_DEG = 60.0
 

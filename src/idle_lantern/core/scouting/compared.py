@@ -15,8 +15,9 @@ from idle_lantern.core.geometry.lenses import Lens
 
 Array = NDArray[Any]
 
-#: Width at which both are compared, points sought in each, and matches that must agree on one turn.
-_WIDTH_PX, _POINTS, _LEAST = 480, 1200, 12
+_WIDTH_PX = 480  # at which both pictures are compared
+_POINTS = 1200  # sought in each
+_LEAST = 12  # matches that must agree on one turn
 _WITHIN_PX, _TRIES = 4.0, 300
 
 

@@ -20,9 +20,10 @@ Array = NDArray[Any]
 _SQUARE_DEG = 1.0
 #: Pixels of the picture to a degree at which corners are sought: those of frames at the size of a first look.
 _PX_PER_DEG = 12.0
-#: Least slope of a corner in its weaker direction, in display values by pixel, and by how much it must stand out of the noise,
-#: which is the slope that all but the smoothest twentieth of the picture exceeds.
-_CORNER, _OVER_NOISE, _SMOOTHEST = 0.8, 4.0, 5
+#: What a corner needs: slope in its weaker direction, against noise.
+_CORNER = 0.8  # display values by pixel
+_OVER_NOISE = 4.0  # times the noise
+_SMOOTHEST = 5  # per cent of the picture whose slopes are the noise's
 #: A cell is told when the pictures show so much of it.
 _SHOWN = 0.3
 

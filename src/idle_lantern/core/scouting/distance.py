@@ -30,13 +30,17 @@ Array = NDArray[Any]
 
 #: Size at which the photographs are looked at.
 _LOOK_MP = 1.0
-_POINTS, _LEAST, _WITHIN_PX = 4000, 30, 1.0
+_POINTS = 4000  # sought in a picture
+_LEAST = 30  # matches that a pair needs
+_WITHIN_PX = 1.0  # of the turn that most agree on
 #: Standard error of a point in a photograph at the size of a look.
 _POINT_PX = 0.35
 #: Things that are known worse than this share of their distance are told as far.
 _WORST = 0.25
-#: About a place that is asked for, points so near are taken together; of them so many, and such a share, must agree.
-_ABOUT_DEG, _GROUP, _GROUP_SHARE = 2.0, 4, 1 / 3
+#: About a place that is asked for.
+_ABOUT_DEG = 2.0  # points so near are taken together
+_GROUP = 4  # so many of them must agree
+_GROUP_SHARE = 1 / 3  # and such a share
 
 
 @dataclass(frozen=True)

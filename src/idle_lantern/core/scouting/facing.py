@@ -20,7 +20,12 @@ from idle_lantern.core.plan.zone import place_offset_h
 from idle_lantern.core.scouting.ground import Ground
 
 #: EXIF 2.32, 4.6.6: the directory of positions, and its tags.
-_GPS, _LAT_REF, _LAT, _LON_REF, _LON, _DIRECTION = 0x8825, 1, 2, 3, 4, 17
+_GPS = 0x8825
+_LAT_REF = 1
+_LAT = 2
+_LON_REF = 3
+_LON = 4
+_DIRECTION = 17
 #: A click on something this far from where the sun stands is no click on the sun.
 _NO_SUN_DEG = 8.0
 

@@ -11,22 +11,23 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.compositing.canvas.costs import costs_of
-from idle_lantern.core.geometry import rotations
+from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
+from idle_lantern.core.compositing.canvas.costs import costs_of, straight_line
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.geometry.projections import Projection, suited
+from idle_lantern.core.geometry.projections import panini_parameters
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
-from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.registration.solve.covered_field import Field, field_of
+from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_canvas
 
 Array = NDArray[Any]
 
+#: Points on each side of a frame's outline.
 _PER_SIDE = 12
-#: The straight line whose bow is told: level, half-way up, over so much of the width, and no longer than an eye takes for one.
-_LINE_OVER, _LONGEST_RAD = 0.8, math.radians(110)
+#: So many places across a frame, and down it, tell where the canvas ends: a plan of hundreds of frames follows the hand.
+_ACROSS = 13
 
 
 @dataclass(frozen=True)
@@ -63,43 +64,21 @@ class Foreseen:
     bow: float = 0.0
 
 
-def projection_of(plan: Plan) -> str:
-    """The projection that the join would choose for the plan."""
-    seen = _seen(_rims(plan), plan)
-    return suited(seen[1] - seen[0], seen[2], seen[3])
-
-
 def foreseen_canvas(plan: Plan, projection: str = "auto", distance: float = 1.0) -> Canvas:
-    """The canvas that the join of the planned frames would have, at full size.
-
-    The same rules as ``make_canvas``, from the frames' rims alone: a plan of hundreds of frames follows the hand.
-    """
-    rims = _rims(plan)
-    return _canvas(plan, rims, _seen(rims, plan), projection, distance)
+    """The canvas that the join of the planned frames would have, at full size."""
+    poses = _poses(plan)
+    return _canvas(poses, field_of(poses, _ACROSS), projection, distance)
 
 
-def _canvas(
-    plan: Plan, rims: Array, seen: tuple[float, float, float, float], projection: str, distance: float
-) -> Canvas:
-    left, right, low, high = seen
-    if projection == "auto":
-        projection = suited(right - left, low, high)
-    kind = Projection(projection, {"distance": distance} if projection == "panini" else {})
-    full = kind.wraps and right - left >= 2 * math.pi - 1e-6
-    turn = np.eye(3) if full else rotations.about_y(-(left + right) / 2)
-    middle = (low + high) / 2
-    if projection == "stereographic" or (
-        projection == "rectilinear" and abs(middle) > math.radians(25) and high - low <= math.radians(100)
-    ):
-        turn = rotations.about_x(-middle) @ turn
-    scale = plan.rig.focal_px
-    whole = np.concatenate([rims.reshape(-1, 3), _rims(plan, 0.5).reshape(-1, 3)])
-    box = _bounds(kind, whole @ turn.T, (low, high), turn)
-    x0, x1 = (-math.pi, math.pi) if full else (box[0], box[2])
-    width, height = max(8, math.ceil((x1 - x0) * scale)), max(8, math.ceil((box[3] - box[1]) * scale))
-    return Canvas(
-        kind, width, height, scale, (-0.5 - x0 * scale, -0.5 - box[1] * scale), turn, full_circle=full
-    )  # fmt: skip
+def _canvas(poses: Poses, seen: Field, projection: str, distance: float) -> Canvas:
+    parameters = panini_parameters(distance) if projection == "panini" else None
+    return make_canvas(poses, seen, projection, parameters=parameters, across=_ACROSS)
+
+
+def _poses(plan: Plan) -> Poses:
+    """The frames as they lie when all are shot as planned."""
+    lenses = tuple(plan.rig.lens_of(f) for f in plan.frames)
+    return Poses(tuple(range(len(lenses))), lenses, cameras_of(plan.frames))
 
 
 def foresee(
@@ -119,12 +98,12 @@ def foresee(
     InputError
         The projection has no such name.
     """
-    rims = _rims(plan)
-    seen = _seen(rims, plan)
-    full = _canvas(plan, rims, seen, projection, distance)
+    poses = _poses(plan)
+    seen = field_of(poses, _ACROSS)
+    full = _canvas(poses, seen, projection, distance)
     small = full.scaled(min(1.0, math.sqrt(most_px / (full.width * full.height))))
     with np.errstate(invalid="ignore"):
-        outlines = tuple(small.pixels(rims))
+        outlines = tuple(small.pixels(_rims(plan)))
     covered = _covered(plan, small, outlines)
     pixels = on_canvas(small, grounds)
     scouted = pixels[..., 3] > 0
@@ -132,7 +111,7 @@ def foresee(
     crop = inner_rectangle((covered * 255).astype(np.uint8), 400, ratio)
     inside = (slice(crop.top, crop.top + crop.height), slice(crop.left, crop.left + crop.width))
     area = float(covered.sum())
-    told = costs_of(small, covered, _line(seen)) if costs else None
+    told = costs_of(small, covered, straight_line(seen)) if costs else None
     return Foreseen(
         small,
         (full.width, full.height),
@@ -165,19 +144,18 @@ def seams_of(plan: Plan, seen: Foreseen) -> Array:
     return edge & seen.covered
 
 
-def _rims(plan: Plan, part: float = 1.0) -> Array:
-    """World directions round each frame, or round a ``part`` of it about its middle, (F, N, 3)."""
+def _rims(plan: Plan) -> Array:
+    """World directions round each frame, (F, N, 3)."""
     cameras = cameras_of(plan.frames)
     if plan.rig.motion == "lens-shift":
-        rays = np.stack([_rim(plan.rig.lens_of(f), part) for f in plan.frames])
+        rays = np.stack([_rim(plan.rig.lens_of(f)) for f in plan.frames])
         return np.asarray(rays @ cameras.transpose(0, 2, 1))
-    return np.asarray(_rim(plan.rig.lens(), part) @ cameras.transpose(0, 2, 1))
+    return np.asarray(_rim(plan.rig.lens()) @ cameras.transpose(0, 2, 1))
 
 
-def _rim(lens: Lens, part: float) -> Array:
+def _rim(lens: Lens) -> Array:
     """Rays round what a lens shows, in order: its frame where it is filled, else the image circle within."""
-    middle = np.array([(lens.width - 1) / 2, (lens.height - 1) / 2])
-    pixels = middle + (lens.rim_px(_PER_SIDE) - middle) * part
+    pixels = lens.rim_px(_PER_SIDE)
     if math.isfinite(lens.circle_px):
         off = pixels - np.asarray(lens.principal_px)
         reach = np.hypot(*off.T)
@@ -191,57 +169,6 @@ def _poles(plan: Plan) -> Array:
     cameras = cameras_of(plan.frames)
     lens = plan.rig.lens()
     return np.stack([lens.sees(cameras.transpose(0, 2, 1) @ np.array([0.0, s, 0.0])) for s in (-1.0, 1.0)], -1)
-
-
-def _seen(rims: Array, plan: Plan) -> tuple[float, float, float, float]:
-    """Left, right, low and high of what the frames show, in radians; a full turn where they close."""
-    azimuth, altitude = azimuth_altitude(rims)
-    low, high = float(altitude.min()), float(altitude.max())
-    poles = _poles(plan)
-    if poles[:, 0].any():
-        high = math.pi / 2
-    if poles[:, 1].any():
-        low = -math.pi / 2
-    field = plan.target_field
-    middle = math.radians((field.left_deg + field.right_deg) / 2)
-    if poles.any():
-        return middle - math.pi, middle + math.pi, low, high
-    yaws = np.radians([f.yaw_deg for f in plan.frames])[:, None]
-    about = np.angle(np.exp(1j * (yaws - middle))) + middle
-    at = about + np.angle(np.exp(1j * (azimuth - yaws)))
-    left, right = float(at.min()), float(at.max())
-    if right - left >= 2 * math.pi or field.full_circle:
-        return -math.pi, math.pi, low, high
-    return left, right, low, high
-
-
-def _bounds(
-    kind: Projection, local: Array, heights: tuple[float, float], turn: Array
-) -> tuple[float, float, float, float]:
-    """Left, top, right, bottom on the plane, within the reach of the projection."""
-    limits = kind.limits
-    ring = [
-        np.stack([np.sin(a) * 1e-6, np.full_like(a, -s), np.cos(a) * 1e-6], -1) @ turn.T
-        for s, reached in ((1.0, heights[1] > 1.57), (-1.0, heights[0] < -1.57))
-        if reached
-        for a in (np.linspace(-math.pi, math.pi, 73),)
-    ]
-    local = np.concatenate([local, *ring])
-    azimuth, altitude = azimuth_altitude(local)
-    if kind.name in ("rectilinear", "stereographic"):
-        # what lies beyond the reach ends at it
-        off, about = np.arccos(np.clip(local[:, 2], -1, 1)), np.arctan2(local[:, 1], local[:, 0])
-        off = np.minimum(off, limits.longitude_rad)
-        local = np.stack([np.sin(off) * np.cos(about), np.sin(off) * np.sin(about), np.cos(off)], -1)
-        within = np.ones(len(local), bool)
-    else:
-        within = np.abs(azimuth) <= limits.longitude_rad + 1e-9
-        local = direction(azimuth, np.clip(altitude, -limits.latitude_rad, limits.latitude_rad))
-    plane = kind.forward(local[within])
-    return (
-        float(np.nanmin(plane[:, 0])), float(np.nanmin(plane[:, 1])),
-        float(np.nanmax(plane[:, 0])), float(np.nanmax(plane[:, 1])),
-    )  # fmt: skip
 
 
 def _covered(plan: Plan, small: Canvas, outlines: Sequence[Array]) -> Array:
@@ -272,11 +199,3 @@ def _covered(plan: Plan, small: Canvas, outlines: Sequence[Array]) -> Array:
             found |= plan.rig.lens_of(plan.frames[f]).sees(np.nan_to_num(rays) @ camera) & known
         sheet |= cv2.resize(found.astype(np.uint8), (small.width, small.height), interpolation=cv2.INTER_NEAREST)
     return sheet > 0
-
-
-def _line(seen: tuple[float, float, float, float]) -> Array:
-    """Ends of a straight line, level and half-way up or down, such as an eaves or a quay: what bends most."""
-    left, right, low, high = seen
-    middle, half = (left + right) / 2, min(_LINE_OVER * (right - left) / 2, _LONGEST_RAD / 2)
-    up = min((high if abs(high) > abs(low) else low) / 2, math.radians(40), key=abs)
-    return np.asarray(direction(np.array([middle - half, middle + half]), np.array([up, up])))

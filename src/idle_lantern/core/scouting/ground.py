@@ -37,8 +37,9 @@ Array = NDArray[Any]
 
 #: Size at which a single picture is looked at, and pixels of a picture that stands for the ground.
 _LOOK_MP = 0.5
-#: Wider than this a picture without a lens of its own is a sweep; twice as wide as high, and large, it is a full sphere.
-_SWEEP, _SPHERE_WITHIN, _SPHERE_PX = 2.3, 0.004, 1500
+_SWEEP = 2.3  # a picture without a lens of its own that is wider, times its height, is a sweep
+_SPHERE_WITHIN = 0.004  # of twice as wide as high: a full sphere
+_SPHERE_PX = 1500  # where it is as wide at least
 #: Focal length of a telephone's main camera, for 35 mm film (common practice, no source), where nothing tells another.
 _TELEPHONE_MM, _FILM_LONG_MM = 26.0, 36.0
 #: How well a horizon is known: of pictures held by hand where nothing in them tells, and where the engine put x-axes level.

@@ -22,8 +22,11 @@ from idle_lantern.core.scouting.scout_picture import LineRow, ends_of
 
 Array = NDArray[Any]
 
-#: Flat pieces: so wide and high, so far apart, with so many pixels to a degree in the middle.
-_WIDE_DEG, _TALL_DEG, _APART_DEG, _PX_PER_DEG = 70.0, 60.0, 45.0, 8.0
+#: Flat pieces of the sphere in which lines are looked for.
+_WIDE_DEG = 70.0
+_TALL_DEG = 60.0
+_APART_DEG = 45.0
+_PX_PER_DEG = 8.0  # in the middle
 #: Lines shorter than this are no thing that anyone sees bend (common practice, no source); so many are kept.
 _LEAST_DEG, _MOST = 10.0, 40
 #: Within so much of the horizon itself a level line stays straight in every projection that is centred on it.

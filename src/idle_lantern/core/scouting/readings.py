@@ -22,8 +22,10 @@ Array = NDArray[Any]
 _GREY = 0.18
 #: Azimuths that one reading stands for, and altitudes that a meter held level takes in.
 STEP_DEG, _UP_DEG = 10.0, 25.0
-#: Display values from which a pixel is full, and up to which it is black; shares of them that make a reading a bound.
-_FULL, _BLACK, _CLIPPED, _DROWNED = 250, 4, 0.08, 0.5
+_FULL = 250  # display value from which a pixel is full
+_BLACK = 4  # display value up to which it is black
+_CLIPPED = 0.08  # share of full pixels that makes a reading a bound
+_DROWNED = 0.5  # share of black ones that does
 _LEAST_PIXELS = 60
 
 

@@ -26,8 +26,11 @@ Off = tuple[float, float, float]
 #: Less overlap than this with every neighbour is a gap to come (common practice, no source), and so much off the planned
 #: direction, as a share of the frame, is told.
 LEAST_OVERLAP, _OFF_PLAN = 0.15, 0.12
-#: Blur of so many pixels, full white from this value over such a share of the frame, and a roll of so many degrees are told.
-_BLUR_PX, _FULL, _CLIPPED, _TILTED_DEG = 1.0, 250, 0.04, 2.0
+#: What is told of a frame.
+_BLUR_PX = 1.0  # blur
+_FULL = 250  # display value of full white
+_CLIPPED = 0.04  # share of the frame in full white
+_TILTED_DEG = 2.0  # roll
 #: Fewer points than this are nothing to match, and settings that differ by less than this share are one.
 _FEW_POINTS, _SAME_SHARE = 40, 0.06
 #: Settings are compared with those of so many frames before.

@@ -45,14 +45,17 @@ from idle_lantern.core.watching.faults import (
 
 Array = NDArray[Any]
 
-#: Size of the first look, its points, and how far a match may lie off the rotation at that size.
-_LOOK_MP, _POINTS, _WITHIN_PX = 0.35, 1500, 2.0
+_LOOK_MP = 0.35  # size of the first look
+_POINTS = 1500  # sought at that size
+_WITHIN_PX = 2.0  # how far a match may lie off the rotation at that size
 #: Frames that a new one is matched against, nearest first; those whose sharpness it is compared with.
 _PARTNERS, _CLOSE = 6, 2
 #: A hole narrower than this at the rim of the wanted field is left to the crop.
 _RIM_DEG = 2.0
-#: Full-size brightness is held of so many frames, the look at them of more, their points of more still.
-_HELD, _LOOKS, _FEATURED = 5, 60, 400
+#: Of how many frames is held.
+_HELD = 5  # full-size brightness
+_LOOKS = 60  # the look at them
+_FEATURED = 400  # their points
 #: The turning axis is known well enough from so many frames.
 _LEAN_FRAMES = 3
 

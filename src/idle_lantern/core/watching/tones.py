@@ -17,7 +17,9 @@ NOTES: dict[Kind, tuple[tuple[float, float], ...]] = {
     "care": ((784.0, 0.12), (784.0, 0.12)),
     "again": ((659.3, 0.14), (523.3, 0.14), (392.0, 0.26)),
 }
-_GAP_S, _FADE_S, _LOUD = 0.05, 0.012, 0.35
+_GAP_S = 0.05  # between two tones
+_FADE_S = 0.012  # at both ends of a tone
+_LOUD = 0.35  # of full scale
 
 
 def samples(kind: Kind) -> Array:

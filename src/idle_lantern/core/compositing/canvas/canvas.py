@@ -14,8 +14,8 @@ from idle_lantern.core.compositing.canvas.stretch import Stretch
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection, panini_parameters, suited
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.registration.solve.covered_field import Field, field_of
+from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
+from idle_lantern.core.registration.solve.covered_field import Field, field_of, spread_rays
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.request.options import JoinOptions
 
@@ -28,6 +28,8 @@ _REASONS = {
 }
 #: Canvases beyond this are a mistake of projection or scale, not a picture.
 _MOST_PIXELS = 60e9
+#: So many places across a frame, and down it, tell where the canvas ends.
+_ACROSS = 65
 
 
 @dataclass(frozen=True)
@@ -100,8 +102,12 @@ def make_canvas(
     projection: str = "auto",
     width_px: int | None = None,
     parameters: dict[str, float] | None = None,
+    *,
+    across: int = _ACROSS,
 ) -> Canvas:
     """A canvas that holds all frames at their own scale, or at ``width_px`` across.
+
+    Its bounds are told by ``across`` by ``across`` places of each frame.
 
     Raises
     ------
@@ -123,7 +129,7 @@ def make_canvas(
         canvas_from_world = rotations.about_x(-middle_altitude) @ canvas_from_world
     scale = max(lens.focal_px for lens in poses.lenses)
     draft = Canvas(plane, 1, 1, 1.0, (0.0, 0.0), canvas_from_world)
-    box, cut = _bounds(poses, draft)
+    box, cut = _bounds(poses, draft, across)
     if reason == _BY_HAND:
         reason += _warning(projection, box, cut)
     if plane.wraps and seen.full_circle:
@@ -176,36 +182,42 @@ def canvas_for(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
     return replace(canvas, canvas_from_world=canvas.canvas_from_world @ turn)
 
 
-def _bounds(poses: Poses, draft: Canvas) -> tuple[tuple[float, float, float, float], float]:
+def _bounds(poses: Poses, draft: Canvas, across: int) -> tuple[tuple[float, float, float, float], float]:
     """Left, top, right, bottom in radians of what lies within the projection's reach, and the share that does not."""
-    limits = draft.projection.limits
-    points = []
+    rays_of = {(lens, n): spread_rays(lens, n) for lens in set(poses.lenses) for n in {across, _ACROSS}}
+    found, within = [], []
     for lens, rotation in zip(poses.lenses, poses.world_from_camera):
-        u = np.linspace(-0.5, lens.width - 0.5, 65)
-        v = np.linspace(-0.5, lens.height - 0.5, 65)
-        rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
-        world = rays[np.isfinite(rays[:, 0])] @ rotation.T
+        plane, inside = _reached(draft, rays_of[lens, across] @ rotation.T)
+        if (
+            across < _ACROSS and inside.any() and not inside.all()
+        ):  # the reach ends on this frame: where, many places tell
+            plane, inside = _reached(draft, rays_of[lens, _ACROSS] @ rotation.T)
+        found.append(plane)
+        within.append(inside.mean())
         for pole in (-1.0, 1.0):
             if lens.sees(rotation.T @ np.array([0.0, pole, 0.0])):
                 turn = np.linspace(-math.pi, math.pi, 73)
                 ring = np.stack([np.sin(turn) * 1e-6, np.full_like(turn, pole), np.cos(turn) * 1e-6], -1)
-                world = np.concatenate([world, ring])
-        points.append(world)
-    world = np.concatenate(points) @ draft.canvas_from_world.T
-    azimuth, altitude = azimuth_altitude(world)
-    if draft.projection.name in ("rectilinear", "stereographic"):
-        off_axis = np.arccos(np.clip(world[:, 2] / np.linalg.norm(world, axis=1), -1, 1))
-        within = off_axis <= limits.longitude_rad
-    else:
-        within = np.abs(azimuth) <= limits.longitude_rad + 1e-9
-        altitude = np.clip(altitude, -limits.latitude_rad, limits.latitude_rad)
-        flat = np.cos(altitude)
-        world = np.stack([np.sin(azimuth) * flat, -np.sin(altitude), np.cos(azimuth) * flat], -1)
-    plane = draft.projection.forward(world[within])
-    plane = plane[np.isfinite(plane).all(1)]
+                found.append(_reached(draft, ring)[0])
+    plane = np.concatenate(found)
     if len(plane) == 0:
         raise JoinError(f"Nothing of the picture fits the {draft.projection.name} projection", remedy="Choose another")
-    return (*map(float, plane.min(0)), *map(float, plane.max(0))), float(1 - within.mean())  # type: ignore[return-value]
+    return (*map(float, plane.min(0)), *map(float, plane.max(0))), float(1 - np.mean(within))  # type: ignore[return-value]
+
+
+def _reached(draft: Canvas, world: Array) -> tuple[Array, Array]:
+    """Where directions (N, 3) within the projection's reach lie on its plane, (M, 2) in radians, and which they are, (N,) bool."""
+    limits = draft.projection.limits
+    local = world @ draft.canvas_from_world.T
+    if draft.projection.name in ("rectilinear", "stereographic"):
+        off_axis = np.arccos(np.clip(local[:, 2] / np.linalg.norm(local, axis=1), -1, 1))
+        within = off_axis <= limits.longitude_rad
+    else:
+        azimuth, altitude = azimuth_altitude(local)
+        within = np.abs(azimuth) <= limits.longitude_rad + 1e-9
+        local = direction(azimuth, np.clip(altitude, -limits.latitude_rad, limits.latitude_rad))
+    plane = draft.projection.forward(local[within])
+    return plane[np.isfinite(plane).all(1)], np.asarray(within)
 
 
 def _warning(projection: str, box: tuple[float, float, float, float], cut: float) -> str:

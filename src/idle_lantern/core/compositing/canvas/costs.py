@@ -11,11 +11,17 @@ from numpy.typing import NDArray
 
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry.rectangles import inner_rectangle
+from idle_lantern.core.geometry.sphere import direction
+from idle_lantern.core.registration.solve.covered_field import Field
 
 Array = NDArray[Any]
 
 #: Of the largest scales this share is left out: a single pixel at a pole is no picture.
 _NEARLY_ALL = 99.5
+#: The line whose bend is told lies so much of the way up or down, but not farther up than this.
+_LINE_AT, _HIGHEST_LINE_RAD = 0.5, math.radians(40)
+#: It goes over so much of the width, and is no longer than an eye takes for one line.
+_LINE_OVER, _LONGEST_LINE_RAD = 0.8, math.radians(110)
 
 
 @dataclass(frozen=True)
@@ -40,13 +46,20 @@ class Costs:
 def costs_of(canvas: Canvas, shown: Array, line: Array) -> Costs:
     """The costs of a canvas of which ``shown`` (h, w) bool, at any size, tells where its picture shows anything.
 
-    ``line`` (2, 3) are the directions of the ends of the straight line whose bend is told.
+    ``line`` (2, 3) are the directions of the ends of the straight line whose bend is told, such as ``straight_line``.
     """
     small = canvas.scaled(min(1.0, math.sqrt(40_000 / (canvas.width * canvas.height))))
     rows = np.clip((np.arange(small.height) + 0.5) * shown.shape[0] / small.height, 0, shown.shape[0] - 1).astype(int)
     columns = np.clip((np.arange(small.width) + 0.5) * shown.shape[1] / small.width, 0, shown.shape[1] - 1).astype(int)
     there = shown[np.ix_(rows, columns)]
     return Costs(_stretch(small, there), _bend(small, line), _loss(there))
+
+
+def straight_line(seen: Field) -> Array:
+    """Ends (2, 3) of a straight line of the world, level and above or below the middle, such as an eaves or a quay: what bends most."""
+    half = min(_LINE_OVER * seen.width_rad / 2, _LONGEST_LINE_RAD / 2)
+    up = min(_LINE_AT * max(seen.high_rad, seen.low_rad, key=abs), _HIGHEST_LINE_RAD, key=abs)
+    return direction(np.array([seen.middle_rad - half, seen.middle_rad + half]), np.array([up, up]))
 
 
 def _stretch(small: Canvas, there: Array) -> float:

@@ -25,8 +25,10 @@ from idle_lantern.core.registration.solve.poses import Poses
 
 Array = NDArray[Any]
 
-#: Enough for seams to pass round a walking person in a row of frames; large grids get more.
-_LEAST_PIXELS, _PIXELS_PER_FRAME, _MOST_PIXELS = 300_000, 8_000, 4_000_000
+#: Enough pixels for seams to pass round a walking person in a row of frames; large grids get more.
+_LEAST_PIXELS = 300_000
+_PIXELS_PER_FRAME = 8_000
+_MOST_PIXELS = 4_000_000
 _PROBE = 8
 
 

@@ -21,11 +21,11 @@ MAP_SIZE = (1440, 720)
 _ROWS = 48
 
 
-def map_directions(size: tuple[int, int] = MAP_SIZE) -> Array:
-    """World directions of the map's pixels, (H, W, 3): azimuth -180..180, altitude 90..-90."""
+def map_directions(size: tuple[int, int] = MAP_SIZE, rows: slice = slice(None)) -> Array:
+    """World directions of the map's pixels in some of its rows, (rows, W, 3): azimuth -180..180, altitude 90..-90."""
     width, height = size
     azimuth = ((np.arange(width) + 0.5) / width * 2 - 1) * math.pi
-    altitude = (0.5 - (np.arange(height) + 0.5) / height) * math.pi
+    altitude = (0.5 - (np.arange(height)[rows] + 0.5) / height) * math.pi
     return direction(azimuth[None, :], altitude[:, None])
 
 
@@ -41,11 +41,10 @@ def unroll_frame(target: Array, pixels: Array, lens: Lens, world_from_camera: Ar
 def unroll_canvas(pixels: Array, alpha: Array | None, canvas: Canvas, size: tuple[int, int] = MAP_SIZE) -> Array:
     """The joined picture on a map of its own, (H, W, 4) uint8; ``pixels`` may be a reduced copy."""
     target = np.zeros((size[1], size[0], 4), np.uint8)
-    rays = map_directions(size)
     scale = np.array([pixels.shape[1] / canvas.width, pixels.shape[0] / canvas.height])
     for top in range(0, size[1], _ROWS):
-        rows = np.s_[top : top + _ROWS]
-        places = canvas.pixels(rays[rows])
+        rows = slice(top, top + _ROWS)
+        places = canvas.pixels(map_directions(size, rows))
         u, v = places[..., 0], places[..., 1]
         with np.errstate(invalid="ignore"):
             inside = (u >= -0.5) & (v >= -0.5) & (u < canvas.width - 0.5) & (v < canvas.height - 0.5)

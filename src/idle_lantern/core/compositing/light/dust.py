@@ -21,13 +21,15 @@ Array = NDArray[Any]
 _LEAST_FRAMES, _LEAST_SHARE = 4, 0.3
 #: Contrast about a place up to which it is smooth.
 _SMOOTH = 0.022
-#: Loss of light in a spot that is told, as share; every smooth frame must show some of it, and all much the same.
-_LEAST_LOSS, _EACH, _ALIKE = 0.02, 0.35, 0.4
+_LEAST_LOSS = 0.02  # of light in a spot that is told, as a share
+_EACH = 0.35  # share of it that every smooth frame must show
+_ALIKE = 0.4  # by how much, as a share, frames may differ in it
 _MOST_SPOTS = 12
 #: On a ring about a spot nothing is darker than this share of its depth.
 _RING = 0.35
-#: Round a spot so many times its size, and so many pixels more, is left out; masks are held so large at most.
-_WIDER, _RIM_PX, _MASK_PX = 0.8, 2.0, 1500
+_WIDER = 0.8  # times the spot's size is left out round it
+_RIM_PX = 2.0  # and so much more
+_MASK_PX = 1500  # longer side of a mask at most
 
 
 @dataclass(frozen=True)
@@ -124,12 +126,12 @@ def dust_masks(poses: Poses, infos: Sequence[FrameInfo], working: Sequence[Worki
     masks: dict[int, Mask] = {}
     for i in held:
         lens = poses.lenses[i]
-        world = lens.unproject(at) @ poses.world_from_camera[i].T
+        world = poses.directions(i, at)
         clean = np.zeros(len(found), bool)
         for j in range(len(poses.lenses)):
             if j == i or clean.all():
                 continue
-            seen, valid = poses.lenses[j].project(np.nan_to_num(world @ poses.world_from_camera[j]))
+            seen, valid = poses.pixels(j, world)
             size = (poses.lenses[j].width - 1, poses.lenses[j].height - 1)
             inside = valid & (seen >= 2 * reach[:, None]).all(1) & (seen <= size - 2 * reach[:, None]).all(1)
             apart = np.linalg.norm(seen[:, None] - at[None], axis=2) > reach[:, None] + reach[None]

@@ -66,7 +66,7 @@ def _head(poses: Poses, working: Sequence[WorkingFrame], down: Sequence[int]) ->
     smooth = {i: cv2.GaussianBlur(working[i].picture.pixels, (0, 0), 1.5) for i in down}
     for i in down:
         for j in down:
-            turn = poses.world_from_camera[j].T @ poses.world_from_camera[i]
+            turn = poses.turn(i, j)
             if i == j or math.acos(float(np.clip((np.trace(turn) - 1) / 2, -1, 1))) < _TURNED_RAD:
                 continue
             at, inside = _places(poses, working, i, j)
@@ -92,12 +92,9 @@ def _places(poses: Poses, working: Sequence[WorkingFrame], i: int, j: int) -> tu
     h, w = working[i].picture.pixels.shape[:2]
     scale = np.asarray(working[i].scale)
     u, v = np.meshgrid(np.arange(w, dtype=float), np.arange(h, dtype=float))
-    rays = poses.lenses[i].unproject((np.stack([u, v], -1) + 0.5) * scale - 0.5)
-    known = np.isfinite(rays[..., 0])
-    local = np.nan_to_num(rays) @ poses.world_from_camera[i].T @ poses.world_from_camera[j]
-    seen, valid = poses.lenses[j].project(local)
+    seen, valid = poses.transfer(i, j, (np.stack([u, v], -1) + 0.5) * scale - 0.5)
     lens = poses.lenses[j]
-    inside = known & valid & (seen >= 0).all(-1) & (seen <= (lens.width - 1, lens.height - 1)).all(-1)
+    inside = valid & (seen >= 0).all(-1) & (seen <= (lens.width - 1, lens.height - 1)).all(-1)
     other = np.asarray(working[j].scale)
     return np.nan_to_num((seen + 0.5) / other - 0.5).astype(np.float32), inside
 

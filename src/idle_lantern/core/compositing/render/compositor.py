@@ -140,8 +140,8 @@ class Compositor:
         if k not in self.masks:
             return b""
         lens, hide = self.poses.lenses[k], self.masks[k].hide
-        pixels, valid = lens.project(np.nan_to_num(directions) @ self.poses.world_from_camera[k])
-        pixels = pixels[valid & np.isfinite(directions[..., 0])]
+        pixels, valid = self.poses.pixels(k, directions)
+        pixels = pixels[valid]
         if len(pixels) == 0:
             return b""
         scale = np.array([hide.shape[1] / lens.width, hide.shape[0] / lens.height])

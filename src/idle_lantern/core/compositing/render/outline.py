@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 
-#: Windows are worked on no larger than this; so much about the click is the thing, so much at the rim is not.
-_WORK_PX, _SURE, _RIM = 360, 0.025, 0.08
+_WORK_PX = 360  # windows are worked on no larger
+_SURE = 0.025  # so much about the click is the thing, as a share of the window
+_RIM = 0.08  # so much at the rim is not
 #: Windows that are tried, as shares of the one that is given, and how far the smallest reaches.
 _WINDOWS, _LEAST_REACH_PX = (0.2, 0.3, 0.45, 0.67, 1.0), 24.0
 _ROUNDS = 5

@@ -69,7 +69,7 @@ def frames_showing(poses: Poses, canvas: Canvas, u: float, v: float) -> list[int
     found = []
     for i, lens in enumerate(poses.lenses):
         if lens.sees(ray @ poses.world_from_camera[i]):
-            pixel, _valid = lens.project(ray @ poses.world_from_camera[i])
+            pixel, _valid = poses.pixels(i, ray)
             off = np.abs(pixel / np.array([lens.width, lens.height]) - 0.5).max()
             found.append((float(off), i))
     return [i for _off, i in sorted(found)]
@@ -173,9 +173,5 @@ def _mask_shape(width: int, height: int) -> tuple[int, int]:
 
 
 def _in_frame(poses: Poses, canvas: Canvas, k: int, area: FrameArea, shape: tuple[int, ...]) -> Array:
-    lens = poses.lenses[k]
-    x = (np.arange(shape[1]) + 0.5) * lens.width / shape[1] - 0.5
-    y = (np.arange(shape[0]) + 0.5) * lens.height / shape[0] - 0.5
-    rays = lens.unproject(np.stack(np.meshgrid(x, y), -1))
-    places = canvas.pixels(np.nan_to_num(rays) @ poses.world_from_camera[k].T)
+    places = canvas.pixels(np.nan_to_num(poses.directions(k, poses.lenses[k].places_px(shape[1], shape[0]))))
     return area.holds(places, canvas.width if canvas.full_circle else 0.0)

@@ -20,8 +20,10 @@ Array = NDArray[Any]
 
 #: Pixels at which gaps are completed.
 SMALL_PX = 160_000
-#: A gap is busy where so much of what borders on it lies so near the end of a line longer than this share of the picture.
-_BUSY, _NEAR_PX, _LONG = 0.3, 6, 0.05
+#: A gap is busy where much of what borders on it lies near the end of a long line.
+_BUSY = 0.3  # share of its border
+_NEAR_PX = 6
+_LONG = 0.05  # share of the picture's size
 _SIDES = ("the top", "the bottom", "the left", "the right")
 
 

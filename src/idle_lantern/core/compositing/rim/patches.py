@@ -16,8 +16,10 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 
-#: Half a patch, rounds of looking and of painting at each size, and the shortest side at the coarsest.
-_HALF, _LOOKS, _PAINTS, _COARSEST = 3, 2, 3, 24
+_HALF = 3  # half a patch in pixels
+_LOOKS = 2  # rounds of looking for alike patches at each size
+_PAINTS = 3  # rounds of painting at each size
+_COARSEST = 24  # shortest side at the coarsest size in pixels
 _OFFSETS = tuple((dy, dx) for dy in range(-_HALF, _HALF + 1, 2) for dx in range(-_HALF, _HALF + 1, 2))
 
 

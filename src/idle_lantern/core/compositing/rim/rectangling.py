@@ -29,8 +29,11 @@ Array = NDArray[Any]
 
 #: Cells along the longer side of the mesh.
 _CELLS = 44
-#: Weights of lines and of the rim against shapes (He et al., section 4), bins of direction, and how often they take turns.
-_LINES, _RIM, _BINS, _TURNS = 100.0, 1e6, 50, 10
+#: Weights against shapes, bins of direction and turns (He et al., section 4).
+_LINES = 100.0  # weight of lines
+_RIM = 1e6  # weight of the rim
+_BINS = 50  # of directions
+_TURNS = 10  # how often mesh and lines are solved for in turn
 #: Lines so near to level or upright keep their direction.
 _LEVEL_RAD = math.radians(4.0)
 #: Lines shorter than this share of the picture's longer side say little.

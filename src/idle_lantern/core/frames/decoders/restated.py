@@ -21,9 +21,17 @@ from idle_lantern.core.frames.bounds import Claim, check_claim
 
 Array = NDArray[Any]
 
-_JPEG_XL, _CFA, _LINEAR = 52546, 32803, 34892
+#: Values of tags (DNG 1.7): compression, and photometric interpretations.
+_JPEG_XL = 52546
+_CFA = 32803
+_LINEAR = 34892
 _ROWS_DEALT, _COLUMNS_DEALT = 50975, 52547
-_BLACK, _WHITE, _BASELINE, _ACTIVE, _OPCODES = 50714, 50717, 50730, 50829, 51009
+#: Tags (DNG 1.7).
+_BLACK = 50714  # BlackLevel
+_WHITE = 50717  # WhiteLevel
+_BASELINE = 50730  # BaselineExposure
+_ACTIVE = 50829  # ActiveArea
+_OPCODES = 51009  # OpcodeList2
 _MAP_POLYNOMIAL = 8
 #: What describes the sensor's colours and how the camera was held, in the first directory, and what describes the mosaic.
 _FACTS = (271, 272, 274, 50706, 50707, 50708, 50721, 50722, 50723, 50724, 50727, 50728, 50729, 50778, 50779)

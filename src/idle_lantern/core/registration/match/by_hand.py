@@ -20,7 +20,7 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.request.choices import TiePoint
 
@@ -184,7 +184,7 @@ def misses_px(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[L
             miss = float(np.hypot(*(ends - on_line).T).max())
             found.append(miss if math.isfinite(miss) else math.inf)
             continue
-        place, valid = lenses[b].project(turn @ lenses[a].unproject(np.array(p.xy_a, float)))
+        place, valid = transfer(lenses[a], lenses[b], turn, np.array(p.xy_a, float))
         found.append(float(np.hypot(*(place - p.xy_b))) if bool(valid) else math.inf)
     return found
 

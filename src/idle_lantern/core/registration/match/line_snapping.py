@@ -15,12 +15,17 @@ from idle_lantern.core.registration.match.by_hand import SIGMA_PX
 
 Array = NDArray[Any]
 
-#: Places along a line: one in so many pixels, but not fewer or more than this.
-_EVERY_PX, _FEWEST, _MOST = 3.0, 16, 240
-#: The slope across is taken from a profile smoothed by this many pixels, about the edge so far on each side of the line.
-_SMOOTH_PX, _NEAR_PX, _ROUNDS = 1.2, 3.5, 4
-#: Of the places along it so many must show the edge, within so many pixels of the straight line, and so clearly: grey levels a pixel.
-_SHARE, _ON_IT_PX, _FAINTEST = 0.6, 1.0, 1.0
+_EVERY_PX = 3.0  # between places along a line
+_FEWEST = 16  # places
+_MOST = 240  # places
+#: The slope across a line is taken from a smoothed profile.
+_SMOOTH_PX = 1.2  # by so many pixels
+_NEAR_PX = 3.5  # about the edge, on each side of the line
+_ROUNDS = 4  # of moving the line onto the edge
+#: What a line needs to be believed.
+_SHARE = 0.6  # of its places that show the edge
+_ON_IT_PX = 1.0  # from the straight line
+_FAINTEST = 1.0  # grey levels a pixel
 #: Blocks of neighbouring places miss together: lens and sampling, not chance.
 _ALIKE, _BEST_PX = 4, 0.03
 

@@ -9,13 +9,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.by_hand import SIGMA_PX
 
 Array = NDArray[Any]
 
-#: Half the patch, how far a hand may miss, and the likeness from which the place is believed.
-_HALF, _REACH, _ALIKE = 12, 14, 0.8
+_HALF = 12  # half the patch in pixels
+_REACH = 14  # pixels that a hand may miss by
+_ALIKE = 0.8  # likeness from which the place is believed
 #: Standard error of a place that was snapped.
 SNAPPED_PX = 0.05
 
@@ -76,8 +77,8 @@ def drawn_as(
 ) -> Array | None:
     """How one pixel right and one down of a place in a are drawn in b, (2, 2), where cameras are turned by ``b_from_a``."""
     start = np.array(xy_a, float)
-    rays = lens_a.unproject(start + np.array([[1.0, 0], [-1.0, 0], [0, 1.0], [0, -1.0]]))
-    places, valid = lens_b.project(rays @ b_from_a.T)
+    beside = start + np.array([[1.0, 0], [-1.0, 0], [0, 1.0], [0, -1.0]])
+    places, valid = transfer(lens_a, lens_b, b_from_a, beside)
     if not (valid.all() and np.isfinite(places).all()):
         return None
     warp = np.stack([places[0] - places[1], places[2] - places[3]], -1) / 2

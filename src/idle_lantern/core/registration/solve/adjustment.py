@@ -38,7 +38,9 @@ _SCALES_A_NOISE = 3.0
 LENS_INTRINSICS = 6
 _NO_INTRINSICS = np.zeros(LENS_INTRINSICS)
 #: Which of them an adjustment may free.
-FOCAL, BENT, OFF_CENTRE = (0,), (0, 1, 2), (0, 4, 5)
+FOCAL = (0,)
+BENT = (0, 1, 2)
+OFF_CENTRE = (0, 4, 5)
 BENT_OFF_CENTRE, ALL = (0, 1, 2, 4, 5), (0, 1, 2, 3, 4, 5)
 
 

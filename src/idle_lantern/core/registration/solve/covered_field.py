@@ -4,11 +4,19 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.registration.solve.poses import Poses
+
+Array = NDArray[Any]
+
+#: So many places across a frame, and down it, tell what it covers.
+_ACROSS = 33
 
 
 @dataclass(frozen=True)
@@ -22,15 +30,14 @@ class Field:
     full_circle: bool
 
 
-def field_of(poses: Poses) -> Field:
-    """The part of the sphere that the frames cover, from their outlines."""
+def field_of(poses: Poses, across: int = _ACROSS) -> Field:
+    """The part of the sphere that the frames cover, from places spread over them, ``across`` by ``across`` of each."""
     intervals, low, high = [], math.pi / 2, -math.pi / 2
+    rays_of: dict[Lens, Array] = {}  # frames mostly share one lens
     for lens, rotation in zip(poses.lenses, poses.world_from_camera):
-        u = np.linspace(-0.5, lens.width - 0.5, 33)
-        v = np.linspace(-0.5, lens.height - 0.5, 33)
-        rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
-        rays = rays[np.isfinite(rays[:, 0])] @ rotation.T
-        azimuth, altitude = azimuth_altitude(rays)
+        if lens not in rays_of:
+            rays_of[lens] = spread_rays(lens, across)
+        azimuth, altitude = azimuth_altitude(rays_of[lens] @ rotation.T)
         low, high = min(low, float(altitude.min())), max(high, float(altitude.max()))
         poles = [bool(lens.sees(rotation.T @ np.array([0.0, s, 0.0]))) for s in (-1, 1)]
         if any(poles):
@@ -43,6 +50,12 @@ def field_of(poses: Poses) -> Field:
         intervals.append((middle + float(around.min()), middle + float(around.max())))
     middle, width = _union(intervals)
     return Field(middle, width, low, high, width >= 2 * math.pi - 1e-9)
+
+
+def spread_rays(lens: Lens, across: int) -> Array:
+    """Directions in the camera, (N, 3), spread over all that the lens shows, its edges among them."""
+    rays = lens.unproject(lens.places_px(across, with_rim=True).reshape(-1, 2))
+    return rays[np.isfinite(rays[:, 0])]
 
 
 def _union(intervals: list[tuple[float, float]]) -> tuple[float, float]:

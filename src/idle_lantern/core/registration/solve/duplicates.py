@@ -9,7 +9,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
 
@@ -17,6 +16,8 @@ Array = NDArray[Any]
 
 #: Neighbours of the tightest school share half of a frame; repeats share nearly all.
 _SAME_SHARE = 0.93
+#: What share of a frame another one shows is told by so many places across and down.
+_ACROSS = 31
 
 
 def duplicates(poses: Poses, working: Sequence[WorkingFrame]) -> dict[int, int]:
@@ -54,9 +55,6 @@ def sharpness(frame: WorkingFrame) -> float:
 
 def _share(poses: Poses, a: int, b: int) -> float:
     """Share of frame a that frame b shows."""
-    lens: Lens = poses.lenses[a]
-    u = (np.arange(31) + 0.5) / 31 * lens.width - 0.5
-    v = (np.arange(31) + 0.5) / 31 * lens.height - 0.5
-    rays = lens.unproject(np.stack(np.meshgrid(u, v), -1).reshape(-1, 2))
-    b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
-    return float(poses.lenses[b].sees(np.nan_to_num(rays) @ b_from_a.T).mean())
+    lens = poses.lenses[a]
+    rays = lens.unproject(lens.places_px(_ACROSS))
+    return float(poses.lenses[b].sees(np.nan_to_num(rays) @ poses.turn(a, b).T).mean())

@@ -30,10 +30,13 @@ Array = NDArray[Any]
 
 #: Frames whose axis looks less far down show little ground, and what lies less far down is ground no more.
 _DOWN_RAD, _GROUND_RAD = math.radians(-25.0), math.radians(25.0)
-#: Points that must agree at least, as a share of those that match too, and within how many pixels of the reduced frame.
-_LEAST, _SHARE, _AGREE_PX = 20, 0.25, 3.0
-#: Side and focal length of the ground seen from above, and points sought on it and on a frame.
-_SIDE_PX, _FOCAL_PX, _POINTS = 1100, 300.0, 2500
+#: Points that must agree for a frame of the ground.
+_LEAST = 20
+_SHARE = 0.25  # of those that match too
+_AGREE_PX = 3.0  # of the reduced frame
+_SIDE_PX = 1100  # of the ground seen from above
+_FOCAL_PX = 300.0  # of that view
+_POINTS = 2500  # sought on it and on a frame
 #: Share of a frame's width by which the ground must lie elsewhere than a turn puts it.
 _ELSEWHERE = 0.02
 #: A tie by a smaller share of what matches is a weak one; by so many times its points the ground must fit better.
@@ -90,7 +93,7 @@ def _from_above(poses: Poses, down: Sequence[int], working: Sequence[WorkingFram
     for i in down:
         frame, lens = working[poses.frames[i]], poses.lenses[i]
         local = rays @ poses.world_from_camera[i]
-        pixels, _valid = lens.project(local)
+        pixels, _valid = poses.pixels(i, rays)
         direct = np.where(lens.sees(local), local[..., 2], 0)
         mine = direct > best
         at = ((pixels + 0.5) / np.asarray(frame.scale) - 0.5).astype(np.float32)
@@ -149,7 +152,7 @@ def _cone(poses: Poses, i: int, angle: float, shape: tuple[int, int], scale: flo
         [math.sin(angle) * np.cos(turns), np.full_like(turns, math.cos(angle)), math.sin(angle) * np.sin(turns)], -1
     )
     lens, bend = poses.lenses[i], poses.bend(i)
-    places, valid = lens.project(rays @ poses.world_from_camera[i])
+    places, valid = poses.pixels(i, rays)
     if bend is not None:
         places = places + bend_at(bend, places[None], lens)[0]
     part = np.zeros(shape, np.uint8)

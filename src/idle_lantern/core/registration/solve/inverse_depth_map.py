@@ -26,18 +26,24 @@ from idle_lantern.core.registration.solve.poses import Poses
 
 Array = NDArray[Any]
 
-#: Cells of the map to a frame's pixel at most, cells in all, and cells times inverse depths (which sets the memory).
-_FINEST, _MOST_CELLS, _MOST_WORK = 0.5, 1_500_000, 10_000_000
-#: Cells by which things shift from one inverse depth to the next, and inverse depths at least and at most.
-_STEP_CELLS, _LEAST, _MOST = 0.7, 4, 64
+_FINEST = 0.5  # cells to a frame's pixel at most
+_MOST_CELLS = 1_500_000
+_MOST_WORK = 10_000_000  # cells times inverse depths, which sets the memory
+_STEP_CELLS = 0.7  # by which things shift from one inverse depth to the next
+_LEAST = 4  # inverse depths
+_MOST = 64  # inverse depths
 #: The nearest tie points tell how far to look: so many lie below, and so much beyond it things may stand.
 _NEAREST, _BEYOND = 0.995, 1.25
-#: Detail counts against what lies about it, in cells; logarithms make it free of exposure, this unit about grey levels.
-_DETAIL_CELLS, _GREY_LEVELS, _DARK = 6.0, 110.0, 10.0
+#: Detail counts against what lies about it; logarithms make it free of exposure.
+_DETAIL_CELLS = 6.0  # what lies about it
+_GREY_LEVELS = 110.0  # the unit: a step of the logarithm is about so many grey levels
+_DARK = 10.0  # grey levels below which all is dark
 #: Frames that differ by more show different things, and no more is learned from by how much; side of a patch in cells.
 _UNLIKE, _PATCH = 25.0, 5
-#: What a inverse depth one step beside the neighbour's costs, any other, and each step from far.
-_BESIDE, _ELSEWHERE, _FROM_FAR = 6.0, 40.0, 0.05
+#: Costs of an inverse depth.
+_BESIDE = 6.0  # one step beside the neighbour's
+_ELSEWHERE = 40.0  # any other
+_FROM_FAR = 0.05  # each step from far
 #: Where nothing is compared, rows go on each for itself: the middle of so many of them is taken.
 _ROWS = 25
 

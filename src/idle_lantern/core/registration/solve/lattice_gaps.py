@@ -171,14 +171,12 @@ def _neighbours(level: Poses, place: tuple[float, float]) -> Poses:
 
 def _like(level: Poses, small: dict[int, Array], lens: Lens, frame: int, turned: Array) -> float:
     """Correlation of all overlaps together."""
-    x = (np.arange(_ACROSS) + 0.5) / _ACROSS * lens.width - 0.5
-    y = (np.arange(_ACROSS) + 0.5) / _ACROSS * lens.height - 0.5
-    points = np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
-    rays = np.nan_to_num(lens.unproject(points)) @ turned.T
+    points = lens.places_px(_ACROSS).reshape(-1, 2)
+    rays = lens.unproject(points) @ turned.T
     own = _sampled(small[frame], points, lens)
     mine, theirs = [], []
-    for f, other, rotation in zip(level.frames, level.lenses, level.world_from_camera):
-        there, valid = other.project(rays @ rotation)
+    for i, (f, other) in enumerate(zip(level.frames, level.lenses)):
+        there, valid = level.pixels(i, rays)
         inside = valid & (there > 0).all(1) & (there < [other.width - 1, other.height - 1]).all(1)
         if inside.sum() >= _LEAST_PLACES:
             values = _sampled(small[f], there[inside], other)
@@ -225,8 +223,7 @@ def _empty_links(poses: Poses, new: set[int]) -> list[Link]:
     """Links of the new frames with all that they overlap, without points."""
     at = dict(zip(poses.frames, poses.world_from_camera))
     lens = poses.lenses[0]
-    x, y = np.linspace(0, lens.width - 1, 12), np.linspace(0, lens.height - 1, 12)
-    rays = np.nan_to_num(lens.unproject(np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)))
+    rays = np.nan_to_num(lens.unproject(lens.places_px(12))).reshape(-1, 3)
     nothing = np.zeros((0, 2))
     links = []
     for f in sorted(new):

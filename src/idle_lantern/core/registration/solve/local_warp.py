@@ -85,10 +85,9 @@ def _ties(poses: Poses, links: Sequence[Link]) -> _Ties:
         if not link.inliers or link.a not in poses.frames or link.b not in poses.frames:
             continue
         i, j = poses.index(link.a), poses.index(link.b)
-        turn = poses.world_from_camera[j].T @ poses.world_from_camera[i]
 
-        def carried(points: Array, i: int = i, j: int = j, turn: Array = turn) -> Array:
-            return poses.lenses[j].project(poses.lenses[i].unproject(points) @ turn.T)[0]
+        def carried(points: Array, i: int = i, j: int = j) -> Array:
+            return poses.transfer(i, j, points)[0]
 
         known = link.inlier & (link.sigma_px < _WORST_PX)
         one, other = link.points_a[known], link.points_b[known]

@@ -97,10 +97,8 @@ def _shared_places(poses: Poses, other: int, own: int) -> Array:
     there = poses.index(other)
     lens, mine = poses.lenses[there], poses.lenses[own]
     down = max(2, round(_ACROSS * lens.height / lens.width))
-    x = (np.arange(_ACROSS) + 0.5) * lens.width / _ACROSS
-    y = (np.arange(down) + 0.5) * lens.height / down
-    places = np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
-    rays = np.nan_to_num(lens.unproject(places)) @ poses.world_from_camera[there].T
+    places = lens.places_px(_ACROSS, down).reshape(-1, 2)
+    rays = np.nan_to_num(poses.directions(there, places))
     return places[mine.sees(rays @ poses.world_from_camera[own])]
 
 
@@ -114,7 +112,7 @@ def _turned(
     rays, points, sqrt_information = [], [], []
     for link in links:
         there = poses.index(link.a)
-        rays.append(poses.lenses[there].unproject(link.points_a) @ poses.world_from_camera[there].T)
+        rays.append(poses.directions(there, link.points_a))
         points.append(link.points_b)
         sqrt_information.append(link.sqrt_information)
     world, target, white = np.concatenate(rays), np.concatenate(points), np.concatenate(sqrt_information)

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import Link
 
 Array = NDArray[Any]
@@ -76,6 +76,26 @@ class Poses:
         )
         return replace(self, lenses=lenses, bends=bends)
 
+    def turn(self, a: int, b: int) -> Array:
+        """The rotation ``b_from_a`` (3, 3) between the frames at two places."""
+        return np.asarray(self.world_from_camera[b].T @ self.world_from_camera[a])
+
+    def directions(self, i: int, pixels: Array) -> Array:
+        """World directions (..., 3) of pixels (..., 2) of the i-th frame; NaN where its lens sees nothing."""
+        return np.asarray(self.lenses[i].unproject(pixels) @ self.world_from_camera[i].T)
+
+    def pixels(self, i: int, directions: Array) -> tuple[Array, Array]:
+        """Pixels (..., 2) of world directions (..., 3) in the i-th frame, and which of them its lens can show, as ``Lens.project``."""
+        known = np.isfinite(directions).all(-1)
+        if known.all():
+            return self.lenses[i].project(directions @ self.world_from_camera[i])
+        pixels, valid = self.lenses[i].project(np.nan_to_num(directions) @ self.world_from_camera[i])
+        return pixels, valid & known
+
+    def transfer(self, a: int, b: int, pixels: Array) -> tuple[Array, Array]:
+        """Pixels of frame b (..., 2) that show what pixels of frame a do, and which of them there are, by places."""
+        return transfer(self.lenses[a], self.lenses[b], self.turn(a, b), pixels)
+
     def bend(self, i: int) -> Array | None:
         """The local warp of the i-th frame, if it has one."""
         return self.bends[i] if self.bends else None
@@ -101,8 +121,7 @@ def farthest_px(bend: Array) -> float:
 def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
     """The link with rotation, inliers and error taken anew from solved poses."""
     a, b = poses.index(link.a), poses.index(link.b)
-    b_from_a = poses.world_from_camera[b].T @ poses.world_from_camera[a]
-    pixels, valid = poses.lenses[b].project(poses.lenses[a].unproject(link.points_a) @ b_from_a.T)
+    pixels, valid = poses.transfer(a, b, link.points_a)
     off = pixels - link.points_b
     if link.by_hand:
         # a line that was drawn tells nothing along itself
@@ -111,4 +130,4 @@ def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
     miss = np.where(valid, np.linalg.norm(off, axis=1), np.inf)
     inlier = miss < (math.inf if link.by_hand else tolerance_px)
     rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
-    return replace(link, b_from_a=b_from_a, inlier=inlier, rms_px=rms)
+    return replace(link, b_from_a=poses.turn(a, b), inlier=inlier, rms_px=rms)

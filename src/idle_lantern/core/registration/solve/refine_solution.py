@@ -25,7 +25,7 @@ from idle_lantern.core.registration.solve.hand_held import HandHeld, solve_hand_
 from idle_lantern.core.registration.solve.inverse_depth import NearThings
 from idle_lantern.core.registration.solve.parallax import Parallax, solve_parallax
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
-from idle_lantern.core.registration.solve.tie_points import carried, register_tie_points, smoothed
+from idle_lantern.core.registration.solve.tie_points import register_tie_points, smoothed
 from idle_lantern.core.request.options import JoinOptions
 
 Array = NDArray[Any]
@@ -225,8 +225,8 @@ def _adjusted(poses: Poses, links: list[Link], group: list[int], told: bool, kno
 def _moved_px(link: Link, old: Poses, new: Poses) -> float:
     """By how much other poses move the farther points of a link in frame b."""
     points = link.points_a
-    one, there = carried(link, old, points)
-    other, here = carried(link, new, points)
+    one, there = old.transfer(old.index(link.a), old.index(link.b), points)
+    other, here = new.transfer(new.index(link.a), new.index(link.b), points)
     moved = np.linalg.norm(one - other, axis=1)[there & here]
     return float(np.quantile(moved, 0.9)) if len(moved) else 0.0
 

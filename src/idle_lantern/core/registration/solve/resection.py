@@ -19,13 +19,16 @@ from idle_lantern.core.registration.solve.initial_positions import left_over
 
 Array = NDArray[Any]
 
-#: Directions about so many neighbours, those that share most, and distances as shares of the usual one.
-_ABOUT, _DIRECTIONS, _DISTANCES = 2, 200, (0.6, 1.5)
+_ABOUT = 2  # neighbours about which a frame is tried elsewhere, those that share most
+_DIRECTIONS = 200  # tried about each
+_DISTANCES = (0.6, 1.5)  # tried, as shares of the usual one
 #: What lies nearer to where the frames stand, as a share of the usual distance, is left to the adjustment.
 _ELSEWHERE = 0.3
 #: From rough to fine: scale of the misses, adjustments of the turn, how many of the best go on, and how far about them is tried.
 _ROUNDS = ((1.0, 3, 24, 0.2), (0.5, 5, 12, 0.08), (0.25, 6, 8, 0.03))
-_ABOUT_EACH, _SEED, _TURNS = 8, 1, 8
+_ABOUT_EACH = 8  # places tried about each that goes on
+_SEED = 1  # of those tries
+_TURNS = 8  # adjustments of the turn at the last
 #: A place elsewhere must leave so little of what stays where the frames stand.
 _BETTER = 0.9
 

@@ -17,7 +17,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.registration.solve.poses import Poses
 
@@ -35,7 +35,9 @@ _KEEP, _ENOUGH = 250, 160
 _SCALES = (1, 2, 4)
 #: The same for links that this leaves weak, at places on an even grid with so many across the shorter side;
 #: what is known worse than the limit below ties nothing there either.
-_SOFT_SCALES, _ACROSS, _WORST_SOFT_PX = (2, 4, 8, 16), 24, 1.0
+_SOFT_SCALES = (2, 4, 8, 16)
+_ACROSS = 24
+_WORST_SOFT_PX = 1.0
 #: Points known to about this need no larger patch, and so many of them are enough for a link.
 _SURE_PX, _ENOUGH_SURE = 0.1, 40
 #: A patch that agrees less with its partner after the fit shows something else.
@@ -145,11 +147,6 @@ def register_faint(a: int, b: int, points_a: Array, grey_a: Array, grey_b: Array
     )
 
 
-def carried(link: Link, poses: Poses, points_a: Array) -> tuple[Array, Array]:
-    """Where the poses lay points (N, 2) of the link's frame a in its frame b, and which of them its lens can show."""
-    return _Pair.of(link, poses).carried(points_a)
-
-
 def _feature_error(miss_px: float) -> float:
     """Standard error of a match that no patch confirmed."""
     return miss_px / 2 if math.isfinite(miss_px) else 1.0
@@ -166,11 +163,11 @@ class _Pair:
     @classmethod
     def of(cls, link: Link, poses: Poses) -> _Pair:
         a, b = poses.index(link.a), poses.index(link.b)
-        return cls(poses.lenses[a], poses.lenses[b], poses.world_from_camera[b].T @ poses.world_from_camera[a])
+        return cls(poses.lenses[a], poses.lenses[b], poses.turn(a, b))
 
     def carried(self, points_a: Array) -> tuple[Array, Array]:
         """Where points (..., 2) of frame a lie in frame b, and which of them lie before its lens."""
-        pixels, valid = self.lens_b.project(np.nan_to_num(self.lens_a.unproject(points_a)) @ self.b_from_a.T)
+        pixels, valid = transfer(self.lens_a, self.lens_b, self.b_from_a, points_a)
         return pixels, valid & np.isfinite(pixels).all(-1)
 
 

@@ -32,8 +32,10 @@ Array = NDArray[Any]
 
 #: Half the angle of view that such lenses have, tried in these steps.
 _TRIED_DEG = np.arange(91.5, 112.0, 0.75)
-#: Directions of the ring: so many round, within so many degrees of the plane between the lenses.
-_AROUND, _RING_DEG, _RINGS = 720, 4.0, 9
+#: Directions of the ring between the lenses.
+_AROUND = 720
+_RING_DEG = 4.0  # from the plane between them at most
+_RINGS = 9
 #: The second lens is turned against the first by no more than this, beside the half turn; steps from coarse to fine.
 _STEPS_DEG = (2.0, 1.0, 0.5, 0.25, 0.1)
 #: Correlation of the rings from which they are the same.
@@ -135,7 +137,6 @@ def _ring_link(poses: Poses) -> Link:
     lens = poses.lenses[0]
     reach = 0.6 * max(0.005, float(lens.angle_rad(lens.circle_px)) - math.pi / 2)
     ring = _ring(_POINTS_AROUND, _POINTS_ACROSS, reach)
-    points_a = lens.project(ring @ poses.world_from_camera[0])[0]
-    points_b, valid = poses.lenses[1].project(ring @ poses.world_from_camera[1])
-    turn = poses.world_from_camera[1].T @ poses.world_from_camera[0]
-    return Link(0, 1, points_a, points_b, turn, valid.copy())
+    points_a, _valid = poses.pixels(0, ring)
+    points_b, valid = poses.pixels(1, ring)
+    return Link(0, 1, points_a, points_b, poses.turn(0, 1), valid.copy())
