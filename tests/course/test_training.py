@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 from idle_lantern.core.geometry import rotations
 from idle_lantern.course import geometry_course as geometry
@@ -86,13 +87,14 @@ def test_a_grade_is_the_worst_of_what_was_measured():
 def test_the_post_moves_as_two_rays_say():
     """Near and far angles from the shifted pupil, from coordinates: the post at 0.9 m against infinity, turned by 20 degrees."""
     seed = 3
-    true = float(geometry.PUPIL.right(seed)["rail"])
-    told = dict(geometry.PUPIL.instruments(seed, {"rail": true + 30}))["Post against the shore"]
+    values = {"rail": float(geometry.PUPIL.right(seed)["rail"]) + 30}
+    told = dict(geometry.PUPIL.instruments(seed, values))["Post against the shore"]
+    off_m = geometry.PUPIL.conduct(seed, values).pupil_mm / 1000
+    assert off_m == pytest.approx(0.030, abs=0.0006), "the rail is right to its millimetre"
     angles = []
-    off = 0.030 + (true - geometry._rail_mm(seed)) / 1000
     for turn in (-20.0, 20.0):
-        pupil = off * np.array([math.sin(math.radians(turn)), math.cos(math.radians(turn))])
-        ray = np.array([0.0, geometry._POST_M]) - pupil * [1.0, 0.0]
+        pupil = off_m * np.array([math.sin(math.radians(turn)), math.cos(math.radians(turn))])
+        ray = np.array([0.0, 0.9]) - pupil * [1.0, 0.0]
         angles.append(math.degrees(math.atan2(ray[0], ray[1])))
     px = (angles[0] - angles[1]) * math.radians(LENS.focal_px)
     assert told.startswith(f"moves {px:.1f} px")
@@ -101,25 +103,28 @@ def test_the_post_moves_as_two_rays_say():
 
 @pytest.mark.parametrize("seed", [1, 2, 3])
 def test_the_right_legs_make_the_base_level(seed: int):
-    """The plane through the three feet, from their heights: its normal is upright within a tenth of a degree."""
-    ground, values = geometry._ground(seed), geometry.BASE.right(seed)
-    for legs, least, most in ((values, 0.0, 0.15), (geometry.BASE.start(), 4.0, 9.0)):
-        feet = [
-            (450 * math.sin(math.radians(a)), float(legs[f"leg{i}"]) - ground[i], 450 * math.cos(math.radians(a)))
-            for i, a in enumerate((0, 120, 240))
-        ]
-        a, b, c = (np.array(f) for f in feet)
-        normal = np.cross(b - a, c - a)
-        lean = math.degrees(math.acos(abs(normal[1]) / np.linalg.norm(normal)))
-        assert lean == pytest.approx(geometry._lean(seed, legs)[0], abs=0.02)
-        assert least <= lean <= most
+    """Legs that differ from the right ones tip the plane through the three feet, whose normal leans by as much as the base does."""
+    right, start = geometry.BASE.right(seed), geometry.BASE.start()
+    feet = [
+        (450 * math.sin(math.radians(a)), float(start[f"leg{i}"]) - float(right[f"leg{i}"]), 450 * math.cos(math.radians(a)))
+        for i, a in enumerate((0, 120, 240))
+    ]  # fmt: skip
+    a, b, c = (np.array(f) for f in feet)
+    normal = np.cross(b - a, c - a)
+    lean = math.degrees(math.acos(abs(normal[1]) / np.linalg.norm(normal)))
+    assert geometry.BASE.conduct(seed, right).lean_deg < 0.15
+    assert geometry.BASE.conduct(seed, start).lean_deg == pytest.approx(lean, abs=0.15)
+    assert 4.0 <= lean <= 9.0
 
 
 def test_a_camera_levelled_on_its_ball_is_level_only_there():
+    """The base as the least rotation (SciPy) that takes straight up to where its axis points."""
     conduct = geometry.BASE.conduct(2, {**geometry.BASE.start(), "ball": "camera"})
-    head = rotations.about_y(0.0) @ geometry._leaning(conduct.lean_deg, conduct.lean_toward_deg)
+    lean, towards = math.radians(conduct.lean_deg), math.radians(conduct.lean_toward_deg)
+    axis = np.cross([0, -1, 0], [math.sin(towards), 0, math.cos(towards)])
+    base = Rotation.from_rotvec(lean * axis).as_matrix()
     assert conduct.swing is not None
-    ahead, aside = (head @ rotations.about_y(math.radians(turn)) @ conduct.swing for turn in (0, 56))
+    ahead, aside = (base @ rotations.about_y(math.radians(turn)) @ conduct.swing for turn in (0, 56))
     assert abs(math.degrees(math.asin(ahead[1, 0]))) < 1e-9
     assert np.degrees(np.arccos(aside[1, 1])) > 3
 
