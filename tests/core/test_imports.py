@@ -168,3 +168,22 @@ def test_the_order_that_is_written_down_is_that_of_the_contracts():
     for name, order in told.items():
         container = {"all": "idle_lantern", "core": "idle_lantern.core"}.get(name, f"idle_lantern.core.{name}")
         assert " ".join(order.split()) == kept[container], name
+
+
+def test_public_functions_of_arrays_tell_their_shapes():
+    """In words such as (N, 3), (h, w) or (...,)."""
+    shape = re.compile(r"\((\.\.\.|[A-Za-z0-9]+( [+*-] \w+)*)(,| x)|shape")
+    wrong = []
+    for name, tree in _trees():
+        if not name.startswith("core/"):
+            continue
+        bodies = [(tree.body, "")] + [(c.body, c.name) for c in tree.body if isinstance(c, ast.ClassDef)]
+        for body, owner in bodies:
+            for made in body:
+                if not isinstance(made, ast.FunctionDef) or made.name.startswith("_") or owner.startswith("_"):
+                    continue
+                hints = [a.annotation for a in (*made.args.args, *made.args.kwonlyargs)] + [made.returns]
+                named = {n.id for h in hints if h is not None for n in ast.walk(h) if isinstance(n, ast.Name)}
+                if "Array" in named and not shape.search(ast.get_docstring(made) or ""):
+                    wrong.append(f"{name}: {owner}.{made.name}".replace(" .", " "))
+    assert not wrong

@@ -90,7 +90,7 @@ class SimulatedCamera:
         seed: int = 0,
         threads: int = ALL_CORES,
     ) -> Picture:
-        """Take one frame; the same arguments always give the same pixels."""
+        """Take one frame turned by ``world_from_camera`` (3, 3); the same arguments always give the same pixels."""
         view = self.view(scene, world_from_camera, time_s=time_s, threads=threads)
         return self.develop(view, settings, seed=seed)
 
@@ -114,7 +114,7 @@ class SimulatedCamera:
     def view(
         self, scene: Diorama, world_from_camera: Array, *, time_s: float = 0.0, threads: int = ALL_CORES
     ) -> SurfaceView:
-        """The light that falls through the lens before anything spoils it."""
+        """The light (h, w, 3) that falls through the lens before anything spoils it."""
         rotation = np.asarray(world_from_camera, np.float32)
         origin = np.asarray(world_from_camera, float) @ np.asarray(self.pupil_m)
         h, w = self.lens.height, self.lens.width
@@ -132,7 +132,7 @@ class SimulatedCamera:
         return replace(self, lens=self.lens.scaled(width_px / self.lens.width), noise=False, defocus=False)
 
     def blur_disc_px(self, distance_m: Array, settings: CameraSettings) -> Array:
-        """Diameter of the blur disc by distance (thin lens)."""
+        """Diameter of the blur disc by distance, (h, w) each (thin lens)."""
         focal_m = self.focal_mm / 1000
         aperture_m = focal_m / settings.aperture
         pixel_m = self.sensor_width_mm / 1000 / self.lens.width
@@ -185,7 +185,7 @@ class SimulatedHead:
     seed: int = 1
 
     def pointed(self, yaw_deg: float, pitch_deg: float, roll_deg: float = 0.0, *, shot: int = 0) -> Array:
-        """``world_from_camera`` really reached for the wanted angles."""
+        """``world_from_camera`` (3, 3) really reached for the wanted angles."""
         play = np.random.default_rng([self.seed, shot]).normal(0, self.play_deg, 3) if self.play_deg else np.zeros(3)
         yaw, pitch, roll = np.radians(np.array([yaw_deg, pitch_deg, roll_deg]) + play)
         toward = math.radians(self.base_tilt_toward_deg)

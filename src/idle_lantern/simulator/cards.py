@@ -162,7 +162,7 @@ class _Card:
 
 
 def hand(width: int, height: int, rng: np.random.Generator) -> Array:
-    """Linear light of a hand held close before the lens: fingers far out of focus, some of the place beside them."""
+    """Linear light (h, w, 3) of a hand held close before the lens: fingers far out of focus, some of the place beside them."""
     factor = 8
     w, h = max(8, width // factor), max(8, height // factor)
     light = np.empty((h, w, 3), np.float32)

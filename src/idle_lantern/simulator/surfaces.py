@@ -48,20 +48,20 @@ class Quad:
 
     @cached_property
     def normal(self) -> Array:
-        """Unit normal, across x down."""
+        """Unit normal (3,), across x down."""
         return np.cross(self.across, self.down)
 
     def turned_away(self, corner: Array) -> bool:
-        """Whether it shows nothing, seen from where its corner lies at ``corner``: edge on, or from behind where it has one side."""
+        """Whether it shows nothing, seen from where its corner lies at ``corner`` (3,): edge on, or from behind where it has one side."""
         height = float(corner @ self.normal)
         return abs(height) < 1e-6 or (self.one_sided and height > 0)
 
     def corner_at(self, time_s: float) -> Array:
-        """Corner after ``time_s``: walkers walk."""
+        """Corner (3,) after ``time_s``: walkers walk."""
         return np.asarray(self.corner_m) + time_s * np.asarray(self.velocity_m_s)
 
     def middle_at(self, time_s: float) -> Array:
-        """Centre of the rectangle."""
+        """Centre (3,) of the rectangle."""
         w, h = self.size_m
         return self.corner_at(time_s) + w / 2 * np.asarray(self.across) + h / 2 * np.asarray(self.down)
 

@@ -92,7 +92,7 @@ def _sampled(level: Array, u: Array, v: Array) -> Array:
 
 
 def detail(a: Array, b: Array, footprint: Array, seed: int, strength: float = 0.3) -> Array:
-    """A factor about 1: noise at three scales whose tiles share no common period."""
+    """A factor (...,) about 1: noise at three scales whose tiles share no common period."""
     total = (
         noise(a, b, footprint, 23.0, seed)
         + 0.9 * noise(a, b, footprint, 4.7, seed + 1)
@@ -102,7 +102,7 @@ def detail(a: Array, b: Array, footprint: Array, seed: int, strength: float = 0.
 
 
 def lines(x: Array, footprint: Array, period: float, width: float) -> Array:
-    """Share of the pixel covered by lines of ``width`` every ``period``, averaged exactly."""
+    """Share (...,) of the pixel covered by lines of ``width`` every ``period``, averaged exactly."""
     half = np.maximum(footprint, 1e-5) / 2
 
     def integral(t: Array) -> Array:

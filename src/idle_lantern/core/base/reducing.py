@@ -32,7 +32,7 @@ def reduced_to(pixels: Array, width: int, height: int) -> Array:
 
 
 def halved(pixels: Array) -> Array:
-    """Means of two by two; pixel x lies at 2x + 0.5 of the whole. A row or column that is left over shows as its neighbour does."""
+    """Means of two by two, (h, w) or (h, w, C) to half of that; pixel x lies at 2x + 0.5 of the whole. A row or column that is left over shows as its neighbour does."""
     rows, columns = (max(1, side // 2) for side in pixels.shape[:2])
     half = cv2.resize(pixels[: 2 * rows, : 2 * columns], (columns, rows), interpolation=cv2.INTER_AREA)
     over = [-(-side // 2) - kept for side, kept in zip(pixels.shape, (rows, columns))]

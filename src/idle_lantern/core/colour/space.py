@@ -48,7 +48,7 @@ class Transfer:
         return np.asarray(w2 / 2 * (np.sqrt((1 - y) ** 2 + 4 * y / w2) - (1 - y)) / lift)
 
     def from_linear(self, linear: Array) -> Array:
-        """Display values of linear light; what is below 0 is cut. Shapes and dtype as of ``to_linear``."""
+        """Display values of linear light; what is below 0 is cut. Any shape (..., 3); shapes and dtype as of ``to_linear``."""
         x = np.maximum(np.asarray(linear), 0)
         if self.white > 1:
             white, lift = np.asarray([self.white, self._lift], x.dtype)
@@ -115,11 +115,11 @@ class ColourSpace:
     icc: bytes | None = field(default=None, compare=False, repr=False)
 
     def to_linear(self, shown: Array) -> Array:
-        """Linear light of display values; as ``Transfer.to_linear``."""
+        """Linear light of display values (..., 3); as ``Transfer.to_linear``."""
         return self.transfer.to_linear(shown)
 
     def from_linear(self, linear: Array) -> Array:
-        """Display values of linear light; as ``Transfer.from_linear``."""
+        """Display values of linear light (..., 3); as ``Transfer.from_linear``."""
         return self.transfer.from_linear(linear)
 
     @property
@@ -142,7 +142,7 @@ class ColourSpace:
         return np.asarray(rgb_to_xyz(self.chromaticities)[1])
 
     def light_table(self, full_scale: int) -> Array:
-        """Linear light of each whole display value, (full_scale + 1, 3) float32."""
+        """Linear light of each whole display value, (values, 3) float32 of ``full_scale`` + 1 values."""
         return _light_table(self.transfer, full_scale)
 
 

@@ -70,7 +70,7 @@ def write_strips(
 def strips_of(
     tiles: Iterable[tuple[Array, Array | None]], width: int, *, alpha: bool = False, deep: bool = False
 ) -> Iterator[Array]:
-    """Rows of tiles put side by side, with alpha as a fourth channel or without, reduced to 8 bit unless ``deep``."""
+    """Rows of tiles, pixels (h, w, 3) and alpha (h, w), put side by side, with alpha as a fourth channel or without, reduced to 8 bit unless ``deep``."""
     row: list[Array] = []
     for pixels, shown in tiles:
         whole = np.dstack([pixels, shown]) if alpha and shown is not None else pixels

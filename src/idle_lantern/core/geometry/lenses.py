@@ -110,11 +110,11 @@ class Lens:
         return _limit_rad(self.model, self.distortion)
 
     def radius_px(self, theta_rad: ArrayLike) -> Array:
-        """Radius in pixels of the angle ``theta_rad`` from the axis."""
+        """Radius in pixels, of any shape (...,), of the angle ``theta_rad`` from the axis."""
         return self.focal_px * _image_radius(np.asarray(theta_rad), self.model, self.distortion)
 
     def angle_rad(self, radius_px: ArrayLike) -> Array:
-        """Angle from the axis of the radius ``radius_px``; NaN where the lens has no such radius."""
+        """Angle from the axis, of any shape (...,), of the radius ``radius_px``; NaN where the lens has no such radius."""
         return _image_angle(np.asarray(radius_px) / self.focal_px, self.model, self.distortion)
 
     def project(self, directions: Array) -> tuple[Array, Array]:

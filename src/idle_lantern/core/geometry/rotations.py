@@ -11,19 +11,19 @@ Array = NDArray[Any]
 
 
 def about_x(angle_rad: ArrayLike) -> Array:
-    """Right-handed rotation about x; positive turns y towards z, so z towards -y (up)."""
+    """Right-handed rotation about x, (..., 3, 3) of angles (...,); positive turns y towards z, so z towards -y (up)."""
     c, s, o, i = _parts(angle_rad)
     return _stack([[i, o, o], [o, c, -s], [o, s, c]])
 
 
 def about_y(angle_rad: ArrayLike) -> Array:
-    """Right-handed rotation about y (down); positive turns z towards x (to the right)."""
+    """Right-handed rotation about y (down), (..., 3, 3) of angles (...,); positive turns z towards x (to the right)."""
     c, s, o, i = _parts(angle_rad)
     return _stack([[c, o, s], [o, i, o], [-s, o, c]])
 
 
 def about_z(angle_rad: ArrayLike) -> Array:
-    """Right-handed rotation about z (forward); positive turns x towards y (clockwise)."""
+    """Right-handed rotation about z (forward), (..., 3, 3) of angles (...,); positive turns x towards y (clockwise)."""
     c, s, o, i = _parts(angle_rad)
     return _stack([[c, -s, o], [s, c, o], [o, o, i]])
 
@@ -95,7 +95,7 @@ def skew(v: ArrayLike) -> Array:
 
 
 def angle_between(a: Array, b: Array) -> Array:
-    """Angle in radians that turns rotation ``a`` into ``b``, exact for small angles too."""
+    """Angle in radians that turns rotation ``a`` (3, 3) into ``b`` (3, 3), exact for small angles too."""
     vector = to_vector(np.swapaxes(np.asarray(a), -1, -2) @ np.asarray(b))
     result: Array = np.linalg.norm(vector, axis=-1)
     return result

@@ -39,7 +39,7 @@ def upright_turn(uprights: Sequence[tuple[Array, Array]], levels: Sequence[tuple
 
 
 def then_turned(turn_deg: tuple[float, float, float], more: Array) -> tuple[float, float, float]:
-    """Yaw, pitch, roll in degrees of a turn and another one after it."""
+    """Yaw, pitch, roll in degrees of a turn and another one (3, 3) after it."""
     before = rotations.from_yaw_pitch_roll(*np.radians(turn_deg))
     yaw, pitch, roll = (math.degrees(a) for a in rotations.to_yaw_pitch_roll(more @ before))
     return yaw, pitch, roll

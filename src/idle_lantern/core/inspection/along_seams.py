@@ -84,7 +84,7 @@ class SeamReading:
 
 
 def seam_windows(label: Array, canvas: Canvas) -> list[SeamWindow]:
-    """Windows along all seams of a label, on ``canvas`` of which the label is a reduction."""
+    """Windows along all seams of a label (h, w), on ``canvas`` of which the label is a reduction."""
     h, w = label.shape
     sx, sy = canvas.width / w, canvas.height / h
     right = np.roll(label, -1, 1) if canvas.full_circle else np.concatenate([label[:, 1:], label[:, -1:]], 1)
@@ -112,7 +112,7 @@ def seam_windows(label: Array, canvas: Canvas) -> list[SeamWindow]:
 
 
 def read_seam(look: FrameViews, label: Array, window: SeamWindow) -> SeamReading | None:
-    """Compare the two frames of a window; None where they share too little of it."""
+    """Compare the two frames of a window of a label (h, w); None where they share too little of it."""
     tile = window.tile
     shown = look.windows((window.a, window.b), tile)
     if shown is None:

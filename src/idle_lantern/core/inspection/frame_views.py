@@ -63,7 +63,7 @@ class FrameViews:
         return self._frames.load(k)
 
     def grey(self, k: int) -> Array:
-        """Its brightness."""
+        """Its brightness, (h, w) 8 bit."""
         return np.asarray(cv2.cvtColor(self.colours(k), cv2.COLOR_RGB2GRAY))
 
     def windows(self, frames: Sequence[int], tile: Tile) -> list[ShownFrame] | None:

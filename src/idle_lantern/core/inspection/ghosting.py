@@ -72,7 +72,7 @@ class Doubled:
 
 
 def figures(overview: Overview, gains: Array, label: Array) -> list[Figure]:
-    """What moved between each two frames that overlap."""
+    """What moved between each two frames that overlap; ``gains`` (F, 3), ``label`` (h, w)."""
     even = [_even(p, gains, overview.space) for p in overview.patches]
     found = []
     for i, others in enumerate(meeting(overview)):

@@ -27,7 +27,7 @@ class Hole:
 
 
 def holes(label: Array, frame_px: float, *, full_circle: bool) -> list[Hole]:
-    """Gaps inside the picture, and bites out of its rim as large as a part of a frame of ``frame_px`` pixels."""
+    """Gaps inside the picture, -1 in its label (h, w), and bites out of its rim as large as a part of a frame of ``frame_px`` pixels."""
     empty = (label < 0).astype(np.uint8)
     wide = np.concatenate([empty, empty], 1) if full_circle else empty
     count, labels, stats, _centres = cv2.connectedComponentsWithStats(wide, connectivity=4)

@@ -98,7 +98,7 @@ class Compared:
 def compared(
     poses: Poses, overlaps: Sequence[Overlap], grey: Callable[[int], Array], threads: int = 1
 ) -> list[Compared]:
-    """All overlaps with enough detail. ``grey`` gives the full-size brightness of a place, 8 bit."""
+    """All overlaps with enough detail. ``grey`` gives the full-size brightness of a place, (h, w) 8 bit."""
     every = mapped(lambda overlap: _compared(poses, overlap, grey), overlaps, threads, SILENT)
     return [found for found in every if found is not None]
 

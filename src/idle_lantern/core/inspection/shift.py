@@ -35,7 +35,8 @@ class Moved:
 
 
 def shift(one: Array, two: Array, weight: Array) -> Moved | None:
-    """Shift of the second against the first by least squares (Lucas and Kanade 1981), robust, by detail only."""
+    """Shift (x, y) of the second against the first, (h, w) each with ``weight``: by detail only, robust, by least squares (Lucas and
+    Kanade 1981)."""
     fine = [g - cv2.GaussianBlur(g, (0, 0), _COARSE_PX) for g in (one, two)]
     fine = [cv2.GaussianBlur(f, (0, 0), _FINE_PX) for f in fine]
     start, _response = cv2.phaseCorrelate((fine[0] * weight).astype(np.float32), (fine[1] * weight).astype(np.float32))
@@ -94,7 +95,7 @@ def _uneven(one: Array, two: Array, weight: Array) -> float:
 
 
 def moved(pixels: Array, step: Array) -> Array:
-    """Pixels at places that lie ``step`` further."""
+    """Pixels (h, w) at places that lie ``step`` (x, y) further."""
     matrix = np.array([[1, 0, step[0]], [0, 1, step[1]]], np.float32)
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     return np.asarray(cv2.warpAffine(pixels, matrix, pixels.shape[1::-1], flags=flags, borderMode=cv2.BORDER_REPLICATE))

@@ -61,7 +61,7 @@ def join(
     on_tile: Callable[[Tile], None] | None = None,
     on_looked: Callable[[LookedOver], None] | None = None,
 ) -> tuple[Solution, Composed]:
-    """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete.
+    """Solve, make the picture and write it to ``target`` as it is made; the file appears only when complete. ``prior`` are rotations (3, 3).
 
     ``runner`` finds the points and makes the tiles, None for threads of this process; ``ahead`` hands out frames that were read whole before. A ``solution`` that is given is not solved again; of an ``earlier`` picture what stays the same is taken over, and
     ``known_suspects`` of it where nothing changed. ``on_rough`` gets what is known early, ``on_solved`` the

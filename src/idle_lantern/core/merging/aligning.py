@@ -205,7 +205,7 @@ def _compared(picture: Picture, factor: float) -> Array:
 def unmoved(
     base: Picture | BaseLook, others: Sequence[AlignedExposures], steps_ev: Sequence[float]
 ) -> list[Array | None]:
-    """For each picture that lies on the base, where it shows what the base shows: 0 where something moved.
+    """For each picture that lies on the base, where it shows what the base shows, (h, w): 0 where something moved.
 
     ``steps_ev`` tells how much more each was exposed than the base. Where the base is clipped or black it says nothing,
     and the others count.

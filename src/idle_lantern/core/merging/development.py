@@ -67,11 +67,11 @@ class Development:
         )
 
     def gains(self) -> Array:
-        """Factors of linear red, green and blue."""
+        """Factors (3,) of linear red, green and blue."""
         return np.asarray(self.white_balance, np.float32) * np.float32(2.0**self.exposure_ev)
 
     def toned(self, shown: Array) -> Array:
-        """Display values, 0 to 1, with shadows and highlights moved; black and white stay where they are."""
+        """Display values (..., 3), 0 to 1, with shadows and highlights moved; black and white stay where they are."""
         lift = self.shadows * _REACH * 6.75 * shown * (1 - shown) ** 2
         drop = self.highlights * _REACH * 6.75 * shown**2 * (1 - shown)
         return np.asarray(np.clip(shown + lift + drop, 0, 1))

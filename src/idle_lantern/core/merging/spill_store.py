@@ -23,7 +23,7 @@ class SpilledPicture:
     dtype: Any
 
     def rows(self, top: int, count: int) -> Array:
-        """Some rows of it."""
+        """Some rows of it, (count, w, C)."""
         each = int(np.prod(self.shape[1:]))
         count = min(count, self.shape[0] - top)
         flat = np.fromfile(self.path, self.dtype, each * count, offset=top * each * np.dtype(self.dtype).itemsize)
@@ -31,7 +31,7 @@ class SpilledPicture:
 
     @property
     def pixels(self) -> Array:
-        """All of it, read anew each time."""
+        """All of it, (h, w, C), read anew each time."""
         return self.rows(0, self.shape[0])
 
     @property
@@ -48,7 +48,7 @@ class Shelf:
         self._count = 0
 
     def put(self, array: Array) -> SpilledPicture:
-        """Put an array down.
+        """Put an array (h, w, C) down.
 
         Raises
         ------

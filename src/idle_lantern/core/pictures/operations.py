@@ -122,7 +122,7 @@ class OperatedPicture:
         return hashlib.sha256(parts.encode()).hexdigest()
 
     def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile; raises as the source."""
+        """One tile (h, w, 3 or 4); raises as the source."""
         return self._tiles.load((level, row, column))
 
     def _made(self, at: tuple[int, int, int]) -> Array:
@@ -192,7 +192,7 @@ class CroppedPicture:
         )
 
     def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile of the crop; raises as the source."""
+        """One tile (h, w, 3 or 4) of the crop; raises as the source."""
         side, box = self.tile_px, self._box
         left, top = box.left + column * side, box.top + row * side
         right, bottom = min(left + side, box.left + box.width), min(top + side, box.top + box.height)

@@ -36,7 +36,7 @@ class ResizedPicture:
         self._steps = tuple(a / b for a, b in zip(source.sizes[self._level], size))
 
     def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile; raises as the source."""
+        """One tile (h, w, 3 or 4); raises as the source."""
         (width, height), side = self.sizes[0], self.tile_px
         left, top = column * side, row * side
         wide, high = min(side, width - left), min(side, height - top)

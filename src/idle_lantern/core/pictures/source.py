@@ -33,7 +33,7 @@ class PictureSource(Protocol):
     space: ColourSpace
 
     def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile; raises InputError where the file no longer gives it."""
+        """One tile (h, w, 3 or 4); raises InputError where the file no longer gives it."""
 
 
 class HeldPicture:
@@ -52,7 +52,7 @@ class HeldPicture:
         self.tile_px, self.space = TILE, picture.space
 
     def tile(self, level: int, row: int, column: int) -> Array:
-        """A view of one tile."""
+        """A view of one tile (h, w, 3 or 4)."""
         top, left = row * self.tile_px, column * self.tile_px
         return self._levels[level][top : top + self.tile_px, left : left + self.tile_px]
 
@@ -86,13 +86,13 @@ def region(source: PictureSource, box: Rectangle, level: int = 0) -> Array:
 
 
 def reduced_in(source: PictureSource, longest_px: int, space: ColourSpace) -> Array:
-    """As ``reduced``, with the colours as display values of ``space``."""
+    """As ``reduced``, (h, w, 3 or 4), with the colours as display values of ``space``."""
     pixels = reduced(source, longest_px)
     return np.dstack([converted(pixels[..., :3], source.space, space), pixels[..., 3:]])
 
 
 def reduced(source: PictureSource, longest_px: int) -> Array:
-    """All of the picture from the largest level whose longer side is at most so long, or from the smallest one."""
+    """All of the picture, (h, w, 3 or 4), from the largest level whose longer side is at most so long, or from the smallest one."""
     fitting = [i for i, size in enumerate(source.sizes) if max(size) <= longest_px]
     level = fitting[0] if fitting else len(source.sizes) - 1
     width, height = source.sizes[level]

@@ -73,7 +73,7 @@ class TiledPicture:
         )
 
     def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile, cut at the rim.
+        """One tile (h, w, 3 or 4), cut at the rim.
 
         Raises
         ------

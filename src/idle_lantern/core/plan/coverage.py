@@ -56,7 +56,7 @@ def cameras_of(frames: Sequence[GridFrame]) -> Array:
 
 
 def samples_of(target_field: TargetField, count: int) -> Array:
-    """Even directions over the target field, equal areas each, and after those ``count`` its rim."""
+    """Even directions (N, 3) over the target field, equal areas each, and after those ``count`` its rim."""
     return even_samples(
         (math.radians(target_field.left_deg), math.radians(target_field.right_deg)),
         (math.radians(target_field.low_deg), math.radians(target_field.high_deg)),

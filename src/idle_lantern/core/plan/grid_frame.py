@@ -33,5 +33,5 @@ class GridFrame:
 
     @property
     def world_from_camera(self) -> Array:
-        """Planned direction."""
+        """Planned direction, a rotation (3, 3)."""
         return rotations.from_yaw_pitch_roll(*np.radians([self.yaw_deg, self.pitch_deg, self.roll_deg]))

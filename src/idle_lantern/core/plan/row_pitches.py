@@ -58,7 +58,7 @@ def _turn_table(lens: Lens, overlap: float) -> tuple[Array, Array]:
 
 
 def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
-    """Largest turn by pitch; between knots the smaller neighbour's rule holds, so overlap is never lost."""
+    """Largest turn by pitch, (P,) radians of ``pitches`` (P,); between knots the smaller neighbour's rule holds, so overlap is never lost."""
     knots, table = _turn_table(lens, overlap)
     # near the horizon a turn goes with 1 / cos(pitch): that part is taken out before looking up
     at = np.abs(pitches)
@@ -69,7 +69,7 @@ def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
 
 
 def ladder_of(lens: Lens, target_field: TargetField, support: Support, tighter: float, pitches: Array) -> Ladder:
-    """Frames and bands of rows at these pitches, in each density."""
+    """Frames and bands of rows at these pitches (P,), in each density."""
     step = turns(lens, pitches, target_field.overlap)[:, None] * tighter * DENSER
     sweep, stop = math.radians(target_field.sweep_deg), math.radians(support.step_deg)
     wished = target_field.row_frames
@@ -113,7 +113,7 @@ def rungs(
     tops: list[float],
     up: float,
 ) -> Array:
-    """Pitches from those whose bands just reach the bottoms to those that just reach the tops."""
+    """Pitches (P,) from those whose bands just reach the bottoms to those that just reach the tops."""
     lowest, highest = math.radians(support.tilt_low_deg), math.radians(support.tilt_high_deg)
     if support.tilt_step_deg > 0:
         stop = math.radians(support.tilt_step_deg)

@@ -15,7 +15,7 @@ _KEPT_BACK_RAD = math.radians(0.05)
 
 
 def clicks_of(steps_rad: Array, stop_rad: float, *, closed: bool) -> Array:
-    """Stops of the head between neighbours that may stand so far apart; at least one.
+    """Stops of the head, (N,), between neighbours that may stand so far apart; at least one.
 
     A number of clicks that divides the circle closes it evenly; a few frames more are worth that.
     """

@@ -16,7 +16,7 @@ Array = NDArray[Any]
 
 
 def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | None] | None) -> str:
-    """The name of a join: its frames, how they are solved, and what was known before."""
+    """The name of a join: its frames, how they are solved, and what was known before (rotations (3, 3))."""
     files = tuple(sha256_of(info.path) for info in frames.infos)
     known = None if prior is None else tuple(None if p is None else p.tobytes() for p in prior)
     how = options.among(frames.ids).deciding("solve")

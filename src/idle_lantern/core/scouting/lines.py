@@ -56,7 +56,7 @@ def lines_of(ground: ReprojectedScouts) -> tuple[LineRow, ...]:
 
 
 def bow(line: LineRow, canvas: Canvas, world_from_ground: Array) -> float:
-    """How far a line bows on a canvas, as a share of its length there; 0 where the canvas does not show it whole."""
+    """How far a line, turned by ``world_from_ground`` (3, 3), bows on a canvas, as a share of its length there; 0 where the canvas does not show it whole."""
     one, other = (end @ world_from_ground.T for end in ends_of(line))
     along = np.linspace(0, 1, 17)[:, None]
     with np.errstate(invalid="ignore"):

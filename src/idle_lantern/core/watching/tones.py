@@ -23,7 +23,7 @@ _LOUD = 0.35  # of full scale
 
 
 def samples(kind: Kind) -> Array:
-    """The tone as 16-bit samples of one channel at ``RATE``, faded in and out so that it does not click."""
+    """The tone as 16-bit samples (N,) of one channel at ``RATE``, faded in and out so that it does not click."""
     parts = []
     for frequency, seconds in NOTES[kind]:
         t = np.arange(round(seconds * RATE)) / RATE

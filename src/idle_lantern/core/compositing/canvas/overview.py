@@ -53,7 +53,7 @@ class Patch:
 
     @property
     def index(self) -> tuple[Array | slice, Array | slice]:
-        """What cuts the patch out of a canvas-sized array: slices, or an open mesh where it runs across the end of a full circle."""
+        """What cuts the patch out of a canvas-sized array (h, w, ...): slices, or an open mesh where it runs across the end of a full circle."""
         if len(self.columns) and self.columns[-1] - self.columns[0] == len(self.columns) - 1:
             first = int(self.columns[0])
             return slice(self.top, self.top + self.inside.shape[0]), slice(first, first + len(self.columns))

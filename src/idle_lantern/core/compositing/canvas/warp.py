@@ -133,7 +133,7 @@ def shifted(places: Array, lens: Lens, shift: Lateral, scale: float = 1.0) -> Ar
 
 
 def sample(pixels: Array, places: Array, interpolation: int = cv2.INTER_CUBIC) -> Array:
-    """The frame's pixels at ``places``, the rim repeated outwards.
+    """The frame's pixels (h, w, C) at ``places`` (H, W, 2), the rim repeated outwards.
 
     Of frames beyond the sampler's limit only the part that the tile needs is handed on.
     """

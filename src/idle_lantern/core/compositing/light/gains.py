@@ -97,7 +97,7 @@ def gain_table(gain: Array, full_scale: int, space: ColourSpace = SRGB) -> Array
 
 
 def with_gain(pixels: Array, table: Array) -> Array:
-    """Look each channel up in its column of ``table``."""
+    """Look each channel of (h, w, 3) whole numbers up in its column of ``table`` (values, 3)."""
     if pixels.dtype == np.uint8:
         return np.asarray(cv2.LUT(pixels, table[None]))
     result = np.empty_like(pixels)

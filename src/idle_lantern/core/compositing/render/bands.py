@@ -11,7 +11,7 @@ Array = NDArray[Any]
 
 
 def masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:
-    """``count`` bands of a half-size picture, each weighed by the mask blurred to its scale; then what remains."""
+    """``count`` bands of a half-size picture (h, w, 3), each weighed by the mask blurred to its scale; then what remains."""
     mask = cv2.GaussianBlur(mask, (3, 3), 0)
     levels = []
     for _ in range(count):

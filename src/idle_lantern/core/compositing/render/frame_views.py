@@ -76,12 +76,12 @@ def between(places: Array, count: int) -> Array:
 
 
 def present(label: Array) -> list[int]:
-    """Frames that a piece of the label names."""
+    """Frames that a piece of the label (h, w) names."""
     return np.flatnonzero(np.bincount(label.ravel() + 1)[1:]).tolist()
 
 
 def winners(views: dict[int, FrameView], size: tuple[int, int]) -> Array:
-    """Index of the winning frame for each pixel, -1 where none shows anything."""
+    """Index of the winning frame for each pixel, (h, w), -1 where none shows anything."""
     winner = np.full(size, -1, np.int16)
     best = np.full(size, -1.0, np.float32)
     for k, view in views.items():
@@ -96,7 +96,7 @@ def winners(views: dict[int, FrameView], size: tuple[int, int]) -> Array:
 
 
 def spread_out(view: FrameView, box: Box) -> Array | None:
-    """The view's share over a larger box."""
+    """The view's share (h, w) over a larger box."""
     if view.share is None:
         return None
     rows, columns = box

@@ -248,7 +248,7 @@ Finish = Callable[[Array, Array], T_co]
 
 
 def as_made(pixels: Array, alpha: Array) -> tuple[Array, Array]:
-    """The pixels themselves."""
+    """The pixels (h, w, 3) and alpha (h, w) themselves."""
     return pixels, alpha
 
 

@@ -16,7 +16,7 @@ Box = tuple[slice, slice]
 
 
 def reached(places: Array, first: int, last: int, spread: int, step: int) -> slice:
-    """Pixels whose ``places`` on the label lie within a step of ``first`` to ``last``, and ``spread`` round them.
+    """Pixels (N,) whose ``places`` (N,) on the label lie within a step of ``first`` to ``last``, and ``spread`` round them.
 
     Begins on the coarse grid.
     """
@@ -65,7 +65,7 @@ def halved(shape: tuple[int, ...], times: int) -> tuple[int, int]:
 
 
 def grown(mask: Array, by: int) -> Box:
-    """Rows and columns of a mask that is set somewhere, and ``by`` round them."""
+    """Rows and columns of a mask (h, w) that is set somewhere, and ``by`` round them."""
     rows, columns = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
     return (
         slice(max(0, int(rows[0]) - by), min(mask.shape[0], int(rows[-1]) + 1 + by)),
@@ -82,7 +82,7 @@ def part_of(box: Box, frame: Box) -> Box | None:
 
 
 def seam_box(winner: Array) -> Box | None:
-    """Rows and columns of a half-size label that blending can change: seams and the widest band round them."""
+    """Rows and columns of a half-size label (h, w) that blending can change: seams and the widest band round them."""
     across, down = winner[:, 1:] != winner[:, :-1], winner[1:] != winner[:-1]
     rows = np.flatnonzero(across.any(1)).tolist() + np.flatnonzero(down.any(1)).tolist()
     columns = np.flatnonzero(across.any(0)).tolist() + np.flatnonzero(down.any(0)).tolist()

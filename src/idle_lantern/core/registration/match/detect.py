@@ -61,7 +61,7 @@ def detect_and_match(
     checkpoint: Checkpoint,
     runner: Runner,
 ) -> Matched:
-    """Points and links of all frames.
+    """Points and links of all frames; ``prior`` are rotations (3, 3) where they are known.
 
     A quick look ties most sets. What it leaves apart, or ties weakly, is looked at more closely, and so are the
     frames about it. Finished looks are taken up from ``checkpoint``, where an earlier run was killed.

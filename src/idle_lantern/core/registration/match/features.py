@@ -71,7 +71,7 @@ class Features:
         return len(self.points_px)
 
     def coarse(self, count: int) -> Array:
-        """Indices of the ``count`` largest features: few, and the most repeatable."""
+        """Indices (count,) of the ``count`` largest features: few, and the most repeatable."""
         return np.argsort(-self.sizes_px, kind="stable")[:count]
 
 

@@ -88,7 +88,7 @@ def groups_of(count: int, links: Sequence[Link]) -> list[list[int]]:
 
 
 def best_tied(links: Sequence[Link], world_from_camera: Mapping[int, Array]) -> list[Link]:
-    """The links that fix the whole: more would tell little new.
+    """The links that fix the whole, turned by rotations (3, 3): more would tell little new.
 
     A link is kept while one of its frames has few, when it is that frame's strongest one that way
     (rows that overlap much must not crowd out what ties row to row), and when it holds two parts together.

@@ -53,7 +53,7 @@ def _match_descriptors(d1: Array, d2: Array, kind: FeatureKind) -> tuple[Array, 
 def candidate_pairs(
     features: Sequence[Features], prior: Sequence[Array | None], reach_rad: float
 ) -> list[tuple[int, int]]:
-    """Pairs of frames worth matching in full.
+    """Pairs of frames worth matching in full; ``prior`` are rotations (3, 3) where they are known.
 
     Few frames: all. With known directions: neighbours within ``reach_rad``. Else a
     coarse pass over the largest features ranks partners for each frame, so the full

@@ -37,7 +37,7 @@ _KNOWN_MAY_MISS = 1.3
 
 
 def initial_rotations(frames: Sequence[int], links: Sequence[Link]) -> Array:
-    """Rotations along the tree of strongest links, the best-tied frame as world."""
+    """Rotations (F, 3, 3) along the tree of strongest links, the best-tied frame as world."""
     place = {f: i for i, f in enumerate(frames)}
     strength = np.zeros(len(frames))
     for link in links:

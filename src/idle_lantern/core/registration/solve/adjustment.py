@@ -113,7 +113,7 @@ class Adjustment:
         self.state = State(poses.world_from_camera.copy(), intrinsics)
 
     def lenses(self, intrinsics: Array) -> list[Lens]:
-        """The distinct lenses under these intrinsics; ``kind`` tells which one each frame has."""
+        """The distinct lenses under these intrinsics (G, 6); ``kind`` tells which one each frame has."""
         return [with_intrinsics(lens, intrinsics[g]) for lens, g in self.distinct]
 
     def _by_lens(self, lenses: list[Lens], frame_of_link: Array) -> list[tuple[Lens, Array | slice]]:
@@ -191,7 +191,7 @@ class Adjustment:
         return np.asarray(self.sqrt_information @ slope)
 
     def turned_columns(self, slope: Array, turn: Array, rays: Array, local: Array) -> list[Array]:
-        """Change of the misses with a turn of camera a and of camera b: world_from_camera @ exp(w)."""
+        """Change (P, 2, 3) of the misses with a turn of camera a and of camera b: world_from_camera @ exp(w)."""
         return [slope @ (turn @ -rotations.skew(rays)), slope @ rotations.skew(local)]
 
     def lens_columns(self, lenses: list[Lens], slope: Array, turn: Array, rays: Array, local: Array) -> Array:
@@ -206,7 +206,7 @@ class Adjustment:
         return np.where(self.free, columns, 0).reshape(len(columns), 2, -1)
 
     def normal_equations(self) -> tuple[Array, Array]:
-        """J^T W J and -J^T W r; a turn of all frames together, which nothing fixes, is held."""
+        """J^T W J (U, U) and -J^T W r (U,); a turn of all frames together, which nothing fixes, is held."""
         r, weight, j = self.linearised()
         return self.assembled(j, j * weight[:, None, None], r)
 
@@ -215,7 +215,7 @@ class Adjustment:
         return 3 * len(self.poses.frames) + columns - 6
 
     def unknowns(self, a: int, b: int, columns: int) -> Array:
-        """Which unknowns the columns of a link between these frames stand for."""
+        """Which unknowns (columns,) the columns of a link between these frames stand for."""
         f = 3 * len(self.poses.frames)
         return np.concatenate([np.arange(3 * a, 3 * a + 3), np.arange(3 * b, 3 * b + 3), f + np.arange(columns - 6)])
 
@@ -240,7 +240,7 @@ class Adjustment:
         return normal, gradient
 
     def stepped(self, step: Array) -> State:
-        """State after a step.
+        """State after a step (U,).
 
         With a longer lens all angles between frames shrink alike. The step goes along that bow, not along its
         tangent: on narrow fields, where the focal length is known least, it may so be corrected by half at once.

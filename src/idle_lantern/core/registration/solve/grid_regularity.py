@@ -57,12 +57,12 @@ class SteadyRun:
 
     @classmethod
     def of(cls, places: Sequence[int], turned: Array) -> SteadyRun:
-        """The run through some placed frames."""
+        """The run through some placed frames, turned by ``turned`` (P, 3, 3)."""
         turns = rotations.to_vector(turned[1:] @ np.swapaxes(turned[:-1], 1, 2))
         return cls(tuple(places), turned, turns.sum(0) / (places[-1] - places[0]))
 
     def rotation(self, place: int) -> Array:
-        """Where the run puts a place."""
+        """Where the run puts a place, a rotation (3, 3)."""
         gaps = place - np.array(self.places)
         return rotations.nearest((rotations.from_vector(gaps[:, None] * self.step) @ self.turned).sum(0))
 

@@ -86,7 +86,7 @@ class NearAdjustment(Adjustment):
         return turned + state.near[:, None] * self.moves(state)[self.link], turn
 
     def turned_columns(self, slope: Array, turn: Array, rays: Array, local: Array) -> list[Array]:
-        """As without inverse depth; slopes are kept for what moves the points."""
+        """As without inverse depth, (P, 2, 3) each; slopes are kept for what moves the points."""
         self._slopes = slope, turn
         return super().turned_columns(slope, turn, rays, local)
 
@@ -108,7 +108,7 @@ class NearAdjustment(Adjustment):
         return r, weight, np.concatenate([j, by_places], -1), by_near
 
     def normal_equations(self) -> tuple[Array, Array]:
-        """As without inverse depth, with that of the points eliminated."""
+        """As without inverse depth, (U, U) and (U,), with that of the points eliminated."""
         r, weight, j, by_near = self.linear_parts()
         w, pull = weight[:, None], self.pull(self.state)
         bottom = (w * by_near**2).sum(1) + pull
@@ -127,7 +127,7 @@ class NearAdjustment(Adjustment):
         return normal, gradient
 
     def stepped(self, step: Array) -> NearState:
-        """State after a step of turns and lenses, each point at its best inverse depth."""
+        """State after a step (U,) of turns and lenses, each point at its best inverse depth."""
         moved = super().stepped(step)
         r, weight, j, by_near = self._kept
         at = np.stack([self.unknowns(a, b, j.shape[2]) for a, b in zip(self.a.tolist(), self.b.tolist())])
@@ -148,7 +148,7 @@ def in_millimetres(share: float, nearest_m: float | None) -> str:
 
 
 def in_unit(near: Array, unit: float) -> Array:
-    """Nearness after the places were divided by ``unit``."""
+    """Inverse depths (P,) after the places were divided by ``unit``."""
     return np.minimum(near * unit, _MOST)
 
 

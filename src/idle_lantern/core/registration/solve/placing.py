@@ -46,7 +46,7 @@ def placed(
     gone: set[int],
     options: JoinOptions,
 ) -> tuple[Poses, dict[int, str], Level | None]:
-    """The whole turned upright or as planned, and frames added that nothing ties; how each was placed.
+    """The whole turned upright or as planned (``prior``: rotations (3, 3)), and frames added that nothing ties; how each was placed.
 
     ``working`` are reduced frames by index into the set, ``gone`` the frames that are left out on purpose.
     """

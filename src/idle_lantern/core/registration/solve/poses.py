@@ -97,7 +97,7 @@ class Poses:
         return transfer(self.lenses[a], self.lenses[b], self.turn(a, b), pixels)
 
     def bend(self, i: int) -> Array | None:
-        """The local warp of the i-th frame, if it has one."""
+        """The local warp (h, w, 2) of the i-th frame, if it has one."""
         return self.bends[i] if self.bends else None
 
     def index(self, frame: int) -> int:
@@ -114,7 +114,7 @@ def bend_at(bend: Array, pixels: Array, lens: Lens) -> Array:
 
 
 def farthest_px(bend: Array) -> float:
-    """The largest shift along a side of a frame."""
+    """The largest shift of a local warp (h, w, 2) along a side of a frame."""
     return float(np.abs(bend).max(initial=0.0))
 
 

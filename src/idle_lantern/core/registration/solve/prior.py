@@ -23,7 +23,7 @@ _MOST_DEG = 1080.0
 
 
 def read_prior(path: Path) -> dict[str, Array]:
-    """File name -> planned or logged ``world_from_camera``.
+    """File name -> planned or logged ``world_from_camera`` (3, 3).
 
     Raises
     ------
@@ -58,5 +58,5 @@ def prior_text(names: Sequence[str], angles_deg: Sequence[tuple[float, float, fl
 
 
 def prior_for(names: Sequence[str], known: dict[str, Array]) -> list[Array | None]:
-    """The prior of each frame by its file name, None where nothing is known."""
+    """The prior (3, 3) of each frame by its file name, None where nothing is known."""
     return [known.get(Path(name).name) for name in names]

@@ -126,7 +126,10 @@ def registered_links(
     rng: np.random.Generator,
     progress: Progress,
 ) -> list[Link]:
-    """The links with their tie points where the patches about them lie at full size, under these poses."""
+    """The links with their tie points where the patches about them lie at full size, under these poses.
+
+    ``corners`` are places with detail in each frame, (N, 2).
+    """
     greys = greys_within(store, options)
     pixel = working_px(frames, poses, working_mp)
     return _Registrar(greys, corners, pixel, rng, options.threads, progress).registered(links, poses)

@@ -153,7 +153,7 @@ def solve(
     on_rough: OnRough | None = None,
     runner: Runner | None = None,
 ) -> Solution:
-    """Find how the frames lie to each other and which lens took them.
+    """Find how the frames lie to each other and which lens took them; ``prior`` are rotations (3, 3) where they are known.
 
     ``runner`` finds the points, None for threads; ``store`` hands decoded frames on to who makes the picture; ``checkpoint`` keeps finished
     stages for a run after this one was killed. ``on_rough`` gets what is known before the long part, with the reduced frames of its

@@ -41,7 +41,7 @@ def upright(poses: Poses) -> Poses:
 
 
 def to_prior(poses: Poses, prior: Sequence[Array | None]) -> Poses:
-    """Turn the whole so that it lies as planned or logged (least squares over the frames)."""
+    """Turn the whole so that it lies as planned or logged, a rotation (3, 3) a frame (least squares over the frames)."""
     known = [(i, prior[f]) for i, f in enumerate(poses.frames) if prior[f] is not None]
     if not known:
         return poses

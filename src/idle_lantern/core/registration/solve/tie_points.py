@@ -129,7 +129,7 @@ def register_tie_points(
 
 
 def register_faint(a: int, b: int, points_a: Array, grey_a: Array, grey_b: Array, poses: Poses, scale: int) -> Link:
-    """What little two frames share, as a link: large patches round ``points_a`` found in frame b.
+    """What little two frames share, as a link: large patches round ``points_a`` (N, 2) found in frame b.
 
     ``scale``, a power of two, is by how much both frames are reduced; patches are sought within three pixels of that.
     """
