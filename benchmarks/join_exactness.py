@@ -37,8 +37,8 @@ import cv2
 import numpy as np
 import skimage.data
 from join_vs_opencv import measured_join
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
@@ -50,7 +50,6 @@ from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, Simul
 from idle_lantern.simulator.diorama import ambrel_holm
 from idle_lantern.simulator.truth import registration_error_px
 
-Array = NDArray[Any]
 Angles = tuple[float, float, float]
 #: A head that points a little beside where it is told, on a base that leans.
 _HEAD = SimulatedHead(play_deg=0.25, base_tilt_deg=0.5, base_tilt_toward_deg=30)

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
@@ -19,7 +19,6 @@ from idle_lantern.simulator.diorama import ambrel_holm
 from idle_lantern.simulator.surfaces import Diorama
 from idle_lantern.simulator.truth import registration_error_px
 
-Array = NDArray[Any]
 Angles = tuple[float, float, float]
 
 

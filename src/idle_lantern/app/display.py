@@ -4,19 +4,16 @@ from __future__ import annotations
 
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtGui import QColorSpace, QImage
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.colour.convert import converted
 from idle_lantern.core.colour.profiles import named_space, profile_of
 from idle_lantern.core.colour.space import SRGB, ColourSpace
-
-Array = NDArray[Any]
 
 
 class _Display:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QObject
 
 from idle_lantern.app.context import AppContext
@@ -15,6 +14,7 @@ from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.tables import mapped, table_of
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.unroll import MAP_SIZE, unroll_frame
@@ -25,8 +25,6 @@ from idle_lantern.core.scouting.scout_picture import front
 
 if TYPE_CHECKING:
     from idle_lantern.app.stages.frames_model import Looked
-
-Array = NDArray[Any]
 
 #: Pixels of the scouting pictures on the map: as fine as a map of a thousand pixels shows a third of the circle.
 _GROUND_SIZE = (2880, 1440)

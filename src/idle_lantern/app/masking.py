@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QCursor, QKeyEvent
 from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSlider, QWidget
@@ -22,8 +19,6 @@ from idle_lantern.core.frames.frameset import names_of
 from idle_lantern.core.frames.masks import Mask, mask_bytes, read_mask
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.outing import assets, document, edits
-
-Array = NDArray[Any]
 
 #: Masks are painted on a reduced frame: seams follow no finer outline.
 _LONGEST = 1200

@@ -5,10 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from numpy.typing import NDArray
-
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import FrameRef, Outing
@@ -18,8 +17,6 @@ if TYPE_CHECKING:
     from idle_lantern.core.frames.reading import FrameInfo
     from idle_lantern.core.registration.match.line_snapping import SnappedLine
     from idle_lantern.core.registration.match.snapping import Snapped
-
-Array = NDArray[Any]
 
 Place = tuple[float, float]
 

@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB, ColourSpace
@@ -23,7 +22,6 @@ from idle_lantern.core.merging.radiance import merge
 from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
 from idle_lantern.simulator.surfaces import Diorama, SurfaceView
 
-Array = NDArray[Any]
 Angles = tuple[float, float, float]
 
 #: What light a polariser takes from the clearest sky, at right angles to the sun (common practice, no source: two stops).

@@ -9,8 +9,8 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
@@ -23,8 +23,6 @@ from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.course.conduct import Conduct, Situation, Taken
 from idle_lantern.simulator.surfaces import Diorama, look
-
-Array = NDArray[Any]
 
 _CELL_DEG = 2.0  # side of the cells that are compared
 _SEARCH_DEG = 0.35  # how far a thing may stand from its place

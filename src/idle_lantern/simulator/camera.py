@@ -11,20 +11,17 @@ import math
 import os
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.simulator.surfaces import Diorama, SurfaceView, look
-
-Array = NDArray[Any]
 
 #: Workers that look along the rows of a frame.
 ALL_CORES = os.cpu_count() or 2

@@ -7,12 +7,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
@@ -24,7 +24,6 @@ from idle_lantern.simulator.diorama import ambrel_holm
 from idle_lantern.simulator.raw_files import write_dng
 from idle_lantern.simulator.surfaces import Diorama
 
-Array = NDArray[Any]
 Angles = tuple[float, float, float]
 
 _SKIN = (0.42, 0.24, 0.17)

@@ -14,16 +14,14 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.simulator import textures
 from idle_lantern.simulator.materials import masonry, plain, planks, scaled, tiles, wall_with_windows
 from idle_lantern.simulator.shapes import DOWN, box, facing, quad
 from idle_lantern.simulator.sky import make_sky
 from idle_lantern.simulator.surfaces import Diorama, Material, Outline, Quad
 from idle_lantern.simulator.weather import STILL, Weather
-
-Array = NDArray[Any]
 
 #: Heights below the camera in metres.
 TERRACE_Y = 1.6

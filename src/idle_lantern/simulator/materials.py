@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.simulator import textures
 from idle_lantern.simulator.surfaces import Material
-
-Array = NDArray[Any]
 
 
 def plain(colour: tuple[float, float, float], seed: int, strength: float = 0.3) -> Material:

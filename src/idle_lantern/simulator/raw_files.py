@@ -14,14 +14,12 @@ from typing import Any
 
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.metadata import Metadata
-
-Array = NDArray[Any]
 
 #: What the sensor sees of red, green and blue under the light of the scene.
 NEUTRAL = (0.5, 1.0, 0.625)

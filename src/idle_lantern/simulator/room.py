@@ -6,19 +6,16 @@ The turning axis stands at the origin, 1.5 m above the boards. x is right, z for
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.simulator import textures
 from idle_lantern.simulator.camera import SCENE_EV
 from idle_lantern.simulator.materials import masonry, planks, scaled, tiles
 from idle_lantern.simulator.shapes import DOWN, box, quad
 from idle_lantern.simulator.sky import make_sky
 from idle_lantern.simulator.surfaces import Diorama, Material, Quad
-
-Array = NDArray[Any]
 
 _FLOOR, _CEILING = 1.5, -1.3
 _WIDE, _DEEP = 7.0, 6.0

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.simulator import textures
 from idle_lantern.simulator.surfaces import Sky
-
-Array = NDArray[Any]
 
 _ZENITH = np.array([0.16, 0.30, 0.55], np.float32)
 _HORIZON = np.array([0.58, 0.68, 0.78], np.float32)

@@ -6,15 +6,12 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.simulator import textures
-
-Array = NDArray[Any]
 
 #: (a, b, footprint) in metres, (N,) each -> (N, 3) reflectance, linear light.
 Material = Callable[[Array, Array, Array], Array]

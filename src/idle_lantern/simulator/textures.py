@@ -8,13 +8,11 @@ the pixel's footprint.
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 _SIZE = 1024
 _LEVELS = 9

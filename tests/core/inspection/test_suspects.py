@@ -7,14 +7,13 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
 import pytest
-from numpy.typing import NDArray
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
@@ -41,7 +40,6 @@ from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import Solution, solve
 from idle_lantern.core.request.options import JoinOptions
 
-Array = NDArray[Any]
 Change = Callable[[list[Array], "_Joined"], None]
 
 

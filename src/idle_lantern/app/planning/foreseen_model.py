@@ -6,10 +6,9 @@ import datetime
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
@@ -24,8 +23,6 @@ if TYPE_CHECKING:
 
     from idle_lantern.core.scouting.foreseen import Foreseen
     from idle_lantern.core.scouting.reprojection import ReprojectedScouts
-
-Array = NDArray[Any]
 
 PROJECTIONS: Mapping[str, str] = {
     "auto": "as the join chooses",

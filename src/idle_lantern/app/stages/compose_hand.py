@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 
 from idle_lantern.app.context import AppContext
@@ -14,6 +13,7 @@ from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.widgets.picture_tools import CropTool, LineTool, PictureTool, PlaceTool, TurnTool
 from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -21,8 +21,6 @@ from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
 from idle_lantern.core.pictures.source import HeldPicture
 from idle_lantern.core.request.choices import JoinChoices
-
-Array = NDArray[Any]
 
 #: Degrees of roll where a hand moves over the picture's whole width with Shift.
 _ROLL_DEG = 90.0

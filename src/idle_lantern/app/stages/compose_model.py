@@ -8,10 +8,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.app.cropping import crop_box, hand_box, has_gaps
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
@@ -25,7 +25,6 @@ from idle_lantern.core.pictures.source import PictureSource, reduced_in
 from idle_lantern.core.request.choices import JoinChoices
 from idle_lantern.core.request.options import JoinOptions
 
-Array = NDArray[Any]
 Turn = tuple[float, float, float]
 
 _FROM_PX = 1100  # longer side of what previews are drawn from

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from numpy.typing import NDArray
 from PyQt6.QtWidgets import QPushButton, QWidget
 
 from idle_lantern.app import theme
@@ -18,12 +17,11 @@ from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_cards import CardShown, PictureCards
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.request.choices import JoinChoices
-
-Array = NDArray[Any]
 
 DRAWING = "Drawing the projections"
 _FIELD_PX, _TITLES_PX = 72, 56

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
-from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 from PyQt6.QtGui import QPolygonF
 
@@ -15,11 +13,10 @@ from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages.review_walk import SeenWalk
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, outlines_of
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.unroll import unroll_canvas
 from idle_lantern.core.pictures.source import reduced_in
-
-Array = NDArray[Any]
 
 DRAWING = "Drawing the picture on the map"
 #: Longest side of what is drawn onto the map.

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.app.stages.choices_model import has_brackets, has_repeats, has_twins
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checkpoint import checkpoints_folder
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.join.request import JoinFrame, JoinRequest, JoinResult
@@ -21,8 +21,6 @@ from idle_lantern.core.request.options import JoinOptions
 
 if TYPE_CHECKING:
     from idle_lantern.core.registration.solve.solve import Solution
-
-Array = NDArray[Any]
 
 #: Why a picture must be joined again, by the choice that changed; what is not named here only draws it anew.
 _WHY = {"lens": "lens", "lens_shift": "lens", "points": "points", "cut_links": "cut", "twins": "files"}

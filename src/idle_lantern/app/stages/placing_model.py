@@ -5,15 +5,14 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.app.stages.join_request_model import prior_of
 from idle_lantern.app.tie_model import lens_for
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.render.single_frame import frames_showing
@@ -25,8 +24,6 @@ from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.request.choices import TiePoint
-
-Array = NDArray[Any]
 
 #: The longest side that a frame is held with while it is moved, and that it is drawn with at most.
 _HELD_PX, _DRAWN_PX = 900, 640

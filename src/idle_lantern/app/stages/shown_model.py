@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.render.single_frame import frame_alone, frames_showing
 from idle_lantern.core.frames.reading import read_again
 from idle_lantern.core.join.request import JoinResult
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

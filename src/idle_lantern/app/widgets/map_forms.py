@@ -7,20 +7,18 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize
 from PyQt6.QtGui import QImage, QPolygonF, QTransform
 
 from idle_lantern.app.display import plain_qimage
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.target_field import TargetField
-
-Array = NDArray[Any]
 
 FORMS = {"unrolled": "Unrolled", "globe": "Globe", "poles": "Zenith and nadir"}
 #: Pixels about the map, for its scales.

@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF
 from PyQt6.QtGui import QPolygonF
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.coverage import cameras_of
 
@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from idle_lantern.core.geometry.lenses import Lens
     from idle_lantern.core.plan.grid_frame import GridFrame
     from idle_lantern.core.plan.rig import Rig
-
-Array = NDArray[Any]
 
 _POINTS_PER_SIDE = 10
 

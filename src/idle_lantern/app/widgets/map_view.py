@@ -8,9 +8,7 @@ marks and the scouting picture can be dragged; frames are chosen by click or arr
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QContextMenuEvent,
@@ -31,8 +29,7 @@ from idle_lantern.app.widgets import map_hands
 from idle_lantern.app.widgets.map_forms import FORMS, Form, MapLook, fitted, form_of, zoomed
 from idle_lantern.app.widgets.map_paint import MapContent, MapPaint
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
-
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 
 class MapView(QWidget):

@@ -8,16 +8,14 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.display import to_qimage
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR
-
-Array = NDArray[Any]
 
 #: What a pixel of the paint tells.
 HIDE = 1

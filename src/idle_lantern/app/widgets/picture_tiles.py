@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 from cachetools import LRUCache
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QImage, QPainter
 
@@ -15,10 +13,9 @@ from idle_lantern.app.display import to_qimage
 from idle_lantern.app.widgets.sight import Sight
 from idle_lantern.app.widgets.tables import mapped, table_of
 from idle_lantern.app.widgets.tile_loader import Key, ShownTile, TileLoader, cached
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.pictures.source import PictureSource
-
-Array = NDArray[Any]
 
 #: Tiles kept as they are developed, and the side of the square whose mean is a picked colour.
 _DEVELOPED_TILES, _PICKED_PX = 120, 5

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -23,8 +20,6 @@ from idle_lantern.core.pictures.source import PictureSource
 _MOST_ZOOM = 16.0
 #: A part that stands still for so long was looked at.
 _DWELL_MS = 350
-
-Array = NDArray[Any]
 
 
 class PictureView(QWidget):

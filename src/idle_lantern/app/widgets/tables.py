@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.merging.development import Development
-
-Array = NDArray[Any]
 
 
 @lru_cache(maxsize=16)

@@ -8,20 +8,18 @@ import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from threading import Lock
-from typing import Any
 
 import numpy as np
 from cachetools import LRUCache
-from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
 from PyQt6.QtGui import QImage
 
 from idle_lantern.app.display import screen_space, to_qimage
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.pictures.source import PictureSource
 
-Array = NDArray[Any]
 #: Serial number of a picture, level, row, column.
 Key = tuple[int, int, int, int]
 

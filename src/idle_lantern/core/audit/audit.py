@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.audit import lattice
 from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
@@ -17,6 +15,7 @@ from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
 from idle_lantern.core.audit.settings import setting_findings
 from idle_lantern.core.audit.veiling_flare import Flare, SkyBand, flares, sky_band
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import JoinError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
@@ -33,8 +32,6 @@ from idle_lantern.core.registration.solve.solve import Solution, solve, working_
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.positions import Position
-
-Array = NDArray[Any]
 
 _KEPT_BYTES = 250_000_000
 #: Share of a frame that may be full white before it is told; a sun and its glints stay below.

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.inspection.overlaps import Overlap, balanced
 from idle_lantern.core.merging.temperature import kelvin_shift
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Display values between which a place tells how bright it is.
 _DARK, _BRIGHT = 0.06, 0.92

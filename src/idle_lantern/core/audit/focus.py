@@ -6,14 +6,11 @@ import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.inspection.sharpness import BAND_RAD, Compared
-
-Array = NDArray[Any]
 
 #: Logarithm of power that a patch must gain, and another lose, against a neighbour: some 0.7 px of blur each.
 _TELLS = 0.8

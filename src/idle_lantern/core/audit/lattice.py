@@ -5,16 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.inspection.overlaps import Overlap
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Frames of a row differ in pitch by less than this share of their height.
 _ROW_SHARE = 0.3

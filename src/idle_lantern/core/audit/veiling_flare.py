@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.inspection.overlaps import Overlap
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Cells across and down in which light is compared.
 _CELLS = 25

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
+#: Any array.
+Array = NDArray[Any]
 #: Pixels of 8 or 16 bit, (H, W, C).
 Image = NDArray[np.uint8] | NDArray[np.uint16]
 #: Values of pixels from 0 to 1, or of linear light, (H, W, C).

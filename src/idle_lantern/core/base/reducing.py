@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 #: Blurs below this many pixels are not worth their time.
 _LEAST_BLUR_PX = 0.3

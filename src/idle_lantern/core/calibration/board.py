@@ -9,21 +9,18 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.calibration.result import Calibration
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 _LEAST_PICTURES = 3
 #: A corner further off than this many times the rest of its picture is a slip of the finder.

@@ -15,13 +15,11 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.reading import probe, read
-
-Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/pupil-calibration/1"
 _FEATURES = 3000  # sought in a frame

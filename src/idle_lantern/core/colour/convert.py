@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.profiles import profile_of
 from idle_lantern.core.colour.space import ColourSpace
-
-Array = NDArray[Any]
 
 
 def converted(pixels: Array, source: ColourSpace, target: ColourSpace) -> Array:

@@ -10,9 +10,9 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from PIL import ImageCms
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.space import (
     D65,
@@ -24,8 +24,6 @@ from idle_lantern.core.colour.space import (
     Transfer,
     adaptation,
 )
-
-Array = NDArray[Any]
 
 _UNREADABLE = (ImageCms.PyCMSError, OSError, ValueError, SyntaxError, np.linalg.LinAlgError)
 #: White of the profile connection space, XYZ (ICC.1:2022, 7.2.16).

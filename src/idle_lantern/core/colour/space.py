@@ -7,9 +7,8 @@ from functools import lru_cache
 from typing import Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 #: CIE 1931 chromaticities of red, green, blue and white: (x, y) each.
 Chromaticities = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]

@@ -12,13 +12,11 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.deliver.write_options import WriteOptions, jpeg_keywords
 from idle_lantern.core.frames.metadata import to_exif
-
-Array = NDArray[Any]
 
 #: Rows of a strip must be a multiple of this: eight restart markers of sixteen rows.
 STRIP_ROWS = 128

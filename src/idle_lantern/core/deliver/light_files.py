@@ -5,20 +5,17 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.colour.profiles import profile_of
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import TILE, PictureSource, light_of, region
-
-Array = NDArray[Any]
 
 #: Side of a tile of TIFF, and bytes from which on the file is written in the big variant.
 _TILE, _CLASSIC_BYTES = 256, 3_500_000_000

@@ -5,19 +5,15 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from importlib import resources
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import Operation, TilePlace
 from idle_lantern.core.pictures.source import PictureSource, reduced
-
-Array = NDArray[Any]
 
 _SHARE = 0.06  # height of the margin, of the picture's
 _LEAST_PX = 72  # but at least so high

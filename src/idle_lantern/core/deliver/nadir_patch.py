@@ -9,21 +9,19 @@ import hashlib
 import math
 from pathlib import Path
 from threading import Lock
-from typing import Any, Literal
+from typing import Literal
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
-from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.deliver.known import CanvasDirections
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import Operation, TilePlace
 from idle_lantern.core.pictures.source import PictureSource, region
 
-Array = NDArray[Any]
 Cover = Literal["blur", "mark"]
 
 #: A mark is kept no larger than this.

@@ -9,18 +9,16 @@ from __future__ import annotations
 
 import struct
 import zlib
-from typing import IO, Any
+from typing import IO
 
 import numpy as np
 from isal import isal_zlib
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.frames.metadata import Metadata, to_exif
 from idle_lantern.core.pictures.packing import deflated
 from idle_lantern.core.pictures.pyramid import PyramidInfo
-
-Array = NDArray[Any]
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _RGB, _RGBA = 2, 6

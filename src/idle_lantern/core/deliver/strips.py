@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.deliver import jpeg_strips, png_strips
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.pictures.pyramid import KeptTiles, PyramidInfo
-
-Array = NDArray[Any]
 
 
 def write_strips(

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.runners import in_order
@@ -23,7 +23,6 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
 from idle_lantern.core.pictures.source import TILE, HeldPicture, PictureSource, region
 
-Array = NDArray[Any]
 T = TypeVar("T")
 
 _THREADS = 2

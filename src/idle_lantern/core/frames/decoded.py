@@ -5,21 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from threading import Lock
-from typing import Any
 
 import cv2
 import numpy as np
 from cachetools import LRUCache
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import common_space
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
-
-Array = NDArray[Any]
 
 #: Sets beyond this are read again by each stage: three readings cost less than a full memory.
 MOST_BYTES = 600_000_000

@@ -13,20 +13,17 @@ import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_bytes
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.frames.frameset import MASK_ENDING
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 #: What is written: ink for what is hidden, sand for what is kept.
 HIDE_COLOUR, KEEP_COLOUR = (30, 28, 48), (244, 232, 206)

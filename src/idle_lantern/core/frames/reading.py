@@ -7,20 +7,17 @@ import io
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
 from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
 from idle_lantern.core.frames.decoders.head import FileHead
-
-Array = NDArray[Any]
 
 SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif", ".avif", ".jxl", *RAW_SUFFIXES)
 

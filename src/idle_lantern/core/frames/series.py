@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.reading import read
 
-Array = NDArray[Any]
 Steps = tuple[tuple[float, float], ...]
 
 #: How many exposures series have.

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import make_folder, replacing
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.reading import probe, read, thumbnail
-
-Array = NDArray[Any]
 
 #: Sides of such files, width by height.
 _ASPECT = (1.9, 2.1)

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 
 def filled_holes(shape: Array) -> Array:

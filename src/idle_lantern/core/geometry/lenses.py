@@ -14,14 +14,12 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
-
-Array = NDArray[Any]
 
 FISHEYES = ("equidistant", "equisolid", "stereographic", "orthographic")
 MODELS = ("rectilinear", *FISHEYES)

@@ -13,14 +13,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
-
-Array = NDArray[Any]
 
 PROJECTIONS = ("rectilinear", "cylindrical", "equirectangular", "panini", "mercator", "stereographic")
 

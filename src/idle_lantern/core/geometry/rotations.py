@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 
 def about_x(angle_rad: ArrayLike) -> Array:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 
 def direction(azimuth_rad: ArrayLike, altitude_rad: ArrayLike) -> Array:

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
-
-Array = NDArray[Any]
 
 #: How much "as it is" counts against lines that were drawn: it decides only what they leave open.
 _AS_IT_IS = 1e-4

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.colours import largest, smallest
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -17,8 +16,6 @@ from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.inspection.frame_views import FrameViews, ShownFrame
 from idle_lantern.core.inspection.ghosting import Figure, differing
 from idle_lantern.core.inspection.shift import moved, shift
-
-Array = NDArray[Any]
 
 #: Side of a window and length of seam that it stands for, in pixels of the look.
 _SIDE, _CELL = 192, 128

@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.parallel import mapped, one_thread_each
 from idle_lantern.core.base.progress import SILENT, Progress
@@ -25,8 +25,6 @@ from idle_lantern.core.inspection.overlaps import largest_of_each, overlaps_of
 from idle_lantern.core.inspection.seam_suspects import bands, cuts, steps
 from idle_lantern.core.inspection.sharpness import blurs, compared
 from idle_lantern.core.inspection.suspect import Suspect, likely, ranked
-
-Array = NDArray[Any]
 
 #: What is less suspicious is not told.
 LEAST_SUSPICION = 0.15

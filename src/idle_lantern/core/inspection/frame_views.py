@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.parallel import mapped
 from idle_lantern.core.base.progress import SILENT
@@ -21,8 +20,6 @@ from idle_lantern.core.compositing.light.vignetting import without_vignetting
 from idle_lantern.core.compositing.render.frame_views import Levels
 from idle_lantern.core.compositing.render.plan import FilesOfFrames, RenderPlan
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 #: Frames of more pixels are looked at by halves: a fault of a pixel and a half still shows there.
 _LARGE = 1_500_000

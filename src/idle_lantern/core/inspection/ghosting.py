@@ -10,18 +10,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.colours import largest, total
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.compositing.light.gains import gain_table, with_gain
-
-Array = NDArray[Any]
 
 _DIFFERENT = 22.0  # display values by which a difference counts
 _OF_SLOPE = 1.3  # beside so much of the steepest slope there

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.inspection.ghosting import Figure
-
-Array = NDArray[Any]
 
 #: Display values by which a figure stands out more than the ground that the other frame shows there.
 _SURE = 12.0

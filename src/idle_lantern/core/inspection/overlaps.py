@@ -5,14 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 _GRID = 25
 

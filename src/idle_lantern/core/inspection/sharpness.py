@@ -11,18 +11,15 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.parallel import mapped
 from idle_lantern.core.base.progress import SILENT
 from idle_lantern.core.inspection.overlaps import Overlap, balanced
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 _LARGE_PX = 128  # side of a patch in large frames
 _SMALL_PX = 64  # and in small ones

@@ -9,10 +9,8 @@ from __future__ import annotations
 import contextlib
 import json
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -20,8 +18,6 @@ from idle_lantern.core.compositing.render.rework import EarlierPicture
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.pictures.source import TILE
-
-Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/seen/1"
 #: Side of what is seen or not, and how many of it make a tile along each side. No view is lower than this: each step of the

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import base64
 import zlib
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.join.report import PackedWarp
-
-Array = NDArray[Any]
 
 #: Shifts are told to this, or to what 16 bit can tell of the largest.
 _UNIT_PX, _MOST = 0.01, 32_000

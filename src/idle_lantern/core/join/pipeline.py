@@ -12,10 +12,8 @@ import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
-from numpy.typing import NDArray
-
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
@@ -38,7 +36,6 @@ from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.solve import OnRough, Solution, solve, working_of
 from idle_lantern.core.request.options import JoinOptions
 
-Array = NDArray[Any]
 log = logging.getLogger(__name__)
 
 

@@ -10,10 +10,9 @@ import uuid
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
-from numpy.typing import NDArray
-
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.report import Report
@@ -26,8 +25,6 @@ if TYPE_CHECKING:
     from idle_lantern.core.compositing.canvas.warp import Tile
     from idle_lantern.core.compositing.render.compose import Joined
     from idle_lantern.core.registration.solve.solve import Solution
-
-Array = NDArray[Any]
 
 #: Usual share of each stage in the whole run, for progress and remaining time.
 STAGE_WEIGHTS = {

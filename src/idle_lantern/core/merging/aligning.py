@@ -5,15 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
-
-Array = NDArray[Any]
 
 #: Frames are compared at this many million pixels.
 _COMPARE_MP = 1.2

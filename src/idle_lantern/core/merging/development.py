@@ -7,16 +7,14 @@ from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checks import within
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.colour.picture import Picture, deep
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.merging.film import Film, film_from
-
-Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/development/1"
 #: Least and most of each value.

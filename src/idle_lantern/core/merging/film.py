@@ -11,20 +11,18 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import cv2
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checks import one_of, within
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.strict_json import whole_numbers
 from idle_lantern.core.frames.reading import read
-
-Array = NDArray[Any]
 
 Kind = Literal["negative", "grey", "slide"]
 KINDS: tuple[Kind, ...] = ("negative", "grey", "slide")

@@ -7,16 +7,13 @@ grey, blended band by band. Here one colour after the other, so that frames of a
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture, deep
 from idle_lantern.core.merging.spill_store import SpilledPicture
-
-Array = NDArray[Any]
 
 #: Spread of what counts as well exposed about the middle of the scale (section 3.1 of the paper).
 _SIGMA = 0.2

@@ -16,13 +16,12 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Lock
-from typing import Any
 
 import numpy as np
 import platformdirs
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.fingerprint import code_fingerprint
@@ -42,8 +41,6 @@ from idle_lantern.core.merging.radiance import merge
 from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.sensor_shift import combined
 from idle_lantern.core.merging.spill_store import Shelf, SpilledPicture
-
-Array = NDArray[Any]
 
 #: Files that nobody asked for in a while go when all together take more than this.
 _MOST_BYTES = 12_000_000_000

@@ -7,14 +7,11 @@ linear already: raw is, and what a camera developed is taken back by the curve o
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
-
-Array = NDArray[Any]
 
 #: Values within this of full count for less and less, and at full for nothing.
 _FULL_FROM = 0.85

@@ -9,20 +9,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.reading import probe, read
 from idle_lantern.core.frames.series import Steps, finer
 from idle_lantern.core.merging.aligning import AlignedExposures, unmoved
-
-Array = NDArray[Any]
 
 
 def combined(paths: Sequence[Path], steps: Steps, how: raw.RawDevelopment | None = None) -> Picture:

@@ -7,11 +7,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

@@ -11,8 +11,8 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
@@ -20,8 +20,6 @@ from idle_lantern.core.optics.known import Falloff, KnownLens, Lateral
 
 if TYPE_CHECKING:
     import lensfunpy
-
-Array = NDArray[Any]
 
 _DIAGONAL_35MM = math.hypot(36, 24)
 #: Longer side of the frame, less one pixel as lensfun counts sides, at which the database's models are asked.

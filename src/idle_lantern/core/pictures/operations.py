@@ -12,19 +12,16 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.colour.convert import converted
 from idle_lantern.core.colour.space import ColourSpace, light_matrix
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource, light_of, region
-
-Array = NDArray[Any]
 
 #: Memory for tiles that were made and may be asked for again.
 _CACHE_BYTES = 64_000_000

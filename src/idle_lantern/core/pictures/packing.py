@@ -9,9 +9,8 @@ from typing import Any
 
 import numpy as np
 from isal import isal_zlib
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 _LEVEL = 2
 

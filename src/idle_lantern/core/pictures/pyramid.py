@@ -18,15 +18,13 @@ from typing import IO, Any, Protocol
 import cv2
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.pictures.packing import packed_tile, unpacked_tile
 from idle_lantern.core.pictures.source import SMALLEST_PX, TILE
-
-Array = NDArray[Any]
 
 #: Offsets in classic TIFF are 32 bit (TIFF 6.0); beyond, the big variant is written.
 TIFF_MAX_BYTES = 2**32 - 2**20

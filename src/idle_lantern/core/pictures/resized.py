@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.pictures.source import PictureSource, region
-
-Array = NDArray[Any]
 
 #: Pixels that a cubic kernel and the blur before it reach beyond a place.
 _REACH_PX = 10

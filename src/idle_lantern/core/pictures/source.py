@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any, Protocol
+from typing import Protocol
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.colour.convert import converted
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.geometry.rectangles import Rectangle
-
-Array = NDArray[Any]
 
 TILE = 512
 #: Levels are made until one fits into so many pixels a side.

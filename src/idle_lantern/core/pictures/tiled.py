@@ -10,16 +10,13 @@ from typing import Any
 
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.boundary import is_tiff_file
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.pictures.source import HeldPicture, PictureSource
-
-Array = NDArray[Any]
-
 
 #: Our own tiles are of 512 pixels.
 _MOST_TILE_PX = 4096

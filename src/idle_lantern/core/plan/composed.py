@@ -12,8 +12,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
@@ -22,8 +22,6 @@ from idle_lantern.core.plan.brief import Brief, Mark
 from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rules_marks import MARGIN_DEG
 from idle_lantern.core.plan.target_field import TargetField
-
-Array = NDArray[Any]
 
 LEFT_THIRD = 1 / 3
 MIDDLE = 1 / 2

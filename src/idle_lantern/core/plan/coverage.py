@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import even_samples
@@ -19,8 +19,6 @@ from idle_lantern.core.plan.target_field import TargetField
 if TYPE_CHECKING:
     from idle_lantern.core.plan.grid_frame import GridFrame
     from idle_lantern.core.plan.rig import Rig
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

@@ -6,11 +6,10 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
@@ -21,8 +20,6 @@ from idle_lantern.core.plan.coverage import cameras_of, covered, outline, sample
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
-
-Array = NDArray[Any]
 
 #: Tries until the share is known well enough for a judgement.
 _SURE_TRIES = 8  # where all agree

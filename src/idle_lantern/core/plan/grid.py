@@ -12,11 +12,10 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import holes, prove
@@ -27,8 +26,6 @@ from idle_lantern.core.plan.rows import cap_reach, half_widths
 from idle_lantern.core.plan.shift_grid import shift_grid
 from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
 from idle_lantern.core.plan.yaws import on_stops, round_about, spread
-
-Array = NDArray[Any]
 
 _POLE = math.pi / 2
 _MOST_FRAMES = 5000

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.grid_frame import GridFrame
-
-Array = NDArray[Any]
 
 #: Neighbours looked at for each frame, itself among them.
 _NEAREST = 25

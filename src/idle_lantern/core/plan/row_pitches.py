@@ -5,18 +5,15 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.rows import bands, half_widths, tilt_for_overlap, turns_for_overlap
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.plan.yaws import clicks_of, round_of
-
-Array = NDArray[Any]
 
 #: Coverage sought beyond the target field, so that rounding of angles opens no hole.
 SPARE_RAD = math.radians(0.05)

@@ -11,12 +11,10 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 _POLE = math.pi / 2
 _MOST_TURN = 2 * math.pi / 3

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 #: Reaches come with so much kept back for rounding; it alone is worth no frame more.
 _KEPT_BACK_RAD = math.radians(0.05)

@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
-from numpy.typing import NDArray
-
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checkpoint import key_of
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 
 def solving_key(frames: FrameSet, options: JoinOptions, prior: Sequence[Array | None] | None) -> str:

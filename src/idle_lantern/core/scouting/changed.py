@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.scouting.plan_transfer import Change
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_sphere
-
-Array = NDArray[Any]
 
 _SIZE = (2880, 1440)  # an eighth of a degree a pixel: a figure at 40 m is 20 of them high
 _CELL_DEG = 2.0  # side of the cells that are compared

@@ -8,12 +8,10 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 _WIDTH_PX = 480  # at which both pictures are compared
 _POINTS = 1200  # sought in each

@@ -5,16 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.scouting.ground import Glance
 from idle_lantern.core.scouting.scout_picture import CELL_DEG
-
-Array = NDArray[Any]
 
 #: Side of the squares in a cell that hold a corner or do not.
 _SQUARE_DEG = 1.0

@@ -14,9 +14,9 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
@@ -25,8 +25,6 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import working_frame
 from idle_lantern.core.scouting.ground import UnknownAngle
-
-Array = NDArray[Any]
 
 #: Size at which the photographs are looked at.
 _LOOK_MP = 1.0

@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.canvas.costs import costs_of, straight_line
 from idle_lantern.core.geometry.lenses import Lens
@@ -21,8 +20,6 @@ from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.registration.solve.covered_field import Field, field_of
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_canvas
-
-Array = NDArray[Any]
 
 #: Points on each side of a frame's outline.
 _PER_SIDE = 12

@@ -10,11 +10,10 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.picture import Picture
@@ -32,8 +31,6 @@ from idle_lantern.core.registration.solve.level import levelled
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import solve, working_of
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Size at which a single picture is looked at, and pixels of a picture that stands for the ground.
 _LOOK_MP = 0.5

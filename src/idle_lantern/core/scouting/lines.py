@@ -11,16 +11,14 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, drawn
 from idle_lantern.core.scouting.scout_picture import LineRow, ends_of
-
-Array = NDArray[Any]
 
 #: Flat pieces of the sphere in which lines are looked for.
 _WIDE_DEG = 70.0

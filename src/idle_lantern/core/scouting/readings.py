@@ -9,15 +9,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.scouting.ground import Glance
-
-Array = NDArray[Any]
 
 _GREY = 0.18
 #: Azimuths that one reading stands for, and altitudes that a meter held level takes in.

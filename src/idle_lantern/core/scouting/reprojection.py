@@ -7,13 +7,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -23,8 +22,6 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
-
-Array = NDArray[Any]
 
 #: Pixels of what an outing keeps: finer than any screen draws it.
 _MOST_PX = 3_000_000

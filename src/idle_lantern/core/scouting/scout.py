@@ -6,12 +6,11 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.picture import Picture
@@ -31,8 +30,6 @@ from idle_lantern.core.scouting.readings import readings_of
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, as_bytes, canvas_of, on_sphere
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
 from idle_lantern.core.scouting.skyline import skyline_of
-
-Array = NDArray[Any]
 
 #: Longest side of an earlier outing's picture as it is kept.
 _JOINED_PX = 2800

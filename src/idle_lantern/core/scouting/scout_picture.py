@@ -8,16 +8,15 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from msgspec import Meta
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import direction
 
-Array = NDArray[Any]
 #: Side of the cells in which detail is told: finer than the overlap of most frames.
 CELL_DEG = 5.0
 #: A cell or frame with less of it to match by is bare: the engine finds no place for it by what it shows. Of 318 frames of 28

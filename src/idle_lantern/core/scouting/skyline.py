@@ -8,16 +8,12 @@ idea of Lie, Lin and Hung, *A robust dynamic programming algorithm to extract sk
 
 from __future__ import annotations
 
-from typing import Any
-
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_sphere
 from idle_lantern.core.scouting.scout_picture import SkylineRow
-
-Array = NDArray[Any]
 
 _SIZE = (1440, 720)  # a quarter of a degree a pixel
 #: Nothing stands higher against the sky for one who looks for a panorama, and the sea's horizon lies hardly lower.

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.sorting.previews import FilePreview
-
-Array = NDArray[Any]
 
 #: A covered lens lets in so many EV less than the place gives.
 _COVERED_EV = 3.5

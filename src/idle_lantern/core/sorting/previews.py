@@ -6,17 +6,14 @@ import math
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.reading import FrameInfo, probe, small_of, thumbnail
-
-Array = NDArray[Any]
 
 #: Longest side of a look; what tells places and roles apart is coarse.
 LONGEST_PX = 192

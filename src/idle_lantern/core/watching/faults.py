@@ -10,16 +10,15 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.audit.evenness import LEAST_EV
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.inspection.sharpness import Blur
 from idle_lantern.core.plan.grid_frame import GridFrame
 
-Array = NDArray[Any]
 #: How a frame differs from the plan: yaw, pitch and roll in degrees.
 Off = tuple[float, float, float]
 

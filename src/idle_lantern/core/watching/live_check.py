@@ -10,13 +10,13 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.audit.evenness import unevenness
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.decoders import raw
 from idle_lantern.core.frames.reading import FrameInfo, probe
@@ -42,8 +42,6 @@ from idle_lantern.core.watching.faults import (
     uneven,
     unmatched,
 )
-
-Array = NDArray[Any]
 
 _LOOK_MP = 0.35  # size of the first look
 _POINTS = 1500  # sought at that size

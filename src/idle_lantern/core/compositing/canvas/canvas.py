@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.compositing.canvas.stretch import Stretch
 from idle_lantern.core.geometry import rotations
@@ -18,8 +17,6 @@ from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.registration.solve.covered_field import Field, field_of, spread_rays
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 _REASONS = {
     "rectilinear": "The picture spans {}: flat keeps straight lines straight.",

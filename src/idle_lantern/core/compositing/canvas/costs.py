@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry.rectangles import inner_rectangle
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.registration.solve.covered_field import Field
-
-Array = NDArray[Any]
 
 #: Of the largest scales this share is left out: a single pixel at a pole is no picture.
 _NEARLY_ALL = 99.5

@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.parallel import mapped
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.reducing import reduced_to
@@ -22,8 +21,6 @@ from idle_lantern.core.frames.masks import Mask, Masks
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Enough pixels for seams to pass round a walking person in a row of frames; large grids get more.
 _LEAST_PIXELS = 300_000

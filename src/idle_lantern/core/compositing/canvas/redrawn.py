@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-
-Array = NDArray[Any]
 
 
 def redrawn(picture: Array, old: Canvas, new: Canvas, most_px: int = 120_000) -> Array:

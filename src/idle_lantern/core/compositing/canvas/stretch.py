@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 #: Rounds of the inverse; each leaves of the miss what the stretch differs from none.
 _ROUNDS = 60

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import covered
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import direction
-
-Array = NDArray[Any]
 
 MAP_SIZE = (1440, 720)
 #: A sheet is drawn in so many rows at a time, which stay in the fast memory.

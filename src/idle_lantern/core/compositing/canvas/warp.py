@@ -10,18 +10,15 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.optics.known import Lateral
 from idle_lantern.core.registration.solve.poses import bend_at, farthest_px
-
-Array = NDArray[Any]
 
 _OUTSIDE = np.float32(-1e4)
 #: cv2.remap fails from 32 767 pixels a side on.

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.masks import Mask, Masks
 from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Only frames that are smooth about a place can tell of dust there: so many, and this share of all.
 _LEAST_FRAMES, _LEAST_SHARE = 4, 0.3

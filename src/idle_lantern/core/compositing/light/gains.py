@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.colours import largest, smallest
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
-
-Array = NDArray[Any]
 
 #: Display values outside this range are clipped or mostly noise and say nothing of the gain.
 _USABLE = (6, 249)

@@ -9,12 +9,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.colours import largest
 from idle_lantern.core.compositing.light.dust import alike_held
 from idle_lantern.core.frames.masks import Mask, Masks
@@ -22,8 +21,6 @@ from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.geometry.holes import filled_holes
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Frames that look so far down can show the head; turned by so much against each other they tell it from the ground.
 _DOWN_RAD, _TURNED_RAD = math.radians(-45.0), math.radians(25.0)

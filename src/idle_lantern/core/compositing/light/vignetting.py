@@ -10,17 +10,15 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from functools import lru_cache
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch, meeting
 from idle_lantern.core.geometry.lenses import Lens
 
-Array = NDArray[Any]
 Vignetting = tuple[float, float]
 
 NONE: Vignetting = (0.0, 0.0)

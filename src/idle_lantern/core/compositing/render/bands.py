@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import cv2
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 
 def masked_bands(picture: Array, mask: Array, count: int) -> list[Array]:

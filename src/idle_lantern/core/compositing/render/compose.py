@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.parallel import Clock, one_thread_each
@@ -52,8 +52,6 @@ from idle_lantern.core.registration.solve.ground_plane import ground_masks
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import Solution, working_of
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Pixels of a rough picture, and by how many times fewer its light and seams are reckoned from.
 _ROUGH_PX, _ROUGHER = 1_000_000, 8

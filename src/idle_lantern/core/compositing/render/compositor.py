@@ -14,12 +14,11 @@ from __future__ import annotations
 import hashlib
 import math
 from collections.abc import Callable
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample, shifted
@@ -53,8 +52,6 @@ from idle_lantern.core.compositing.render.tile_boxes import (
 from idle_lantern.core.frames.masks import Masks
 from idle_lantern.core.optics.known import Lateral
 from idle_lantern.core.registration.solve.poses import Poses, farthest_px
-
-Array = NDArray[Any]
 
 #: Pixels of a frame round a tile whose mask counts as the tile's, beside what a local warp moves.
 _SPARE_PX = 16

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from threading import Lock
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.geometry.holes import filled_holes
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
-
-Array = NDArray[Any]
 
 #: Places at which coverage is told, at most; below that every pixel is.
 _PLACES = 8_000_000

@@ -5,12 +5,12 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.render.coverage import CanvasCoverage
@@ -21,7 +21,6 @@ from idle_lantern.core.compositing.rim.outcome import Filled, InventedArea
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import TILE
 
-Array = NDArray[Any]
 T = TypeVar("T")
 
 #: Marks what is invented, where 1 marks what was joined and 0 a gap.

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.reducing import halved
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.render.tile_boxes import Box, part_of
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

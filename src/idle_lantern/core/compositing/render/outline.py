@@ -6,13 +6,10 @@ window is not, and a cut through the colours between them finds the rest.
 
 from __future__ import annotations
 
-from typing import Any
-
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 _WORK_PX = 360  # windows are worked on no larger
 _SURE = 0.025  # so much about the click is the thing, as a share of the window

@@ -17,8 +17,8 @@ from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from cachetools import LRUCache
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.colour.picture import Picture
@@ -36,7 +36,6 @@ from idle_lantern.core.frames.reading import FrameInfo, read_again
 from idle_lantern.core.optics.known import Lateral
 from idle_lantern.core.registration.solve.poses import Poses
 
-Array = NDArray[Any]
 T = TypeVar("T")
 T_co = TypeVar("T_co", covariant=True)
 

@@ -14,12 +14,11 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.fingerprint import code_fingerprint
 from idle_lantern.core.colour.space import ColourSpace
@@ -33,8 +32,6 @@ from idle_lantern.core.pictures.pyramid import PyramidInfo
 from idle_lantern.core.pictures.source import TILE
 from idle_lantern.core.pictures.tiled import TiledPicture
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 _KEY = "made_from"
 _DIGITS = 16

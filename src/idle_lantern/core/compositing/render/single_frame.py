@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step, sample
@@ -18,8 +17,6 @@ from idle_lantern.core.compositing.light.gains import gain_table, with_gain
 from idle_lantern.core.compositing.light.vignetting import NONE, Vignetting, evened_at
 from idle_lantern.core.frames.masks import Mask
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Masks that are made here: seams follow no finer outline.
 _MASK_PX = 1200

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 BANDS = 5
 #: The widest band reaches about so far beyond a tile.

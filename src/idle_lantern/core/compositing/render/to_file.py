@@ -8,8 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from numpy.typing import NDArray
-
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.checkpoint import Checkpoint, TileJournal, key_of
@@ -45,8 +44,6 @@ from idle_lantern.core.pictures.source import TILE
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.solve import Solution
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

@@ -6,17 +6,14 @@ Only what borders on sky, grass, water or other even ground is filled unless tol
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.rim.patches import Completed, completed
 from idle_lantern.core.geometry.holes import filled_holes
-
-Array = NDArray[Any]
 
 #: Pixels at which gaps are completed.
 SMALL_PX = 160_000

@@ -8,13 +8,11 @@ random places ever nearer (Barnes et al., *PatchMatch*, ACM Transactions on Grap
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 _HALF = 3  # half a patch in pixels
 _LOOKS = 2  # rounds of looking for alike patches at each size

@@ -12,20 +12,17 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from scipy.interpolate import CloughTocher2DInterpolator
 from scipy.ndimage import binary_erosion
 from scipy.sparse import csr_matrix, vstack
 from scipy.sparse.linalg import spsolve
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.stretch import Stretch
 from idle_lantern.core.geometry.holes import filled_holes
-
-Array = NDArray[Any]
 
 #: Cells along the longer side of the mesh.
 _CELLS = 44

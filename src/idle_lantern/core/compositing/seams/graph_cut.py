@@ -7,19 +7,15 @@ Kwatra et al., *Graphcut Textures* (2003).
 
 from __future__ import annotations
 
-from typing import Any
-
 import cv2
 import maxflow
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.colours import total
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.compositing.canvas.overview import Overview, Patch
 from idle_lantern.core.compositing.light.gains import gain_table, with_gain
-
-Array = NDArray[Any]
 
 NOBODY = -1
 #: Price of a step of seam where both frames are alike: keeps seams short.

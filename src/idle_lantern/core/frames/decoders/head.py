@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB, ColourSpace
 from idle_lantern.core.frames.metadata import Metadata
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

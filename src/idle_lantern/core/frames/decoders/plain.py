@@ -4,20 +4,17 @@ from __future__ import annotations
 
 import io
 from pathlib import Path
-from typing import Any
 
 import imagecodecs
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image, ImageCms
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.bounds import Claim, check_claim, check_jpeg, check_png
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import from_exif
-
-Array = NDArray[Any]
 
 # our own limit decides, and joined pictures pass the decoder's
 Image.MAX_IMAGE_PIXELS = None

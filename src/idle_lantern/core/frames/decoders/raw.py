@@ -13,9 +13,9 @@ from typing import Any, Literal
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
@@ -24,8 +24,6 @@ from idle_lantern.core.frames.bounds import Claim, check_claim
 from idle_lantern.core.frames.decoders.head import FileHead
 from idle_lantern.core.frames.decoders.restated import restated
 from idle_lantern.core.frames.metadata import Metadata, from_exif
-
-Array = NDArray[Any]
 
 #: LibRaw's codes for how the camera was held: upside down, turned left, turned right.
 _TURNS = {3: 2, 5: 1, 6: 3}

@@ -15,11 +15,9 @@ from typing import Any
 
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.bounds import Claim, check_claim
-
-Array = NDArray[Any]
 
 #: Values of tags (DNG 1.7): compression, and photometric interpretations.
 _JPEG_XL = 52546

@@ -8,17 +8,15 @@ from typing import Any
 
 import numpy as np
 import tifffile
-from numpy.typing import NDArray
 from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_tiff
 from idle_lantern.core.frames.decoders import plain, raw
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import Metadata, from_exif
-
-Array = NDArray[Any]
 
 _TIFF_ICC, _DNG_VERSION = 34675, 50706
 #: Grey (white or black at zero), RGB, and what JPEG makes of it (TIFF 6.0, PhotometricInterpretation).

@@ -14,8 +14,8 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.frames.frameset import FrameSet
@@ -24,7 +24,6 @@ from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.request.choices import TiePoint
 
-Array = NDArray[Any]
 Place = tuple[float, float]
 
 #: How well people set points at 100 %, where no patch makes them finer.

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.parallel import Clock, mapped
@@ -25,8 +24,6 @@ from idle_lantern.core.registration.match.links import Link, groups_of
 from idle_lantern.core.registration.match.pairs import candidate_pairs, match_pair
 from idle_lantern.core.registration.match.verify import verify
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Matches of a link that a quick look may rely on.
 _TIED_WELL = 30

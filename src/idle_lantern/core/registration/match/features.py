@@ -8,12 +8,10 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.decoded import DecodedFrames, reduced_picture
-
-Array = NDArray[Any]
 
 #: Cells of the even spread: with a quota each, a busy corner cannot starve the sky's rim.
 _CELLS = 8

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.match.features import WorkingFrame
-
-Array = NDArray[Any]
 
 #: Brighter than this is picture; the surround of a circle is black but for noise.
 _LIT = 14

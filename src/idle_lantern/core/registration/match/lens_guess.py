@@ -5,18 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.match.verify import rotation_between
-
-Array = NDArray[Any]
 
 #: Angles of view across the longer side that are tried without metadata, in degrees.
 _TRIED_DEG = (6, 9, 13, 18, 24, 30, 36, 42, 48, 54, 60, 67, 74, 82, 90, 100)

@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.by_hand import SIGMA_PX
-
-Array = NDArray[Any]
 
 _EVERY_PX = 3.0  # between places along a line
 _FEWEST = 16  # places

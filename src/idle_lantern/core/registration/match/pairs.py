@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.match.features import FeatureKind, Features
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.match.partners import votes
 from idle_lantern.core.registration.match.verify import ACCEPT_BASE
-
-Array = NDArray[Any]
 
 #: Up to so many frames every pair is tried; beyond, a coarse pass chooses partners.
 ALL_PAIRS_UP_TO = 14

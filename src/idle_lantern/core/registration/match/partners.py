@@ -9,12 +9,10 @@ same word are compared: the work for a frame hardly grows with the number of fra
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-Array = NDArray[Any]
+from idle_lantern.core.base.arrays import Array
 
 #: Words to which a descriptor is given: the nearest two, since neighbours may straddle a border.
 _WORDS_EACH = 2

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.by_hand import SIGMA_PX
-
-Array = NDArray[Any]
 
 _HALF = 12  # half the patch in pixels
 _REACH = 14  # pixels that a hand may miss by

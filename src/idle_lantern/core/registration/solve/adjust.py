@@ -5,11 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.registration.match.links import Link
@@ -25,8 +24,6 @@ from idle_lantern.core.registration.solve.adjustment import (
     with_intrinsics,
 )
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Points of a link by which the choice among those is made.
 _CHOOSING_POINTS = 80

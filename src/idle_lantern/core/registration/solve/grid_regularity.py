@@ -13,15 +13,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.frameset import FrameSet, in_people_order
 from idle_lantern.core.geometry import rotations
-
-Array = NDArray[Any]
 
 #: Frames of a run keep their pitch within this, and steps agree within this share.
 _SAME_PITCH_RAD = math.radians(4.0)

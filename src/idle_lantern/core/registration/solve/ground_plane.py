@@ -11,12 +11,11 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.masks import Mask
 from idle_lantern.core.geometry import rotations
@@ -25,8 +24,6 @@ from idle_lantern.core.registration.match.features import WorkingFrame, find_fea
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.match.pairs import match
 from idle_lantern.core.registration.solve.poses import Poses, bend_at
-
-Array = NDArray[Any]
 
 #: Frames whose axis looks less far down show little ground, and what lies less far down is ground no more.
 _DOWN_RAD, _GROUND_RAD = math.radians(-25.0), math.radians(25.0)

@@ -12,11 +12,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.registration.match.links import Link
@@ -34,8 +33,6 @@ from idle_lantern.core.registration.solve.inverse_depth import (
 )
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.resection import resected
-
-Array = NDArray[Any]
 
 #: Distance from which a tie point loses weight: near things miss by many times as much.
 _SCALE_PX = 0.25

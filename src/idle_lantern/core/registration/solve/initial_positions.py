@@ -6,16 +6,12 @@ pupil, and never nearer than far against it.
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.geometry import sphere
 from idle_lantern.core.registration.solve.adjustment import LENS_INTRINSICS, Adjustment
-
-Array = NDArray[Any]
 
 #: Directions tried for each pair; how often its turn is adjusted for each, and how many of the best are asked on.
 _DIRECTIONS, _TURNS = 300, ((2, 100), (5, 30), (8, 1))

@@ -10,14 +10,11 @@ Synthesis*, 2000, 6.1).
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.solve.adjustment import Adjustment, State
-
-Array = NDArray[Any]
 
 #: Pull of the inverse depth towards 0: one of so much costs as much as a pixel of misfit.
 _USUAL = 0.04

@@ -12,19 +12,16 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 from scipy.ndimage import median_filter
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.registration.solve.covered_field import field_of
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 _FINEST = 0.5  # cells to a frame's pixel at most
 _MOST_CELLS = 1_500_000

@@ -8,16 +8,13 @@ two to each other.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.solve.inverse_depth_map import NearMap
 from idle_lantern.core.registration.solve.local_warp import grid_shape
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Nodes along a frame's longer side: the edges of near things are to show.
 _NODES = 160

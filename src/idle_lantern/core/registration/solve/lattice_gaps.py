@@ -10,20 +10,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.straighten import upright
-
-Array = NDArray[Any]
 
 #: Fewer frames show no lattice.
 _FEWEST = 6

@@ -10,18 +10,15 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.straight_edges import Edges, straight_edges
-
-Array = NDArray[Any]
 
 #: The vertical is looked for so far from where the cameras' x-axes put it.
 _REACH_RAD = math.radians(12.0)

@@ -13,15 +13,13 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import block_diag, coo_array, csc_array, diags_array, eye_array, kron
 from scipy.sparse.linalg import spsolve
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Nodes along a frame's longer side.
 _NODES = 14

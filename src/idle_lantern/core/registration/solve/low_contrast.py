@@ -11,17 +11,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.tie_points import PATCH_PX, register_faint
-
-Array = NDArray[Any]
 
 #: By how much frames are reduced, from coarse to fine, and once more from where that ended; patches are sought
 #: within three pixels of that.

@@ -11,11 +11,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.adjust import descend, only_free
 from idle_lantern.core.registration.solve.adjustment import BENT, FOCAL, Adjustment
@@ -29,8 +28,6 @@ from idle_lantern.core.registration.solve.inverse_depth import (
     in_unit,
 )
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 #: Starts of the search: off forwards, backwards, right, left.
 _STARTS = ((0.0, 0.0, 1.0), (0.0, 0.0, -1.0), (1.0, 0.0, 0.0), (-1.0, 0.0, 0.0))

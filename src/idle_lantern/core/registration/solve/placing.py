@@ -5,11 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
@@ -26,8 +25,6 @@ from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.refine_solution import greys_within
 from idle_lantern.core.registration.solve.straighten import centred, to_prior, upright
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Frames with fewer points than this have nothing to match by.
 BLANK = 60

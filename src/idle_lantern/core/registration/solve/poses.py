@@ -5,16 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import Link
-
-Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

@@ -6,16 +6,13 @@ import json
 import math
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.geometry import rotations
-
-Array = NDArray[Any]
 
 SCHEMA = "idle-lantern/directions/1"
 #: Three turns: no head counts on beyond.

@@ -5,11 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.base.parallel import mapped
 from idle_lantern.core.base.progress import Progress
@@ -27,8 +26,6 @@ from idle_lantern.core.registration.solve.parallax import Parallax, solve_parall
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.tie_points import register_tie_points, smoothed
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 _SCALE_PX = 0.15
 #: Pixels of the working frames that a feature's place may miss by, and that near things may.

@@ -8,16 +8,13 @@ resection; Wolf & Dewitt, *Elements of Photogrammetry*, from memory.)
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import sphere
 from idle_lantern.core.registration.solve.adjustment import Adjustment
 from idle_lantern.core.registration.solve.initial_positions import left_over
-
-Array = NDArray[Any]
 
 _ABOUT = 2  # neighbours about which a frame is tried elsewhere, those that share most
 _DIRECTIONS = 200  # tried about each

@@ -9,11 +9,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
@@ -25,8 +24,6 @@ from idle_lantern.core.registration.match.links import Link, groups_of
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.refine_solution import registered_links
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Matches of a pair within so many pixels of its commonest shift, by the scale of what was matched; so many make a tie.
 _ALIKE_PX, _LEAST = 3.0, 12

@@ -8,8 +8,8 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.parallel import Clock, mapped, one_thread_each
@@ -41,8 +41,6 @@ from idle_lantern.core.registration.solve.refine_solution import refine_solution
 from idle_lantern.core.registration.solve.shift_lens import solve_shifts
 from idle_lantern.core.registration.solve.two_lenses import solve_back_to_back
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
 _FIRST_POINTS = 80

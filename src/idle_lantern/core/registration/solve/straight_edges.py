@@ -8,15 +8,12 @@ several times as well as from its two ends, and under any lens: a fisheye bends 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
-
-Array = NDArray[Any]
 
 #: Display values per pixel from which a slope counts, and how far beside its way an edge's slopes may point (tangent).
 _SLOPE, _BESIDE = 6.0, 0.7

@@ -11,17 +11,14 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.registration.solve.poses import Poses
-
-Array = NDArray[Any]
 
 _HALF = 7
 #: Side of a patch.

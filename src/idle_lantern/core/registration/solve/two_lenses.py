@@ -9,12 +9,11 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
@@ -27,8 +26,6 @@ from idle_lantern.core.registration.solve.adjustment import FOCAL
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.refine_solution import registered_links
 from idle_lantern.core.request.options import JoinOptions
-
-Array = NDArray[Any]
 
 #: Half the angle of view that such lenses have, tried in these steps.
 _TRIED_DEG = np.arange(91.5, 112.0, 0.75)
