@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 
 #: Any array.
 Array = NDArray[Any]
-#: Pixels of 8 or 16 bit, (H, W, C).
-Image = NDArray[np.uint8] | NDArray[np.uint16]
 #: Values of pixels from 0 to 1, or of linear light, (H, W, C).
 Float32Image = NDArray[np.float32]
-#: Where something is, (H, W).
-BoolImage = NDArray[np.bool_]
-#: Unit vectors (..., 3), and places in pixels (..., 2).
-Directions = NDArray[np.float64]
-Points = NDArray[np.float64]
+#: Which of some things hold, of any shape.
+Flags = NDArray[np.bool_]
+#: Directions (..., 3), of length 1 where they are given.
+Directions = NDArray[np.floating[Any]]
+#: Places (..., 2), across and down, in pixels or on the plane of a projection.
+Places = NDArray[np.floating[Any]]
+#: Rotations (..., 3, 3).
+Rotations = NDArray[np.floating[Any]]

@@ -18,7 +18,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import ArrayLike
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions, Flags, Places, Rotations
 from idle_lantern.core.base.errors import InputError
 
 FISHEYES = ("equidistant", "equisolid", "stereographic", "orthographic")
@@ -115,7 +115,7 @@ class Lens:
         """Angle from the axis, of any shape (...,), of the radius ``radius_px``; NaN where the lens has no such radius."""
         return _image_angle(np.asarray(radius_px) / self.focal_px, self.model, self.distortion)
 
-    def project(self, directions: Array) -> tuple[Array, Array]:
+    def project(self, directions: Directions) -> tuple[Places, Flags]:
         """Directions (..., 3), any length, to pixels.
 
         Returns
@@ -156,7 +156,7 @@ class Lens:
         np.add(y * scale, d.dtype.type(v0), out=pixels[..., 1])
         return pixels, valid
 
-    def project_slope(self, directions: Array) -> Array:
+    def project_slope(self, directions: Directions) -> Array:
         """Change of the pixel with the direction, (..., 3) -> (..., 2, 3), analytic.
 
         With s = |(x, y)|, e = (x, y) / s and theta = atan2(s, z):
@@ -175,7 +175,7 @@ class Lens:
         result[..., :, :2] += (self.radius_px(theta) / side)[..., None, None] * across
         return result
 
-    def project_by_lens(self, directions: Array) -> Array:
+    def project_by_lens(self, directions: Directions) -> Array:
         """Change of the pixel with the lens's own numbers, (..., 3) -> (..., 2, 6), analytic.
 
         The numbers are the logarithm of the focal length, k1, k2, k3, and the principal point's offset across and
@@ -192,7 +192,7 @@ class Lens:
         result[..., 0, 4] = result[..., 1, 5] = self.focal_px
         return result
 
-    def unproject_by_lens(self, pixels: Array, rays: Array) -> Array:
+    def unproject_by_lens(self, pixels: Places, rays: Directions) -> Array:
         """Change of the direction with the lens's own numbers, (..., 2) -> (..., 3, 6), as ``project_by_lens``.
 
         ``rays`` (..., 3) are the directions of the pixels. From r = f g(theta): a longer lens or a stronger bulge makes
@@ -219,7 +219,7 @@ class Lens:
         result[..., 4:] = by_shift
         return result
 
-    def unproject(self, pixels: Array) -> Array:
+    def unproject(self, pixels: Places) -> Directions:
         """Pixels (..., 2) to unit directions (..., 3); NaN where the lens sees nothing."""
         p = np.asarray(pixels)
         u0, v0 = self.principal_px
@@ -245,7 +245,7 @@ class Lens:
         z = 1 / np.sqrt(1 + squared)
         return np.stack([x * z, y * z, z], -1).astype(x.dtype, copy=False)
 
-    def sees(self, directions: Array, margin_px: float = 0.0) -> Array:
+    def sees(self, directions: Directions, margin_px: float = 0.0) -> Flags:
         """Whether directions (..., 3) fall on the frame, at least ``margin_px`` inside."""
         m = margin_px - 0.5
         if self.model == "rectilinear" and not any(self.distortion) and math.isinf(self.circle_px):
@@ -277,7 +277,7 @@ class Lens:
         angles = np.where(np.isfinite(angles), angles, self.limit_rad)
         return float(angles[0] + angles[1]), float(angles[2] + angles[3])
 
-    def places_px(self, across: int, down: int | None = None, *, with_rim: bool = False) -> Array:
+    def places_px(self, across: int, down: int | None = None, *, with_rim: bool = False) -> Places:
         """Pixels spread evenly over the frame, (down, across, 2): middles of equal cells, or from edge to edge ``with_rim``."""
         columns, rows = across, down or across
         if with_rim:
@@ -287,7 +287,7 @@ class Lens:
             v = (np.arange(rows) + 0.5) / rows * self.height - 0.5
         return np.stack(np.meshgrid(u, v), -1)
 
-    def rim_px(self, per_side: int = 24) -> Array:
+    def rim_px(self, per_side: int = 24) -> Places:
         """Points round the outer edge of the frame, (4 * per_side, 2), clockwise from the top left."""
         t = np.arange(per_side) / per_side
         left, top, right, bottom = -0.5, -0.5, self.width - 0.5, self.height - 0.5
@@ -302,7 +302,7 @@ class Lens:
         )
 
 
-def transfer(lens_a: Lens, lens_b: Lens, b_from_a: Array, pixels: Array) -> tuple[Array, Array]:
+def transfer(lens_a: Lens, lens_b: Lens, b_from_a: Rotations, pixels: Places) -> tuple[Places, Flags]:
     """Pixels of frame b that show what pixels (..., 2) of frame a do, where the cameras are turned by ``b_from_a`` (3, 3).
 
     Returns

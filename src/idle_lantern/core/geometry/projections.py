@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions, Places
 from idle_lantern.core.base.errors import InputError
 
 PROJECTIONS = ("rectilinear", "cylindrical", "equirectangular", "panini", "mercator", "stereographic")
@@ -87,14 +87,14 @@ class Projection:
         """Whether a full turn closes on itself."""
         return self.name in WRAPPING
 
-    def forward(self, directions: Array) -> Array:
+    def forward(self, directions: Directions) -> Places:
         """Directions (..., 3), any length, to plane coordinates (..., 2)."""
         d = np.asarray(directions)
         with np.errstate(divide="ignore", invalid="ignore"):
             u, v = _FORWARD[self.name](d[..., 0], d[..., 1], d[..., 2], self)
         return np.stack([u, v], -1).astype(d.dtype, copy=False)
 
-    def inverse(self, plane: Array, *, over_the_pole: bool = False) -> Array:
+    def inverse(self, plane: Places, *, over_the_pole: bool = False) -> Directions:
         """Plane coordinates (..., 2) to unit directions (..., 3); NaN off the plane's sphere.
 
         ``over_the_pole`` lets the equirectangular plane run on beyond its edge, down

@@ -5,28 +5,28 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions, Rotations
 
 
-def about_x(angle_rad: ArrayLike) -> Array:
+def about_x(angle_rad: ArrayLike) -> Rotations:
     """Right-handed rotation about x, (..., 3, 3) of angles (...,); positive turns y towards z, so z towards -y (up)."""
     c, s, o, i = _parts(angle_rad)
     return _stack([[i, o, o], [o, c, -s], [o, s, c]])
 
 
-def about_y(angle_rad: ArrayLike) -> Array:
+def about_y(angle_rad: ArrayLike) -> Rotations:
     """Right-handed rotation about y (down), (..., 3, 3) of angles (...,); positive turns z towards x (to the right)."""
     c, s, o, i = _parts(angle_rad)
     return _stack([[c, o, s], [o, i, o], [-s, o, c]])
 
 
-def about_z(angle_rad: ArrayLike) -> Array:
+def about_z(angle_rad: ArrayLike) -> Rotations:
     """Right-handed rotation about z (forward), (..., 3, 3) of angles (...,); positive turns x towards y (clockwise)."""
     c, s, o, i = _parts(angle_rad)
     return _stack([[c, -s, o], [s, c, o], [o, o, i]])
 
 
-def from_yaw_pitch_roll(yaw_rad: ArrayLike, pitch_rad: ArrayLike, roll_rad: ArrayLike = 0.0) -> Array:
+def from_yaw_pitch_roll(yaw_rad: ArrayLike, pitch_rad: ArrayLike, roll_rad: ArrayLike = 0.0) -> Rotations:
     """``world_from_camera`` of a camera turned by yaw, then tilted, then rolled.
 
     Parameters
@@ -42,7 +42,7 @@ def from_yaw_pitch_roll(yaw_rad: ArrayLike, pitch_rad: ArrayLike, roll_rad: Arra
     return result
 
 
-def to_yaw_pitch_roll(world_from_camera: Array) -> tuple[Array, Array, Array]:
+def to_yaw_pitch_roll(world_from_camera: Rotations) -> tuple[Array, Array, Array]:
     """Yaw, pitch, roll in radians of ``world_from_camera`` (..., 3, 3).
 
     At pitch ±90 degrees yaw and roll turn about the same axis; all of it is then
@@ -56,7 +56,7 @@ def to_yaw_pitch_roll(world_from_camera: Array) -> tuple[Array, Array, Array]:
     return yaw, pitch, roll
 
 
-def from_vector(vector_rad: ArrayLike) -> Array:
+def from_vector(vector_rad: ArrayLike) -> Rotations:
     """Rotation by ``|v|`` radians about ``v`` (Rodrigues' formula), (..., 3) -> (..., 3, 3)."""
     v = np.asarray(vector_rad, dtype=np.float64)
     angle = np.linalg.norm(v, axis=-1)[..., None, None]
@@ -92,19 +92,19 @@ def skew(v: ArrayLike) -> Array:
     return _stack([[o, -z, y], [z, o, -x], [-y, x, o]])
 
 
-def angle_between(a: Array, b: Array) -> Array:
+def angle_between(a: Rotations, b: Rotations) -> Array:
     """Angle in radians that turns rotation ``a`` (3, 3) into ``b`` (3, 3), exact for small angles too."""
     vector = to_vector(np.swapaxes(np.asarray(a), -1, -2) @ np.asarray(b))
     result: Array = np.linalg.norm(vector, axis=-1)
     return result
 
 
-def aligning(points_from: Array, points_to: Array) -> Array:
+def aligning(points_from: Directions, points_to: Directions) -> Rotations:
     """Best rotation with ``to = R @ from`` for unit directions (N, 3), by Kabsch's SVD."""
     return nearest(points_to.T @ points_from)
 
 
-def nearest(matrix: Array) -> Array:
+def nearest(matrix: Array) -> Rotations:
     """Rotation nearest to a matrix (3, 3); to a sum of rotations this is their mean (orthogonal Procrustes problem)."""
     u, _, vt = np.linalg.svd(matrix)
     result: Array = u @ np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ vt))]) @ vt

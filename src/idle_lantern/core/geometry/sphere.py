@@ -7,23 +7,23 @@ import math
 import numpy as np
 from numpy.typing import ArrayLike
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions
 
 
-def direction(azimuth_rad: ArrayLike, altitude_rad: ArrayLike) -> Array:
+def direction(azimuth_rad: ArrayLike, altitude_rad: ArrayLike) -> Directions:
     """Unit world directions (..., 3); azimuth to the right of +z, altitude up."""
     az, alt = np.broadcast_arrays(np.asarray(azimuth_rad, float), np.asarray(altitude_rad, float))
     c = np.cos(alt)
     return np.stack([c * np.sin(az), -np.sin(alt), c * np.cos(az)], -1)
 
 
-def azimuth_altitude(directions: Array) -> tuple[Array, Array]:
+def azimuth_altitude(directions: Directions) -> tuple[Array, Array]:
     """Azimuth (-pi..pi) and altitude in radians of world directions (..., 3)."""
     d = np.asarray(directions)
     return np.arctan2(d[..., 0], d[..., 2]), np.arctan2(-d[..., 1], np.hypot(d[..., 0], d[..., 2]))
 
 
-def even_samples(azimuth_rad: tuple[float, float], altitude_rad: tuple[float, float], count: int) -> Array:
+def even_samples(azimuth_rad: tuple[float, float], altitude_rad: tuple[float, float], count: int) -> Directions:
     """About ``count`` evenly spread directions (N, 3) of an azimuth-altitude field, rims included.
 
     Inside: a golden-angle spiral, equal area each (a Fibonacci lattice). Rims are

@@ -9,7 +9,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Rotations
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 
@@ -78,7 +78,8 @@ def _rays(lens: Lens, places: Array) -> Array:
 def _one_turn(a: Array, b: Array, within_rad: float) -> tuple[Array, int]:
     """The rotation with ``a = R b`` for most pairs of rays, and for how many; by pairs at random, then all that agree."""
     rng = np.random.default_rng(3)
-    best, keep = np.eye(3), np.zeros(len(a), bool)
+    best: Rotations = np.eye(3)
+    keep = np.zeros(len(a), bool)
     for _ in range(_TRIES):
         pick = rng.choice(len(a), 2, replace=False)
         turn = rotations.aligning(b[pick], a[pick])

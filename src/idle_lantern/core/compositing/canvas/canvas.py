@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions, Flags, Places, Rotations
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.compositing.canvas.stretch import Stretch
 from idle_lantern.core.geometry import rotations
@@ -42,19 +42,19 @@ class Canvas:
     height: int
     px_per_rad: float
     centre_px: tuple[float, float]
-    canvas_from_world: Array = field(default_factory=lambda: np.eye(3))
+    canvas_from_world: Rotations = field(default_factory=lambda: np.eye(3))
     full_circle: bool = False
     reason: str = ""
     stretch: Stretch | None = None
 
-    def directions(self, pixels: Array, *, over_the_pole: bool = False) -> Array:
+    def directions(self, pixels: Places, *, over_the_pole: bool = False) -> Directions:
         """Unit world directions of canvas pixels (..., 2); NaN where the canvas has none."""
         flat = np.asarray(pixels) if self.stretch is None else self.stretch.flat(pixels)
         plane = (flat - np.asarray(self.centre_px)) / self.px_per_rad
         result: Array = self.projection.inverse(plane, over_the_pole=over_the_pole) @ self.canvas_from_world
         return result
 
-    def pixels(self, directions: Array) -> Array:
+    def pixels(self, directions: Directions) -> Places:
         """Canvas pixels (..., 2) of world directions (..., 3); NaN where there is no place."""
         plane = self.projection.forward(np.asarray(directions) @ self.canvas_from_world.T)
         flat: Array = plane * self.px_per_rad + np.asarray(self.centre_px)
@@ -202,10 +202,10 @@ def _bounds(poses: Poses, draft: Canvas, across: int) -> tuple[tuple[float, floa
     return (*map(float, plane.min(0)), *map(float, plane.max(0))), float(1 - np.mean(within))  # type: ignore[return-value]
 
 
-def _reached(draft: Canvas, world: Array) -> tuple[Array, Array]:
+def _reached(draft: Canvas, world: Directions) -> tuple[Places, Flags]:
     """Where directions (N, 3) within the projection's reach lie on its plane, (M, 2) in radians, and which they are, (N,) bool."""
     limits = draft.projection.limits
-    local = world @ draft.canvas_from_world.T
+    local: Directions = world @ draft.canvas_from_world.T
     if draft.projection.name in ("rectilinear", "stereographic"):
         off_axis = np.arccos(np.clip(local[:, 2] / np.linalg.norm(local, axis=1), -1, 1))
         within = off_axis <= limits.longitude_rad

@@ -7,7 +7,7 @@ import math
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions, Rotations
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.warp import covered
 from idle_lantern.core.geometry.lenses import Lens
@@ -18,7 +18,7 @@ MAP_SIZE = (1440, 720)
 _ROWS = 48
 
 
-def map_directions(size: tuple[int, int] = MAP_SIZE, rows: slice = slice(None)) -> Array:
+def map_directions(size: tuple[int, int] = MAP_SIZE, rows: slice = slice(None)) -> Directions:
     """World directions of the map's pixels in some of its rows, (rows, W, 3): azimuth -180..180, altitude 90..-90."""
     width, height = size
     azimuth = ((np.arange(width) + 0.5) / width * 2 - 1) * math.pi
@@ -26,7 +26,7 @@ def map_directions(size: tuple[int, int] = MAP_SIZE, rows: slice = slice(None)) 
     return direction(azimuth[None, :], altitude[:, None])
 
 
-def unroll_frame(target: Array, pixels: Array, lens: Lens, world_from_camera: Array) -> None:
+def unroll_frame(target: Array, pixels: Array, lens: Lens, world_from_camera: Rotations) -> None:
     """Draw a frame (h, w, 3) into the map ``target`` (H, W, 4) uint8; ``lens`` is the full-size one."""
     local = map_directions((target.shape[1], target.shape[0])) @ world_from_camera
     places, valid = lens.project(local)

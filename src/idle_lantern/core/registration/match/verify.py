@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Rotations
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.links import Link
@@ -34,7 +34,8 @@ def rotation_between(
     m = len(rays_a)
     if m < 2:
         return np.eye(3), np.zeros(m, bool)
-    rotation, most = np.eye(3), -1
+    rotation: Rotations = np.eye(3)
+    most = -1
     first = min(trials, _FIRST_TRIALS)
     for count in (first, trials - first):
         candidates, score = _tried(rays_a, rays_b, tolerance_rad, rng, count)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.registration.solve.poses import Poses
@@ -49,7 +49,7 @@ def field_of(poses: Poses, across: int = _ACROSS) -> Field:
     return Field(middle, width, low, high, width >= 2 * math.pi - 1e-9)
 
 
-def spread_rays(lens: Lens, across: int) -> Array:
+def spread_rays(lens: Lens, across: int) -> Directions:
     """Directions in the camera, (N, 3), spread over all that the lens shows, its edges among them."""
     rays = lens.unproject(lens.places_px(across, with_rim=True).reshape(-1, 2))
     return rays[np.isfinite(rays[:, 0])]

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Directions, Flags, Places, Rotations
 from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import Link
 
@@ -36,7 +36,7 @@ class Poses:
 
     frames: tuple[int, ...]
     lenses: tuple[Lens, ...]
-    world_from_camera: Array
+    world_from_camera: Rotations
     rms_px: float = 0.0
     focal_sigma: float = math.nan
     sigma_rad: Array | None = field(default=None, compare=False)
@@ -73,15 +73,15 @@ class Poses:
         )
         return replace(self, lenses=lenses, bends=bends)
 
-    def turn(self, a: int, b: int) -> Array:
+    def turn(self, a: int, b: int) -> Rotations:
         """The rotation ``b_from_a`` (3, 3) between the frames at two places."""
         return np.asarray(self.world_from_camera[b].T @ self.world_from_camera[a])
 
-    def directions(self, i: int, pixels: Array) -> Array:
+    def directions(self, i: int, pixels: Places) -> Directions:
         """World directions (..., 3) of pixels (..., 2) of the i-th frame; NaN where its lens sees nothing."""
         return np.asarray(self.lenses[i].unproject(pixels) @ self.world_from_camera[i].T)
 
-    def pixels(self, i: int, directions: Array) -> tuple[Array, Array]:
+    def pixels(self, i: int, directions: Directions) -> tuple[Places, Flags]:
         """Pixels (..., 2) of world directions (..., 3) in the i-th frame, and which of them its lens can show, as ``Lens.project``."""
         known = np.isfinite(directions).all(-1)
         if known.all():
@@ -89,7 +89,7 @@ class Poses:
         pixels, valid = self.lenses[i].project(np.nan_to_num(directions) @ self.world_from_camera[i])
         return pixels, valid & known
 
-    def transfer(self, a: int, b: int, pixels: Array) -> tuple[Array, Array]:
+    def transfer(self, a: int, b: int, pixels: Places) -> tuple[Places, Flags]:
         """Pixels of frame b (..., 2) that show what pixels of frame a do, and which of them there are, by places."""
         return transfer(self.lenses[a], self.lenses[b], self.turn(a, b), pixels)
 
