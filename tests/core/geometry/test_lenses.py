@@ -8,10 +8,11 @@ import cv2
 import numpy as np
 import pytest
 from hypothesis import given
+from scipy.spatial.transform import Rotation
 from tests.strategies import lenses
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm
+from idle_lantern.core.geometry.lenses import MODELS, Lens, focal_px_from_mm, transfer
 
 #: Newton's iteration ends far below a thousandth of a pixel.
 ROUND_TRIP_PX = 1e-6
@@ -135,12 +136,55 @@ def test_nothing_behind_a_rectilinear_lens():
     assert not distorted.sees(np.array([[0.01, 0.01, -1.0]])).any()
 
 
+def test_what_a_lens_sees_is_what_its_pixels_say():
+    """The quick reckoning of an undistorted flat lens against its pixels one by one, off its middle and with a margin."""
+    lens = Lens("rectilinear", 300, 400, 260, cx=31, cy=-17)
+    rays = np.concatenate([_rays(4000, 1.2), lens.unproject(lens.places_px(81)).reshape(-1, 3) * 7, -_rays(50, 0.3)])
+    pixels, valid = lens.project(rays)
+    for margin in (-2.0, 0.0, 5.5):
+        inside = (pixels > margin - 0.5).all(1) & (pixels < np.array([399.5, 259.5]) - margin).all(1)
+        assert np.array_equal(lens.sees(rays, margin), valid & inside)
+    circular = Lens("equidistant", 150, 300, 280, circle_px=100)
+    u0, v0 = circular.principal_px
+    assert circular.sees(circular.unproject(np.array([[u0 + 99, v0], [u0, v0 - 101]]))).tolist() == [True, False]
+
+
+def test_places_are_spread_over_the_whole_frame():
+    lens = Lens("rectilinear", 300, 40, 20)
+    cells = lens.places_px(4, 2)
+    assert cells.shape == (2, 4, 2)
+    assert cells[:, :, 0].tolist() == [[4.5, 14.5, 24.5, 34.5]] * 2
+    assert cells[:, 0, 1].tolist() == [4.5, 14.5]
+    edges = lens.places_px(3, with_rim=True)
+    assert edges[0, 0].tolist() == [-0.5, -0.5]
+    assert edges[1, 1].tolist() == [19.5, 9.5]
+    assert edges[2, 2].tolist() == [39.5, 19.5]
+
+
+@given(lenses(), lenses())
+def test_a_place_is_carried_to_the_other_frame_as_its_direction_says(a: Lens, b: Lens):
+    turn = Rotation.from_rotvec([0.1, -0.3, 0.2]).as_matrix()
+    places = a.places_px(7, 5, with_rim=True)
+    found, valid = transfer(a, b, turn, places)
+    rays = a.unproject(places)
+    known = np.isfinite(rays[..., 0])
+    expected, shown = b.project(rays[known] @ turn.T)
+    assert not valid[~known].any()
+    assert np.array_equal(valid[known], shown)
+    np.testing.assert_allclose(found[known], expected)
+
+
 def test_field_of_view_of_handbook_lenses():
     """50 mm on 36 x 24 mm: 39.6 by 27.0 degrees, 24 mm: 73.7 by 53.1 (common practice, no source)."""
     for focal, across, up in ((50, 39.6, 27.0), (24, 73.7, 53.1)):
         lens = Lens("rectilinear", focal_px_from_mm(focal, 36, 6000), 6000, 4000)
         found = np.degrees(lens.field_rad())
         np.testing.assert_allclose(found, [across, up], atol=0.06)
+    shifted = Lens(
+        "rectilinear", 100, 200, 100, cx=50, cy=-25
+    )  # edges at arctan of 1.5, 0.5, 0.25 and 0.75 focal lengths
+    expected = math.atan(1.5) + math.atan(0.5), math.atan(0.25) + math.atan(0.75)
+    np.testing.assert_allclose(shifted.field_rad(), expected, atol=1e-9)
 
 
 @pytest.mark.parametrize("focal", [0.0, -3.0, float("nan"), float("inf")])

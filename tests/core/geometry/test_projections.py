@@ -11,7 +11,7 @@ from tests.reference import snyder
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import PROJECTIONS, Projection, panini_parameters, suited
-from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
+from idle_lantern.core.geometry.sphere import azimuth_altitude, direction, even_samples
 
 #: The examples are printed to seven digits.
 PRINTED = 6e-8
@@ -76,7 +76,28 @@ def test_panini_keeps_uprights_and_radial_lines():
     np.testing.assert_allclose(Projection("panini", {"distance": 0.0}).forward(d), flat, atol=1e-12)
 
 
+def test_even_samples_fill_the_field_and_its_rim():
+    """The mean of sin(altitude) over equal areas is that of the limits (Archimedes); all four edges are sampled from end to end."""
+    left, right, low, high = np.radians([-50.0, 20.0, -10.0, 60.0])
+    count = 400
+    azimuth, altitude = azimuth_altitude(even_samples((left, right), (low, high), count))
+    assert len(azimuth) > count
+    assert np.mean(np.sin(altitude[:count])) == pytest.approx((math.sin(low) + math.sin(high)) / 2, abs=2e-3)
+    assert np.mean(azimuth[:count]) == pytest.approx((left + right) / 2, abs=0.01)
+    rim_az, rim_alt = azimuth[count:], altitude[count:]
+    for at, edge, along, ends in (
+        (rim_az, left, rim_alt, (low, high)), (rim_az, right, rim_alt, (low, high)),
+        (rim_alt, low, rim_az, (left, right)), (rim_alt, high, rim_az, (left, right)),
+    ):  # fmt: skip
+        on_it = np.sort(along[np.isclose(at, edge, atol=1e-9)])
+        assert on_it[[0, -1]] == pytest.approx(ends, abs=1e-9)
+        assert np.diff(on_it).max() < 0.04
+    inside = (azimuth > left - 1e-9) & (azimuth < right + 1e-9) & (altitude > low - 1e-9) & (altitude < high + 1e-9)
+    assert inside.all()
+
+
 def test_flat_canvas_has_no_place_for_what_lies_behind():
+    assert Projection("rectilinear").forward(np.array([0.0, 0.0, 2.0])).tolist() == [0.0, 0.0]
     assert np.isnan(Projection("rectilinear").forward(np.array([0.1, 0.1, -1.0]))).all()
 
 

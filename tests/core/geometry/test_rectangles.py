@@ -26,6 +26,7 @@ def _brute_area(mask: np.ndarray) -> int:
 def test_agrees_with_brute_force(mask: np.ndarray):
     found = largest_rectangle(mask)
     assert found.area == _brute_area(mask)
+    assert found.area or found == Rectangle(0, 0, 0, 0)
     assert mask[found.top : found.top + found.height, found.left : found.left + found.width].all()
 
 
@@ -43,7 +44,11 @@ def test_crop_of_a_large_picture_holds_no_gap_and_wastes_little():
 
 
 def test_nothing_opaque_gives_nothing():
-    assert inner_rectangle(np.zeros((50, 80), np.uint8)).area == 0
+    assert inner_rectangle(np.zeros((50, 80), np.uint8)) == Rectangle(0, 0, 0, 0)
+    nearly = np.full((2, 900), 254, np.uint8)  # thinner than what is looked at as one
+    assert inner_rectangle(nearly).area == 0
+    nearly[:, 100:400] = 255
+    assert inner_rectangle(nearly) == Rectangle(100, 0, 300, 2)
 
 
 def test_scaling_shrinks_to_whole_pixels_inside():

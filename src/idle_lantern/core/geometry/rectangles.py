@@ -103,9 +103,9 @@ def inner_rectangle(alpha: NDArray[Any], working_px: int = 600, ratio: float | N
     step = max(1, -(-max(h, w) // working_px))
     rows, columns = h // step, w // step
     find = largest_rectangle if ratio is None else partial(largest_of_ratio, ratio=ratio)
-    if rows == 0 or columns == 0:
-        return find(alpha > 0)
     full = np.iinfo(alpha.dtype).max if alpha.dtype.kind in "ui" else 1
+    if rows == 0 or columns == 0:
+        return find(alpha >= full)
     # first down, then across: many times as fast as both at once
     bands = alpha[: rows * step, : columns * step].reshape(rows, step, columns * step).min(axis=1)
     return find(bands.reshape(rows, columns, step).min(axis=2) >= full).scaled(step)
