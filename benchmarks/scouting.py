@@ -23,7 +23,7 @@ from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.scouting.foreseen import foresee
-from idle_lantern.core.scouting.reprojection import read_laid
+from idle_lantern.core.scouting.reprojection import read_reprojected
 from idle_lantern.core.scouting.scout import scouted
 from idle_lantern.simulator.diorama import ambrel_holm
 
@@ -38,7 +38,7 @@ def main() -> None:
         kept, data = scouted(frames.paths)
         print(f"five telephone frames of 12 MP to a ground: {time.perf_counter() - start:.1f} s")
         (folder / "ground.png").write_bytes(data)
-        ground = read_laid(kept, folder / "ground.png")
+        ground = read_reprojected(kept, folder / "ground.png")
     brief = Brief(rig=Rig(focal_mm=140.0), target_field=TargetField(-70, 60, -20, 20))
     times, count = [], 0
     for k in range(30):

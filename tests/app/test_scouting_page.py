@@ -206,7 +206,7 @@ def test_an_earlier_outings_picture_is_the_ground_where_it_faced(
     _press(qtbot, joined, "scout-outing")
     settled(joined)
     assert joined.state.outing.scouts[0].turn_deg[0] == pytest.approx(30.0)
-    ground = joined.context.scout_grounds.laid()[1]
+    ground = joined.context.scout_grounds.shown()[1]
     direction = before.canvas.directions(np.array([before.canvas.width / 2, before.canvas.height / 2]))
     at = ground.canvas.pixels(direction) / (ground.canvas.width, ground.canvas.height)
     assert at == pytest.approx((0.5, 0.5), abs=0.01)
@@ -510,7 +510,7 @@ def test_skyline_and_what_moved_are_told_and_the_plan_takes_them_into_account(
     (tmp_path / "people").mkdir()
     scouted.plan_stage.commands.scouting.bring(telephone_sweep(tmp_path / "people", -26.0, 3, walkers=8).paths)
     settled(scouted)
-    qtbot.waitUntil(lambda: len(scouted.context.scout_grounds.laid()) == 2, timeout=10_000)
+    qtbot.waitUntil(lambda: len(scouted.context.scout_grounds.shown()) == 2, timeout=10_000)
     before = state.outing.brief
     _press(qtbot, scouted, "scout-compare")
     qtbot.waitUntil(lambda: "moved" in page.moved.text(), timeout=10_000)

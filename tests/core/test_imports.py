@@ -170,6 +170,51 @@ def test_the_order_that_is_written_down_is_that_of_the_contracts():
         assert " ".join(order.split()) == kept[container], name
 
 
+def _names_of(tree: ast.AST) -> set[str]:
+    """What a module or class defines, stores, takes or calls by name."""
+    found = set()
+    for node in ast.walk(tree):
+        if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
+            found.add(node.name)
+        elif isinstance(node, ast.Name) and isinstance(node.ctx, ast.Store):
+            found.add(node.id)
+        elif isinstance(node, ast.Attribute) and isinstance(node.ctx, ast.Store):
+            found.add(node.attr)
+        elif isinstance(node, (ast.arg, ast.keyword)) and node.arg:
+            found.add(node.arg)
+        elif isinstance(node, ast.Constant) and isinstance(node.value, str):
+            found.add(node.value)
+    return found
+
+
+def test_names_in_the_architecture_stand_in_the_code():
+    """Modules by their file names, and ``holder.name`` where a room, module or class of that name has it."""
+    members: dict[str, set[str]] = {}
+    for name, tree in _trees():
+        *rooms, stem = name.removesuffix("/__init__.py").removesuffix(".py").split("/")
+        members.setdefault(stem, set()).update(_names_of(tree))
+        if rooms:
+            members.setdefault(rooms[-1], set()).add(stem)
+        for made in ast.walk(tree):
+            if isinstance(made, ast.ClassDef):
+                members.setdefault(made.name, set()).update(_names_of(made))
+    every = set().union(*members.values()) | set(members)
+    text = (ROOT.parents[1] / "docs" / "architecture.md").read_text(encoding="utf-8")
+    wrong = []
+    for told in set(re.findall(r"`([A-Za-z_][\w./]*)[`(]", text)) - {"to_from", "pyproject.toml"}:
+        if "/" in told or told.endswith(".py"):
+            root = ROOT.parents[1]
+            known = (root / told).exists() or any(f"/{told}" in f"/{name}" for name, _tree in _trees())
+        elif "." in told:
+            parts = told.split(".")
+            known = all(b in members.get(a, ()) for a, b in zip(parts, parts[1:]))
+        else:
+            known = told in every
+        if not known:
+            wrong.append(told)
+    assert not wrong
+
+
 def test_public_functions_of_arrays_tell_their_shapes():
     """In words such as (N, 3), (h, w) or (...,)."""
     shape = re.compile(r"\((\.\.\.|[A-Za-z0-9]+( [+*-] \w+)*)(,| x)|shape")

@@ -54,7 +54,7 @@ class MapPictures(QObject):
 
     def _lay_grounds(self) -> None:
         """Draw the scouting pictures where they lie; only the last laying counts."""
-        scout_grounds = self._grounds.laid()
+        scout_grounds = self._grounds.shown()
         self._laying += 1
         laying = self._laying
         if not scout_grounds:

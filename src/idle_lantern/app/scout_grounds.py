@@ -32,7 +32,7 @@ class ScoutGrounds(QObject):
         self._of = ""
         state.changed.connect(self._refresh)
 
-    def laid(self) -> tuple[ReprojectedScouts, ...]:
+    def shown(self) -> tuple[ReprojectedScouts, ...]:
         """The pictures that are shown and read, the one in front first."""
         if not self._read:
             return ()
@@ -72,12 +72,12 @@ class ScoutGrounds(QObject):
         assert place is not None
 
         def work(_task: Task) -> tuple[dict[str, ReprojectedScouts], list[tuple[str, str]]]:
-            from idle_lantern.core.scouting.reprojection import read_laid
+            from idle_lantern.core.scouting.reprojection import read_reprojected
 
             read, failed = {}, []
             for picture in wanted:
                 try:
-                    read[picture.asset] = read_laid(picture, document.scout_file(place.folder, picture))
+                    read[picture.asset] = read_reprojected(picture, document.scout_file(place.folder, picture))
                 except LanternError as error:
                     failed.append((picture.asset, error.sentence))
             return read, failed

@@ -6,7 +6,7 @@ import pytest
 from tests.helpers.sets import FrameFiles
 from tests.helpers.telephone import telephone_sweep
 
-from idle_lantern.core.scouting.reprojection import ReprojectedScouts, read_laid
+from idle_lantern.core.scouting.reprojection import ReprojectedScouts, read_reprojected
 from idle_lantern.core.scouting.scout import scouted
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
 
@@ -23,4 +23,4 @@ def kept(sweep: FrameFiles, tmp_path_factory: pytest.TempPathFactory) -> tuple[S
     picture, data = scouted(sweep.paths)
     path = tmp_path_factory.mktemp("asset") / "ground.png"
     path.write_bytes(data)
-    return picture, read_laid(picture, path), data
+    return picture, read_reprojected(picture, path), data

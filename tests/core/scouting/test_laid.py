@@ -27,7 +27,7 @@ from idle_lantern.core.scouting.reprojection import (
     moved,
     on_canvas,
     on_sphere,
-    read_laid,
+    read_reprojected,
     through_lens,
 )
 from idle_lantern.core.scouting.scout import laid_beside, scouted, turn_between
@@ -67,7 +67,7 @@ def test_a_full_circle_closes_and_a_turn_moves_it(tmp_path: Path):
         "a", "a", "0" * 64, "equirectangular", own.width, own.height, own.px_per_rad, own.centre_px,
         ((1, 0, 0), (0, 1, 0), (0, 0, 1)), full_circle=True,
     )  # fmt: skip
-    ground = read_laid(kept, tmp_path / "a.png")
+    ground = read_reprojected(kept, tmp_path / "a.png")
     sheet = on_sphere([ground], (480, 240))
     assert (sheet[..., 3] > 0).all()
     assert np.abs(sheet[..., :3].astype(int) - pixels).max() <= 1
@@ -76,10 +76,10 @@ def test_a_full_circle_closes_and_a_turn_moves_it(tmp_path: Path):
     # the first of several lies in front
     assert np.array_equal(on_sphere([ground, moved(ground, replace(kept, turn_deg=(9.0, 0, 0)))], (480, 240)), sheet)
     with pytest.raises(UnreadableFrame, match="scouting picture 'a'"):
-        read_laid(kept, tmp_path / "gone.png")
+        read_reprojected(kept, tmp_path / "gone.png")
     (tmp_path / "bad.png").write_bytes(data[: len(data) // 2])
     with pytest.raises(UnreadableFrame, match="cannot be read"):
-        read_laid(kept, tmp_path / "bad.png")
+        read_reprojected(kept, tmp_path / "bad.png")
 
 
 def test_a_canvas_of_any_projection_shows_the_same_directions(kept: Kept):

@@ -23,7 +23,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.scouting.changed import changes
 from idle_lantern.core.scouting.distance import Distances, _triangulated, distances, of_photographs
 from idle_lantern.core.scouting.ground import UnknownAngle
-from idle_lantern.core.scouting.reprojection import moved, read_laid
+from idle_lantern.core.scouting.reprojection import moved, read_reprojected
 from idle_lantern.core.scouting.scout import laid_beside, scouted
 from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
 from idle_lantern.simulator.diorama import ambrel_holm
@@ -120,7 +120,7 @@ def test_figures_that_went_away_are_found_and_nothing_else(tmp_path: Path):
         files = render(tmp_path / name, TELEPHONE, looks, scene=ambrel_holm(walkers=walkers))
         kept, data = scouted(files.paths)
         (tmp_path / f"{name}.png").write_bytes(data)
-        made.append((kept, data, read_laid(kept, tmp_path / f"{name}.png"), files))
+        made.append((kept, data, read_reprojected(kept, tmp_path / f"{name}.png"), files))
     camera = SimulatedCamera(TELEPHONE, 24.0, 24.0 * TELEPHONE.width / TELEPHONE.focal_px)
     poses = made[0][3].cameras
     middle = np.mean([math.degrees(math.atan2(c[0, 2], c[2, 2])) for c in (poses[0], poses[-1])])

@@ -95,7 +95,7 @@ class ScoutingCommands(QObject):
         place = self._state.place
         if place is None or not self._state.may_change():
             return
-        in_front = self._context.scout_grounds.laid()[:1]
+        in_front = self._context.scout_grounds.shown()[:1]
         others, facing = bool(self._state.outing.scouts), self._state.outing.brief.site.facing_deg
 
         def work(task: Task) -> ScoutPicture:
@@ -233,7 +233,7 @@ class ScoutingCommands(QObject):
 
     def compare(self, show: Callable[[tuple[Change, ...], str], None]) -> None:
         """Tell by ``show`` where the two pictures in front differ, and in words."""
-        scout_grounds, place = self._context.scout_grounds.laid(), self._state.place
+        scout_grounds, place = self._context.scout_grounds.shown(), self._state.place
         if len(scout_grounds) < 2 or place is None:
             self._tell("Two scouting pictures of the place are needed, taken one after the other.")
             return

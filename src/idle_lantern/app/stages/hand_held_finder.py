@@ -105,9 +105,9 @@ class ByHand(QObject):
 
         def work(_task: Task) -> Any:
             # drawing through a lens loads the engine, which no start needs
-            from idle_lantern.core.scouting.reprojection import as_frame_laid, through_lens
+            from idle_lantern.core.scouting.reprojection import as_frame_reprojected, through_lens
 
-            ghost = as_frame_laid(read(path, 4).in_space(SRGB), lens, (yaw, pitch, roll))
+            ghost = as_frame_reprojected(read(path, 4).in_space(SRGB), lens, (yaw, pitch, roll))
             return through_lens(lens, frame.world_from_camera, [ghost], 360)
 
         def done(pixels: Any) -> None:

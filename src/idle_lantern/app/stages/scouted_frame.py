@@ -42,7 +42,7 @@ class Foretold(QWidget):
 
     def show_for(self, frame: GridFrame | None) -> None:
         """What a frame should show."""
-        scout_grounds = self._context.scout_grounds.laid()
+        scout_grounds = self._context.scout_grounds.shown()
         if not scout_grounds or frame is None:
             self._shown_for = None
             self.finder.clear("")
@@ -69,7 +69,7 @@ class Foretold(QWidget):
 
     def compare(self, shot: Shot) -> None:
         """Tell by how much a frame that was just shot looks elsewhere than scouted."""
-        scout_grounds, frame = self._context.scout_grounds.laid(), self._state.plan.frame(shot.number)
+        scout_grounds, frame = self._context.scout_grounds.shown(), self._state.plan.frame(shot.number)
         if not scout_grounds or frame is None:
             return
         lens, path, place = self._state.plan.rig.lens_of(frame), self._state.path_of(shot.frames[0]), self._state.place

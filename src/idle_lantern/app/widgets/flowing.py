@@ -46,12 +46,12 @@ class FlowLayout(QLayout):
 
     def heightForWidth(self, width: int) -> int:
         """Height of all rows at that width."""
-        return self._laid(QRect(0, 0, width, 0), move=False)
+        return self._arranged(QRect(0, 0, width, 0), move=False)
 
     def setGeometry(self, rect: QRect) -> None:
         """Set all widgets into a rectangle."""
         super().setGeometry(rect)
-        self._laid(rect, move=True)
+        self._arranged(rect, move=True)
 
     def sizeHint(self) -> QSize:
         """As in one row."""
@@ -64,7 +64,7 @@ class FlowLayout(QLayout):
         shown = [item.sizeHint() for item in self._items if not item.isEmpty()]
         return QSize(max((s.width() for s in shown), default=0), max((s.height() for s in shown), default=0))
 
-    def _laid(self, rect: QRect, *, move: bool) -> int:
+    def _arranged(self, rect: QRect, *, move: bool) -> int:
         """Height of the rows in a rectangle; ``move`` sets the widgets there."""
         x, y, high = rect.x(), rect.y(), 0
         row: list[tuple[QLayoutItem, int]] = []

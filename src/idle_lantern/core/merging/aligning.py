@@ -1,4 +1,4 @@
-"""Exposures of one place laid on their base, where the camera moved between them."""
+"""Exposures of one place aligned on their base, where the camera moved between them."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _LEAST_LIGHT, _MOST_LIGHT = 0.004, 0.8
 
 @dataclass(frozen=True)
 class AlignedExposures:
-    """A picture laid on the base; ``weight`` (H, W) is 0 where it shows nothing of it, None where it all counts."""
+    """A picture aligned on the base; ``weight`` (H, W) is 0 where it shows nothing of it, None where it all counts."""
 
     picture: Picture
     weight: Array | None
@@ -79,18 +79,18 @@ def on_base(
     move = _move(base, other, focal_px)
     if move is None:
         return AlignedExposures(other, None, 0.0, found=False)
-    laid = _laid(base, other, move, _STAYS_EXACTLY_PX if exactly else _STAYS_PX)
+    aligned = _aligned(base, other, move, _STAYS_EXACTLY_PX if exactly else _STAYS_PX)
     if not exactly:
-        return laid
-    right, down = _left_over(base.middle / base.full_scale, laid.picture)
+        return aligned
+    right, down = _left_over(base.middle / base.full_scale, aligned.picture)
     if math.hypot(right, down) < _STAYS_EXACTLY_PX:
-        return laid
-    return _laid(base, other, move @ np.array([[1, 0, right], [0, 1, down], [0, 0, 1.0]]), 0.0)
+        return aligned
+    return _aligned(base, other, move @ np.array([[1, 0, right], [0, 1, down], [0, 0, 1.0]]), 0.0)
 
 
-def as_sharp(base: Picture | BaseLook, laid: AlignedExposures) -> bool:
+def as_sharp(base: Picture | BaseLook, aligned: AlignedExposures) -> bool:
     """Whether a repeat shows nearly as much detail as its base, so that the mean of both loses none."""
-    one, two = _detail(BaseLook.of(base).middle), _detail(_middle(laid.picture))
+    one, two = _detail(BaseLook.of(base).middle), _detail(_middle(aligned.picture))
     return two > _AS_SHARP * one
 
 
@@ -107,15 +107,15 @@ def _detail(grey: Array) -> float:
     return float(np.quantile(np.abs(fine - coarse), 0.98))
 
 
-def _left_over(one: Array, laid: Picture) -> tuple[float, float]:
-    """Pixels by which a laid picture still lies beside its base, in the middle."""
-    two = _middle(laid) / laid.full_scale
+def _left_over(one: Array, aligned: Picture) -> tuple[float, float]:
+    """Pixels by which a aligned picture still lies beside its base, in the middle."""
+    two = _middle(aligned) / aligned.full_scale
     window = cv2.createHanningWindow(one.shape[::-1], cv2.CV_32F)
     (right, down), response = cv2.phaseCorrelate(one, two, window)
     return (right, down) if response > _LEAST_RESPONSE and math.hypot(right, down) < _MOST_LEFT_PX else (0.0, 0.0)
 
 
-def _laid(base: BaseLook, other: Picture, move: Array, stays_px: float) -> AlignedExposures:
+def _aligned(base: BaseLook, other: Picture, move: Array, stays_px: float) -> AlignedExposures:
     corners = np.array([[0, 0], [base.width - 1, 0], [0, base.height - 1], [base.width - 1, base.height - 1]], float)
     moved = cv2.perspectiveTransform(corners[None], move)[0]
     by = float(np.abs(moved - corners).max())
@@ -208,11 +208,11 @@ def unmoved(
     and the others count.
     """
     base = BaseLook.of(base)
-    return [_unmoved(base, laid, ev) for laid, ev in zip(others, steps_ev)]
+    return [_unmoved(base, aligned, ev) for aligned, ev in zip(others, steps_ev)]
 
 
-def _unmoved(base: BaseLook, laid: AlignedExposures, ev: float) -> Array | None:
-    one, two = base.linear, _linear(laid.picture)
+def _unmoved(base: BaseLook, aligned: AlignedExposures, ev: float) -> Array | None:
+    one, two = base.linear, _linear(aligned.picture)
     # what the other should show, as far as it can: black and full tell no more than that
     expected = np.clip(one * 2.0**ev, _LEAST_LIGHT, _MOST_LIGHT)
     off = np.abs(np.log2(np.clip(two, _LEAST_LIGHT, _MOST_LIGHT) / expected))
@@ -221,8 +221,8 @@ def _unmoved(base: BaseLook, laid: AlignedExposures, ev: float) -> Array | None:
     off = cv2.medianBlur(off.astype(np.float32), 5)
     moved = cv2.morphologyEx((off > _MOVED_EV).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3), np.uint8))
     if not moved.any():
-        return laid.weight
+        return aligned.weight
     moved = cv2.dilate(moved, np.ones((9, 9), np.uint8)).astype(np.float32)
     stays = 1 - cv2.GaussianBlur(moved, (0, 0), 3)
     whole = cv2.resize(np.clip(stays, 0, 1), (base.width, base.height), interpolation=cv2.INTER_LINEAR)
-    return np.asarray(whole if laid.weight is None else whole * laid.weight)
+    return np.asarray(whole if aligned.weight is None else whole * aligned.weight)

@@ -40,7 +40,7 @@ from idle_lantern.core.merging.fusion import fuse
 from idle_lantern.core.merging.radiance import merge
 from idle_lantern.core.merging.recipe import BracketExposure, Recipe
 from idle_lantern.core.merging.sensor_shift import combined
-from idle_lantern.core.merging.spill_store import Shelf, SpilledPicture
+from idle_lantern.core.merging.spill_store import SpilledPicture, SpillStore
 
 #: Files that nobody asked for in a while go when all together take more than this.
 _MOST_BYTES = 12_000_000_000
@@ -210,7 +210,7 @@ class _Maker:
         if not others:
             return self._finished(self._read(place.base.path), None)
         with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
-            bracket, alpha = self._laid(place, others, Shelf(Path(scratch)))
+            bracket, alpha = self._aligned(place, others, SpillStore(Path(scratch)))
             if self.recipe.brackets == "fuse" and not any(e.again for e in others):
                 fused = fuse(bracket.pictures, [None if w is None else w.pixels for w in bracket.weights])
                 return self.recipe.development.applied(replace(fused, alpha=alpha, space=self.space))
@@ -223,10 +223,10 @@ class _Maker:
                 self._to_srgb = raw.look_matrix(path, raw.RawDevelopment(self.balance))
         return self._to_srgb
 
-    def _laid(
-        self, place: ExposureSet, others: Sequence[BracketExposure], spill_store: Shelf
+    def _aligned(
+        self, place: ExposureSet, others: Sequence[BracketExposure], spill_store: SpillStore
     ) -> tuple[_Bracket, Array | None]:
-        """The exposures of a place on the shelf, each laid on the base as soon as it is read; and the base's alpha."""
+        """The exposures of a place in the spill store, each aligned with the base as soon as it is read; and the base's alpha."""
         focal_px = place.base.metadata.focal_px(place.base.width, place.base.height)
         base = self._read(place.base.path)
         look, alpha = BaseLook.of(base), base.alpha
@@ -237,17 +237,17 @@ class _Maker:
             give_back()
             other = self._read(exposure.path)
             self._stop()
-            laid = on_base(look, other, focal_px, exactly=exposure.again)
+            aligned = on_base(look, other, focal_px, exactly=exposure.again)
             del other
             give_back()
             self._stop()
-            if not exposure.again or as_sharp(look, laid):
-                (weight,) = unmoved(look, [laid], [exposure.ev])
-                pictures.append(spill_store.put(laid.picture.pixels))
+            if not exposure.again or as_sharp(look, aligned):
+                (weight,) = unmoved(look, [aligned], [exposure.ev])
+                pictures.append(spill_store.put(aligned.picture.pixels))
                 evs.append(exposure.ev)
                 weights.append(None if weight is None else spill_store.put(np.rint(weight * 255).astype(np.uint8)))
                 del weight
-            del laid
+            del aligned
         return _Bracket(tuple(pictures), tuple(evs), tuple(weights)), alpha
 
     def _finished(self, base: Picture | None, bracket: _Bracket | None, alpha: Array | None = None) -> Picture:

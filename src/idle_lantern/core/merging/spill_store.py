@@ -38,7 +38,7 @@ class SpilledPicture:
         return int(np.iinfo(self.dtype).max)
 
 
-class Shelf:
+class SpillStore:
     """Arrays in a folder, which whoever made it removes."""
 
     def __init__(self, folder: Path) -> None:

@@ -46,7 +46,7 @@ def laid_as(picture: Picture, canvas: Canvas) -> ReprojectedScouts:
     return ReprojectedScouts(np.dstack([pixels, alpha]), canvas)
 
 
-def as_frame_laid(picture: Picture, lens: Lens, angles_deg: tuple[float, float, float]) -> ReprojectedScouts:
+def as_frame_reprojected(picture: Picture, lens: Lens, angles_deg: tuple[float, float, float]) -> ReprojectedScouts:
     """A frame where it looks (yaw, pitch, roll); its distortion is small against what the eye sees of it, and left."""
     height, width = picture.pixels.shape[:2]
     small = lens.scaled(width / lens.width)
@@ -74,7 +74,7 @@ def as_bytes(picture: Picture, canvas: Canvas) -> tuple[bytes, Canvas]:
     return out.getvalue(), own
 
 
-def read_laid(kept: ScoutPicture, path: Path) -> ReprojectedScouts:
+def read_reprojected(kept: ScoutPicture, path: Path) -> ReprojectedScouts:
     """The pixels of a kept picture, laid as it says.
 
     Raises
@@ -106,9 +106,9 @@ def canvas_of(kept: ScoutPicture) -> Canvas:
     )
 
 
-def moved(laid: ReprojectedScouts, kept: ScoutPicture) -> ReprojectedScouts:
+def moved(before: ReprojectedScouts, kept: ScoutPicture) -> ReprojectedScouts:
     """The same pixels laid as ``kept`` says now."""
-    return replace(laid, canvas=canvas_of(kept))
+    return replace(before, canvas=canvas_of(kept))
 
 
 def drawn(directions: Array, grounds: Sequence[ReprojectedScouts], step: int = 1) -> Array:

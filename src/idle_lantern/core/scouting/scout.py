@@ -95,11 +95,11 @@ def from_joined(picture: Path, report: Path, name: str, facing_deg: float) -> tu
 
 def _with_shapes(kept: ScoutPicture, data: bytes) -> ScoutPicture:
     """A picture with its straight things and its skyline."""
-    laid = _laid(kept, data)
-    return replace(kept, lines=lines_of(laid), skyline=skyline_of(laid))
+    shown = _reprojected(kept, data)
+    return replace(kept, lines=lines_of(shown), skyline=skyline_of(shown))
 
 
-def _laid(kept: ScoutPicture, data: bytes) -> ReprojectedScouts:
+def _reprojected(kept: ScoutPicture, data: bytes) -> ReprojectedScouts:
     """A picture that was just made, as it will be laid."""
     pixels = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
     return ReprojectedScouts(np.asarray(cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA)), canvas_of(kept))
@@ -169,7 +169,7 @@ def laid_beside(
     if kept.facing_deg is not None and others:
         return _turned(kept, kept.facing_deg - facing_deg, "Turned by the compass in its file.")
     if front is not None:
-        turn = turn_between(front, _laid(kept, data))
+        turn = turn_between(front, _reprojected(kept, data))
         if turn is not None:
             return _turned(kept, turn, "Turned to where it shows the same as the picture in front.")
     return kept

@@ -174,7 +174,7 @@ class ForeseenTopic(Topic):
         if self._drawing:  # one at a time: what changes meanwhile is drawn after it
             self._again = True
             return
-        scout_grounds = self.context.scout_grounds.laid()
+        scout_grounds = self.context.scout_grounds.shown()
         if not scout_grounds:
             for view, title, cost in zip(self.views, self.titles, self.costs):
                 view.clear(_NOTHING if not self.state.outing.scouts else "The scouting picture is being read …")

@@ -4,7 +4,7 @@ Where near and far are adjusted as if the camera had only turned, the focal leng
 near things ask for and every rotation with them. Here each frame has a place of its own. How far apart two places lie
 shows only where a third frame sees the same; their direction shows in any two.
 
-The search begins at ``likely_places``: from any other start the descent ends in the first hollow. Where it ends, frames
+The search begins at ``likely_places``: from any other start the descent ends in the first local minimum. Where it ends, frames
 that lie on the wrong side of their neighbours are taken over by ``resection``.
 """
 
@@ -25,9 +25,9 @@ from idle_lantern.core.registration.solve.initial_positions import likely_places
 from idle_lantern.core.registration.solve.inverse_depth import (
     DISTORTED,
     PRIOR_WEIGHT,
-    NearAdjustment,
-    NearState,
-    NearThings,
+    InverseDepthAdjustment,
+    InverseDepths,
+    InverseDepthState,
     in_millimetres,
     in_unit,
 )
@@ -77,13 +77,13 @@ class HandHeld:
 
 
 @dataclass(frozen=True)
-class _PlacedState(NearState):
+class _PlacedState(InverseDepthState):
     """And where each frame's pupil stood (F, 3) in the world, about their middle; root mean square 1."""
 
     place: Array
 
 
-class _PlacedAdjustment(NearAdjustment):
+class _PlacedAdjustment(InverseDepthAdjustment):
     """The adjustment with a place of its own for each frame: its unknowns stand behind all others."""
 
     state: _PlacedState
@@ -104,12 +104,12 @@ class _PlacedAdjustment(NearAdjustment):
         own = [first + np.arange(3 * f, 3 * f + 3) for f in (a, b)]
         return np.concatenate([super().unknowns(a, b, columns - 6), *own])
 
-    def places(self, state: NearState) -> Array:
+    def places(self, state: InverseDepthState) -> Array:
         """As the state holds them."""
         assert isinstance(state, _PlacedState)
         return state.place
 
-    def pull(self, state: NearState) -> Array:
+    def pull(self, state: InverseDepthState) -> Array:
         """By the angle that the move shifts a point: a pull on inverse depth itself would set lengths that nothing else tells."""
         return np.asarray(((np.linalg.norm(self.moves(state), axis=1) / _USUAL_RAD) ** 2)[self.link])
 
@@ -153,7 +153,7 @@ def solve_hand_held(
     focal_from_exif: bool,
     known: bool = False,
     progress: Progress = SILENT,
-) -> tuple[Poses, HandHeld, NearThings] | None:
+) -> tuple[Poses, HandHeld, InverseDepths] | None:
     """Poses of a camera that was carried, how far, and how near things stand; None where that explains too little.
 
     Parameters
@@ -224,7 +224,7 @@ class _Search:
         return Adjustment(start, self.links, self.camera_group, _SCALE_PX, self.focal_from_exif, FOCAL, _SEARCH_POINTS)
 
     def deepest(self, ended: Sequence[_Ended], free: Sequence[int]) -> _Ended:
-        """The best of some, and on from where it ended as long as that leads to a deeper hollow."""
+        """The best of some, and on from where it ended as long as that leads to a lower minimum."""
         least, best = min(ended, key=lambda e: e[0])
         for _ in range(_AGAIN):
             cost, other = self.carried_from(best.result(), free)

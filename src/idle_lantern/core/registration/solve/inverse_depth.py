@@ -30,14 +30,14 @@ _BELIEVED = 0.2
 
 
 @dataclass(frozen=True)
-class NearState(State):
+class InverseDepthState(State):
     """Rotations, lenses, and the inverse depth w of each point (P,)."""
 
     near: Array
 
 
 @dataclass(frozen=True)
-class NearThings:
+class InverseDepths:
     """How near things stand that tie points show.
 
     Attributes
@@ -52,12 +52,12 @@ class NearThings:
     near: Array
 
 
-class NearAdjustment(Adjustment):
+class InverseDepthAdjustment(Adjustment):
     """What is common to a pupil that swung about an axis and to a camera that was carried."""
 
-    state: NearState
+    state: InverseDepthState
 
-    def places(self, state: NearState) -> Array:
+    def places(self, state: InverseDepthState) -> Array:
         """Where the pupil of each frame stood in the world, (F, 3)."""
         raise NotImplementedError
 
@@ -65,20 +65,20 @@ class NearAdjustment(Adjustment):
         """Change of the misses of points of inverse depth 1 with the unknowns that tell the places, (P, 2, M)."""
         raise NotImplementedError
 
-    def begin_near(self, start: NearState) -> None:
+    def begin_near(self, start: InverseDepthState) -> None:
         """Start from a state; the inverse depth of points follows from the misses."""
         self.state = start
         r, weight, _j, by_near = self.linear_parts()
         self.state = replace(start, near=_nearest(r, weight, by_near, start.near, self.pull(start)))
 
-    def moves(self, state: NearState) -> Array:
+    def moves(self, state: InverseDepthState) -> Array:
         """Move of the pupil from frame a as frame b sees it, for each link, (L, 3)."""
         place = self.places(state)
         return np.asarray(np.einsum("lji,lj->li", state.rotation[self.b], place[self.a] - place[self.b]))
 
     def aimed(self, state: State, rays: Array) -> tuple[Array, Array]:
         """Directions in frames b, moved by how near each point is, and the turns (P, 3, 3)."""
-        assert isinstance(state, NearState)
+        assert isinstance(state, InverseDepthState)
         turned, turn = super().aimed(state, rays)
         return turned + state.near[:, None] * self.moves(state)[self.link], turn
 
@@ -89,10 +89,10 @@ class NearAdjustment(Adjustment):
 
     def cost(self, state: State) -> float:
         """As without inverse depth, and that of things nearer than usual."""
-        assert isinstance(state, NearState)
+        assert isinstance(state, InverseDepthState)
         return super().cost(state) + float((self.pull(state) * state.near**2).sum())
 
-    def pull(self, state: NearState) -> Array:
+    def pull(self, state: InverseDepthState) -> Array:
         """Weight (P,) with which each point's inverse depth is drawn to 0."""
         return np.full(len(state.near), 1 / _USUAL**2)
 
@@ -123,19 +123,19 @@ class NearAdjustment(Adjustment):
         self._kept = r, weight, j, by_near
         return normal, gradient
 
-    def stepped(self, step: Array) -> NearState:
+    def stepped(self, step: Array) -> InverseDepthState:
         """State after a step (U,) of turns and lenses, each point at its best inverse depth."""
         moved = super().stepped(step)
         r, weight, j, by_near = self._kept
         at = np.stack([self.unknowns(a, b, j.shape[2]) for a, b in zip(self.a.tolist(), self.b.tolist())])
         shifted = r + np.einsum("pki,pi->pk", j, step[at][self.link])
-        assert isinstance(moved, NearState)
+        assert isinstance(moved, InverseDepthState)
         return replace(moved, near=_nearest(shifted, weight, by_near, self.state.near, self.pull(self.state)))
 
-    def near_things(self) -> NearThings:
+    def near_things(self) -> InverseDepths:
         """Where frames stood, and how near the things are that points show, as far as points fit."""
         _r, weight, _j = self.linearised()
-        return NearThings(self.places(self.state), self.state.near[weight > _BELIEVED])
+        return InverseDepths(self.places(self.state), self.state.near[weight > _BELIEVED])
 
 
 def in_millimetres(share: float, nearest_m: float | None) -> str:

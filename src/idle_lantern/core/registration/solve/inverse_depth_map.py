@@ -46,8 +46,8 @@ _ROWS = 25
 
 
 @dataclass(frozen=True)
-class NearMap:
-    """Nearness as the middle of all places sees it, at an even grid of azimuths and altitudes.
+class InverseDepthMap:
+    """Inverse depth as the middle of all places sees it, at an even grid of azimuths and altitudes.
 
     Attributes
     ----------
@@ -63,7 +63,7 @@ class NearMap:
     near: Array
 
     def at(self, directions: Array) -> Array:
-        """Nearness (h, w) in world directions (h, w, 3); beyond the rim what the rim has."""
+        """Inverse depth (h, w) in world directions (h, w, 3); beyond the rim what the rim has."""
         azimuth, altitude = azimuth_altitude(directions)
         half_rad = (self.near.shape[1] - 1) / 2 * self.step_rad
         # counted from the middle, so that what lies beyond either side comes to lie there
@@ -80,7 +80,7 @@ def near_map(
     pairs: Sequence[tuple[int, int]],
     grey: Callable[[int], Array],
     progress: Progress = SILENT,
-) -> NearMap:
+) -> InverseDepthMap:
     """The inverse depth of things that ``pairs`` of the poses' frames show.
 
     Parameters
@@ -88,7 +88,7 @@ def near_map(
     place : (F, 3)
         Where each frame's pupil stood, in the world and in the unit of ``near``.
     near : (N,)
-        Nearness of tie points: how far to look.
+        Inverse depths of tie points: how far to look.
     pairs
         Places in the poses of frames that are compared.
     grey : callable
@@ -125,7 +125,9 @@ def near_map(
     level = _agreed(np.ascontiguousarray(cost.transpose(1, 2, 0)))
     steady = cv2.medianBlur(level, 3)
     alone = median_filter(steady, (_ROWS, 1), mode="nearest") if not seen.all() else steady
-    return NearMap(grid.left_rad, grid.top_rad, grid.step_rad, np.where(seen, steady, alone) * np.float32(tried[1]))
+    return InverseDepthMap(
+        grid.left_rad, grid.top_rad, grid.step_rad, np.where(seen, steady, alone) * np.float32(tried[1])
+    )
 
 
 @dataclass(frozen=True)

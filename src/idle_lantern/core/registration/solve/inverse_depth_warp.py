@@ -12,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array
-from idle_lantern.core.registration.solve.inverse_depth_map import NearMap
+from idle_lantern.core.registration.solve.inverse_depth_map import InverseDepthMap
 from idle_lantern.core.registration.solve.local_warp import grid_shape
 from idle_lantern.core.registration.solve.poses import Poses
 
@@ -20,12 +20,12 @@ from idle_lantern.core.registration.solve.poses import Poses
 _NODES = 160
 
 
-def seen_from_the_middle(poses: Poses, place: Array, near: NearMap) -> Poses:
+def seen_from_the_middle(poses: Poses, place: Array, near: InverseDepthMap) -> Poses:
     """The poses with local warps that show each frame, taken at its ``place`` (F, 3), as from the middle of all places."""
     return replace(poses, bends=tuple(_bend(poses, i, place[i], near) for i in range(len(poses.frames))))
 
 
-def _bend(poses: Poses, i: int, place: Array, near: NearMap) -> Array:
+def _bend(poses: Poses, i: int, place: Array, near: InverseDepthMap) -> Array:
     """Shifts (h, w, 2) float32 from where the middle sees things to where the i-th frame shows them."""
     lens, turned = poses.lenses[i], poses.world_from_camera[i]
     h, w = grid_shape(lens, _NODES)

@@ -30,7 +30,7 @@ _ROUNDS = 4
 #: A warp must take away this much of the misses' root mean square, or it is left.
 _WORTH = 0.35
 _PROBE_PX = 4.0
-#: Tie points known worse than this tell of noise, not of nearness.
+#: Tie points known worse than this tell of noise, not of depth.
 _WORST_PX = 0.15
 
 

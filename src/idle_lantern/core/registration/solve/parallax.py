@@ -21,9 +21,9 @@ from idle_lantern.core.registration.solve.adjustment import BENT, FOCAL, Adjustm
 from idle_lantern.core.registration.solve.inverse_depth import (
     DISTORTED,
     PRIOR_WEIGHT,
-    NearAdjustment,
-    NearState,
-    NearThings,
+    InverseDepthAdjustment,
+    InverseDepths,
+    InverseDepthState,
     in_millimetres,
     in_unit,
 )
@@ -92,13 +92,13 @@ class Parallax:
 
 
 @dataclass(frozen=True)
-class _PupilState(NearState):
+class _PupilState(InverseDepthState):
     """And the pupil's direction from the axis (3,) in the camera frame."""
 
     pupil: Array
 
 
-class _PupilAdjustment(NearAdjustment):
+class _PupilAdjustment(InverseDepthAdjustment):
     """The adjustment with a pupil that swings about the axis."""
 
     state: _PupilState
@@ -110,7 +110,7 @@ class _PupilAdjustment(NearAdjustment):
             _PupilState(rotation, self.state.intrinsics, np.zeros(len(self.link)), np.asarray(pupil, float))
         )
 
-    def places(self, state: NearState) -> Array:
+    def places(self, state: InverseDepthState) -> Array:
         """On a ball about the axis."""
         assert isinstance(state, _PupilState)
         return np.asarray(state.rotation @ state.pupil)
@@ -150,7 +150,7 @@ def solve_parallax(
     scale_px: float,
     focal_from_exif: bool,
     known: bool = False,
-) -> tuple[Poses, Parallax, NearThings] | None:
+) -> tuple[Poses, Parallax, InverseDepths] | None:
     """Poses freed of parallax, where the pupil stood, how near things are; None where turning alone explains the frames.
 
     Parameters

@@ -21,7 +21,7 @@ from idle_lantern.core.registration.match.links import Link, best_tied
 from idle_lantern.core.registration.solve.adjust import adjust, best_lens, descend
 from idle_lantern.core.registration.solve.adjustment import BENT, FOCAL, Adjustment, intrinsics_of
 from idle_lantern.core.registration.solve.hand_held import HandHeld, solve_hand_held
-from idle_lantern.core.registration.solve.inverse_depth import NearThings
+from idle_lantern.core.registration.solve.inverse_depth import InverseDepths
 from idle_lantern.core.registration.solve.parallax import Parallax, solve_parallax
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.tie_points import register_tie_points, smoothed
@@ -196,7 +196,7 @@ def _freed_of_parallax(
     from idle_lantern.core.registration.solve.inverse_depth_warp import seen_from_the_middle
     from idle_lantern.core.registration.solve.local_warp import bent
 
-    found: tuple[Poses, Parallax | HandHeld, NearThings] | None
+    found: tuple[Poses, Parallax | HandHeld, InverseDepths] | None
     found = solve_parallax(poses, links, group, scale_px=_PARALLAX_SCALE_PX, focal_from_exif=told, known=known)
     left = found[0].rms_px if found is not None else math.inf
     if left > _SWUNG_PX:

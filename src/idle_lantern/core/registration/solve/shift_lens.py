@@ -61,7 +61,7 @@ def solve_shifts(
             remedy="Join them as turned frames, or see that camera and focus stayed as they were",
         )
     inside = [k for k in links if k.a in set(main)]
-    poses = _laid(_poses(frames, main, options), inside)
+    poses = _turned_onto(_poses(frames, main, options), inside)
     fine = registered_links(
         frames, store, [f.points_px for f in features], poses, inside, working_mp, options, rng, progress
     )
@@ -69,7 +69,7 @@ def solve_shifts(
     if fine and set(groups_of(len(frames), fine)[0]) == set(main):
         inside = fine
         for _ in range(2):
-            poses = _laid(poses, inside)
+            poses = _turned_onto(poses, inside)
             agreeing = [reassigned(k, poses, _WORST_PX) for k in inside]
             if set(groups_of(len(frames), [k for k in agreeing if k.inliers])[0]) != set(main):
                 break  # a frame would hang in the air: it stays where its points put it
@@ -101,7 +101,7 @@ def _poses(frames: FrameSet, main: Sequence[int], options: JoinOptions) -> Poses
     return Poses(tuple(main), tuple(lenses), np.tile(np.eye(3), (len(main), 1, 1)))
 
 
-def _laid(poses: Poses, links: Sequence[Link]) -> Poses:
+def _turned_onto(poses: Poses, links: Sequence[Link]) -> Poses:
     """Principal points by least squares, robustly weighed; the first stays where it is."""
     place = {f: i for i, f in enumerate(poses.frames)}
     a = np.concatenate([np.full(k.inliers, place[k.a]) for k in links])
