@@ -61,6 +61,14 @@ def test_a_blur_takes_the_tripod_out_and_touches_nothing_else(dtype: type):
     assert pixels == pytest.approx(48 * WIDE, rel=0.03)
 
 
+def test_a_picture_of_light_is_covered_by_its_own_light():
+    light = OperatedPicture(_sphere(), light=True)
+    covered = _whole(OperatedPicture(light, [NadirPatch(light, CANVAS, "blur", 12.0)]))
+    assert covered.dtype == np.float32
+    below = covered[TALL - 1, :, :3].mean(0)
+    assert below == pytest.approx(_whole(light)[TALL - 52, :, :3].mean(0), rel=0.1)
+
+
 def test_coarser_levels_show_the_same():
     source = _sphere()
     covered = OperatedPicture(source, [NadirPatch(source, CANVAS, "blur", 12.0)])

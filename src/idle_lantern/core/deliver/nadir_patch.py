@@ -164,7 +164,7 @@ class NadirPatch(Operation):
         ring = np.zeros((_ROUND, 3))
         seen = np.zeros(_ROUND)
         picture = region(self._source, Rectangle(0, 0, width, height), level)
-        full = np.iinfo(picture.dtype).max
+        full = 1 if picture.dtype.kind == "f" else np.iinfo(picture.dtype).max
         for share in (1.02, 1.06, 1.10):
             out = math.sin(self._radius * share)
             rays = np.stack(
@@ -186,7 +186,7 @@ class NadirPatch(Operation):
             keep = np.exp(-0.5 * (np.arange(len(weight)) * spread) ** 2)
             total, times = np.fft.irfft(spectrum * keep[:, None], _ROUND, axis=0), np.fft.irfft(weight * keep, _ROUND)
             rows.append(total / np.maximum(times, 1e-3)[:, None])
-        return np.clip(np.stack(rows), 0, 1).astype(np.float32)
+        return np.maximum(np.stack(rows), 0).astype(np.float32)
 
 
 def _sampled(image: Array, x: Array, y: Array) -> Array:
