@@ -185,9 +185,8 @@ def _bounds(poses: Poses, draft: Canvas, across: int) -> tuple[tuple[float, floa
     found, within = [], []
     for lens, rotation in zip(poses.lenses, poses.world_from_camera):
         plane, inside = _reached(draft, rays_of[lens, across] @ rotation.T)
-        if (
-            across < _ACROSS and inside.any() and not inside.all()
-        ):  # the reach ends on this frame: where, many places tell
+        ends_here = bool(inside.any()) and not inside.all()
+        if ends_here and across < _ACROSS:  # where on the frame, many places tell
             plane, inside = _reached(draft, rays_of[lens, _ACROSS] @ rotation.T)
         found.append(plane)
         within.append(inside.mean())
