@@ -30,35 +30,37 @@ CAMERA = SimulatedCamera(LENS, 24.0, 24.0 * 480 / 560)
 SPOTS = ((120.0, 90.0, 6.0, 0.2), (300.0, 150.0, 5.0, 0.25))
 
 
-def _frames(folder: Path, dusty: bool) -> list[Path]:
+def _frames(folder: Path) -> tuple[list[Path], list[Path]]:
+    """Five frames of a sky over land, clean and dusty, with the same noise."""
     v, u = np.mgrid[: LENS.height, : LENS.width]
     rays = LENS.unproject(np.stack([u, v], -1).reshape(-1, 2).astype(float))
-    left = np.ones((LENS.height, LENS.width))
-    for x, y, radius, loss in SPOTS if dusty else ():
-        left *= 1 - loss / (1 + np.exp(np.minimum((np.hypot(u - x, v - y) - radius) * 2, 50)))
-    paths = []
-    folder.mkdir()
+    dust = np.ones((LENS.height, LENS.width))
+    for x, y, radius, loss in SPOTS:
+        dust *= 1 - loss / (1 + np.exp(np.minimum((np.hypot(u - x, v - y) - radius) * 2, 50)))
+    paths: tuple[list[Path], list[Path]] = [], []
     for i in range(5):
         pose = SimulatedHead(play_deg=0.3).pointed(-50.0 + 24 * i, 6.0, 0.0, shot=i)
         view = CAMERA.view(ambrel_holm(walkers=0), pose)
-        azimuth, altitude = (np.degrees(a).reshape(left.shape) for a in azimuth_altitude(rays @ pose.T))
+        azimuth, altitude = (np.degrees(a).reshape(dust.shape) for a in azimuth_altitude(rays @ pose.T))
         sky = np.stack([0.16 + altitude / 400, 0.22 + altitude / 500, 0.36 + 0 * azimuth], -1)
-        light = np.where((altitude > 3)[..., None], sky, view.light) * left[..., None]
-        seen = np.clip(CAMERA.sensed(replace(view, light=light.astype(np.float32)), CameraSettings(), seed=i), 0, 1)
-        paths.append(folder / f"f{i}.png")
-        write(
-            Picture(np.rint(SRGB.from_linear(seen) * 255).astype(np.uint8)),
-            paths[-1],
-            WriteOptions(metadata=Metadata()),
-        )
+        light = np.where((altitude > 3)[..., None], sky, view.light)
+        for name, left, files in (("clean", 1.0, paths[0]), ("dusty", dust[..., None], paths[1])):
+            through = replace(view, light=(light * left).astype(np.float32))
+            seen = np.clip(CAMERA.sensed(through, CameraSettings(), seed=i), 0, 1)
+            files.append(folder / f"{name}{i}.png")
+            write(
+                Picture(np.rint(SRGB.from_linear(seen) * 255).astype(np.uint8)),
+                files[-1],
+                WriteOptions(metadata=Metadata()),
+            )
     return paths
 
 
 def test_dust_is_told_and_gives_way_to_neighbours_that_are_clean(tmp_path: Path):
     options = JoinOptions(projection="cylindrical")
-    _, made = join(gather(_frames(tmp_path / "clean", False)), tmp_path / "clean.png", options)
+    clean, dusty = (gather(paths) for paths in _frames(tmp_path))
+    _, made = join(clean, tmp_path / "clean.png", options)
     assert made.dust == ()
-    dusty = gather(_frames(tmp_path / "dusty", True))
     own, mended = join(dusty, tmp_path / "own.png", options)
     found = sorted((s.u, s.v) for s in mended.dust)
     assert found == [(pytest.approx(x, abs=2), pytest.approx(y, abs=2)) for x, y, _r, _l in SPOTS]
@@ -68,10 +70,7 @@ def test_dust_is_told_and_gives_way_to_neighbours_that_are_clean(tmp_path: Path)
     about = cv2.GaussianBlur(picture, (0, 0), 12.0)
     depths = []
     for i in range(1, 4):
-        world = (
-            own.poses.lenses[i].unproject(np.array([(x, y) for x, y, _r, _l in SPOTS]))
-            @ own.poses.world_from_camera[i].T
-        )
+        world = own.poses.directions(i, np.array([(x, y) for x, y, _r, _l in SPOTS]))
         for x, y in canvas.pixels(world):
             depths.append(float(picture[round(y), round(x)] / about[round(y), round(x)]))
     # light that is a fifth less is a tenth less of the display value

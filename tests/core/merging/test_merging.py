@@ -272,3 +272,7 @@ def test_each_exposure_counts_by_the_light_it_gathered():
     assert made.mean() == pytest.approx(light, rel=1e-3)
     assert made.var() == pytest.approx(least, rel=0.03)
     assert least < 0.45 * np.mean(variances) / 2, "a plain mean would be far from it"
+    # what is neither nearly full nor noise counts alike, whatever its value; what is full or noise counts for nothing
+    of = [Picture(np.full((4, 4, 3), round(v * 65535), np.uint16), space=linear) for v in (0.8, 0.3, 1.0, 0.0)]
+    assert merge(of[:2], (0.0, 0.0)) == pytest.approx(0.55, abs=1e-4)
+    assert merge([of[1], of[2], of[3]], (0.0, 0.0, 0.0)) == pytest.approx(0.3, abs=1e-4)
