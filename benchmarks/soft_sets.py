@@ -52,11 +52,11 @@ class Soft:
 
 
 SETS = {
-    "shallow 5 x 3": Soft(5, 3, 85.0, 14.0, 0.35, 0.22),
-    "shallow 4 x 3, softer": Soft(4, 3, 85.0, 22.0, 0.25, 0.15),
-    "shallow row of 3": Soft(3, 1, 50.0, 16.0, 0.5),
+    "shallow 5 x 3": Soft(5, 3, 85.0, 40.0, 0.3, 0.25),
+    "shallow 4 x 3, softer": Soft(4, 3, 85.0, 70.0, 0.2, 0.2),
+    "shallow row of 3": Soft(3, 1, 50.0, 40.0, 0.4),
     "bare sky 4 x 2": Soft(4, 2, 35.0, 0.0, 1.0, -0.4),
-    "two frames, soft": Soft(2, 1, 85.0, 14.0, 0.5),
+    "two frames, soft": Soft(2, 1, 85.0, 40.0, 0.5),
 }
 
 
@@ -114,9 +114,9 @@ def make_set(folder: Path, what: Soft, seed: int) -> tuple[list[Path], Lens, lis
         frame = cv2.remap(
             picture, x.astype(np.float32), y.astype(np.float32), cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE
         )
-        noisy = np.clip(np.rint(frame + rng.normal(0, 2.0, frame.shape)), 0, 255).astype(np.uint8)
+        noisy = np.clip(np.rint(frame + rng.normal(0, 3.0, frame.shape)), 0, 255).astype(np.uint8)
         paths.append(folder / f"s{i:03d}.jpg")
-        write(Picture(noisy), paths[-1], WriteOptions(jpeg_quality=95, metadata=meta))
+        write(Picture(noisy), paths[-1], WriteOptions(jpeg_quality=90, metadata=meta))
     return paths, lens, poses
 
 

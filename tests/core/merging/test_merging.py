@@ -276,3 +276,9 @@ def test_each_exposure_counts_by_the_light_it_gathered():
     of = [Picture(np.full((4, 4, 3), round(v * 65535), np.uint16), space=linear) for v in (0.8, 0.3, 1.0, 0.0)]
     assert merge(of[:2], (0.0, 0.0)) == pytest.approx(0.55, abs=1e-4)
     assert merge([of[1], of[2], of[3]], (0.0, 0.0, 0.0)) == pytest.approx(0.3, abs=1e-4)
+    # light that the short exposure alone tells counts in full
+    assert merge([of[2], of[1]], (0.0, -3.0)) == pytest.approx(0.3 * 8, abs=1e-3)
+    # where no exposure may count, dark places are told by the brightest and bright ones by the darkest
+    none = [np.zeros((4, 4), np.float32)] * 2
+    assert merge([of[1], of[1]], (1.0, -1.0), none) == pytest.approx(0.3 / 2, abs=1e-4)
+    assert merge([of[0], of[0]], (1.0, -1.0), none) == pytest.approx(0.8 * 2, abs=1e-4)
