@@ -52,11 +52,11 @@ class Soft:
 
 
 SETS = {
-    "shallow 5 x 3": Soft(5, 3, 85.0, 40.0, 0.3, 0.25),
-    "shallow 4 x 3, softer": Soft(4, 3, 85.0, 70.0, 0.2, 0.2),
-    "shallow row of 3": Soft(3, 1, 50.0, 40.0, 0.4),
+    "shallow 5 x 3": Soft(5, 3, 85.0, 40.0, 0.2, 0.3),
+    "shallow 4 x 3, softer": Soft(4, 3, 85.0, 80.0, 0.15, 0.3),
+    "shallow row of 3": Soft(3, 1, 50.0, 60.0, 0.3),
     "bare sky 4 x 2": Soft(4, 2, 35.0, 0.0, 1.0, -0.4),
-    "two frames, soft": Soft(2, 1, 85.0, 40.0, 0.5),
+    "two frames, soft": Soft(2, 1, 85.0, 60.0, 0.3),
 }
 
 
@@ -66,8 +66,8 @@ def ground(width: int, height: int, what: Soft, seed: int) -> np.ndarray:
     rng = np.random.default_rng(seed)
     x0, y0 = width * rng.uniform(0.4, 0.6), height * rng.uniform(0.4, 0.6)
     v, u = np.mgrid[:height, :width].astype(np.float32)
-    far = np.hypot((u - x0) / (1.6 * height), (v - y0) / height) / max(what.sharp, 1e-3)
-    disc = what.disc_px * np.clip(far - 1, 0, 1)
+    far = np.hypot(u - x0, v - y0) / (height * max(what.sharp, 1e-3))
+    disc = what.disc_px * np.clip(2 * (far - 1), 0, 1)
     result = picture.copy()
     levels = np.linspace(0, what.disc_px, 6)
     for low, high in zip(levels, levels[1:]):

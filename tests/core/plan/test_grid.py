@@ -11,8 +11,10 @@ from hypothesis import given, settings
 from tests.strategies import rigs, wishes
 
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan import planner
 from idle_lantern.core.plan.brief import Brief
+from idle_lantern.core.plan.coverage import outline, prove
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.judge import judge
@@ -191,3 +193,39 @@ def test_a_plan_beyond_reason_is_told_by_its_number_at_once(monkeypatch: pytest.
     monkeypatch.setattr(planner, "plan_grid", None)
     with pytest.raises(InputError, match=r"Some .* frames would be needed, and at most 20.000 are planned"):
         make_plan(Brief(rig=Rig(focal_mm=3000), target_field=TargetField(-180, 180, -90, 90, 1 / 3)))
+
+
+@pytest.mark.parametrize(
+    "lens",
+    [
+        Lens("rectilinear", 300, 400, 260, cx=31, cy=-17),
+        Lens("equidistant", 90, 300, 280),
+        Lens("equidistant", 60, 300, 280, circle_px=120),
+    ],
+    ids=["flat", "fisheye", "circular"],
+)
+def test_an_outline_lies_just_outside_what_a_frame_shows(lens: Lens):
+    rays = outline(lens, 9, 1.5)
+    assert not lens.sees(rays).any()
+    assert lens.sees(rays, -1.6).all()
+    places, _valid = lens.project(rays)
+    u0, v0 = lens.principal_px
+    reach = 121.5 if math.isfinite(lens.circle_px) else math.inf
+    low = np.maximum([-2.0, -2.0], [u0 - reach, v0 - reach])
+    high = np.minimum([lens.width + 1.0, lens.height + 1.0], [u0 + reach, v0 + reach])
+    np.testing.assert_allclose([places.min(0), places.max(0)], [low, high], atol=0.2)
+
+
+def test_the_overlap_of_a_shifted_lens_is_that_of_its_neighbours():
+    """On 36 x 24 mm: 8 mm across leave 28/36, 6 mm up 18/24 of a frame; across the corner it is less, and no neighbour."""
+    rig = Rig(
+        sensor_width_mm=36.0, sensor_height_mm=24.0, width_px=3600, height_px=2400, motion="lens-shift", upright=False
+    )
+    frames = [
+        GridFrame(2 * r + c + 1, r, c, 0.0, 0.0, shift_right_mm=8.0 * c, shift_up_mm=6.0 * r)
+        for r in range(2)
+        for c in range(2)
+    ]
+    found = prove(rig, frames, TargetField(-10, 10, -5, 5, 0.3))
+    assert found.smallest_overlap == pytest.approx(18 / 24)
+    assert found.smallest_between in ((1, 3), (2, 4))
