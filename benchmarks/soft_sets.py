@@ -5,7 +5,12 @@
 Photographs that ship with scikit-image (``natural_scenes.py``) are laid over a band and blurred as a large aperture does: sharp about a
 subject, discs of many pixels elsewhere; ``bare`` leaves some of it nearly without detail. Frames are cut from it with noise and JPEG,
 and solved by features alone. Told are the frames that were placed, how far every pair of frames lies off its truth (RMS and the worst
-frame's axis), and how far off the focal length is. ``--src`` runs the engine of another checkout.
+frame's axis), and how far off the focal length is. ``--src`` runs the engine of another checkout. On 2026-11-30, RMS in px:
+
+    | set | seed 1 | 2 | 3 | 4 |
+    | shallow 5 x 3 | 0.019 | 0.022 | | |
+    | shallow 4 x 3, softer | 0.060 | 0.072 | 0.031 | 0.040 |
+    | the same, reduced frames halved and averaged by area | 0.044 | 0.047 | 0.032 | 0.043 |
 """
 
 from __future__ import annotations

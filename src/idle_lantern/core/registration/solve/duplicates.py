@@ -27,7 +27,7 @@ def duplicates(poses: Poses, working: Sequence[WorkingFrame]) -> dict[int, int]:
     pairs = [
         (i, j)
         for i, j in zip(*np.nonzero(np.triu(close, 1)))
-        if _share(poses, int(i), int(j)) > _SAME_SHARE and _share(poses, int(j), int(i)) > _SAME_SHARE
+        if all(poses.share_shown(int(a), int(b), _ACROSS) > _SAME_SHARE for a, b in ((i, j), (j, i)))
     ]
     if not pairs:
         return {}
@@ -47,10 +47,3 @@ def sharpness(frame: WorkingFrame) -> float:
     """Energy of fine detail, comparable between frames of the same place only."""
     grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
     return float(cv2.Laplacian(grey, cv2.CV_32F).var())
-
-
-def _share(poses: Poses, a: int, b: int) -> float:
-    """Share of frame a that frame b shows."""
-    lens = poses.lenses[a]
-    rays = lens.unproject(lens.places_px(_ACROSS))
-    return float(poses.lenses[b].sees(np.nan_to_num(rays) @ poses.turn(a, b).T).mean())

@@ -218,16 +218,10 @@ def _with_frame(poses: Poses, frame: int, rotation: Array) -> Poses:
 
 def _empty_links(poses: Poses, new: set[int]) -> list[Link]:
     """Links of the new frames with all that they overlap, without points."""
-    at = dict(zip(poses.frames, poses.world_from_camera))
-    lens = poses.lenses[0]
-    rays = np.nan_to_num(lens.unproject(lens.places_px(12))).reshape(-1, 3)
-    nothing = np.zeros((0, 2))
-    links = []
-    for f in sorted(new):
-        for g, other in at.items():
-            if g == f or (g in new and g < f):
-                continue
-            if lens.sees(rays @ at[f].T @ other).mean() > _OVERLAP:
-                a, b = sorted((f, g))
-                links.append(Link(a, b, nothing, nothing, at[b].T @ at[a]))
-    return links
+    pairs = [
+        (poses.index(f), j)
+        for f in sorted(new)
+        for j, g in enumerate(poses.frames)
+        if g != f and not (g in new and g < f)
+    ]
+    return [poses.link_without_points(i, j) for i, j in pairs if poses.share_shown(i, j) > _OVERLAP]

@@ -93,6 +93,18 @@ class Poses:
         """Pixels of frame b (..., 2) that show what pixels of frame a do, and which of them there are, by places."""
         return transfer(self.lenses[a], self.lenses[b], self.turn(a, b), pixels)
 
+    def share_shown(self, a: int, b: int, across: int = 12) -> float:
+        """Share of frame a that frame b shows too, by places; told by ``across`` by ``across`` places of frame a."""
+        rays = self.lenses[a].unproject(self.lenses[a].places_px(across))
+        return float(self.lenses[b].sees(np.nan_to_num(rays) @ self.turn(a, b).T).mean())
+
+    def link_without_points(self, a: int, b: int) -> Link:
+        """A link between the frames at two places, in the order of the set, whose tie points are still to be found."""
+        if self.frames[a] > self.frames[b]:
+            a, b = b, a
+        nothing = np.zeros((0, 2))
+        return Link(self.frames[a], self.frames[b], nothing, nothing, self.turn(a, b))
+
     def bend(self, i: int) -> Array | None:
         """The local warp (h, w, 2) of the i-th frame, if it has one."""
         return self.bends[i] if self.bends else None
