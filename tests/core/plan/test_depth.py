@@ -53,7 +53,7 @@ def _blur_by_rays(focal_mm: float, aperture: float, focus_m: float, distance_m: 
     return focal_mm / aperture * abs(crossing - sensor) / crossing
 
 
-@pytest.mark.parametrize("focus_m", [0.8, 2.5, 12.0])
+@pytest.mark.parametrize("focus_m", [0.8, 2.5, 12.0, math.inf])
 @pytest.mark.parametrize("distance_m", [0.5, 3.0, 40.0, math.inf])
 def test_blur_disc_agrees_with_rays(focus_m: float, distance_m: float):
     for focal_mm, aperture in ((20, 8), (85, 1.8), (200, 4)):

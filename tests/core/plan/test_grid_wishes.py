@@ -20,6 +20,7 @@ from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.remedies import REMEDIES
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.plan.yaws import spread
 
 FULL = {"sensor_width_mm": 36, "sensor_height_mm": 24, "width_px": 6000, "height_px": 4000}
 SMALL = {"sensor_width_mm": 23.5, "sensor_height_mm": 15.6, "width_px": 6000, "height_px": 4000}
@@ -287,3 +288,16 @@ def test_a_sensor_that_does_not_fit_its_pixels_is_refused_and_a_doubtful_one_tol
         Rig(36, 24, 6000, 3000)
     told = {j.key: j.sentence for j in judge(_plan(Rig(36, 24, 6000, 3700), TargetField()))}
     assert "8.1 % higher than wide" in told["pixels-not-square"]
+
+
+def test_frames_of_a_row_are_spread_by_the_step_they_may_take():
+    """Frames of 40 degrees, 30 from one to the next: a sweep of 130 takes (130 - 40) / 30 + 1 = 4 of them, one of 130.2 takes 5."""
+    sweep, step, half = np.radians([130.0, 30.0, 20.0])
+    assert np.degrees(spread(0.1, sweep, step, half)) == pytest.approx(
+        math.degrees(0.1) + np.array([20.0, 50.0, 80.0, 110.0])
+    )
+    assert len(spread(0.0, math.radians(130.2), step, half)) == 5
+    assert spread(-0.5, 1.0, step, 0.6) == [0.0], "one shows it all"
+    assert len(spread(0.0, math.radians(41), step, half)) == 2
+    seven = spread(0.0, sweep, step, half, 7)
+    assert (len(seven), seven[0], seven[-1]) == (7, pytest.approx(half), pytest.approx(sweep - half))

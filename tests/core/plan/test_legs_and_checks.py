@@ -25,6 +25,7 @@ def test_raised_legs_make_the_plane_of_the_feet_level(lean: float, toward: float
     height = -slope * (x * math.sin(t) + z * math.cos(t))
     lifts = leg_lifts(lean, toward, 1000.0, first)
     assert 1 <= len(lifts) <= 2, "the highest foot stays"
+    assert all(min(abs((y - lift.yaw_deg + 180) % 360 - 180) for y in yaws) < 1e-9 for lift in lifts)
     for lift in lifts:
         at = min(range(3), key=lambda k: abs((yaws[k] - lift.yaw_deg + 180) % 360 - 180))
         height[at] += lift.mm
