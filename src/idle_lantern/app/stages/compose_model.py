@@ -133,7 +133,7 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCa
 
 
 def _cut_share(joined: JoinResult, canvas: Any) -> float:
-    """Share of the frames' middles and rims that the canvas has no place for."""
+    """Share of the frames, told by places spread over them, that the canvas has no place for."""
     solution = joined.solution
     assert solution is not None
     seen = []
