@@ -113,3 +113,10 @@ def test_schools_of_aperture():
 def test_third_stops_round_up(value: float, up: float):
     """Engraved third stops (common practice, no source)."""
     assert thirds_up(value) == up
+
+
+def test_engraved_apertures_are_the_third_stops_by_their_formula():
+    """N = 2^(k / 6) (ISO 517); names are rounded by less than a twelfth of a stop, each stands for one step and grows."""
+    found = [thirds_up(2 ** (k / 6)) for k in range(-6, 37)]
+    assert all(2 * abs(math.log2(n / 2 ** (k / 6))) < 0.15 for k, n in zip(range(-6, 37), found))
+    assert found == sorted(set(found))

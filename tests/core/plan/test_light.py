@@ -203,3 +203,10 @@ def test_polariser_is_most_uneven_where_the_sweep_passes_ninety_degrees_from_the
 @pytest.mark.parametrize(("exact", "engraved"), [(1 / 128, 1 / 125), (1 / 66, 1 / 60), (0.77, 0.8), (45.0, 45.0)])
 def test_times_as_engraved(exact: float, engraved: float):
     assert engraved_time(exact) == pytest.approx(engraved)
+
+
+def test_engraved_times_are_the_third_stops_by_their_formula():
+    """t = 2^(k / 3) s; names are rounded by less than an eighth of a stop, each stands for one step and grows."""
+    found = [engraved_time(2 ** (k / 3)) for k in range(-38, 15)]
+    assert all(abs(math.log2(t / 2 ** (k / 3))) < 0.13 for k, t in zip(range(-38, 15), found))
+    assert found == sorted(set(found))
