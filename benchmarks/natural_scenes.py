@@ -26,6 +26,7 @@ import sys
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -152,6 +153,16 @@ def _sampled(picture: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     return cv2.remap(part, x - left, y - top, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
 
 
+def registration(
+    report: dict[str, Any], lens: Lens, poses: list[np.ndarray]
+) -> tuple[list[int], list[Lens], list[np.ndarray], np.ndarray]:
+    """Of the frames that a join used: places in the set, solved lenses and rotations, and how far they lie off the truth in px, (N,)."""
+    used = [i for i, f in enumerate(report["frames"]) if f["used"]]
+    solved = [Lens(**report["frames"][i]["lens"], width=lens.width, height=lens.height) for i in used]
+    turned = [np.array(report["frames"][i]["pose"]["rotation"]) for i in used]
+    return used, solved, turned, registration_error_px(lens, [poses[i] for i in used], solved, turned)
+
+
 def compare(folder: Path, name: str, runs: int) -> tuple[str, float, float]:
     """One row of the table, and its ratios to OpenCV and to the floor."""
     paths, lens, poses = make_set(folder, SETS[name])
@@ -167,10 +178,7 @@ def compare(folder: Path, name: str, runs: int) -> tuple[str, float, float]:
             ours.append(cpu)
             ratios.append(cpu / theirs)
             floors.append(cpu / floor)
-    used = [i for i, f in enumerate(report["frames"]) if f["used"]]
-    solved = [Lens(**report["frames"][i]["lens"], width=lens.width, height=lens.height) for i in used]
-    turned = [np.array(report["frames"][i]["pose"]["rotation"]) for i in used]
-    error = registration_error_px(lens, [poses[i] for i in used], solved, turned)
+    used, _solved, _turned, error = registration(report, lens, poses)
     ratio, to_floor = statistics.median(ratios), statistics.median(floors)
     row = (
         f"| {name} | {len(used)} of {len(paths)} | {math.sqrt((error**2).mean()):.4f} | {statistics.median(ours):.1f} | "

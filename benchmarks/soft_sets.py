@@ -27,7 +27,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from natural_scenes import band
+from natural_scenes import band, registration
 
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.write_options import WriteOptions
@@ -35,7 +35,6 @@ from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.simulator.truth import registration_error_px
 
 
 @dataclass(frozen=True)
@@ -138,11 +137,8 @@ def measured(what: Soft, seed: int, src: Path | None) -> str:
         if done.returncode:
             return f"failed: {done.stderr.strip().splitlines()[-1][:80]} |  |  |  |"
         report = json.loads(report_file.read_text())
-    used = [i for i, f in enumerate(report["frames"]) if f["used"]]
-    solved = [Lens(**report["frames"][i]["lens"], width=lens.width, height=lens.height) for i in used]
-    turned = [np.array(report["frames"][i]["pose"]["rotation"]) for i in used]
+    used, solved, turned, error = registration(report, lens, poses)
     true = [poses[i] for i in used]
-    error = registration_error_px(lens, true, solved, turned)
     # where each frame looks, after the turn of the whole that suits all best
     whole = rotations.nearest(sum(t @ s.T for t, s in zip(true, turned, strict=True)))
     off = max(float(rotations.angle_between(t, whole @ s)) for t, s in zip(true, turned, strict=True))

@@ -69,6 +69,16 @@ def _at(window: Window, azimuth_deg: float, altitude_deg: float) -> QPointF:
     return window.join_stage.view.to_widget(QPointF(float(place[0]), float(place[1])))
 
 
+def test_the_crop_is_told_against_a_plan_that_nobody_looked_at(qtbot: QtBot, joined: Window, settled: Callable):
+    joined.go("join")
+    assert joined.open_outing(joined.state.folder)
+    settled(joined)
+    assert joined.state.judgements is None, "the plan is judged when it is looked at"
+    qtbot.keyClick(joined, Qt.Key.Key_C)
+    settled(joined)
+    assert "the plan foretold" in joined.join_stage.compose.crop_told.text()
+
+
 def test_projections_stand_beside_each_other_with_their_costs(qtbot: QtBot, composing: Window, settled: Callable):
     cards = composing.join_stage.compose.cards.cards
     assert [c.card.key for c in cards] == [

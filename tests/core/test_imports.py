@@ -151,7 +151,7 @@ def test_the_rooms_that_are_written_down_are_those_of_the_code():
     rooms = [p.parent.relative_to(ROOT) for p in (ROOT / "core").rglob("__init__.py")] + [
         p.parent.relative_to(ROOT) for p in ROOT.glob("*/__init__.py")
     ]
-    private = {f"core/{name}/" for name in ("frames/decoders",)}  # a room's own shelf, told where the room is
+    private = {f"core/{name}/" for name in ("frames/decoders",)}  # a room's own folder, told where the room is
     unlisted = [f"{r.as_posix()}/" for r in rooms if f"{r.as_posix()}/" not in listed | private]
     assert not unlisted, "there, and not written down"
 

@@ -204,6 +204,7 @@ def _walking(tour: _Tour) -> None:
     window.join_stage.run_join()
     tour.settle()
     window.join_stage.walk.step()
+    tour.wait(lambda: bool(window.join_stage.seen.told.text()))  # what is shown for a moment counts as seen
     tour.shot("join-walk")
     window.join_stage.view.fit()
 

@@ -181,13 +181,12 @@ def canvas_for(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
 
 def _bounds(poses: Poses, draft: Canvas, across: int) -> tuple[tuple[float, float, float, float], float]:
     """Left, top, right, bottom in radians of what lies within the projection's reach, and the share that does not."""
-    rays_of = {(lens, n): spread_rays(lens, n) for lens in set(poses.lenses) for n in {across, _ACROSS}}
     found, within = [], []
     for lens, rotation in zip(poses.lenses, poses.world_from_camera):
-        plane, inside = _reached(draft, rays_of[lens, across] @ rotation.T)
+        plane, inside = _reached(draft, spread_rays(lens, across) @ rotation.T)
         ends_here = bool(inside.any()) and not inside.all()
         if ends_here and across < _ACROSS:  # where on the frame, many places tell
-            plane, inside = _reached(draft, rays_of[lens, _ACROSS] @ rotation.T)
+            plane, inside = _reached(draft, spread_rays(lens, _ACROSS) @ rotation.T)
         found.append(plane)
         within.append(inside.mean())
         for pole in (-1.0, 1.0):

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array, Directions
+from idle_lantern.core.base.arrays import Directions
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.registration.solve.poses import Poses
@@ -30,11 +31,8 @@ class Field:
 def field_of(poses: Poses, across: int = _ACROSS) -> Field:
     """The part of the sphere that the frames cover, from places spread over them, ``across`` by ``across`` of each."""
     intervals, low, high = [], math.pi / 2, -math.pi / 2
-    rays_of: dict[Lens, Array] = {}  # frames mostly share one lens
     for lens, rotation in zip(poses.lenses, poses.world_from_camera):
-        if lens not in rays_of:
-            rays_of[lens] = spread_rays(lens, across)
-        azimuth, altitude = azimuth_altitude(rays_of[lens] @ rotation.T)
+        azimuth, altitude = azimuth_altitude(spread_rays(lens, across) @ rotation.T)
         low, high = min(low, float(altitude.min())), max(high, float(altitude.max()))
         poles = [bool(lens.sees(rotation.T @ np.array([0.0, s, 0.0]))) for s in (-1, 1)]
         if any(poles):
@@ -49,6 +47,7 @@ def field_of(poses: Poses, across: int = _ACROSS) -> Field:
     return Field(middle, width, low, high, width >= 2 * math.pi - 1e-9)
 
 
+@lru_cache(maxsize=64)  # frames mostly share one lens
 def spread_rays(lens: Lens, across: int) -> Directions:
     """Directions in the camera, (N, 3), spread over all that the lens shows, its edges among them."""
     rays = lens.unproject(lens.places_px(across, with_rim=True).reshape(-1, 2))

@@ -184,7 +184,7 @@ def solve_hand_held(
         return None
     least, best = search.resected(least, best, free)
     _cost, whole = search.carried(best.result(), best.state.place, free, 10**9)
-    return whole.result(), whole.told(), whole.near_things()
+    return whole.result(), whole.told(), whole.inverse_depths()
 
 
 #: What an adjustment costs where it ends, and the adjustment.

@@ -132,7 +132,7 @@ class InverseDepthAdjustment(Adjustment):
         assert isinstance(moved, InverseDepthState)
         return replace(moved, near=_nearest(shifted, weight, by_near, self.state.near, self.pull(self.state)))
 
-    def near_things(self) -> InverseDepths:
+    def inverse_depths(self) -> InverseDepths:
         """Where frames stood, and how near the things are that points show, as far as points fit."""
         _r, weight, _j = self.linearised()
         return InverseDepths(self.places(self.state), self.state.near[weight > _BELIEVED])

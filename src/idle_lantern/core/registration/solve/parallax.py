@@ -199,7 +199,7 @@ def solve_parallax(
         return None
     _cost, whole = swung(best.result(), best.state.pupil, free, 10**9, 20)
     freed, parallax = whole.result(), _told(whole)
-    return (freed, parallax, whole.near_things()) if parallax.largest_px > _STANDS_OUT * freed.rms_px else None
+    return (freed, parallax, whole.inverse_depths()) if parallax.largest_px > _STANDS_OUT * freed.rms_px else None
 
 
 def _told(problem: _PupilAdjustment) -> Parallax:
