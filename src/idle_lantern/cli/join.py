@@ -18,6 +18,7 @@ from idle_lantern.cli.join_arguments import (
     share_of,
 )
 from idle_lantern.cli.progress import TerminalProgress
+from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.checkpoint import checkpoints_folder
 from idle_lantern.core.base.errors import InputError, JoinError, LanternError
@@ -44,6 +45,7 @@ from idle_lantern.core.registration.solve.placing import placing_in_words
 from idle_lantern.core.registration.solve.prior import prior_for, read_prior
 from idle_lantern.core.request.choices import MaskRef
 from idle_lantern.core.request.options import JoinOptions
+from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
 
 ENDS = (Finished, Failed)
@@ -70,6 +72,13 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--no-groups",
         action="store_true",
         help="every file for itself: brackets and raw beside JPEG are not looked for",
+    )
+    parser.add_argument(
+        "--run",
+        dest="only_run",
+        default="",
+        metavar="NAME",
+        help="of files of several runs the one to join, as 'frames' names it (default: the one with most positions)",
     )
     parser.add_argument(
         "--brackets",
@@ -241,9 +250,18 @@ def run(args: argparse.Namespace) -> int:
     if solution is not None:
         for sentence in placing_in_words(solution.frames.names, solution.poses, solution.placed_by).splitlines():
             say(sentence)
+    of_other_runs = {
+        aside.reason: [a.path.name for a in request.asides if a.reason == aside.reason]
+        for aside in request.asides
+        if aside.run
+    }
     for row in report.frames:
-        if row.reason and row.role not in ("twin", "bracket"):  # these are many and as they should be
+        if (
+            row.reason and row.role not in ("twin", "bracket") and row.reason not in of_other_runs
+        ):  # these are many and as they should be
             say(f"left out {row.file}: {row.reason}")
+    for reason, names in of_other_runs.items():
+        say(f"left out {units.counted(len(names), 'file')}, {names[0]} to {names[-1]}: {reason}")
     _tell_suspects(report.suspects or ())
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")
@@ -346,6 +364,8 @@ def _positions(
     InputError
         A folder is empty, a file is given twice or cannot be read.
     """
+    if args.only_run and args.no_groups:
+        raise InputError("--no-groups looks for no runs", remedy="Leave it or --run away")
     paths = files_in(args.frames)
     circles = circles_of(paths[0]) if len(paths) == 1 and paths[0].is_file() else None
     if circles is not None:
@@ -354,15 +374,26 @@ def _positions(
         Grouped(tuple(paths))
         if args.no_groups
         else grouped(
-            paths, progress, prefer_raw=args.twins == "raw", repeats=args.repeats == "stack", keep_bytes=keep_bytes
+            paths,
+            progress,
+            prefer_raw=args.twins == "raw",
+            repeats=args.repeats == "stack",
+            runs=bool(args.only_run),
+            keep_bytes=keep_bytes,
         )
     )
     if found.positions is None or found.card is None:
         return [JoinFrame(path) for path in found.files], (), found.ahead
-    asides = [Aside(look.path, "bookend", "A bookend: hand or cap before the lens.") for look in found.card.bookends]
+    chosen = {p.base.path for p in found.positions}
+    asides: list[Aside] = []
+    if len(found.card.runs) > 1 or args.only_run:
+        chosen, asides = _of_one_run(found.card, args.only_run, progress)
+    asides += [Aside(look.path, "bookend", "A bookend: hand or cap before the lens.") for look in found.card.bookends]
     asides += [Aside(other, "twin", f"The same exposure as {used.name}.") for used, other in found.card.twins]
     frames = []
     for position in found.positions:
+        if position.base.path not in chosen:
+            continue
         beside = [
             (look.path, ev) for i, (look, ev) in enumerate(zip(position.looks, position.ev)) if i != position.chosen
         ]
@@ -374,6 +405,26 @@ def _positions(
             )
         )
     return frames, tuple(asides), found.ahead
+
+
+def _of_one_run(card: Card, name: str, progress: Progress) -> tuple[set[Path], list[Aside]]:
+    """The frames that stand for the positions of the run that is joined, and the files of the others with the reason.
+
+    Raises
+    ------
+    InputError
+        No run has that name.
+    """
+    from idle_lantern.core.audit.one_run import one_run  # loaded for cards of several runs alone
+
+    one = one_run(card, prepared_folder(), progress, name=name)
+    asides = [
+        Aside(look.path, "base" if i == p.chosen and len(p.looks) > 1 else p.role, run.reason, run.name)
+        for run in one.others
+        for p in run.positions
+        for i, look in enumerate(p.looks)
+    ]
+    return {p.base.path for p in one.positions}, asides
 
 
 def _inputs(args: argparse.Namespace) -> list[Path]:

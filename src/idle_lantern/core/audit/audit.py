@@ -13,31 +13,27 @@ from idle_lantern.core.audit import lattice
 from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
+from idle_lantern.core.audit.parts import Part, parts_of
 from idle_lantern.core.audit.settings import setting_findings
 from idle_lantern.core.audit.veiling_flare import Flare, SkyBand, flares, sky_band
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
-from idle_lantern.core.base.errors import JoinError, LanternError
+from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.compositing.light.dust import alike_held, spots
-from idle_lantern.core.frames.frameset import FrameSet, names_of
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.inspection.overlaps import overlaps_of
 from idle_lantern.core.inspection.sharpness import Blur, blurs, compared
-from idle_lantern.core.merging.prepared import ExposureSet, prepare, prepared_folder
-from idle_lantern.core.merging.recipe import Recipe
+from idle_lantern.core.merging.prepared import prepared_folder
 from idle_lantern.core.registration.match.features import WorkingFrame
-from idle_lantern.core.registration.solve.solve import Solution, solve, working_of
-from idle_lantern.core.request.options import JoinOptions
+from idle_lantern.core.registration.solve.solve import Solution, working_of
 from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.positions import Position
 
 _KEPT_BYTES = 250_000_000
 #: Share of a frame that may be full white before it is told; a sun and its glints stay below.
 _CLIPPED = 0.04
-#: Runs of fewer frames are no sweep.
-_LEAST_FRAMES = 2
 
 
 @dataclass(frozen=True)
@@ -105,16 +101,12 @@ class _Audit:
     def look(self) -> None:
         self.findings += setting_findings(self.positions)
         self.findings += [f for p in self.positions if (f := _clipped(p)) is not None]
-        if len(self.positions) < _LEAST_FRAMES:
-            self.runs.append(RunReport(self.name, tuple(self.positions)))
-            return
         try:
-            places = [ExposureSet(p.base.info) for p in self.positions]
-            infos = prepare(places, Recipe("base", quick=True), self.prepared, self.progress).infos
-            names = names_of([p.base.path for p in self.positions])
-            self._parts(self.positions, infos, names)
-        except JoinError:
-            self.runs.append(RunReport(self.name, tuple(self.positions)))
+            found = parts_of(self.positions, self.prepared, self.progress)
+            for part in found.parts:
+                self.runs.append(self._run(part))
+            self.strays += [p.base.path for p in found.strays]
+            self.findings += [_featureless(p.base.path) for p in found.featureless]
         except LanternError as error:
             path = next(
                 (p.base.path for p in self.positions if p.base.path.name in error.where), self.positions[0].base.path
@@ -127,30 +119,10 @@ class _Audit:
             self.strays += again.strays
             self.findings += [f for f in again.findings if f not in self.findings]
 
-    def _parts(self, positions: Sequence[Position], infos: Sequence[FrameInfo], names: Sequence[str]) -> None:
-        """The largest group that hangs together, then what is left of the run."""
-        solution = solve(FrameSet(tuple(infos), tuple(names)), JoinOptions(refine=False), None, self.progress)
-        inside = set(solution.poses.frames)
-        same = {f for f, why in solution.reasons.items() if why.startswith("Shows the same")}
-        mine = sorted(inside | same)
-        self.runs.append(self._run(solution, [positions[f] for f in mine], positions))
-        groups = [g for g in solution.groups[1:] if len(g) > 1 and not inside & set(g)]
-        for group in groups:
-            part = [positions[f] for f in group], [infos[f] for f in group], [names[f] for f in group]
-            try:
-                self._parts(*part)
-            except JoinError:
-                self.runs.append(RunReport(self.name, tuple(part[0])))
-        alone = set(range(len(positions))) - set(mine) - {f for g in groups for f in g}
-        for f in sorted(alone):
-            look = positions[f].base
-            if solution.reasons.get(f, "").startswith("Nothing to match"):
-                self.findings.append(_featureless(look.path))
-                self.runs[0] = replace(self.runs[0], positions=(*self.runs[0].positions, positions[f]))
-            else:
-                self.strays.append(look.path)
-
-    def _run(self, solution: Solution, mine: Sequence[Position], positions: Sequence[Position]) -> RunReport:
+    def _run(self, part: Part) -> RunReport:
+        solution, positions = part.solution, part.solved
+        if solution is None:
+            return RunReport(self.name, part.positions)
         poses = solution.poses
         paths = [positions[f].base.path for f in poses.frames]
         overlaps = overlaps_of(poses)
@@ -189,7 +161,7 @@ class _Audit:
                 self.findings.append(_featureless(positions[i].base.path))
         angles = lattice.angles_deg(poses)
         directions = {path: (float(a[0]), float(a[1]), float(a[2])) for path, a in zip(paths, angles)}
-        return RunReport(self.name, tuple(mine), tuple(lattice.missing(poses)), directions, poses.lenses[0])
+        return RunReport(self.name, part.positions, tuple(lattice.missing(poses)), directions, poses.lenses[0])
 
 
 def _grey(info: FrameInfo) -> Array:

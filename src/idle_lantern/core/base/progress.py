@@ -30,6 +30,21 @@ class Silent:
 SILENT = Silent()
 
 
+class OnlyStops:
+    """Lets a part of the work be stopped without moving the progress of the whole."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+
+    def begin(self, stage: str, total: int) -> None:
+        """Only the chance to stop."""
+        self._progress.advance(0)
+
+    def advance(self, n: int = 1) -> None:
+        """Only the chance to stop."""
+        self._progress.advance(0)
+
+
 @dataclass
 class StageClock:
     """Turns stages and steps into one fraction and a remaining time.

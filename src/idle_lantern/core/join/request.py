@@ -58,11 +58,12 @@ class JoinFrame:
 
 @dataclass(frozen=True)
 class Aside:
-    """A file of the set that is no part of the picture, and why."""
+    """A file of the set that is no part of the picture, and why; ``run`` names the other run that it is of."""
 
     path: Path
-    role: Literal["bookend", "twin"]
+    role: Literal["bookend", "twin", "single", "base", "bracket", "repeat", "sensor-shift"]
     reason: str
+    run: str = ""
 
 
 @dataclass(frozen=True)

@@ -52,7 +52,11 @@ def with_roles(report: Report, request: JoinRequest) -> Report:
         FrameRow(file=names[a.path], used=False, reason=a.reason, position=None, role=a.role, ev=0.0)
         for a in request.asides
     ]
-    return replace(report, frames=(*rows, *more))
+    runs: dict[str, list[str]] = {}
+    for aside in request.asides:
+        if aside.run:
+            runs.setdefault(aside.run, []).append(names[aside.path])
+    return replace(report, frames=(*rows, *more), groups=[*report.groups, *runs.values()])
 
 
 def _role_of_left_out(row: FrameRow) -> Role:

@@ -15,7 +15,7 @@ from idle_lantern.core.base.checkpoint import checkpointed
 from idle_lantern.core.base.errors import JoinError, LanternError
 from idle_lantern.core.base.memory import available_bytes, is_out_of_memory
 from idle_lantern.core.base.paths import check_outputs
-from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.progress import SILENT, OnlyStops, Progress
 from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.base.units import file_size
 from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
@@ -198,7 +198,7 @@ def _joined(
         shown.append(True)
         canvas = canvas_for(found.poses, found.seen, options)
         light = None if earlier is None else earlier.made.light
-        rough = rough_picture(found, canvas, options, _OnlyStops(progress), masks, light, working)
+        rough = rough_picture(found, canvas, options, OnlyStops(progress), masks, light, working)
         sink(RoughReady(*ids, rough, canvas))
 
     def solved(found: Solution, canvas: Canvas, working: Sequence[WorkingFrame]) -> None:
@@ -274,17 +274,3 @@ def _masks(request: JoinRequest) -> dict[int, Mask]:
     found = {i: read_mask(f.mask) for i, f in enumerate(request.frames) if f.mask is not None}
     return {i: mask for i, mask in found.items() if mask.hide.any() or mask.keep.any()}
 
-
-class _OnlyStops:
-    """Lets the rough picture be stopped without moving the progress of the whole run."""
-
-    def __init__(self, progress: Progress) -> None:
-        self._progress = progress
-
-    def begin(self, stage: str, total: int) -> None:
-        """Only the chance to stop."""
-        self._progress.advance(0)
-
-    def advance(self, n: int = 1) -> None:
-        """Only the chance to stop."""
-        self._progress.advance(0)

@@ -15,8 +15,9 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES
 from idle_lantern.core.frames.frameset import in_people_order
+from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.sorting.bookends import bookends
-from idle_lantern.core.sorting.positions import Position, positions_of, sharpest_chosen
+from idle_lantern.core.sorting.positions import Position, positions_of, sharpest_chosen, singles
 from idle_lantern.core.sorting.previews import FilePreview, look_at
 
 #: A pause this long, and so many times the usual step, parts one run from the next.
@@ -43,12 +44,17 @@ class Card:
 
 
 def sort(
-    paths: Sequence[Path], progress: Progress = SILENT, *, prefer_raw: bool = True, ahead: ReadAhead | None = None
+    paths: Sequence[Path],
+    progress: Progress = SILENT,
+    *,
+    prefer_raw: bool = True,
+    ahead: ReadAhead | None = None,
+    group: bool = True,
 ) -> Card:
     """Look at each file, small, and tell what it is for.
 
     Of a raw and a JPEG of one name in one folder the raw is used, or the JPEG where ``prefer_raw`` is False; ``ahead`` keeps
-    what is read whole for it.
+    what is read whole for it. Without ``group`` every file is a position of its own.
 
     Raises
     ------
@@ -76,7 +82,7 @@ def sort(
     looks = in_order_taken(looks)
     ends = bookends(looks)
     runs = [
-        CardRun(f"run {i}", tuple(sharpest_chosen(p) for p in positions_of(run)))
+        CardRun(f"run {i}", tuple(sharpest_chosen(p) for p in positions_of(run)) if group else singles(run))
         for i, run in enumerate(_runs(looks, ends), 1)
     ]
     return Card(tuple(runs), tuple(look for look, end in zip(looks, ends) if end), tuple(twins), tuple(faults))
@@ -108,32 +114,45 @@ def in_order_taken(looks: Sequence[FilePreview]) -> list[FilePreview]:
 
 def _runs(looks: Sequence[FilePreview], ends: Sequence[bool]) -> list[list[FilePreview]]:
     """Frames parted by bookends, by pauses, and by another camera, lens or size."""
-    gaps = [_gap_s(a, b) for a, b in zip(looks, looks[1:])]
-    known = [g for g in gaps if g > 0]
-    pause = max(_PAUSE_S, _TIMES * float(np.median(known))) if known else math.inf
+    parted = _parted([look.info for look in looks], ends)
     runs: list[list[FilePreview]] = [[]]
     for i, look in enumerate(looks):
-        parted = i > 0 and (gaps[i - 1] > pause or _other_gear(looks[i - 1], look, ends[i - 1]))
-        if ends[i] or parted:
+        if ends[i] or parted[i]:
             runs.append([])
         if not ends[i]:
             runs[-1].append(look)
     return [run for run in runs if run]
 
 
-def _gap_s(a: FilePreview, b: FilePreview) -> float:
-    first, second = a.info.metadata.taken_s, b.info.metadata.taken_s
+def several_runs(infos: Sequence[FrameInfo]) -> bool:
+    """Whether pauses, or another camera, lens or size, part files into runs; the files alone tell, nothing is looked at."""
+    if any(info.metadata.taken_s is None for info in infos):
+        return False  # their order would be a guess
+    by_clock = sorted(infos, key=lambda info: info.metadata.taken_s or 0.0)
+    return any(_parted(by_clock, [False] * len(by_clock)))
+
+
+def _parted(infos: Sequence[FrameInfo], ends: Sequence[bool]) -> list[bool]:
+    """Before which files, in the order taken, a run ends; ``ends`` are bookends."""
+    gaps = [_gap_s(a, b) for a, b in zip(infos, infos[1:])]
+    known = [g for g in gaps if g > 0]
+    pause = max(_PAUSE_S, _TIMES * float(np.median(known))) if known else math.inf
+    return [False] + [
+        gap > pause or (not end and _other_gear(a, b)) for gap, end, a, b in zip(gaps, ends, infos, infos[1:])
+    ]
+
+
+def _gap_s(a: FrameInfo, b: FrameInfo) -> float:
+    first, second = a.metadata.taken_s, b.metadata.taken_s
     if first is None or second is None:
         return 0.0
-    return second - first - (a.info.metadata.exposure_s or 0.0)
+    return second - first - (a.metadata.exposure_s or 0.0)
 
 
-def _other_gear(a: FilePreview, b: FilePreview, first_is_bookend: bool) -> bool:
+def _other_gear(a: FrameInfo, b: FrameInfo) -> bool:
     """Another camera or focal length; a frame turned upright is another run as well."""
-    if first_is_bookend:
-        return False
-    one, two = a.info.metadata, b.info.metadata
-    if one.camera != two.camera or sorted((a.info.width, a.info.height)) != sorted((b.info.width, b.info.height)):
+    one, two = a.metadata, b.metadata
+    if one.camera != two.camera or sorted((a.width, a.height)) != sorted((b.width, b.height)):
         return True
     focal = [m.focal_mm for m in (one, two)]
     return None not in focal and abs(math.log((focal[0] or 1) / (focal[1] or 1))) > 0.1

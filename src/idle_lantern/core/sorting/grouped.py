@@ -11,7 +11,7 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.frameset import pictures_in, refuse_twice, refuse_unreadable
 from idle_lantern.core.frames.reading import FrameInfo, probe
-from idle_lantern.core.sorting.card import Card, is_raw_name, sort, without_twins
+from idle_lantern.core.sorting.card import Card, is_raw_name, several_runs, sort, without_twins
 from idle_lantern.core.sorting.positions import Position
 
 _SAME_EXPOSURE_EV = 0.2
@@ -53,11 +53,13 @@ def grouped(
     *,
     prefer_raw: bool = True,
     repeats: bool = False,
+    runs: bool = False,
     keep_bytes: int = 0,
 ) -> Grouped:
     """Group files where there is anything to group: raw, raw beside JPEG, exposures that differ or are not told.
 
     Repeats of one exposure are left to the join, which sees better what shows the same, unless ``repeats`` asks for them.
+    Where only pauses or other gear part the files into runs, or ``runs`` asks for them, every file is a position of its own.
     A set of no more than ``keep_bytes`` is read whole, for the join that follows.
 
     Raises
@@ -71,12 +73,13 @@ def grouped(
     kept, twins = without_twins(paths, prefer_raw=prefer_raw)
     if not repeats and not twins and not any(is_raw_name(p) for p in paths):
         infos = [probe(p) for p in _readable(kept)]
-        if not _exposures_differ(infos):
+        differ = _exposures_differ(infos)
+        if not (differ or runs or several_runs(infos)):
             return Grouped(tuple(paths))
         ahead = ReadAhead(infos, keep_bytes)
     else:
-        ahead = None
-    card = sort(paths, progress, prefer_raw=prefer_raw, ahead=ahead)
+        differ, ahead = True, None
+    card = sort(paths, progress, prefer_raw=prefer_raw, ahead=ahead, group=differ)
     refuse_unreadable(card.unreadable, len(paths))
     positions = tuple(p for run in card.runs for p in run.positions)
     if len(positions) < 2 <= len(kept):  # the join says best why this makes no picture

@@ -73,6 +73,11 @@ def positions_of(looks: Sequence[FilePreview]) -> list[Position]:
     return [_position(group) for group in _as_most(_without_guesses(groups))]
 
 
+def singles(looks: Sequence[FilePreview]) -> tuple[Position, ...]:
+    """Every frame as a position of its own."""
+    return tuple(Position((look,), "single", (0.0,), 0) for look in looks)
+
+
 def _by_pattern(looks: Sequence[FilePreview]) -> list[list[_Member]] | None:
     """The brackets of a run whose exposures go round in one pattern from end to end, whatever the frames show: sky, say.
 
