@@ -125,8 +125,9 @@ def made_exact(
             *(TiePoint("one", t.left[0], "other", t.right[0]) for t in points),
             TiePoint("one", places[0], "other", places[1]),
         ]
-        turn = links_by_hand(so_far, ("one", "other"), (one, other))[0].b_from_a
-        warp = drawn_as(one, other, places[0], places[1], turn)
+        links = links_by_hand(so_far, ("one", "other"), (one, other))
+        if links:  # none where the points contradict each other
+            warp = drawn_as(one, other, places[0], places[1], links[0].b_from_a)
     return snapped(pixels[0], places[0], pixels[1], places[1], warp)
 
 

@@ -40,7 +40,7 @@ from idle_lantern.core.merging.film import KINDS as FILMS
 from idle_lantern.core.merging.film import measure_film
 from idle_lantern.core.merging.prepared import prepared_folder
 from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, BracketExposure
-from idle_lantern.core.registration.match.by_hand import read_points
+from idle_lantern.core.registration.match.points_file import read_points
 from idle_lantern.core.registration.solve.placing import placing_in_words
 from idle_lantern.core.registration.solve.prior import prior_for, read_prior
 from idle_lantern.core.request.choices import MaskRef
@@ -262,6 +262,9 @@ def run(args: argparse.Namespace) -> int:
             say(f"left out {row.file}: {row.reason}")
     for reason, names in of_other_runs.items():
         say(f"left out {units.counted(len(names), 'file')}, {names[0]} to {names[-1]}: {reason}")
+    for tie in report.ties:
+        if tie.sentence and (tie.believed or tie.sentence not in {row.reason for row in report.frames}):
+            say(tie.sentence)
     _tell_suspects(report.suspects or ())
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")

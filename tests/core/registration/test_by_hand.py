@@ -19,8 +19,9 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.registration.match.by_hand import links_by_hand, misses_px, read_points
+from idle_lantern.core.registration.match.by_hand import links_by_hand, misses_px
 from idle_lantern.core.registration.match.line_snapping import snapped_line
+from idle_lantern.core.registration.match.points_file import read_points
 from idle_lantern.core.registration.match.snapping import drawn_as, snapped
 from idle_lantern.core.registration.solve.solve import solve
 from idle_lantern.core.request.choices import TiePoint

@@ -108,6 +108,21 @@ class LinkRow(Struct, frozen=True):
     rms_px: Maybe
 
 
+class TieRow(Struct, frozen=True):
+    """A point or line that a person set: by how much it misses in the picture, whether it tied its frames, and what is to be said."""
+
+    a: str
+    b: str
+    xy_a: tuple[float, float]
+    xy_b: tuple[float, float]
+    to_a: tuple[float, float] | None
+    to_b: tuple[float, float] | None
+    sigma_px: float
+    miss_px: Maybe
+    believed: bool
+    sentence: str | None
+
+
 class StretchRow(Struct, frozen=True):
     """How a canvas is bent (``compositing.canvas.stretch``)."""
 
@@ -280,6 +295,7 @@ class Report(Struct, frozen=True, kw_only=True):
     frames: tuple[FrameRow, ...] = ()
     groups: list[list[str]] = []
     links: tuple[LinkRow, ...] = ()
+    ties: tuple[TieRow, ...] = ()
     rms_px: Maybe = None
     focal_sigma: Maybe | UnsetType = UNSET
     working_mp: float | UnsetType = UNSET

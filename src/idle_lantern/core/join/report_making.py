@@ -23,6 +23,7 @@ from idle_lantern.core.inspection.ghosts import Ghost
 from idle_lantern.core.inspection.suspect import Suspect
 from idle_lantern.core.join import report as told
 from idle_lantern.core.join.packed_warp import packed
+from idle_lantern.core.registration.match.by_hand import HandTie
 from idle_lantern.core.registration.solve.hand_held import HandHeld
 from idle_lantern.core.registration.solve.parallax import Parallax
 from idle_lantern.core.registration.solve.solve import Solution
@@ -52,7 +53,10 @@ def report_of(
     return told.Report(
         frames=tuple(_frame(solution, joined, f, (left, top)) for f in range(len(names))),
         groups=[[names[f] for f in g] for g in solution.groups if len(g) > 1],
-        links=tuple(told.LinkRow(k.a, k.b, len(k.points_a), k.inliers, _maybe(k.rms_px)) for k in solution.links),
+        links=tuple(
+            told.LinkRow(k.a, k.b, len(k.points_a) - k.assumed, k.inliers, _maybe(k.rms_px)) for k in solution.links
+        ),
+        ties=tuple(_tie(t, names, solution.frames.ids) for t in solution.ties),
         rms_px=_maybe(poses.rms_px),
         focal_sigma=_maybe(poses.focal_sigma),
         working_mp=solution.working_mp,
@@ -265,6 +269,14 @@ def _invented(filled: Filled | None) -> list[Suspect]:
 def _matrix(rotation: np.ndarray) -> tuple[told.Triple, told.Triple, told.Triple]:
     one, two, three = ((float(x), float(y), float(z)) for x, y, z in rotation)
     return one, two, three
+
+
+def _tie(tie: HandTie, names: Sequence[str], ids: Sequence[str]) -> told.TieRow:
+    name, p = dict(zip(ids, names)), tie.point
+    return told.TieRow(
+        name.get(p.a, p.a), name.get(p.b, p.b), p.xy_a, p.xy_b, p.to_a, p.to_b, p.sigma_px,
+        _maybe(tie.miss_px), tie.believed, tie.sentence or None,
+    )  # fmt: skip
 
 
 def _maybe(value: float) -> float | None:

@@ -27,7 +27,9 @@ from idle_lantern.core.join.report import (
     PoseRow,
     Report,
     StretchRow,
+    TieRow,
 )
+from idle_lantern.core.registration.match.by_hand import HandTie
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.covered_field import field_of
 from idle_lantern.core.registration.solve.hand_held import HandHeld
@@ -35,6 +37,7 @@ from idle_lantern.core.registration.solve.level import Level
 from idle_lantern.core.registration.solve.parallax import Parallax
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.core.request.choices import TiePoint
 
 
 def suspects_of(report: Report, names: Sequence[str]) -> tuple[Suspect, ...]:
@@ -129,7 +132,13 @@ def solution_of(report: Report, frames: FrameSet, working_mp: float) -> Solution
         _parallax_of(report.parallax or None),
         _level_of(report.level or None),
         report.known_lens or None,
+        tuple(_tie_of(row, dict(zip(frames.names, frames.ids))) for row in report.ties),
     )
+
+
+def _tie_of(row: TieRow, ids: dict[str, str]) -> HandTie:
+    point = TiePoint(ids.get(row.a, row.a), row.xy_a, ids.get(row.b, row.b), row.xy_b, row.sigma_px, row.to_a, row.to_b)
+    return HandTie(point, _number(row.miss_px), row.believed, row.sentence or "")
 
 
 def _pose(row: FrameRow) -> PoseRow:

@@ -273,4 +273,3 @@ def _report(
 def _masks(request: JoinRequest) -> dict[int, Mask]:
     found = {i: read_mask(f.mask) for i, f in enumerate(request.frames) if f.mask is not None}
     return {i: mask for i, mask in found.items() if mask.hide.any() or mask.keep.any()}
-

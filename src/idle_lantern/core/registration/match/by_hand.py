@@ -8,107 +8,242 @@ turning alone carries one frame's plane to the other's. Along itself a line says
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
-from typing import Any
+from itertools import combinations, islice
 
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
-from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.strict_json import read_json
-from idle_lantern.core.frames.frameset import FrameSet
+from idle_lantern.core.base.arrays import Array, Rotations
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens, transfer
 from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.request.choices import TiePoint
 
-Place = tuple[float, float]
-
 #: How well people set points at 100 %, where no patch makes them finer.
 SIGMA_PX = TiePoint.sigma_px
 #: A line shorter than this tells no direction.
 SHORTEST_PX = 8
+#: Ties that miss each other by this share of a frame's long side are not the same thing; less may be distortion not known yet.
+_GROSS = 0.03
+#: Of more pairs of ties nobody would set the turn is not tried.
+_MOST_PAIRS = 200
+#: How far the uprights of two frames differ that were held alike, and from which turn on points tell it well enough themselves.
+_HELD_ALIKE_RAD, _ROLL_KNOWN_RAD = math.radians(5.0), math.radians(1.0)
+#: A tie of a picture that misses by more is to be looked at, by pixels and by how well it was set.
+_DOUBTFUL_PX, _DOUBTFUL_SIGMAS = 4.0, 6.0
 #: How well a line alone tells where along it things lie: as a hand draws it from about the same things.
 _ALONG_PX = 40.0
-_REMEDY = 'Give a list of {"a": file, "xy_a": [x, y], "b": file, "xy_b": [x, y]}, in pixels of the full frames; a line has "to_a" and "to_b" too'
 
 
-def read_points(path: Path, frames: FrameSet) -> tuple[TiePoint, ...]:
-    """The points of a file, by the names of the frames.
+@dataclass(frozen=True)
+class HandTie:
+    """What became of a point or line that a person set.
 
-    Raises
-    ------
-    InputError
-        It is no such list, names a frame that is not there, or a place outside it.
+    ``miss_px`` is by how much it misses in the second frame, NaN where one of its frames is not placed; ``believed`` whether it tied
+    them; ``sentence`` what is to be said about it, empty where all is well.
     """
-    rows = read_json(path, remedy=_REMEDY)
-    if not isinstance(rows, list):
-        raise InputError("Holds no list of points", where=str(path), remedy=_REMEDY)
-    place = {Path(name).name: f for f, name in reversed(list(enumerate(frames.names)))}
-    place |= {name: f for f, name in enumerate(frames.names)}
-    return tuple(_point_of(row, f"{path}, point {n}", place, frames) for n, row in enumerate(rows, 1))
+
+    point: TiePoint
+    miss_px: float
+    believed: bool
+    sentence: str = ""
 
 
-def _point_of(row: Any, where: str, place: dict[str, int], frames: FrameSet) -> TiePoint:
-    is_line = isinstance(row, dict) and ("to_a" in row or "to_b" in row)
-    ends = [_end_of(row, end, is_line, where, place, frames) for end in ("a", "b")]
-    (a, xy_a, to_a), (b, xy_b, to_b) = ends
-    if a == b:
-        raise InputError("Ties a frame to itself", where=where, remedy="Name two frames that show the same thing")
-    return TiePoint(frames.ids[a], xy_a, frames.ids[b], xy_b, to_a=to_a, to_b=to_b)
+@dataclass(frozen=True)
+class _Pair:
+    """What ties two frames, a before b: places among all points, the ties seen from frame a, and the lenses."""
 
+    a: int
+    b: int
+    at: tuple[int, ...]
+    ties: tuple[TiePoint, ...]
+    lenses: tuple[Lens, Lens]
 
-def _end_of(
-    row: Any, end: str, is_line: bool, where: str, place: dict[str, int], frames: FrameSet
-) -> tuple[int, Place, Place | None]:
-    """Frame and place of one end of a tie, and of a line the place to which it is drawn there."""
-    try:
-        name = str(row[end])
-        places = [(float(x), float(y)) for x, y in (row[f"xy_{end}"], *([row[f"to_{end}"]] if is_line else []))]
-    except (KeyError, TypeError, ValueError, OverflowError, IndexError) as error:
-        raise InputError("Is no pair of places", where=where, remedy=_REMEDY) from error
-    f = place.get(name, place.get(Path(name).name))
-    if f is None:
-        raise InputError(f"Names {name}, which is none of the frames", where=where, remedy="Name frames of this set")
-    info = frames.infos[f]
-    for x, y in places:
-        if not (-0.5 <= x <= info.width - 0.5 and -0.5 <= y <= info.height - 0.5):
-            raise InputError(
-                f"{x:g}, {y:g} lies outside {name} of {info.width} x {info.height} pixels", where=where, remedy=_REMEDY
-            )
-    if is_line and math.dist(*places) < SHORTEST_PX:
-        raise InputError(
-            f"A line in {name} is shorter than {SHORTEST_PX} pixels", where=where, remedy="Draw it as long as it shows"
-        )
-    return f, places[0], places[1] if is_line else None
+    @property
+    def tolerance_px(self) -> float:
+        """By how much ties may miss each other while the lenses are still a guess."""
+        return _GROSS * max(self.lenses[1].width, self.lenses[1].height)
+
+    def agreeing(self) -> list[int]:
+        """Which of the ties, by place, are the same thing in both frames as far as most of them agree; none where they do not."""
+        count = len(self.ties)
+        if count == 1:
+            return [0]
+        best: list[int] = []
+        least = math.inf
+        for some in (tuple(range(count)), *islice(combinations(range(count), 2), _MOST_PAIRS)):
+            misses = self.misses([self.ties[i] for i in some])
+            agree = [i for i in range(count) if misses[i] <= self.tolerance_px]
+            total = sum(misses[i] for i in agree)
+            if (len(agree), -total) > (len(best), -least):
+                best, least = agree, total
+        return best if 2 * len(best) > count and len(best) > 1 else []
+
+    def misses(self, fixed_by: Sequence[TiePoint]) -> list[float]:
+        """Of every tie the miss in pixels of frame b, under the turn that ``fixed_by`` tell."""
+        turn = _fixed(fixed_by, *self.lenses)[0]
+        return [_miss_px(tie, *self.lenses, turn) for tie in self.ties]
 
 
 def links_by_hand(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[Link]:
-    """One link for each pair of the frames ``ids``, with their lenses, that hand-set points and lines tie."""
+    """One link for each pair of the frames ``ids``, with their lenses, that hand-set points and lines tie: without those that
+    contradict the others."""
+    links = []
+    for pair in _pairs(points, ids, lenses):
+        agreeing = [pair.ties[i] for i in pair.agreeing()]
+        if agreeing:
+            links.append(_link_of(pair.a, pair.b, agreeing, *pair.lenses))
+    return links
+
+
+def refused_ties(
+    points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens], names: Sequence[str]
+) -> dict[int, str]:
+    """Ties that are not believed, by place among ``points``, and why: they contradict the others between their two frames.
+
+    ``names`` are those by which people know the frames ``ids``.
+    """
+    refused = {}
+    for pair in _pairs(points, ids, lenses):
+        kept = pair.agreeing()
+        misses = pair.misses([pair.ties[i] for i in kept or range(len(pair.ties))])
+        a, b = names[pair.a], names[pair.b]
+        for i, place in enumerate(pair.at):
+            if not kept:
+                refused[place] = (
+                    f"The {len(pair.ties)} ties between {a} and {b} contradict each other by {2 * max(misses):.0f} px, so none is used: "
+                    "one of them is not the same thing in both frames."
+                )
+            elif i not in kept:
+                refused[place] = (
+                    f"{_described(pair.ties[i], a, b)} misses the other ties of the two by {misses[i]:.0f} px and is not used: "
+                    "it is not the same thing in both frames."
+                )
+    return refused
+
+
+def loosely_tied(
+    points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens], names: Sequence[str]
+) -> dict[tuple[int, int], str]:
+    """Pairs of frames whose ties lie so near each other that they do not tell how one is turned about them, and what to do."""
+    found = {}
+    for pair in _pairs(points, ids, lenses):
+        ties = [pair.ties[i] for i in pair.agreeing()]
+        if ties and not any(tie.is_line for tie in ties):
+            places = _places(ties, "xy_a")
+            lever = math.sqrt(float(((places - places.mean(0)) ** 2).sum()))
+            if max(tie.sigma_px for tie in ties) > _ROLL_KNOWN_RAD * lever:
+                a, b = names[pair.a], names[pair.b]
+                found[pair.a, pair.b] = (
+                    f"{a} and {b} are tied at one place alone, so that how {b} is turned about it is a guess: as {a} stands, "
+                    f"to some {math.degrees(_HELD_ALIKE_RAD):.0f}°. Tie a second thing far from it."
+                )
+    return found
+
+
+def contradicted(
+    links: Sequence[Link], by_hand: Sequence[Link], lenses: Sequence[Lens]
+) -> dict[tuple[int, int], float]:
+    """Pairs of frames of which features tell another turn than ties by hand, and by how many pixels of frame b they differ at these."""
+    found = {}
+    for hand in by_hand:
+        for link in links:
+            if (link.a, link.b) != (hand.a, hand.b):
+                continue
+            places, valid = transfer(lenses[link.a], lenses[link.b], link.b_from_a, hand.points_a[: hand.inliers])
+            known = hand.sqrt_information[: hand.inliers]
+            known = known / np.linalg.norm(known, 2, axis=(1, 2))[:, None, None]
+            miss = np.linalg.norm(np.einsum("pij,pj->pi", known, places - hand.points_b[: hand.inliers]), axis=1)
+            worst = float(np.where(valid, miss, np.inf).max())
+            if worst > _GROSS * max(lenses[link.b].width, lenses[link.b].height):
+                found[link.a, link.b] = worst
+    return found
+
+
+def against_detail(
+    links: Sequence[Link], by_hand: Sequence[Link], lenses: Sequence[Lens], names: Sequence[str]
+) -> dict[tuple[int, int], str]:
+    """Pairs of frames whose ties contradict what their detail tells, and what is to be said of it."""
+    return {
+        (
+            a,
+            b,
+        ): f"The ties between {names[a]} and {names[b]} differ by {off:.0f} px from what the two show alike by themselves. "
+        "The ties are believed: take them away where they are wrong."
+        for (a, b), off in contradicted(links, by_hand, lenses).items()
+    }
+
+
+def _pairs(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[_Pair]:
     at = {frame: f for f, frame in enumerate(ids)}
-    pairs: dict[tuple[int, int], list[TiePoint]] = {}
-    for p in points:
+    pairs: dict[tuple[int, int], list[int]] = {}
+    for n, p in enumerate(points):
         if p.a in at and p.b in at:
             a, b = sorted((at[p.a], at[p.b]))
-            pairs.setdefault((a, b), []).append(p.seen_from(ids[a]))
-    return [_link_of(a, b, ties, lenses[a], lenses[b]) for (a, b), ties in sorted(pairs.items())]
+            pairs.setdefault((a, b), []).append(n)
+    return [
+        _Pair(a, b, tuple(places), tuple(points[n].seen_from(ids[a]) for n in places), (lenses[a], lenses[b]))
+        for (a, b), places in sorted(pairs.items())
+    ]
+
+
+def _described(point: TiePoint, a: str, b: str) -> str:
+    """A tie between frames of these names by where it lies."""
+    what = "line" if point.is_line else "point"
+    (xa, ya), (xb, yb) = point.xy_a, point.xy_b
+    return f"The {what} from {a} ({xa:.0f}, {ya:.0f}) to {b} ({xb:.0f}, {yb:.0f})"
 
 
 def _link_of(a: int, b: int, ties: Sequence[TiePoint], lens_a: Lens, lens_b: Lens) -> Link:
     single = [p for p in ties if not p.is_line]
-    rays_a, rays_b = lens_a.unproject(_places(single, "xy_a")), lens_b.unproject(_places(single, "xy_b"))
-    lines = [_Line.of(p, lens_a, lens_b) for p in ties if p.is_line]
-    turn = _turn(rays_a, rays_b, lines)
+    turn, lines = _fixed(ties, lens_a, lens_b)
     known = np.eye(2) * (BEST_PX / np.array([p.sigma_px for p in single]))[:, None, None]
     alone = len(ties) == 1
     drawn = [line.as_points(turn, lens_b, alone) for line in lines]
-    points_a = np.concatenate([_places(single, "xy_a"), *(line.ends_a for line in lines)])
-    points_b = np.concatenate([_places(single, "xy_b"), *(places for places, _known in drawn)])
-    information = np.concatenate([known, *(known for _places, known in drawn)])
+    assumed = [] if lines else [_held_alike(single, lens_a, lens_b)]
+    points_a = np.concatenate(
+        [_places(single, "xy_a"), *(line.ends_a for line in lines), *(a for a, _b, _k in assumed)]
+    )
+    points_b = np.concatenate(
+        [_places(single, "xy_b"), *(places for places, _known in drawn), *(b for _a, b, _k in assumed)]
+    )
+    information = np.concatenate([known, *(known for _places, known in drawn), *(k for _a, _b, k in assumed)])
     agreeing = np.isfinite(points_b).all(1)
-    return Link(a, b, points_a, points_b, turn, agreeing, 0.0, sqrt_information=information, by_hand=True)
+    return Link(
+        a, b, points_a, points_b, turn, agreeing, 0.0, sqrt_information=information, by_hand=True, assumed=len(assumed)
+    )
+
+
+def _fixed(ties: Sequence[TiePoint], lens_a: Lens, lens_b: Lens) -> tuple[Array, list[_Line]]:
+    """The turn ``b_from_a`` that suits ties best, and the lines among them."""
+    single = [p for p in ties if not p.is_line]
+    rays_a, rays_b = lens_a.unproject(_places(single, "xy_a")), lens_b.unproject(_places(single, "xy_b"))
+    lines = [_Line.of(p, lens_a, lens_b) for p in ties if p.is_line]
+    spread = 0.0 if not single else max(p.sigma_px for p in single) / lens_a.focal_px
+    return _turn(rays_a, rays_b, lines, (spread / _HELD_ALIKE_RAD) ** 2), lines
+
+
+def _held_alike(single: Sequence[TiePoint], lens_a: Lens, lens_b: Lens) -> tuple[Array, Array, Array]:
+    """What is assumed where points lie near each other: that the other frame is held as upright, to ``_HELD_ALIKE_RAD``.
+
+    As a tie point above or below them, places (1, 2) in both frames with its sqrt_information (1, 2, 2): it tells only how
+    frame b is turned about them.
+    """
+    rays_a, rays_b = (
+        _unit(lens.unproject(_places(single, name)).mean(0)) for lens, name in ((lens_a, "xy_a"), (lens_b, "xy_b"))
+    )
+    turn = _as_upright(rays_a, rays_b)
+    (foot_a, _), (foot_b, _) = lens_a.project(rays_a), lens_b.project(rays_b)
+    beside = np.array([foot_a[0], foot_a[1] + math.copysign(lens_a.height / 4, lens_a.height / 2 - foot_a[1])])
+    place, valid = transfer(lens_a, lens_b, turn, beside)
+    way = place - foot_b
+    lever = float(np.hypot(*way))
+    if not valid or not lever > 1:
+        return beside[None], np.full((1, 2), np.nan), np.zeros((1, 2, 2))
+    across = np.array([-way[1], way[0]]) / lever
+    known = np.stack([across * (BEST_PX / (_HELD_ALIKE_RAD * lever)), np.zeros(2)])
+    return beside[None], place[None], known[None]
 
 
 def _places(points: Sequence[TiePoint], name: str) -> Array:
@@ -168,28 +303,54 @@ def _unit(vector: Array) -> Array:
 
 
 def misses_px(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[float]:
-    """Of points between the frames ``ids``: how far each point misses the turn that suits those of its pair best, in pixels of the second frame; a line, across itself.
+    """Of points between the frames ``ids``: how far each point misses the turn that suits most of its pair best, in pixels of the second frame; a line, across itself.
 
     One point alone, and two, say nothing but the distance between two things: a third checks them.
     """
-    at = {frame: f for f, frame in enumerate(ids)}
-    links = {(link.a, link.b): link for link in links_by_hand(points, ids, lenses)}
-    found = []
-    for point in points:
-        a, b = sorted((at[point.a], at[point.b]))
-        p, turn = point.seen_from(ids[a]), links[a, b].b_from_a
-        if p.is_line:
-            ends, on_line, _across = _Line.of(p, lenses[a], lenses[b]).carried(turn, lenses[b])
-            miss = float(np.hypot(*(ends - on_line).T).max())
-            found.append(miss if math.isfinite(miss) else math.inf)
-            continue
-        place, valid = transfer(lenses[a], lenses[b], turn, np.array(p.xy_a, float))
-        found.append(float(np.hypot(*(place - p.xy_b))) if bool(valid) else math.inf)
+    found = [math.inf] * len(points)
+    for pair in _pairs(points, ids, lenses):
+        kept = pair.agreeing() or range(len(pair.ties))
+        for place, miss in zip(pair.at, pair.misses([pair.ties[i] for i in kept])):
+            found[place] = miss
     return found
 
 
-def _turn(rays_a: Array, rays_b: Array, lines: Sequence[_Line]) -> Array:
-    """Rotation ``b_from_a``."""
+def outcome(
+    points: Sequence[TiePoint],
+    solved: Mapping[str, tuple[Lens, Rotations]],
+    names: Mapping[str, str],
+    why: Mapping[int, str],
+) -> tuple[HandTie, ...]:
+    """What became of each tie.
+
+    ``solved`` has lens and ``world_from_camera`` (3, 3) of the frames that are placed, by id, ``names`` their names; ``why`` tells, by
+    place among ``points``, of those that were refused.
+    """
+    found = []
+    for n, point in enumerate(points):
+        sentence, miss = why.get(n, ""), math.nan
+        if point.a in solved and point.b in solved:
+            (lens_a, turned_a), (lens_b, turned_b) = solved[point.a], solved[point.b]
+            miss = _miss_px(point, lens_a, lens_b, turned_b.T @ turned_a)
+        if not sentence and miss > max(_DOUBTFUL_PX, _DOUBTFUL_SIGMAS * point.sigma_px):
+            described = _described(point, names[point.a], names[point.b])
+            sentence = f"{described} misses by {miss:.0f} px: check that it is the same thing in both frames."
+        found.append(HandTie(point, miss, n not in why, sentence))
+    return tuple(found)
+
+
+def _miss_px(tie: TiePoint, lens_a: Lens, lens_b: Lens, b_from_a: Array) -> float:
+    """Of a tie, by which a turn misses it, in pixels of frame b; infinite where that frame cannot show it."""
+    if tie.is_line:
+        ends, on_line, _across = _Line.of(tie, lens_a, lens_b).carried(b_from_a, lens_b)
+        miss = float(np.hypot(*(ends - on_line).T).max())
+        return miss if math.isfinite(miss) else math.inf
+    place, valid = transfer(lens_a, lens_b, b_from_a, np.array(tie.xy_a, float))
+    return float(np.hypot(*(place - tie.xy_b))) if bool(valid) else math.inf
+
+
+def _turn(rays_a: Array, rays_b: Array, lines: Sequence[_Line], held_alike: float) -> Array:
+    """Rotation ``b_from_a``; ``held_alike`` is the weight, beside that of a ray, of frame b being held as upright as frame a."""
     if lines or len(rays_a) > 1:
         # the middles of a line that is all there is are taken for the same thing
         alone = lines if len(rays_a) + len(lines) == 1 else []
@@ -197,9 +358,16 @@ def _turn(rays_a: Array, rays_b: Array, lines: Sequence[_Line]) -> Array:
         other = np.concatenate([rays_b, *([line.normal_b] for line in lines), *([line.middle_b] for line in alone)])
         # ends that are known as well as points tell how a line runs the worse the shorter it is
         weight = np.concatenate([np.ones(len(rays_a)), [line.weight for line in lines], np.ones(len(alone))])
-        return rotations.nearest((other * weight[:, None]).T @ one)
-    # yaw and pitch bring the one ray over; both cameras are held alike
-    (xa, ya, za), (xb, yb, zb) = rays_a[0], rays_b[0]
+        sum_of_products = (other * weight[:, None]).T @ one
+        if not lines:  # things that lie near each other tell nothing of a turn about them
+            sum_of_products = sum_of_products + held_alike * _as_upright(_unit(rays_a.mean(0)), _unit(rays_b.mean(0)))
+        return rotations.nearest(sum_of_products)
+    return _as_upright(rays_a[0], rays_b[0])
+
+
+def _as_upright(ray_a: Array, ray_b: Array) -> Array:
+    """Rotation ``b_from_a`` by yaw and pitch that brings one ray (3,) over the other; both cameras are held alike."""
+    (xa, ya, za), (xb, yb, zb) = ray_a, ray_b
     yaw = math.atan2(xb, zb) - math.atan2(xa, za)
     pitch = math.asin(max(-1.0, min(1.0, yb))) - math.asin(max(-1.0, min(1.0, ya)))
     return np.asarray(rotations.about_x(-pitch) @ rotations.about_y(yaw))

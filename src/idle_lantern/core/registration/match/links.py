@@ -37,6 +37,8 @@ class Link:
         standard error, by direction. Empty while all are.
     by_hand : bool
         A person set its points: nothing throws them out.
+    assumed : int
+        So many of its last points were seen by nobody: they stand for how the frames are held, and count for nothing else.
     """
 
     a: int
@@ -48,6 +50,7 @@ class Link:
     rms_px: float = 0.0
     sqrt_information: Array = field(default_factory=lambda: np.zeros((0, 2, 2)))
     by_hand: bool = False
+    assumed: int = 0
 
     @property
     def sigma_px(self) -> Array:
@@ -59,7 +62,7 @@ class Link:
     @property
     def inliers(self) -> int:
         """How many matches agree."""
-        return int(self.inlier.sum())
+        return int(self.inlier[: len(self.inlier) - self.assumed].sum())
 
     @property
     def strength(self) -> float:

@@ -15,7 +15,7 @@ import numpy as np
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.match.links import BEST_PX, Link
 from idle_lantern.core.registration.solve.poses import Poses
 
 #: Distortion at the frame's corner that lenses usually stay below, as share of the radius; keeps
@@ -69,6 +69,7 @@ class Adjustment:
         place = {f: i for i, f in enumerate(poses.frames)}
         inside = [k for k in links if k.a in place and k.b in place and k.inliers]
         chosen = [_thinned(k.inlier, most_points) for k in inside]
+        self.by_hand = any(k.by_hand for k in inside)
         self.a = np.array([place[k.a] for k in inside], int)
         self.b = np.array([place[k.b] for k in inside], int)
         self.points_a = np.concatenate([k.points_a[c] for k, c in zip(inside, chosen)] or [np.zeros((0, 2))])
@@ -279,7 +280,9 @@ class Adjustment:
     def variance(self) -> float:
         """Of a weighted miss in one direction."""
         squared, weight = self._squared_misses()
-        return float((weight * squared).sum() / max(weight.sum(), 1e-9)) / 2
+        found = float((weight * squared).sum() / max(weight.sum(), 1e-9)) / 2
+        # a few ties that a person set meet exactly by as many turns: they are known no better than told
+        return max(found, BEST_PX**2) if self.by_hand else found
 
     def _sigmas(self) -> tuple[float, Array]:
         """Standard errors of the focal length (a share) and of each rotation against all (rad, largest direction)."""

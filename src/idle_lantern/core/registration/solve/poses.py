@@ -134,9 +134,13 @@ def reassigned(link: Link, poses: Poses, tolerance_px: float) -> Link:
     off = pixels - link.points_b
     if link.by_hand:
         # a line that was drawn tells nothing along itself
-        known = link.sqrt_information / np.linalg.norm(link.sqrt_information, 2, axis=(1, 2))[:, None, None]
+        known = (
+            link.sqrt_information
+            / np.maximum(np.linalg.norm(link.sqrt_information, 2, axis=(1, 2)), 1e-12)[:, None, None]
+        )
         off = np.einsum("pij,pj->pi", known, off)
     miss = np.where(valid, np.linalg.norm(off, axis=1), np.inf)
     inlier = miss < (math.inf if link.by_hand else tolerance_px)
-    rms = math.sqrt(float((miss[inlier] ** 2).mean())) if inlier.any() else math.inf
+    seen = inlier & (np.arange(len(inlier)) < len(inlier) - link.assumed)
+    rms = math.sqrt(float((miss[seen] ** 2).mean())) if seen.any() else math.inf
     return replace(link, b_from_a=poses.turn(a, b), inlier=inlier, rms_px=rms)

@@ -162,12 +162,13 @@ class _Registrar:
 
 def _with_patches(by_hand: Link, registered: Link) -> Link:
     """Points set by hand, and beside them the patches that agree where these put them, as long as there are enough to tell."""
+    seen = len(by_hand.points_a) - by_hand.assumed  # what patches tell nobody need assume
     found = registered.inlier & (registered.sigma_px < SIGMA_PX)
     found[: len(by_hand.points_a)] = False
     if found.sum() < _SURE_OF_IT:
         return by_hand
     points_a, points_b, known = (
-        np.concatenate([own, more[found]])
+        np.concatenate([own[:seen], more[found]])
         for own, more in (
             (by_hand.points_a, registered.points_a),
             (by_hand.points_b, registered.points_b),
@@ -175,7 +176,12 @@ def _with_patches(by_hand: Link, registered: Link) -> Link:
         )
     )
     return replace(
-        by_hand, points_a=points_a, points_b=points_b, inlier=np.ones(len(points_a), bool), sqrt_information=known
+        by_hand,
+        points_a=points_a,
+        points_b=points_b,
+        inlier=np.ones(len(points_a), bool),
+        sqrt_information=known,
+        assumed=0,
     )
 
 

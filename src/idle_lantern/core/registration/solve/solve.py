@@ -19,7 +19,15 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.registration.match.by_hand import links_by_hand
+from idle_lantern.core.registration.match.by_hand import (
+    HandTie,
+    against_detail,
+    contradicted,
+    links_by_hand,
+    loosely_tied,
+    outcome,
+    refused_ties,
+)
 from idle_lantern.core.registration.match.detect import Matched, detect_and_match, look_and_match
 from idle_lantern.core.registration.match.features import Features, WorkingFrame, working_frame
 from idle_lantern.core.registration.match.image_circle import image_circle_px
@@ -81,6 +89,8 @@ class Solution:
         How the vertical was found, where edges in the frames tell it.
     known : KnownLens or None
         The lens that was known before and that the tie points bear out.
+    ties : tuple of HandTie
+        What became of the points and lines that a person set.
     """
 
     frames: FrameSet
@@ -95,6 +105,7 @@ class Solution:
     parallax: Parallax | HandHeld | None = None
     level: Level | None = None
     known: KnownLens | None = None
+    ties: tuple[HandTie, ...] = ()
 
 
 #: Takes a first solution and the reduced frames of its poses.
@@ -253,7 +264,9 @@ def _show_as_planned(run: _Run) -> None:
 def _tied(run: _Run, matched: Matched) -> _Tied:
     """The largest group adjusted, without false links and without repeats."""
     n = len(run.frames)
-    links = [*matched.links, *links_by_hand(run.options.points, run.frames.ids, matched.lenses)]
+    by_hand = links_by_hand(run.options.points, run.frames.ids, matched.lenses)
+    against = contradicted(matched.links, by_hand, matched.lenses)
+    links = [*(k for k in matched.links if (k.a, k.b) not in against), *by_hand]
     groups = groups_of(n, links)
     main = groups[0]
     if len(main) < 2:
@@ -331,6 +344,11 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
     tied_by_hand = run.frames.places(f for p in run.options.points for f in (p.a, p.b))
     for f in tied_by_hand & set(poses.frames) - by_features:
         placed_by[f] = "manual"
+    ties = _judged_ties(run, matched, poses)
+    for f in reasons:
+        refused = [t.sentence for t in ties if not t.believed and run.frames.ids[f] in (t.point.a, t.point.b)]
+        if refused:
+            reasons[f] = refused[0]
     for f in run.frames.places(run.options.put_back) & reasons.keys():
         reasons[f] = f"Asked for, but nothing tells where it belongs: give its direction. {reasons[f]}"
     return Solution(
@@ -346,7 +364,28 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         tied.parallax,
         level,
         _borne_out(run, poses),
+        ties,
     )
+
+
+def _judged_ties(run: _Run, matched: Matched, poses: Poses) -> tuple[HandTie, ...]:
+    """What became of the points and lines that a person set, and what is to be said of each."""
+    points, ids, names = run.options.points, run.frames.ids, run.frames.names
+    if not points:
+        return ()
+    refused = refused_ties(points, ids, matched.lenses, names)
+    solved = {ids[f]: (poses.lenses[i], poses.world_from_camera[i]) for i, f in enumerate(poses.frames)}
+    ties = outcome(points, solved, dict(zip(ids, names)), refused)
+    by_pair = against_detail(matched.links, links_by_hand(points, ids, matched.lenses), matched.lenses, names)
+    tied = {f for k in matched.links for f in (k.a, k.b)}
+    loose = loosely_tied(points, ids, matched.lenses, names)
+    by_pair |= {pair: told for pair, told in loose.items() if not set(pair) <= tied}
+    place, judged = {frame: f for f, frame in enumerate(ids)}, []
+    for tie in ties:
+        pair = (place.get(tie.point.a, -1), place.get(tie.point.b, -1))
+        told = "" if tie.sentence else by_pair.pop((min(pair), max(pair)), "")  # once for each pair
+        judged.append(replace(tie, sentence=told) if told else tie)
+    return tuple(judged)
 
 
 def _with_ground(
