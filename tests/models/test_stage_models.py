@@ -108,6 +108,7 @@ def _solved(result: JoinResult, **more: Any) -> JoinResult:
         placed_by={0: "features", 1: "features", 2: "grid"},
         parallax=None,
         level=None,
+        ties=(),
         **more,
     )
     return replace(result, solution=solution)  # type: ignore[arg-type]
@@ -216,7 +217,7 @@ def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Pa
     setting, doubt = join_model.rail_correction(outing, result) or (0.0, 0.0)
     assert setting == pytest.approx(62 - 0.98 * 12)
     assert doubt == pytest.approx(1.5)
-    assert "12 mm as they stand 3 m off" in join_model.findings(result.solution, 3.0)
+    assert "12 mm as they stand 3 m off" in join_model.findings(result, 3.0)
     # once the plan has another setting, or where nothing is known, nothing is offered
     corrected = replace(outing, brief=replace(brief, rig=replace(brief.rig, rail_mm=50.2)))
     assert join_model.rail_correction(corrected, result) is None
@@ -231,7 +232,7 @@ def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Pa
 
 
 def test_findings_name_what_nothing_ties():
-    told = join_model.findings(_solved(_result(_outing())).solution)
+    told = join_model.findings(_solved(_result(_outing())))
     assert "c.jpg" in told
     assert "0.2°" in told
     assert join_model.findings(None) == ""

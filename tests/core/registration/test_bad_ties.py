@@ -52,7 +52,16 @@ def _joined(photographs: _Set, rows: list[dict[str, Any]], tmp_path: Path) -> tu
     points, report = tmp_path / "p.json", tmp_path / "r.json"
     points.write_text(json.dumps(rows))
     done = run_command(
-        "join", *photographs.paths, "--out", tmp_path / "o.jpg", "--report", report, "--points", points, "--fresh", "--no-groups"
+        "join",
+        *photographs.paths,
+        "--out",
+        tmp_path / "o.jpg",
+        "--report",
+        report,
+        "--points",
+        points,
+        "--fresh",
+        "--no-groups",
     )
     assert done.returncode == 0, done.stderr
     return json.loads(report.read_text()), done.stderr

@@ -20,7 +20,7 @@ from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
 
 if TYPE_CHECKING:
-    from idle_lantern.core.registration.solve.solve import Solution
+    pass
 
 
 FACTS = (
@@ -145,18 +145,23 @@ def rail_correction(outing: Outing, joined: JoinResult | None) -> tuple[float, f
     return rig.rail_mm - forward * found.offset_mm(near_m), doubt if math.isfinite(doubt) else rig.rail_doubt_mm
 
 
-def findings(solution: Solution | None, near_m: float | None = None) -> str:
+def findings(joined: JoinResult | None, near_m: float | None = None) -> str:
     """What the join found out about head and placing, in sentences; in millimetres by the nearest distance."""
-    if solution is None:
+    solution = None if joined is None else joined.solution
+    if joined is None or solution is None:
         return ""
     told = [solution.parallax.sentence(near_m)] if solution.parallax else []
     if solution.level:
         from idle_lantern.core.registration.solve.hand_held import HandHeld  # loads the solver, which no start needs
 
         told.append(solution.level.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)))
+    elif joined.report.level_not_known:
+        told.append(f"{joined.report.level_not_known} Compose levels it by a line.")
     from idle_lantern.core.registration.solve.placing import placing_in_words
 
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))
+    known = set(solution.reasons.values())
+    told += [tie.sentence for tie in solution.ties if tie.sentence not in known]
     return "\n".join(filter(None, told))
 
 

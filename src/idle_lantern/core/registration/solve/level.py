@@ -14,9 +14,10 @@ from dataclasses import dataclass, replace
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Flags
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.registration.match.features import WorkingFrame
+from idle_lantern.core.registration.solve.horizon import horizon
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.straight_edges import Edges, straight_edges
 
@@ -31,12 +32,21 @@ _HORIZON_LENGTH = 0.2
 #: So many edges at least, and together as long as so many frames.
 _LEAST_EDGES, _LEAST_LENGTH = 6, 0.8
 _ROUNDS = 12
+#: Parts of the view, by direction, of which each is left out once to see how far the vertical depends on it.
+_PARTS = 8
 #: Frames that are searched for edges: those that look most level, where uprights and the horizon show.
 _FRAMES = 10
 #: A vertical known worse than this is not better than the cameras' x-axes.
-_WORST_SIGMA_RAD = math.radians(0.25)
+_WORST_SIGMA_RAD = math.radians(0.4)
 #: Below this the frames stand upright already and are left as they are.
 _WORTH_RAD = math.radians(0.03)
+
+
+#: Said where nothing tells the vertical.
+NOT_KNOWN = (
+    "Nothing tells the vertical: neither uprights nor a plain horizon agree on it. The picture stands as the cameras were held, "
+    "a leaning base included."
+)
 
 
 @dataclass(frozen=True)
@@ -46,7 +56,7 @@ class Level:
     Attributes
     ----------
     edges : int
-        Edges that agree with it.
+        Edges that agree with it; 0 where a plain horizon told it.
     sigma_rad : float
         Its standard error in the less known direction.
     lean_rad : float
@@ -63,7 +73,8 @@ class Level:
     def sentence(self, *, held_in_hand: bool = False) -> str:
         """What was found, in words; a camera that was held in the hand had no axis that leaned."""
         lean, sigma = math.degrees(self.lean_rad), math.degrees(self.sigma_rad)
-        told = f"{self.edges} edges and horizons tell the vertical to ± {sigma:.2f}°."
+        what = f"{self.edges} edges tell" if self.edges else "The horizon tells"
+        told = f"{what} the vertical to ± {max(sigma, 0.01):.2f}°."
         if held_in_hand:
             return told
         if self.lean_rad > max(math.radians(0.3), 3 * self.sigma_rad):
@@ -73,20 +84,71 @@ class Level:
 
 
 def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Level | None]:
-    """Poses with the vertical taken from edges; as they are, and None, where too few tell it.
+    """Poses with the vertical taken from edges, or else from a plain horizon; as they are, and None, where neither tells it.
 
     ``poses`` are upright by their x-axes; ``working`` in the order of ``poses.frames``.
     """
-    edges = _edges(poses, working)
-    normals, lengths, share = edges.normals, edges.lengths, edges.shares
-    if len(normals) < _LEAST_EDGES:
+    chosen = _most_level(poses)
+    found = _by_edges(_edges(poses, working, chosen)) or _by_horizon(poses, working, chosen)
+    if found is None:
         return poses, None
+    angle = math.acos(min(1.0, abs(float(found.down[1]))))
+    axis = np.cross(found.down, [0.0, 1.0, 0.0])
+    length = float(np.linalg.norm(axis))
+    turn = rotations.from_vector(axis / length * angle) if length > 1e-12 else np.eye(3)
+    # where the old vertical, which is the turning axis, points now
+    up = turn @ np.array([0.0, -1.0, 0.0])
+    level = Level(found.edges, found.sigma_rad, angle, math.atan2(up[0], up[2]))
+    if angle < max(_WORTH_RAD, found.sigma_rad):
+        return poses, level
+    return replace(poses, world_from_camera=turn @ poses.world_from_camera), level
+
+
+@dataclass(frozen=True)
+class _Found:
+    """Down (3,), its standard error, and how many edges tell it, 0 for a horizon."""
+
+    down: Array
+    sigma_rad: float
+    edges: int
+
+
+def _by_edges(edges: Edges) -> _Found | None:
+    """The vertical by uprights and level edges, where enough agree on it."""
+    found = _vertical(edges)
+    if found is None or found.agree.sum() < _LEAST_EDGES or edges.shares[found.agree].sum() < _LEAST_LENGTH:
+        return None
+    sigma = _sigma(edges)
+    if abs(float(found.down[1])) < math.cos(_REACH_RAD) or not sigma < _WORST_SIGMA_RAD:
+        return None
+    return _Found(found.down, sigma, int(found.agree.sum()))
+
+
+def _by_horizon(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int]) -> _Found | None:
+    """The vertical by a plain horizon."""
+    found = horizon(poses, working, chosen)
+    return None if found is None or not found.sigma_rad < _WORST_SIGMA_RAD else _Found(found.down, found.sigma_rad, 0)
+
+
+@dataclass(frozen=True)
+class _Vertical:
+    """The direction down (3,) and which edges agree with it (N,)."""
+
+    down: Array
+    agree: Flags
+
+
+def _vertical(edges: Edges) -> _Vertical | None:
+    """The direction that most long edges agree on, near the cameras' own; None where there are too few."""
+    normals, lengths = edges.normals, edges.lengths
+    if len(normals) < 2:
+        return None
     down = np.array([0.0, 1.0, 0.0])
     # an edge tells of the vertical by what its plane's normal has along it (upright) or across it (horizon)
     upright = np.abs(normals @ down) < math.sin(_REACH_RAD)
-    flat = (np.abs(normals @ down) > math.cos(_REACH_RAD / 2)) & (share > _HORIZON_LENGTH)
+    flat = (np.abs(normals @ down) > math.cos(_REACH_RAD / 2)) & (edges.shares > _HORIZON_LENGTH)
     scale = _REACH_RAD / 2
-    information = np.zeros((3, 3))
+    miss = np.zeros(len(normals))
     for _ in range(_ROUNDS):
         side = normals @ down
         miss = np.where(upright, side, np.sqrt(np.maximum(0, 1 - side**2)))
@@ -94,43 +156,38 @@ def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Leve
         # down is the direction with least weighted squares along uprights' normals and most along horizons'
         one, other = normals[upright], normals[flat]
         information = (one * weight[upright, None]).T @ one - (other * weight[flat, None]).T @ other
-        values, vectors = np.linalg.eigh(information)
-        new = vectors[:, 0] * np.sign(vectors[:, 0] @ down)
-        down, scale = new, max(_SCALE_RAD, scale * 0.6)
-    agree = (upright | flat) & (miss < 3 * _SCALE_RAD)
-    sigma = _sigma(values, weight, miss)
-    angle = math.acos(min(1.0, abs(float(down[1]))))
-    if (
-        agree.sum() < _LEAST_EDGES
-        or share[agree].sum() < _LEAST_LENGTH
-        or not sigma < _WORST_SIGMA_RAD
-        or angle > _REACH_RAD
-    ):
-        return poses, None
-    axis = np.cross(down, [0.0, 1.0, 0.0])
-    length = float(np.linalg.norm(axis))
-    turn = rotations.from_vector(axis / length * angle) if length > 1e-12 else np.eye(3)
-    # where the old vertical, which is the turning axis, points now
-    up = turn @ np.array([0.0, -1.0, 0.0])
-    level = Level(int(agree.sum()), sigma, angle, math.atan2(up[0], up[2]))
-    if angle < max(_WORTH_RAD, sigma):
-        return poses, level
-    return replace(poses, world_from_camera=turn @ poses.world_from_camera), level
+        vectors = np.linalg.eigh(information)[1]
+        down, scale = vectors[:, 0] * np.sign(vectors[:, 0] @ down), max(_SCALE_RAD, scale * 0.6)
+    return _Vertical(down, (upright | flat) & (miss < 3 * _SCALE_RAD))
 
 
-def _sigma(values: Array, weight: Array, miss: Array) -> float:
-    """Standard error of the vertical in its less known direction, from the spread of the edges."""
-    spread = float((weight * miss**2).sum() / max(float(weight.sum()), 1e-12))
-    effective = float(weight.sum() ** 2 / max(float((weight**2).sum()), 1e-12))
-    second = float(values[1] - values[0]) / max(float(weight.sum()), 1e-12)
-    return math.sqrt(spread / max(second * effective, 1e-12))
+def _sigma(edges: Edges) -> float:
+    """Standard error of the vertical in its less known direction, by the jackknife over parts of the view.
+
+    Edges of one house or wall err together, so that each time all of one direction are left out. Efron, *The Jackknife, the
+    Bootstrap and Other Resampling Plans* (1982): variance = (g - 1) / g times the sum of squares about the mean.
+    """
+    order = np.argsort(np.arctan2(edges.middles[:, 0], edges.middles[:, 2]))
+    part = np.empty(len(order), int)
+    part[order] = np.minimum(np.cumsum(edges.lengths[order]) / edges.lengths.sum() * _PARTS, _PARTS - 1).astype(int)
+    told = [_vertical(edges.only(part != k)) for k in range(_PARTS)]
+    off = np.array([v.down[[0, 2]] for v in told if v is not None])
+    if len(off) < 2:
+        return math.inf
+    spread = off - off.mean(0)
+    return math.sqrt(float(np.linalg.eigvalsh(spread.T @ spread)[-1]) * (len(off) - 1) / len(off))
 
 
-def _edges(poses: Poses, working: Sequence[WorkingFrame]) -> Edges:
-    """Straight edges of the frames that look most level."""
+def _most_level(poses: Poses) -> list[int]:
+    """Frames, by place, that look most level: there uprights and horizons show."""
     tilt = np.abs(poses.world_from_camera[:, 1, 2])
+    return sorted(np.argsort(tilt, kind="stable")[:_FRAMES].tolist())
+
+
+def _edges(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int]) -> Edges:
+    """Straight edges of some frames."""
     found = []
-    for i in sorted(np.argsort(tilt, kind="stable")[:_FRAMES].tolist()):
+    for i in chosen:
         grey = cv2.cvtColor(working[i].picture.pixels, cv2.COLOR_RGB2GRAY)
         turned = poses.world_from_camera[i]
         found.append(

@@ -27,9 +27,11 @@ _SCHARR, _SIFTED = 32.0, 8
 
 @dataclass(frozen=True)
 class Edges:
-    """Normals (N, 3) in the world of the planes of straight edges, their lengths as seen (rad), and as shares of the frame."""
+    """Normals (N, 3) in the world of the planes of straight edges, directions (N, 3) of their middles, their lengths as seen (rad), and
+    as shares of the frame."""
 
     normals: Array
+    middles: Array
     lengths: Array
     shares: Array
 
@@ -37,10 +39,13 @@ class Edges:
     def together(parts: list[Edges]) -> Edges:
         """Those of several frames."""
         if not parts:
-            return Edges(np.zeros((0, 3)), np.zeros(0), np.zeros(0))
-        columns = zip(*((p.normals, p.lengths, p.shares) for p in parts))
-        normals, lengths, shares = (np.concatenate(column) for column in columns)
-        return Edges(normals, lengths, shares)
+            return Edges(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0), np.zeros(0))
+        columns = zip(*((p.normals, p.middles, p.lengths, p.shares) for p in parts))
+        return Edges(*(np.concatenate(column) for column in columns))
+
+    def only(self, at: Array) -> Edges:
+        """Some of them, by places (M,) or flags (N,)."""
+        return Edges(self.normals[at], self.middles[at], self.lengths[at], self.shares[at])
 
 
 def straight_edges(
@@ -111,8 +116,9 @@ def _planes(rays: Array, weight: Array, group: Array, shares: Array, thick_rad: 
     for i in range(3):
         for j in range(i, 3):
             moments[:, i, j] = moments[:, j, i] = np.bincount(group, weight * rays[:, i] * rays[:, j], count) / total
+    middles = np.stack([np.bincount(group, weight * rays[:, i], count) / total for i in range(3)], -1)
     values, vectors = np.linalg.eigh(moments)
     thin = np.sqrt(np.maximum(values[:, 0], 0)) < thick_rad
     # evenly spread along it an edge has a twelfth of its squared length as variance
     lengths = np.sqrt(12 * np.maximum(values[:, 1], 0))
-    return Edges(vectors[thin, :, 0], lengths[thin], shares[thin])
+    return Edges(vectors[thin, :, 0], middles[thin], lengths[thin], shares[thin])
