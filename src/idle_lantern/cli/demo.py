@@ -44,7 +44,7 @@ class _DemoLine:
         """Count a frame."""
         self._clock.advance(n)
         left = self._clock.remaining_s
-        say(f"  {self._clock.fraction:4.0%}" + (f", about {units.duration(left)} left" if left else ""))
+        say(f"  {self._clock.fraction:4.0%}" + (f", {units.time_left(left)}" if left else ""))
 
 
 def run(args: argparse.Namespace) -> int:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from idle_lantern.cli.ends import say
 from idle_lantern.core.base.errors import Cancelled
 from idle_lantern.core.base.progress import StageClock
-from idle_lantern.core.base.units import duration
+from idle_lantern.core.base.units import time_left
 
 
 class TerminalProgress:
@@ -42,5 +42,5 @@ class TerminalProgress:
 
     def _show(self, end: str) -> None:
         left = self._clock.remaining_s
-        rest = f", about {duration(left)} left" if left is not None else ""
+        rest = f", {time_left(left)}" if left is not None else ""
         say(f"{self._clock.fraction:4.0%} {self._clock.stage}{rest}          ", end=end)

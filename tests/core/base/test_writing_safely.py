@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from idle_lantern.core.base import progress as progress_module
+from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import replacing, write_text
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.progress import StageClock
@@ -70,6 +71,34 @@ def test_remaining_time_follows_the_pace(monkeypatch):
     clock.advance(2)
     now[0] += 8.0
     assert clock.remaining_s == pytest.approx(32.0)
+
+
+def test_time_left_is_told_when_it_is_known_within_a_half(monkeypatch):
+    """Of a run whose first stage was long for its share nothing is told until the pace shows again; before, half an hour of a minute."""
+    now = [100.0]
+    monkeypatch.setattr(progress_module.time, "monotonic", lambda: now[0])
+    took = {"prepare": 20.0, "read": 2.0, "solve": 8.0, "blend": 9.0, "look": 3.0}
+    clock = StageClock({"prepare": 0.05, "read": 0.1, "solve": 0.35, "blend": 0.4, "look": 0.1})
+    told = []
+    for k, (stage, seconds) in enumerate(took.items()):
+        clock.begin(stage, 10)
+        for step in range(10):
+            now[0] += seconds / 10
+            clock.advance()
+            left = seconds * (9 - step) / 10 + sum(list(took.values())[k + 1 :])
+            if clock.remaining_s is not None:
+                told.append((stage, clock.remaining_s, left))
+    assert {stage for stage, _s, _left in told} >= {"blend", "look"}
+    assert all(stage in ("solve", "blend", "look") for stage, _s, _left in told)
+    assert all(abs(s - left) <= 0.5 * left + 1.0 for _stage, s, left in told)
+    # a stage that was skipped and one that nobody foresaw tell nothing wrong either
+    clock = StageClock({"prepare": 0.2, "read": 0.3, "blend": 0.5})
+    clock.begin("read", 10)
+    clock.begin("unforeseen", 4)
+    assert clock.remaining_s is None
+    assert [units.time_left(s) for s in (0.4, 7.2, 43, 100, 1917, 4000)] == [
+        "about 1 s left", "about 7 s left", "about 45 s left", "about 2 min left", "about 32 min left", "about 1 h 05 min left",
+    ]  # fmt: skip
 
 
 def test_srgb_transfer_of_the_standard():

@@ -255,7 +255,7 @@ class PracticeDialog(QDialog):
         if task is not None:
             self.bar.setValue(round(1000 * task.clock.fraction))
             remaining = task.clock.remaining_s
-            self.left.setText("" if remaining is None else f"{units.duration(remaining)} left")
+            self.left.setText("" if remaining is None else units.time_left(remaining))
 
     def _take(self, found: Attempt) -> None:
         """Show what came of it, and keep the grade."""

@@ -69,7 +69,7 @@ class OnMap:
 def running_in_words(clock: StageClock) -> str:
     """How far a join is, and how long it still takes."""
     left = clock.remaining_s
-    rest = f", about {units.duration(left)} left" if left is not None else ""
+    rest = f", {units.time_left(left)}" if left is not None else ""
     return f"{100 * clock.fraction:.0f} %: {STAGES_IN_WORDS.get(clock.stage, clock.stage)}{rest}"
 
 

@@ -39,6 +39,6 @@ class WorkLine(QFrame):
             return
         left = task.clock.remaining_s
         stage = f" ({task.clock.stage})" if task.clock.stage not in ("", "work") else ""
-        rest = f"  about {units.duration(left)} left" if left is not None else ""
+        rest = f"  {units.time_left(left)}" if left is not None else ""
         self._text.setText(f"{task.title}{stage}{rest}")
         self._bar.setValue(round(1000 * task.clock.fraction))

@@ -10,7 +10,7 @@ import numpy as np
 
 from idle_lantern.core.audit.parts import Part, parts_of, quick_frames
 from idle_lantern.core.base import units
-from idle_lantern.core.base.arrays import Flags
+from idle_lantern.core.base.arrays import Array, Flags
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.base.progress import SILENT, OnlyStops, Progress
 from idle_lantern.core.registration.solve.poses import Poses
@@ -24,6 +24,7 @@ from idle_lantern.core.sorting.positions import Position
 _SAME_GROUND = 0.75
 #: So many places across a frame tell what of it others show.
 _ACROSS = 12
+_ELSEWHERE, _AGAIN = "which is a picture of another place", "which shows the same ground again"
 
 
 @dataclass(frozen=True)
@@ -66,25 +67,27 @@ def one_run(card: Card, prepared: Path, progress: Progress = SILENT, *, name: st
         Stopped by ``progress``.
     """
     every = tuple(p for run in card.runs for p in run.positions)
-    if len(card.runs) < 2 and not name:
+    if not name and sum(len(run.positions) > 1 for run in card.runs) < 2:  # single frames the join judges
         return OneRun(every)
-    progress.begin("runs", len(card.runs) + 1)
-    found = []
-    for r, run in enumerate(card.runs):
-        found.append((r, parts_of(run.positions, prepared, OnlyStops(progress))))
-        progress.advance()
-    parts = [(r, part) for r, of_card in found for part in of_card.parts]
-    named = [_Named(f"run {i}", r, part) for i, (r, part) in enumerate(parts, 1)]
+    progress.begin("runs", 1)
+    quiet = OnlyStops(progress)
     if name:
-        return _asked_for(named, name)
-    main = max(named, key=lambda run: len(run.part.positions)).of_card
-    mine, reasons = _that_go_on(card, main, named, prepared, OnlyStops(progress))
+        return _asked_for(_named(card, prepared, quiet), name)
+    mine, reasons = _that_go_on(card, prepared, quiet)
+    if not reasons:
+        return OneRun(every)
     others = tuple(
         OtherRun(run.name, run.part.positions, f"Of {run.name}, {reasons[run.of_card]}; --run '{run.name}' joins it.")
-        for run in named
+        for run in _named(card, prepared, quiet)
         if run.of_card in reasons
     )
     return OneRun(tuple(p for r, run in enumerate(card.runs) if r in mine for p in run.positions), others)
+
+
+def _named(card: Card, prepared: Path, progress: Progress) -> list[_Named]:
+    """The parts of all runs under the names that ``frames`` gives them."""
+    found = [(r, part) for r, run in enumerate(card.runs) for part in parts_of(run.positions, prepared, progress).parts]
+    return [_Named(f"run {i}", r, part) for i, (r, part) in enumerate(found, 1)]
 
 
 def _asked_for(named: Sequence[_Named], name: str) -> OneRun:
@@ -101,40 +104,48 @@ def _asked_for(named: Sequence[_Named], name: str) -> OneRun:
     return OneRun(chosen.part.positions, tuple(others))
 
 
-def _that_go_on(
-    card: Card, main: int, named: Sequence[_Named], prepared: Path, progress: Progress
-) -> tuple[set[int], dict[int, str]]:
-    """Which runs of the card make one picture with ``main``, and why each of the others does not."""
+def _that_go_on(card: Card, prepared: Path, progress: Progress) -> tuple[set[int], dict[int, str]]:
+    """Which runs of the card make one picture with the one of most positions, and why each of the others does not."""
     places = [(r, p) for r, run in enumerate(card.runs) for p in run.positions]
     frames = quick_frames([p for _r, p in places], prepared, progress)
     try:  # all copies are kept: what of one run shows the same as another tells of the runs
         found = solve(frames, JoinOptions(refine=False, put_back=frames.ids), None, progress)
-        poses = found.poses.only([i for i, f in enumerate(found.poses.frames) if found.placed_by[f] == "features"])
     except JoinError:
-        poses = None
+        return set(range(len(card.runs))), {}  # the join says best why this makes no picture
+    poses = found.poses.only([i for i, f in enumerate(found.poses.frames) if found.placed_by[f] == "features"])
     run_of = np.array([r for r, _p in places])
-    mine, reasons = {main}, {}
-    sizes = {r: len(run.positions) for r, run in enumerate(card.runs)}
-    for r in sorted(sizes, key=lambda r: -sizes[r]):
-        if r == main:
+    tied = run_of[list(poses.frames)]
+    group_of = {f: g for g, group in enumerate(found.groups) for f in group if len(group) > 1}
+    by_size = sorted(range(len(card.runs)), key=lambda r: -len(card.runs[r].positions))
+    main, reasons = by_size[0], {}
+    mine = {main}
+    if not (tied == main).any():  # the others make a larger picture than the run of most positions
+        return _of_its_own(card, main, run_of, group_of)
+    for r in by_size[1:]:
+        theirs, ours = tied == r, np.isin(tied, sorted(mine))
+        if len(card.runs[r].positions) > 1 and not theirs.any():
+            groups = [group_of[f] for f in np.flatnonzero(run_of == r).tolist() if f in group_of]
+            if groups:  # what shows nothing to match the join judges
+                reasons[r] = _ELSEWHERE
+                continue
+        elif len(card.runs[r].positions) > 1 and (
+            max(_covered(poses, theirs, ours), _covered(poses, ours, theirs)) >= _SAME_GROUND
+        ):
+            reasons[r] = _AGAIN
             continue
-        if sizes[r] < 2:  # a frame that was cut, or a snapshot: the join judges
-            mine.add(r)
-            continue
-        together = any(run.part.solution is not None for run in named if run.of_card == r)
-        if poses is None or not any(run_of[f] == r for f in poses.frames):
-            if together:
-                reasons[r] = "which is a picture of another place"
-            else:  # what shows nothing to match the join judges
-                mine.add(r)
-            continue
-        ours = np.isin(run_of[list(poses.frames)], sorted(mine))
-        theirs = run_of[list(poses.frames)] == r
-        if max(_covered(poses, theirs, ours), _covered(poses, ours, theirs)) >= _SAME_GROUND:
-            reasons[r] = "which shows the same ground again"
-        else:
-            mine.add(r)
+        mine.add(r)
     return mine, reasons
+
+
+def _of_its_own(card: Card, main: int, run_of: Array, group_of: dict[int, int]) -> tuple[set[int], dict[int, str]]:
+    """The run of most positions alone, where it is not tied to the largest picture: runs that match elsewhere are other pictures."""
+    own = {group_of[f] for f in np.flatnonzero(run_of == main).tolist() if f in group_of}
+    reasons = {}
+    for r, run in enumerate(card.runs):
+        theirs = {group_of[f] for f in np.flatnonzero(run_of == r).tolist() if f in group_of}
+        if r != main and len(run.positions) > 1 and theirs and not theirs & own:
+            reasons[r] = _ELSEWHERE
+    return set(range(len(card.runs))) - set(reasons), reasons
 
 
 def _covered(poses: Poses, some: Flags, others: Flags) -> float:

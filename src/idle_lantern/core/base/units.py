@@ -250,6 +250,13 @@ def duration(value_s: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
 
 
+def time_left(value_s: float) -> str:
+    """``about 40 s left``, ``about 12 min left``: no finer than it is known, a fifth of it."""
+    step = next(s for s, up_to in ((1, 10), (5, 60), (60, 3600), (300, math.inf)) if value_s < up_to)
+    rounded = max(step, round(value_s / step) * step)
+    return f"about {f'{rounded // 60} min' if 60 <= rounded < 3600 else duration(rounded)} left"
+
+
 def file_size(value_bytes: float) -> str:
     """``3.4 MB`` (powers of ten, as on a card)."""
     for unit in ("B", "kB", "MB", "GB"):

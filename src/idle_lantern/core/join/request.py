@@ -29,16 +29,16 @@ if TYPE_CHECKING:
 #: Usual share of each stage in the whole run, for progress and remaining time.
 STAGE_WEIGHTS = {
     "prepare": 0.05,
-    "read": 0.10,
-    "features": 0.18,
-    "match": 0.06,
-    "adjust": 0.06,
+    "read": 0.09,
+    "features": 0.09,
+    "match": 0.07,
+    "adjust": 0.04,
     "refine": 0.16,
-    "warp": 0.03,
-    "seams": 0.05,
-    "rim": 0.05,
-    "blend": 0.30,
-    "suspects": 0.06,
+    "warp": 0.02,
+    "seams": 0.04,
+    "rim": 0.03,
+    "blend": 0.29,
+    "suspects": 0.12,
 }
 
 
