@@ -281,7 +281,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _tell_suspects(suspects: Sequence[SuspectRow]) -> None:
     """The places to look at first; all of them are in the report."""
-    likely = [s for s in suspects if s.suspicion >= _LIKELY]
+    # what is invented the rim's own sentence tells
+    likely = [s for s in suspects if s.suspicion >= _LIKELY and s.kind != "invented"]
     for s in likely[:_TOLD]:
         frames = f" ({', '.join(s.frames[:2])})" if s.frames else ""
         say(f"look at {s.u:.0f}, {s.v:.0f}: {s.sentence}{frames}")

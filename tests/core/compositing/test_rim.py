@@ -7,6 +7,7 @@ import json
 import cv2
 import numpy as np
 import pytest
+import skimage.data
 import tifffile
 from tests.helpers.reports import typed
 from tests.helpers.sets import FrameFiles
@@ -14,6 +15,7 @@ from tests.helpers.sets import FrameFiles
 from idle_lantern.cli.main import main
 from idle_lantern.core.compositing.canvas.stretch import Stretch, resampled
 from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.render.filled_picture import boxes_of
 from idle_lantern.core.compositing.rim.filling import fill_tile, filling_of
 from idle_lantern.core.compositing.rim.patches import completed
 from idle_lantern.core.compositing.rim.rectangling import rectangled
@@ -128,7 +130,8 @@ def test_what_is_filled_at_full_size_is_sharp_and_touches_nothing_else():
     given[gap] = 0
     small = cv2.resize(given, (120, 90), interpolation=cv2.INTER_AREA)
     shown = cv2.resize(alpha.astype(np.float32), (120, 90), interpolation=cv2.INTER_AREA) > 254
-    filling = filling_of(small, shown, anything=True)
+    up = np.zeros(shown.shape)
+    filling = filling_of(small, shown, up, anything=True)
     assert filling is not None
     made, invented = fill_tile(filling, given, alpha, Tile(0, 0, 480, 360))
     assert np.array_equal(invented, gap), "a slit that the small picture hardly shows as well"
@@ -136,26 +139,78 @@ def test_what_is_filled_at_full_size_is_sharp_and_touches_nothing_else():
     # as much detail as beside it: a blurred patch would have lost it
     steps = np.abs(np.diff(made.astype(int), axis=1)).mean(-1)
     assert steps[4:40, 140:380].mean() > 0.7 * steps[80:116, 140:380].mean()
-    assert filling_of(small, np.ones_like(shown)) is None
+    assert filling_of(small, np.ones_like(shown), up) is None
 
 
-def test_where_lines_of_things_end_at_the_rim_nothing_is_invented_unless_told():
-    picture = np.full((200, 300, 3), 128, np.uint8)
-    rng = np.random.default_rng(3)
-    picture = np.clip(picture + rng.integers(-9, 10, picture.shape), 0, 255).astype(np.uint8)
-    for x in range(10, 300, 16):
-        cv2.line(picture, (x, 110), (x, 199), (30, 30, 30), 2)
-    shown = np.ones((200, 300), bool)
-    shown[:20], shown[185:] = False, False
+def _street() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Photographs of scikit-image as a street by the water: picture, what is shown, sine of the altitude.
+
+    Above sky, but a shop front of brick with windows from column 260 on; below from the left water, water behind a railing, asphalt, grass.
+    """
+    h, w = 300, 400
+    rng = np.random.default_rng(5)
+
+    def ground(name: str, tint: tuple[float, float, float], level: float, deep: float) -> np.ndarray:
+        grey = cv2.resize(getattr(skimage.data, name)(), (w, h), interpolation=cv2.INTER_AREA).astype(np.float32)
+        return np.clip((level + deep * (grey - grey.mean())[..., None]) * np.array(tint), 0, 255)
+
+    fur = cv2.cvtColor(skimage.data.chelsea(), cv2.COLOR_RGB2GRAY)
+    soft = cv2.GaussianBlur(cv2.resize(fur, (w, h)), (0, 0), 5)[..., None].astype(np.float32) - 120
+    picture = 190 + 0.3 * soft + np.array([-40, -10, 25.0])
+    picture[150:] = ground("gravel", (0.7, 0.9, 1.15), 110, 0.35)[150:]
+    picture[150:, 190:300] = ground("gravel", (1.0, 1.0, 1.0), 95, 0.3)[150:, 190:300]
+    picture[150:, 300:] = ground("grass", (0.85, 1.1, 0.6), 100, 0.4)[150:, 300:]
+    picture[:150, 260:] = ground("brick", (1.05, 0.95, 0.85), 130, 0.5)[:150, 260:]
+    for x in range(270, 390, 30):
+        cv2.rectangle(picture, (x, 20), (x + 16, 60), (60, 60, 70), -1)
+    cv2.rectangle(picture, (260, 8), (399, 14), (70, 75, 80), -1)
+    for x in range(110, 190, 9):
+        cv2.line(picture, (x, 230), (x, 299), (235, 235, 230), 2)
+    cv2.line(picture, (105, 232), (190, 232), (235, 235, 230), 3)
+    picture = np.clip(picture + rng.normal(0, 2, picture.shape), 0, 255).astype(np.uint8)
+    shown = np.ones((h, w), bool)
+    shown[:12], shown[286:], shown[:, :8] = False, False, False
     picture[~shown] = 0
-    careful, bold = filling_of(picture, shown), filling_of(picture, shown, anything=True)
+    up = np.broadcast_to(np.sin((150 - np.arange(h)) / 500)[:, None], (h, w))
+    return picture, shown, up
+
+
+def test_gaps_are_filled_beside_sky_grass_and_water_alone_place_by_place():
+    """What --rim fill promises; it invented asphalt, a railing, a shop front above a girder, and sky under water."""
+    picture, shown, up = _street()
+    careful, bold = filling_of(picture, shown, up), filling_of(picture, shown, up, anything=True)
     assert careful is not None
     assert bold is not None
-    assert careful.left == ("the bottom",)
-    assert careful.open[190].all()
-    assert not careful.open[5].any()
+    below = careful.open[292]
+    assert not careful.open[4, 30:235].any(), "sky"
+    assert careful.open[4, 275:390].all(), "a shop front above a girder"
+    assert not below[20:90].any(), "water"
+    assert below[125:180].all(), "a railing"
+    assert below[205:285].all(), "asphalt"
+    assert not below[315:390].any(), "grass"
+    assert not careful.open[40:130, 3].any(), "sky at the left"
+    assert {"the top", "the bottom"} <= set(careful.left)
+    # each from its own: no sky under water, no grass above
+    rows = careful.small.source[..., 0]
+    assert (rows[290, 20:90] > 150).all()
+    assert (rows[4, 30:235] < 150).all()
+    assert (careful.small.source[290, 320:390, 1] > 295).all()
     assert bold.left == ()
     assert not bold.open.any()
+
+
+def test_boxes_of_what_is_invented_hold_little_else():
+    """A gap all round a picture had one box as large as the picture."""
+    marked = np.zeros((120, 200), np.uint8)
+    marked[:6], marked[-4:], marked[:, :5], marked[60:70, 90:120] = 1, 1, 1, 1
+    boxes = boxes_of(marked)
+    covered = np.zeros(marked.shape, bool)
+    for left, top, width, height, places in boxes:
+        part = marked[top : top + height, left : left + width]
+        assert part.sum() == places >= 0.5 * part.size
+        covered[top : top + height, left : left + width] = True
+    assert covered[marked > 0].all()
+    assert sum(b[2] * b[3] for b in boxes) < 1.3 * marked.sum()
 
 
 @pytest.fixture(scope="module")
@@ -179,7 +234,10 @@ def test_a_filled_picture_tells_what_is_invented_and_the_rest_is_untouched(rims:
     assert filled.shape == plain.shape
     assert np.array_equal(filled[~gap][:, :3], plain[~gap][:, :3])
     shown = filled[..., 3] > 0
-    assert told["invented_px"] == (gap & shown).sum() > 0.5 * gap.sum()
+    assert told["invented_px"] == (gap & shown).sum() > 0.15 * gap.sum()
+    # sky is, the paving of the terrace is not
+    assert (gap & shown)[: len(gap) // 2].sum() > 0.7 * gap[: len(gap) // 2].sum()
+    assert not (gap & shown)[-30:].any()
     assert told["rim"]["way"] == "fill"
     places = [s for s in told["suspects"] if s["kind"] == "invented"]
     assert places

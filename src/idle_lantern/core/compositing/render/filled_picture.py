@@ -27,6 +27,8 @@ T = TypeVar("T")
 _INVENTED = 2
 #: Invented areas smaller than this share of the picture are not named one by one.
 _SMALL_AREA = 1e-5
+#: A box of invented places is invented by so much at least, or no longer than so many places.
+_MOSTLY, _LEAST_BOX = 0.5, 8
 
 
 class FilledPicture:
@@ -38,7 +40,7 @@ class FilledPicture:
     def __init__(
         self, plan: RenderPlan, maker: TileMaker, folder: Path, progress: Progress, *, anything: bool = False
     ) -> None:
-        canvas = plan.canvas
+        canvas = self._canvas = plan.canvas
         shape = (canvas.height, canvas.width)
         with tempfile.TemporaryFile(dir=folder) as colours, tempfile.TemporaryFile(dir=folder) as alpha:
             self._pixels: Array = np.memmap(colours, plan.dtype, "w+", shape=(*shape, 3))
@@ -65,10 +67,9 @@ class FilledPicture:
         n = self._every
         top, left = box.top // n, box.left // n
         part = self._marked[top : -(-(box.top + box.height) // n), left : -(-(box.left + box.width) // n)]
-        count, _labels, stats, _middles = cv2.connectedComponentsWithStats(part)
         areas = [
-            InventedArea((left + x + w / 2) * n, (top + y + h / 2) * n, w * n, h * n, int(area) * n**2)
-            for x, y, w, h, area in stats[1:count]
+            InventedArea((left + x + w / 2) * n, (top + y + h / 2) * n, w * n, h * n, pixels * n**2)
+            for x, y, w, h, pixels in boxes_of(part)
         ]
         named = sorted((a for a in areas if a.pixels > _SMALL_AREA * box.area), key=lambda a: -a.pixels)
         columns = slice(box.left, box.left + box.width)
@@ -90,7 +91,13 @@ class FilledPicture:
         share = cv2.resize(weight, size, interpolation=cv2.INTER_AREA)
         small = cv2.resize(pixels * weight[..., None], size, interpolation=cv2.INTER_AREA)
         small = np.rint(small / np.maximum(share, 1e-6)[..., None]).clip(0, 255).astype(np.uint8)
-        return filling_of(small, share > 0.999, anything=anything)
+        return filling_of(small, share > 0.999, self._up(size), anything=anything)
+
+    def _up(self, size: tuple[int, int]) -> Array:
+        """Sine of the altitude of each pixel (h, w) of the picture at a smaller size (width, height)."""
+        canvas, (w, h) = self._canvas, size
+        u, v = (np.arange(w) + 0.5) / w * canvas.width - 0.5, (np.arange(h) + 0.5) / h * canvas.height - 0.5
+        return np.nan_to_num(-canvas.directions(np.stack(np.meshgrid(u, v), -1))[..., 1])
 
     def _fill(self, plan: RenderPlan, tiles: Sequence[Tile]) -> None:
         """Fill all gaps; they are read from what was joined only, whatever was filled before."""
@@ -112,6 +119,31 @@ class FilledPicture:
             self._alpha[rows, columns][invented] = _INVENTED
         for tile in tiles:
             self.coverage.add(tile, self._alpha[_within(tile)])
+
+
+def boxes_of(marked: Array) -> list[tuple[int, int, int, int, int]]:
+    """Boxes (left, top, width, height) and how many places each holds, that cover what is marked (h, w) uint8 and little else.
+
+    What runs round a picture would have a box as large as that: a box that is mostly empty is cut in two.
+    """
+    _count, labels, stats, _middles = cv2.connectedComponentsWithStats(marked)
+    found: list[tuple[int, int, int, int, int]] = []
+    waiting = [(labels[y : y + h, x : x + w] == k, int(x), int(y)) for k, (x, y, w, h, _n) in enumerate(stats) if k]
+    while waiting:
+        part, x, y = waiting.pop()
+        rows, columns = np.flatnonzero(part.any(1)), np.flatnonzero(part.any(0))
+        if not len(rows):
+            continue
+        part = part[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
+        x, y = x + int(columns[0]), y + int(rows[0])
+        h, w = part.shape
+        if part.mean() >= _MOSTLY or max(h, w) <= _LEAST_BOX:
+            found.append((x, y, w, h, int(part.sum())))
+        elif w >= h:
+            waiting += [(part[:, : w // 2], x, y), (part[:, w // 2 :], x + w // 2, y)]
+        else:
+            waiting += [(part[: h // 2], x, y), (part[h // 2 :], x, y + h // 2)]
+    return found
 
 
 def _within(tile: Tile) -> tuple[slice, slice]:

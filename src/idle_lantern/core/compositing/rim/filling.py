@@ -1,6 +1,6 @@
 """Gaps of a picture of any size filled: completed when small, then copied at full size from where the small ones were found.
 
-Only what borders on sky, grass, water or other even ground is filled unless told otherwise, and what was invented is told.
+Only what borders on sky, grass or water is filled unless told otherwise, each from more of the same, and what was invented is told.
 """
 
 from __future__ import annotations
@@ -12,15 +12,14 @@ import numpy as np
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.warp import Tile
+from idle_lantern.core.compositing.rim.even_ground import even_gaps, kinds_of_ground
 from idle_lantern.core.compositing.rim.patches import Completed, completed
 from idle_lantern.core.geometry.holes import filled_holes
 
 #: Pixels at which gaps are completed.
 SMALL_PX = 160_000
-#: A gap is busy where much of what borders on it lies near the end of a long line.
-_BUSY = 0.3  # share of its border
-_NEAR_PX = 6
-_LONG = 0.05  # share of the picture's size
+#: A side stays open where so much of its gap does.
+_LEFT = 0.05
 _SIDES = ("the top", "the bottom", "the left", "the right")
 
 
@@ -45,21 +44,27 @@ class Filling:
     left: tuple[str, ...]
 
 
-def filling_of(picture: Array, shown: Array, *, anything: bool = False) -> Filling | None:
+def filling_of(picture: Array, shown: Array, up: Array, *, anything: bool = False) -> Filling | None:
     """How the gaps of a small picture (h, w, 3), shown where ``shown`` (h, w) says, are filled; None where there are none.
 
-    ``anything`` fills also where more than even ground borders on a gap.
+    ``up`` (h, w) is the sine of each pixel's altitude; ``anything`` fills also where more than even ground borders on a gap.
     """
     missing = ~shown
     if not missing.any() or not shown.any():
         return None
-    fillable, left = (missing, ()) if anything else _plain(picture, shown)
     nothing = Completed(picture.astype(np.float32), np.zeros((*shown.shape, 2), int), ())
+    kinds: Array | None = None
+    fillable, left = missing, tuple[str, ...]()
+    if not anything:
+        kinds = kinds_of_ground(picture, shown, up)
+        gaps = even_gaps(kinds, shown)
+        kinds, fillable = np.where(missing, gaps, kinds), gaps > 0
+        left = _sides_left(shown, missing & ~fillable)
     if not fillable.any():
         return Filling(nothing, missing, np.zeros_like(nothing.pixels), left)
     try:
         # what stays open is completed as well, so that patches across its border find something; it is not shown
-        small = completed(picture, missing, usable=shown)
+        small = completed(picture, missing, usable=shown, kinds=kinds)
     except ValueError:  # too little picture to take anything from
         return Filling(nothing, missing, np.zeros_like(nothing.pixels), (*left, "all gaps"))
     copied = small.pixels[small.source[..., 0], small.source[..., 1]]
@@ -117,33 +122,13 @@ def _grown(mask: Array) -> Array:
     return np.asarray(cv2.dilate(mask.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0)
 
 
-def _plain(picture: Array, shown: Array) -> tuple[Array, tuple[str, ...]]:
-    """Gaps that border on even ground, and the sides where others are."""
-    missing = ~shown
+def _sides_left(shown: Array, left: Array) -> tuple[str, ...]:
+    """Sides of whose gap a part stays open that is worth telling."""
     sides = _side_of(shown)
-    band = shown & _grown(missing)
-    grey = cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
-    found = cv2.createLineSegmentDetector().detect(grey)[0]
-    busy = np.zeros(shown.shape, np.uint8)
-    near_gap = cv2.distanceTransform(shown.astype(np.uint8), cv2.DIST_L2, 3)
-    for x0, y0, x1, y1 in () if found is None else found.reshape(-1, 4):
-        if np.hypot(x1 - x0, y1 - y0) < _LONG * max(shown.shape):
-            continue
-        for x, y, ox, oy in ((x0, y0, x1, y1), (x1, y1, x0, y0)):
-            column, row = (int(np.clip(round(v), 0, n - 1)) for v, n in ((x, shown.shape[1]), (y, shown.shape[0])))
-            oc, orow = (int(np.clip(round(v), 0, n - 1)) for v, n in ((ox, shown.shape[1]), (oy, shown.shape[0])))
-            # a line that runs along the rim is the rim itself
-            if near_gap[row, column] < _NEAR_PX < near_gap[orow, oc]:
-                cv2.circle(busy, (column, row), _NEAR_PX, 1, -1)
-    fillable, left = np.zeros(shown.shape, bool), []
-    around = cv2.dilate(np.where(missing, sides + 1, 0).astype(np.uint8), np.ones((3, 3), np.uint8))
-    for side in np.unique(sides[missing]):
-        rim = band & (around == side + 1)
-        if rim.any() and busy[rim].mean() > _BUSY:
-            left.append(_SIDES[side] if side < 4 else "a hole inside")
-        else:
-            fillable |= missing & (sides == side)
-    return fillable, tuple(dict.fromkeys(left))
+    told = [
+        side for side in np.unique(sides[left]) if left[sides == side].sum() > _LEFT * (~shown)[sides == side].sum()
+    ]
+    return tuple(dict.fromkeys(_SIDES[side] if side < 4 else "a hole inside" for side in told))
 
 
 def _side_of(shown: Array) -> Array:

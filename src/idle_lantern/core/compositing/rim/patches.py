@@ -39,8 +39,12 @@ class Completed:
     energies: tuple[float, ...]
 
 
-def completed(picture: Array, missing: Array, usable: Array | None = None, seed: int = 1) -> Completed:
+def completed(
+    picture: Array, missing: Array, usable: Array | None = None, kinds: Array | None = None, seed: int = 1
+) -> Completed:
     """A picture (h, w, 3) with what is ``missing`` (h, w) completed from ``usable`` pixels (all others where not told).
+
+    Of ``kinds`` (h, w) of ground each is completed from its own alone; what is of kind 0 from any.
 
     Raises
     ------
@@ -49,6 +53,7 @@ def completed(picture: Array, missing: Array, usable: Array | None = None, seed:
     """
     rng = np.random.default_rng(seed)
     usable = ~missing if usable is None else usable & ~missing
+    kinds = np.zeros(missing.shape, np.uint8) if kinds is None else kinds.astype(np.uint8)
     sizes = [picture.shape[:2]]
     while (
         min(sizes[-1]) // 2 >= _COARSEST
@@ -72,7 +77,8 @@ def completed(picture: Array, missing: Array, usable: Array | None = None, seed:
         else:
             start = cv2.resize(pixels, (size[1], size[0]), interpolation=cv2.INTER_LINEAR)
         start = np.where(gone[..., None], start, own)
-        at = _Gap(start, gone, good, rng)
+        own_kinds = cv2.resize(kinds, (size[1], size[0]), interpolation=cv2.INTER_NEAREST)
+        at = _Gap(start, gone, good, own_kinds, rng)
         at.begin(source)
         energies = tuple(at.paint() for _ in range(_PAINTS))
         pixels, source = at.pixels(), at.source()
@@ -84,7 +90,7 @@ def completed(picture: Array, missing: Array, usable: Array | None = None, seed:
 class _Gap:
     """One size of the picture, padded by half a patch, and where each patch that touches the gap is found again."""
 
-    def __init__(self, start: Array, gone: Array, good: Array, rng: np.random.Generator) -> None:
+    def __init__(self, start: Array, gone: Array, good: Array, kinds: Array, rng: np.random.Generator) -> None:
         self.rng, self.shape = rng, gone.shape
         pad = ((_HALF, _HALF), (_HALF, _HALF))
         self.image = np.pad(start, (*pad, (0, 0)))
@@ -100,9 +106,18 @@ class _Gap:
         self.number = np.full(targets.size, -1)
         self.number[self.t] = np.arange(len(self.t))
         self.is_source, self.all_sources = sources.ravel(), np.flatnonzero(sources)
+        kinds = np.pad(kinds, pad)
+        #: Of which kind a patch is as a whole, and of which those are that it may be taken from; 0 for any.
+        self.kind = np.where(cv2.erode(kinds, square) == cv2.dilate(kinds, square), kinds, 0).ravel()
+        wanted = kinds.ravel()[self.t]
+        found = np.unique(self.kind[self.all_sources])
+        self.wanted = np.where(np.isin(wanted, found), wanted, 0)
         self.flat = self.image.reshape(-1, 3)
         self.weights = inside.ravel().astype(np.float32)
         self.s = self.all_sources[rng.integers(len(self.all_sources), size=len(self.t))]
+        for k in np.unique(self.wanted[self.wanted > 0]):
+            mine, some = np.flatnonzero(self.wanted == k), self.all_sources[self.kind[self.all_sources] == k]
+            self.s[mine] = some[rng.integers(len(some), size=len(mine))]
         self.cost: Array = np.full(len(self.t), np.inf, np.float32)
         # pixels far in the gap are known worse and count for less
         away = cv2.distanceTransform(self.gone.astype(np.uint8), cv2.DIST_L2, 3).ravel()
@@ -116,7 +131,7 @@ class _Gap:
             half = before[np.minimum(row // 2, h - 1), np.minimum(column // 2, w - 1)]
             found = np.clip(2 * half + np.stack([row % 2, column % 2], 1), 0, np.array(self.shape) - 1) + _HALF
             flat = found[:, 0] * self.width + found[:, 1]
-            self.s = np.where(self.is_source[flat], flat, self.s)
+            self.s = np.where(self._serves(np.arange(len(self.t)), flat), flat, self.s)
         self.cost = self._costs(np.arange(len(self.t)), self.s)
 
     def paint(self) -> float:
@@ -162,8 +177,13 @@ class _Gap:
             count += weight
         return total / np.maximum(count, 1)
 
+    def _serves(self, which: Array, s: Array) -> Array:
+        """Whether patches at ``s`` are there and of the kind that is wanted."""
+        wanted = self.wanted[which]
+        return np.asarray(self.is_source[s] & ((wanted == 0) | (self.kind[s] == wanted)))
+
     def _try(self, which: Array, s: Array) -> None:
-        ok = self.is_source[s]
+        ok = self._serves(which, s)
         which, s = which[ok], s[ok]
         cost = self._costs(which, s)
         better = cost < self.cost[which]
