@@ -23,12 +23,14 @@ class FrameSet:
     """Frames in the order given.
 
     ``names`` are file names, with as much of the folder as keeps them apart; ``known_as`` the identities by which choices name
-    them, empty where those are the names.
+    them, empty where those are the names. ``lens_labels`` tell frames apart that were zoomed or cropped and do not say so; empty
+    where none was.
     """
 
     infos: tuple[FrameInfo, ...]
     names: tuple[str, ...]
     known_as: tuple[str, ...] = ()
+    lens_labels: tuple[int, ...] = ()
 
     @property
     def ids(self) -> tuple[str, ...]:

@@ -57,7 +57,7 @@ class Filled:
         )
         if self.left:
             told += (
-                f" Left open: {', '.join(self.left)}. Lines of buildings or other things end there, and what is invented "
-                "would show: crop, or have all of it filled, whatever is there."
+                f" Left open: {', '.join(self.left)}. Something else than sky, grass or water reaches the rim there, and what is "
+                "invented would show: crop, or have all of it filled, whatever is there."
             )
         return told

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from idle_lantern.core.registration.match.features import Features, FindFeatures
 from idle_lantern.core.registration.match.image_circle import image_circle_px
 from idle_lantern.core.registration.match.lens_guess import LOOSE_SHARE, guess_lenses
 from idle_lantern.core.registration.match.links import Link, groups_of
+from idle_lantern.core.registration.match.other_zooms import Zoomed, other_zooms
 from idle_lantern.core.registration.match.pairs import candidate_pairs, match_pair
 from idle_lantern.core.registration.match.verify import verify
 from idle_lantern.core.request.options import JoinOptions
@@ -37,7 +38,8 @@ _MOST_OF = 0.7
 class Matched:
     """What looking at the frames gave, lists by index into the set.
 
-    ``working_mp`` is the size, in millions of pixels, at which most of them were looked at.
+    ``working_mp`` is the size, in millions of pixels, at which most of them were looked at; ``lens_labels`` tell frames apart that
+    were zoomed or cropped, empty where none was; ``raw`` are all matches, ``links`` those that agree.
     """
 
     working: list[WorkingFrame]
@@ -45,6 +47,13 @@ class Matched:
     links: list[Link]
     lenses: list[Lens]
     working_mp: float
+    lens_labels: tuple[int, ...] = ()
+    raw: tuple[Link, ...] = ()
+
+    def under(self, zoomed: Zoomed, rng: np.random.Generator) -> Matched:
+        """The same under other lenses."""
+        links = _explained(self.raw, zoomed.lenses, rng)
+        return replace(self, links=links, lenses=zoomed.lenses, lens_labels=zoomed.labels)
 
 
 def detect_and_match(
@@ -69,11 +78,11 @@ def detect_and_match(
     with clock.stage("match"):
         circle_px = image_circle_px(working)
         raw = _matched(frames, everything, features, prior, options, progress)
-        links, lenses = _verified(frames, raw, rng, circle_px, options.lens)
+        links, lenses, labels = _verified(frames, raw, rng, circle_px, options.lens)
         progress.advance()
     closer = seen_closer(len(frames), links)
     if not closer or size >= max(i.megapixels for i in frames.infos):
-        return Matched(working, features, links, lenses, size)
+        return Matched(working, features, links, lenses, size, labels, tuple(raw))
     seen, points = _points(store, closer, options.second_mp, options, progress, clock, checkpoint, runner)
     features = list(features)
     for f, found in zip(closer, points):
@@ -84,9 +93,9 @@ def detect_and_match(
         again = set(closer)
         raw = [k for k in raw if not {k.a, k.b} <= again]
         raw += _matched(frames, closer, features, prior, options, progress)
-        links, lenses = _verified(frames, raw, rng, circle_px, options.lens)
+        links, lenses, labels = _verified(frames, raw, rng, circle_px, options.lens)
         progress.advance()
-    return Matched(working, features, links, lenses, size)
+    return Matched(working, features, links, lenses, size, labels, tuple(raw))
 
 
 def look_and_match(
@@ -190,13 +199,25 @@ def _matched(
 
 def _verified(
     frames: FrameSet, raw: Sequence[Link], rng: np.random.Generator, circle_px: float | None, known: KnownLens | None
-) -> tuple[list[Link], list[Lens]]:
-    """Those links that one rotation explains, and the lenses under which it does."""
+) -> tuple[list[Link], list[Lens], tuple[int, ...]]:
+    """Those links that one rotation explains, the lenses under which it does, and labels of frames that were zoomed or cropped."""
     lenses = guess_lenses(frames, raw, rng, circle_px, known)
+    links = _explained(raw, lenses, rng)
+    zoomed = None if known is not None or circle_px is not None else other_zooms(frames, raw, links, lenses)
+    if zoomed is None:
+        return links, lenses, ()
+    again = _explained(raw, zoomed.lenses, rng)
+    if len(groups_of(len(frames), again)[0]) <= len(groups_of(len(frames), links)[0]):
+        return links, lenses, ()
+    return again, zoomed.lenses, zoomed.labels
+
+
+def _explained(raw: Sequence[Link], lenses: Sequence[Lens], rng: np.random.Generator) -> list[Link]:
+    """Links that one rotation explains under these lenses."""
     links = []
     for link in raw:
         diagonal = float(np.hypot(lenses[link.a].width, lenses[link.a].height))
         verified = verify(link, lenses[link.a], lenses[link.b], LOOSE_SHARE * diagonal, rng)
         if verified is not None:
             links.append(verified)
-    return links, lenses
+    return links

@@ -29,12 +29,13 @@ _TRUSTED = 0.6
 
 
 def camera_groups(frames: FrameSet) -> list[int]:
-    """Which frames share a lens: same size up to turning the camera, same focal length."""
+    """Which frames share a lens: same size up to turning the camera, same focal length, and none zoomed or cropped without saying so."""
     keys: dict[tuple[object, ...], int] = {}
     labels = []
-    for info in frames.infos:
+    apart = frames.lens_labels or (0,) * len(frames)
+    for info, label in zip(frames.infos, apart, strict=True):
         meta = info.metadata
-        key = (max(info.width, info.height), min(info.width, info.height), meta.focal_mm, meta.focal_35mm)
+        key = (max(info.width, info.height), min(info.width, info.height), meta.focal_mm, meta.focal_35mm, label)
         labels.append(keys.setdefault(key, len(keys)))
     return labels
 

@@ -33,6 +33,7 @@ from idle_lantern.core.registration.match.features import Features, WorkingFrame
 from idle_lantern.core.registration.match.image_circle import image_circle_px
 from idle_lantern.core.registration.match.lens_guess import camera_groups, known_lenses
 from idle_lantern.core.registration.match.links import Link, groups_of
+from idle_lantern.core.registration.match.other_zooms import other_zooms, told_apart
 from idle_lantern.core.registration.match.verify import acceptable
 from idle_lantern.core.registration.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.registration.solve.adjustment import BENT, FOCAL, intrinsics_of
@@ -108,6 +109,8 @@ class Solution:
     ties: tuple[HandTie, ...] = ()
 
 
+#: Tie points of a fine registration that miss by more are not of one lens, or show parallax.
+_MISSING_PX = 0.1
 #: Takes a first solution and the reduced frames of its poses.
 OnRough = Callable[[Solution, Sequence[WorkingFrame]], None]
 
@@ -193,14 +196,17 @@ def solve(
     with one_thread_each():
         _show_as_planned(run)
         matched = detect_and_match(frames, store, options, known, rng, progress, run.clock, checkpoint, runner)
+        run = _by_labels(run, matched)
         back = _back_to_back(run, matched)
         if back is not None:
             checkpoint.save("solution", back)
             return back
         tied = _tied(run, matched)
+        run, matched, tied = _with_zooms(run, matched, tied)
         _show_roughly(run, matched, tied)
         if options.refine:
             tied = _refined(run, matched, tied)
+            run, matched, tied = _with_small_zooms(run, matched, tied)
         solution = _completed(run, matched, tied)
     checkpoint.save("solution", solution)
     return solution
@@ -259,6 +265,47 @@ def _show_as_planned(run: _Run) -> None:
     placed_by = dict.fromkeys(planned.frames, "plan")
     size = run.options.working_mp
     run.on_rough(Solution(run.frames, planned, (), [], {}, placed_by, field_of(planned), size, {}), looks)
+
+
+def _by_labels(run: _Run, matched: Matched) -> _Run:
+    """The run with frames told apart that were zoomed or cropped."""
+    return replace(run, frames=replace(run.frames, lens_labels=matched.lens_labels))
+
+
+def _with_zooms(run: _Run, matched: Matched, tied: _Tied) -> tuple[_Run, Matched, _Tied]:
+    """The same with frames that matched but fell apart when all were adjusted, where it is their zoom that differs."""
+    links = [k for k in matched.links if {k.a, k.b} <= set(tied.poses.frames)]
+    fell = {f for k in matched.links for f in (k.a, k.b)} - set(tied.poses.frames) - set(tied.same)
+    if not fell or matched.lens_labels or run.options.lens is not None:
+        return run, matched, tied
+    zoomed = other_zooms(run.frames, matched.raw, links, matched.lenses)
+    if zoomed is None:
+        return run, matched, tied
+    again = matched.under(zoomed, run.rng)
+    with_labels = _by_labels(run, again)
+    found = _tied(with_labels, again)
+    if len(found.poses.frames) <= len(tied.poses.frames):
+        return run, matched, tied
+    return with_labels, again, found
+
+
+def _with_small_zooms(run: _Run, matched: Matched, tied: _Tied) -> tuple[_Run, Matched, _Tied]:
+    """The same with frames told apart whose zoom differs by so little that they were tied under one lens, and miss each other."""
+    poses = tied.poses
+    if poses.rms_px < _MISSING_PX or tied.parallax or matched.lens_labels or run.options.lens is not None:
+        return run, matched, tied
+    each = adjust(
+        poses, tied.links, range(len(run.frames)), scale_px=_MISSING_PX, free=FOCAL, most_points=_FIRST_POINTS
+    )
+    zoomed = told_apart(poses.frames, each.lenses, matched.lenses)
+    if zoomed is None or each.rms_px > poses.rms_px / 2:
+        return run, matched, tied
+    again = matched.under(zoomed, run.rng)
+    with_labels = _by_labels(run, again)
+    found = _refined(with_labels, again, _tied(with_labels, again))
+    if len(found.poses.frames) < len(poses.frames) or found.poses.rms_px > poses.rms_px / 2:
+        return run, matched, tied
+    return with_labels, again, found
 
 
 def _tied(run: _Run, matched: Matched) -> _Tied:
