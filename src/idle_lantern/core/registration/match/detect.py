@@ -23,6 +23,7 @@ from idle_lantern.core.registration.match.lens_guess import LOOSE_SHARE, guess_l
 from idle_lantern.core.registration.match.links import Link, groups_of
 from idle_lantern.core.registration.match.other_zooms import Zoomed, other_zooms
 from idle_lantern.core.registration.match.pairs import candidate_pairs, match_pair
+from idle_lantern.core.registration.match.repetition import Repetition, repetition
 from idle_lantern.core.registration.match.verify import verify
 from idle_lantern.core.request.options import JoinOptions
 
@@ -39,7 +40,8 @@ class Matched:
     """What looking at the frames gave, lists by index into the set.
 
     ``working_mp`` is the size, in millions of pixels, at which most of them were looked at; ``lens_labels`` tell frames apart that
-    were zoomed or cropped, empty where none was; ``raw`` are all matches, ``links`` those that agree.
+    were zoomed or cropped, empty where none was; ``raw`` are all matches, ``links`` those that agree; ``repeating`` frames match
+    in several places alike.
     """
 
     working: list[WorkingFrame]
@@ -49,6 +51,7 @@ class Matched:
     working_mp: float
     lens_labels: tuple[int, ...] = ()
     raw: tuple[Link, ...] = ()
+    repeating: frozenset[int] = frozenset()
 
     def under(self, zoomed: Zoomed, rng: np.random.Generator) -> Matched:
         """The same under other lenses."""
@@ -94,8 +97,34 @@ def detect_and_match(
         raw = [k for k in raw if not {k.a, k.b} <= again]
         raw += _matched(frames, closer, features, prior, options, progress)
         links, lenses, labels = _verified(frames, raw, rng, circle_px, options.lens)
+        more = None if circle_px is not None or labels else _of_what_repeats(frames, features, working, lenses, links)
         progress.advance()
-    return Matched(working, features, links, lenses, size, labels, tuple(raw))
+    matched = Matched(working, features, links, lenses, size, labels, tuple(raw))
+    if more is None:
+        return matched
+    if more.links:
+        links = _explained(raw, more.lenses, rng)
+        tied = {(k.a, k.b) for k in more.links}  # what usual matches made of these may be a window off
+        links = [*(k for k in links if (k.a, k.b) not in tied), *more.links]
+        matched = replace(matched, links=links, lenses=more.lenses)
+    return replace(matched, repeating=more.frames)
+
+
+def _of_what_repeats(
+    frames: FrameSet,
+    features: Sequence[Features],
+    working: Sequence[WorkingFrame],
+    lenses: Sequence[Lens],
+    links: Sequence[Link],
+) -> Repetition | None:
+    """What ties frames that usual matches leave apart, where that is since what they show repeats."""
+    groups = groups_of(len(features), links)
+    if len(groups) == 1 or any(lens.model != "rectilinear" for lens in lenses):
+        return None
+    main = groups[0] if len(groups[0]) > 1 else []
+    told = all(i.metadata.focal_px(i.width, i.height) for i in frames.infos)
+    apart = [f for f in range(len(features)) if f not in main]
+    return repetition(features, working, lenses, apart, focal_known=told or len(main) > 2)
 
 
 def look_and_match(

@@ -194,6 +194,8 @@ def _fitted(waves: Array, altitude: Array, steep: Array, plane: Array) -> tuple[
 
 def _span(azimuth: Array) -> float:
     """Angle that directions span, outside the widest gap between two of them."""
+    if not len(azimuth):
+        return 0.0
     turned = np.sort(np.mod(azimuth, 2 * math.pi))
     gaps = np.diff(np.append(turned, turned[0] + 2 * math.pi))
     return float(2 * math.pi - gaps.max())

@@ -318,7 +318,10 @@ def _tied(run: _Run, matched: Matched) -> _Tied:
     main = groups[0]
     if len(main) < 2:
         raise JoinError(
-            _why_nothing_matches(matched.features), remedy="Check that the frames overlap by a third and show detail"
+            _why_nothing_matches(matched),
+            remedy="Tie neighbours by a point each, or give their directions"
+            if matched.repeating
+            else "Check that the frames overlap by a third and show detail",
         )
     with run.clock.stage("adjust"):
         poses, links = _adjusted(run.frames, main, links, matched, run)
@@ -386,7 +389,7 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         with run.clock.stage("refine"):
             poses = fitted_where_loose(poses, placed_by, run.store, run.options, run.progress)
     poses, placed_by, tied = _with_ground(run, matched, tied, poses, placed_by)
-    reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same)
+    reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same, matched.repeating)
     by_features = {f for k in matched.links for f in (k.a, k.b)}
     tied_by_hand = run.frames.places(f for p in run.options.points for f in (p.a, p.b))
     for f in tied_by_hand & set(poses.frames) - by_features:
@@ -527,7 +530,12 @@ def _without(poses: Poses, links: list[Link], gone: set[int]) -> tuple[Poses, li
 
 
 def _left_out(
-    frames: FrameSet, features: Sequence[Features], groups: list[list[int]], poses: Poses, same: dict[int, int]
+    frames: FrameSet,
+    features: Sequence[Features],
+    groups: list[list[int]],
+    poses: Poses,
+    same: dict[int, int],
+    repeating: frozenset[int] = frozenset(),
 ) -> dict[int, str]:
     reasons = {f: f"Shows the same as {frames.names[k]}, which is at least as sharp." for f, k in same.items()}
     partners = {f: g for g in groups for f in g}
@@ -537,6 +545,10 @@ def _left_out(
         others = [frames.names[k] for k in partners.get(f, [f]) if k != f]
         if len(features[f]) < BLANK:
             reasons[f] = "Nothing to match: it shows hardly any detail (clear sky, blur or darkness)."
+        elif f in repeating and not others:
+            reasons[f] = (
+                "What it shows repeats (windows, slats, tiles) and lies as well in several places: tie it by a point, or give its direction."
+            )
         elif others:
             reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."
         else:
@@ -544,8 +556,10 @@ def _left_out(
     return reasons
 
 
-def _why_nothing_matches(features: Sequence[Features]) -> str:
-    poor = sum(len(f) < 60 for f in features)
-    if poor == len(features):
+def _why_nothing_matches(matched: Matched) -> str:
+    poor = sum(len(f) < 60 for f in matched.features)
+    if poor == len(matched.features):
         return "No frame shows enough detail to be matched"
+    if matched.repeating:
+        return "What the frames show repeats (windows, slats, tiles): they match in several places alike"
     return "No two frames match each other"
