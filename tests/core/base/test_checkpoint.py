@@ -13,15 +13,18 @@ import numpy as np
 import pytest
 import tifffile
 from PIL import Image
+from tests.helpers.commands import run_command
 from tests.helpers.reports import report_of
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.base import checkpoint as checkpoint_module
 from idle_lantern.core.base import fingerprint
 from idle_lantern.core.base.checkpoint import TileJournal, checkpointed
+from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.join.pipeline import join
+from idle_lantern.core.registration.solve import solve as solve_module
 from idle_lantern.core.request.keys import solving_key
 from idle_lantern.core.request.options import JoinOptions
 
@@ -227,3 +230,24 @@ def test_a_picture_resumed_is_a_sound_pyramid(row_set: FrameFiles, tmp_path: Pat
     assert len(levels) == len(whole) > 1
     for one, other in zip(levels, whole):
         np.testing.assert_array_equal(one, other)
+
+
+def test_another_projection_is_not_solved_again(row_set: FrameFiles, tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """It cost as much as the first join. What solves anew is another frame set, other choices of solving, or --fresh."""
+    frames = row_set.paths[:3]
+
+    def joined(name: str, *more: str) -> int:
+        return run_command("join", *frames, "--width", "800", "--out", tmp_path / f"{name}.png", *more).returncode
+
+    assert joined("a", "--projection", "cylindrical") == 0
+
+    def nothing(*_args: object) -> None:
+        raise JoinError("It was solved again")
+
+    monkeypatch.setattr(solve_module, "detect_and_match", nothing)
+    assert joined("b", "--projection", "rectilinear") == 0
+    assert joined("c", "--projection", "cylindrical") == 0
+    assert (tmp_path / "a.png").read_bytes() == (tmp_path / "c.png").read_bytes()
+    assert (tmp_path / "a.png").read_bytes() != (tmp_path / "b.png").read_bytes()
+    assert joined("d", "--level", "none") == 3
+    assert joined("e", "--fresh") == 3

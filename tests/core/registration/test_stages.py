@@ -13,6 +13,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+import skimage.data
 from PIL import Image
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
@@ -382,6 +383,17 @@ def test_settings_tell_the_gain_where_overlaps_do_not():
         np.rint(255 * SRGB.from_linear(np.clip(light[:, x : x + 100], 0, 1))).astype(np.uint8) for x in (0, 50, 140)
     ]
     np.testing.assert_allclose(solve_gains(_overview(evened, [0, 50, 140], 240), 3, told), 1, rtol=0.02)
+
+
+def test_a_grey_frame_bends_the_colour_of_no_other():
+    """Natural colour (scikit-image, coffee): frames of one light, the middle one grey and darker. Before, the others differed by a tenth."""
+    coffee = cv2.resize(skimage.data.coffee(), (240, 160), interpolation=cv2.INTER_AREA)[40:100]
+    frames = [coffee[:, x : x + 100].copy() for x in (0, 70, 140)]
+    grey = 0.5 * SRGB.to_linear(frames[1] / 255.0).mean(-1, keepdims=True).repeat(3, -1)
+    frames[1] = np.rint(255 * SRGB.from_linear(grey)).astype(np.uint8)
+    gains = solve_gains(_overview(frames, [0, 70, 140], 240), 3)
+    np.testing.assert_allclose(gains[0] / gains[2], 1, atol=0.02)
+    np.testing.assert_allclose(gains[1] / gains[0], 2, rtol=0.05)
 
 
 def test_gain_table_works_in_linear_light():

@@ -2,7 +2,7 @@
 
 Each join has a folder of its own under the user's cache, named by its frames and settings:
 finished stages as they were in memory, and the picture's pieces in the order of writing.
-Nothing of it is needed once the picture stands; then it is removed. Stages are pickled:
+Once the picture stands it is removed, but for what another picture of the same frames begins from. Stages are pickled:
 they are read again only by the very same code, from the user's own cache.
 """
 
@@ -30,7 +30,7 @@ from idle_lantern.core.base.fingerprint import code_fingerprint
 log = logging.getLogger(__name__)
 
 #: Leftovers nobody came back for are thrown away after so long, and all but so many of the newest.
-_DAYS, _MOST = 14, 5
+_DAYS, _MOST = 14, 8
 #: Raised when the layout of a checkpoint folder changes.
 SCHEMA = 2
 _LENGTH_BYTES = 12
@@ -170,8 +170,8 @@ class Checkpoint:
 
 
 @contextlib.contextmanager
-def checkpointed(root: Path | None, key: str, *, fresh: bool = False) -> Iterator[Checkpoint]:
-    """The leftovers of the join ``key`` under ``root``, removed when the block ends well.
+def checkpointed(root: Path | None, key: str, *, fresh: bool = False, keep: str = "") -> Iterator[Checkpoint]:
+    """The leftovers of the join ``key`` under ``root``, removed when the block ends well but for the stage ``keep``.
 
     Nothing is kept with ``root`` None, where it cannot be written, or while another run of
     the same join works there. ``fresh`` throws leftovers away first.
@@ -198,10 +198,21 @@ def checkpointed(root: Path | None, key: str, *, fresh: bool = False) -> Iterato
             kept._remove_part()
         yield kept
         if folder is not None:
-            shutil.rmtree(folder, ignore_errors=True)
+            _remove_all_but(folder, keep)
     finally:
         if lock is not None:
             lock.close()
+
+
+def _remove_all_but(folder: Path, stage: str) -> None:
+    """Throw leftovers away but for those of one stage, the whole folder where there are none."""
+    kept = folder / f"{stage}.pickle"
+    if not stage or not kept.is_file():
+        shutil.rmtree(folder, ignore_errors=True)
+        return
+    for left in folder.iterdir():
+        if left not in (kept, folder / "lock"):
+            left.unlink(missing_ok=True)
 
 
 def _throw_old_away(root: Path) -> None:

@@ -208,7 +208,8 @@ def _joined(
             show_rough(found, working)
 
     key = "" if request.checkpoints is None else solving_key(frames, options, prior)
-    with checkpointed(request.checkpoints, key, fresh=request.fresh) as checkpoint:
+    # another projection of the same frames is not solved again
+    with checkpointed(request.checkpoints, key, fresh=request.fresh, keep="solution") as checkpoint:
         solution, made = join(
             frames,
             request.target,

@@ -18,6 +18,8 @@ _ENOUGH_PIXELS = 20
 _EVERY = 3
 #: A median of so many pixels is known to a thousandth.
 _SAMPLES = 4000
+#: Channels that differ by no more, in display values, are of a grey frame.
+_GREY = 4
 #: Frames that nothing ties keep the gain that their exposure tells; the pull is far weaker than any overlap.
 _PRIOR_WEIGHT = 1e-3
 #: What overlaps do not confirm must not blow a frame up.
@@ -41,7 +43,8 @@ def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Ar
     """Gains (F, 3) that bring overlapping frames to the same light, geometric mean 1.
 
     For each overlap the median ratio of linear values counts (things that moved
-    do not), weighted by the square root of its size; least squares in logarithms.
+    do not), weighted by the square root of its size; least squares in logarithms. Where one of two frames is grey, only how
+    bright they are is compared: it knows no colour, and must bend that of no other.
     Frames whose overlaps tell nothing (clipped, black, too small) get what the settings say, ``told`` (F,).
     """
     before = np.zeros((count, 3)) if told is None else np.log(told)[:, None].repeat(3, 1)
@@ -52,7 +55,8 @@ def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Ar
     canvas_value = np.zeros((*shape, 3), np.uint8)
     canvas_ok = np.zeros(shape, bool)
     thin = [_thinned(p) for p in patches]
-    for one, (at_one, pixels, inside), others in zip(patches, thin, meeting(overview)):
+    grey = [_is_grey(pixels, inside) for _at, pixels, inside in thin]
+    for i, (one, (at_one, pixels, inside), others) in enumerate(zip(patches, thin, meeting(overview))):
         canvas_ok[...] = False
         canvas_value[at_one] = pixels
         canvas_ok[at_one] = inside
@@ -67,7 +71,10 @@ def solve_gains(overview: Overview, count: int, told: Array | None = None) -> Ar
             if size < _ENOUGH_PIXELS:
                 continue
             y, x = usable[:: max(1, size // _SAMPLES)].T
-            ratio = np.log(linear[mine[y, x], colours] / linear[theirs[y, x], colours])
+            ours, of_other = linear[mine[y, x], colours], linear[theirs[y, x], colours]
+            if grey[i] != grey[j]:
+                ours, of_other = (np.repeat(v.mean(1, keepdims=True), 3, 1) for v in (ours, of_other))
+            ratio = np.log(ours / of_other)
             row = np.zeros(count)
             row[one.frame], row[other.frame] = -1, 1
             rows.append(row)
@@ -109,6 +116,12 @@ def _thinned(patch: Patch) -> tuple[tuple[Array, Array], Array, Array]:
     r, c = np.flatnonzero(rows % _EVERY == 0), np.flatnonzero(patch.columns % _EVERY == 0)
     at = rows[r][:, None], patch.columns[c][None, :]
     return at, patch.pixels[np.ix_(r, c)], patch.inside[np.ix_(r, c)]
+
+
+def _is_grey(pixels: Array, inside: Array) -> bool:
+    """Whether a frame's pixels (h, w, 3) have no colour at all, where they are ``inside`` (h, w)."""
+    spread = (largest(pixels) - smallest(pixels))[inside]
+    return bool(len(spread)) and float(np.percentile(spread, 98)) <= _GREY
 
 
 def _usable(pixels: Array) -> Array:
