@@ -115,6 +115,20 @@ def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing:
     return found
 
 
+def place_where_a_run_goes_on(
+    order: Sequence[int], placed: dict[int, Array], members: Sequence[int]
+) -> dict[int, Guess]:
+    """Where a run puts ``members`` that were shot right before or after it; nothing where there is no such run.
+
+    Parameters as of ``place_by_regularity``.
+    """
+    places = sorted(order.index(f) for f in members)
+    for run in _runs(order, placed):
+        if places[0] == run.places[-1] + 1 or places[-1] == run.places[0] - 1:
+            return {order[p]: run.guess(p) for p in places}
+    return {}
+
+
 def _in_next_row(runs: Sequence[SteadyRun], length: int, place: int, count: int) -> Guess | None:
     """A place in a row of which nothing is placed, from two rows or more of the same length."""
     whole = [r for r in runs if r.length == length]

@@ -17,8 +17,15 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import Features, WorkingFrame
 from idle_lantern.core.registration.match.lens_guess import camera_groups
+from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.solve.adjust import initial_rotations
 from idle_lantern.core.registration.solve.covered_field import field_of
-from idle_lantern.core.registration.solve.grid_regularity import Guess, place_by_regularity, shooting_order
+from idle_lantern.core.registration.solve.grid_regularity import (
+    Guess,
+    place_by_regularity,
+    place_where_a_run_goes_on,
+    shooting_order,
+)
 from idle_lantern.core.registration.solve.level import Level, levelled
 from idle_lantern.core.registration.solve.low_contrast import fitted
 from idle_lantern.core.registration.solve.poses import Poses
@@ -30,6 +37,12 @@ from idle_lantern.core.request.options import JoinOptions
 BLANK = 60
 #: Share of full scale below which a frame shows the inside of a hand.
 _DARK = 0.05
+#: Frames that tell the even steps of a grid.
+_LEAST_GRID = 4
+#: How far a head misses its click, and by how many times what is known of its place a frame may.
+_PLAY_RAD, _CONTINUES = math.radians(0.4), 3.0
+#: Frames that share so many points each would have matched.
+_WOULD_MATCH = 40
 #: Names of frames that a sentence holds.
 _NAMED = 4
 
@@ -42,10 +55,12 @@ def placed(
     working: Sequence[WorkingFrame],
     gone: set[int],
     options: JoinOptions,
+    islands: Sequence[Sequence[Link]] = (),
 ) -> tuple[Poses, dict[int, str], Level | None]:
     """The whole turned upright or as planned (``prior``: rotations (3, 3)), and frames added that nothing ties; how each was placed.
 
-    ``working`` are reduced frames by index into the set, ``gone`` the frames that are left out on purpose.
+    ``working`` are reduced frames by index into the set, ``gone`` the frames that are left out on purpose, ``islands`` the links of
+    frames that are tied to each other but not to the whole.
     """
     placed_by, level = dict.fromkeys(poses.frames, "features"), None
     if options.level == "none":
@@ -59,6 +74,7 @@ def placed(
         poses = _with_planned(frames, poses, prior, gone)
         return poses, {f: placed_by.get(f, "plan") for f in poses.frames}, level
     poses, level = levelled(upright(poses), [working[f] for f in poses.frames])
+    poses = _with_islands(frames, poses, islands, features)
     poses = _with_regular(frames, poses, features, gone, frames.places(options.put_back))
     placed_by = {f: placed_by.get(f, "grid") for f in poses.frames}
     if options.level != "auto":
@@ -97,10 +113,89 @@ def _with_regular(
     blank = [f for f in range(len(frames)) if f not in poses.frames and f not in gone and len(features[f]) < BLANK]
     missing = [f for f in blank if f in wanted or not _is_dark(frames, f)]
     missing += [f for f in sorted(wanted) if f not in poses.frames and f not in gone and f not in missing]
-    if not missing or len(poses.frames) < 4:
+    if not missing or len(poses.frames) < _LEAST_GRID:
         return poses
     tied = dict(zip(poses.frames, poses.world_from_camera))
     return _added(frames, poses, place_by_regularity(shooting_order(frames), tied, missing))
+
+
+def _with_islands(
+    frames: FrameSet, poses: Poses, islands: Sequence[Sequence[Link]], features: Sequence[Features]
+) -> Poses:
+    """Add frames that only each other ties, where the even steps of the grid put them just as they lie to each other.
+
+    Another picture in the folder may have been shot in the same steps: where the two would share detail they would have matched.
+    """
+    group = camera_groups(frames)
+    same = {group[f] for f in poses.frames}
+    for links in islands:
+        members = sorted({f for k in links for f in (k.a, k.b)})
+        if len(poses.frames) < _LEAST_GRID or len(same) > 1 or any(group[f] not in same for f in members):
+            continue
+        tied = dict(zip(poses.frames, poses.world_from_camera))
+        links = _turned_anew(links, poses.lenses[0])
+        order = shooting_order(frames)
+        guesses = place_by_regularity(order, tied, members)
+        if len(guesses) < len(members):
+            guesses = place_where_a_run_goes_on(order, tied, members)
+        if len(guesses) < len(members):
+            continue
+        apart = [
+            float(rotations.angle_between(guesses[k.b].rotation.T @ guesses[k.a].rotation, k.b_from_a))
+            / math.hypot(_PLAY_RAD, guesses[k.a].sigma_rad, guesses[k.b].sigma_rad)
+            for k in links
+        ]
+        if max(apart) > _CONTINUES:
+            continue
+        own = initial_rotations(members, links)
+        turn = rotations.nearest(sum(guesses[f].rotation @ r.T for f, r in zip(members, own)))
+        sigma = math.sqrt(sum(guesses[f].sigma_rad ** 2 for f in members) / len(members))
+        with_them = _added(frames, poses, {f: Guess(turn @ r, sigma) for f, r in zip(members, own)})
+        if not _would_match(with_them, members, features):
+            poses = with_them
+    return poses
+
+
+def _turned_anew(links: Sequence[Link], lens: Lens) -> list[Link]:
+    """Links with their turns under the lens that was solved for: they were found under a guess."""
+    rays = [(lens.unproject(k.points_a[k.inlier]), lens.unproject(k.points_b[k.inlier])) for k in links]
+    return [replace(k, b_from_a=rotations.aligning(a, b)) for k, (a, b) in zip(links, rays)]
+
+
+def _would_match(poses: Poses, members: Sequence[int], features: Sequence[Features]) -> bool:
+    """Whether some frames would share so much detail with others, if they stood there, that they would have matched."""
+    for f in members:
+        i = poses.index(f)
+        for k, other in enumerate(poses.frames):
+            if other in members or poses.share_shown(i, k) == 0:
+                continue
+            shared = []
+            for a, b in ((i, k), (k, i)):
+                pixels, valid = poses.transfer(a, b, features[poses.frames[a]].points_px)
+                lens = poses.lenses[b]
+                inside = valid & (pixels >= 0).all(-1) & (pixels < (lens.width, lens.height)).all(-1)
+                shared.append(int(inside.sum()))
+            if min(shared) >= _WOULD_MATCH:
+                return True
+    return False
+
+
+def islands_whole(poses: Poses, islands: Sequence[Sequence[Link]]) -> Poses:
+    """Frames that tie each other carried along with the best known one of them: what little the whole shares with one places all."""
+    turned, known = poses.world_from_camera.copy(), poses.sigma_rad
+    if known is None:
+        return poses
+    known = known.copy()
+    for links in islands:
+        members = sorted({f for k in links for f in (k.a, k.b)})
+        if not set(members) <= set(poses.frames):
+            continue
+        at = [poses.index(f) for f in members]
+        own = initial_rotations(members, _turned_anew(links, poses.lenses[0]))
+        best = int(np.argmin(np.nan_to_num(known[at], nan=np.inf)))
+        turned[at] = turned[at[best]] @ own[best].T @ own
+        known[at] = known[at[best]]
+    return replace(poses, world_from_camera=turned, sigma_rad=known)
 
 
 def _is_dark(frames: FrameSet, f: int) -> bool:
@@ -151,7 +246,7 @@ def placing_in_words(names: Sequence[str], poses: Poses, placed_by: Mapping[int,
         listed = ", ".join(told[:_NAMED]) + (f" and {len(told) - _NAMED} more" if len(told) > _NAMED else "")
         sigma = np.full(len(at), np.nan) if poses.sigma_rad is None else poses.sigma_rad[at]
         miss = f", known to about {math.degrees(float(sigma.max())):.2g}°" if np.isfinite(sigma).all() else ""
-        sentences.append(f"Nothing to match in {listed}: placed {words}{miss}. Look at their seams at 100 %.")
+        sentences.append(f"Nothing ties {listed} to the others: placed {words}{miss}. Look at their seams at 100 %.")
     ground = [names[f] for f in poses.frames if placed_by.get(f) == "ground"]
     if ground:
         sentences.append(

@@ -44,7 +44,7 @@ from idle_lantern.core.registration.solve.hand_held import HandHeld
 from idle_lantern.core.registration.solve.lattice_gaps import confirmed, filled
 from idle_lantern.core.registration.solve.level import Level
 from idle_lantern.core.registration.solve.parallax import Parallax
-from idle_lantern.core.registration.solve.placing import BLANK, fitted_where_loose, lenses_of, placed
+from idle_lantern.core.registration.solve.placing import BLANK, fitted_where_loose, islands_whole, lenses_of, placed
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.refine_solution import refine_solution, working_px
 from idle_lantern.core.registration.solve.shift_lens import solve_shifts
@@ -388,6 +388,7 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
     if run.options.refine:
         with run.clock.stage("refine"):
             poses = fitted_where_loose(poses, placed_by, run.store, run.options, run.progress)
+            poses = islands_whole(poses, [k for k in _islands(matched, tied) if placed_by.get(k[0].a) == "grid"])
     poses, placed_by, tied = _with_ground(run, matched, tied, poses, placed_by)
     reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same, matched.repeating)
     by_features = {f for k in matched.links for f in (k.a, k.b)}
@@ -472,7 +473,24 @@ def _borne_out(run: _Run, poses: Poses) -> KnownLens | None:
 
 
 def _placed(run: _Run, matched: Matched, tied: _Tied) -> tuple[Poses, dict[int, str], Level | None]:
-    return placed(run.frames, tied.poses, run.prior, matched.features, matched.working, set(tied.same), run.options)
+    return placed(
+        run.frames,
+        tied.poses,
+        run.prior,
+        matched.features,
+        matched.working,
+        set(tied.same),
+        run.options,
+        _islands(matched, tied),
+    )
+
+
+def _islands(matched: Matched, tied: _Tied) -> list[list[Link]]:
+    """The links of each group of frames that are tied to each other but not to the whole."""
+    inside = set(tied.poses.frames)
+    apart = [set(g) for g in tied.groups if len(g) > 1 and not inside & set(g)]
+    found = [[k for k in matched.links if {k.a, k.b} <= group] for group in apart]
+    return [links for links in found if links]
 
 
 def _adjusted(
@@ -550,7 +568,8 @@ def _left_out(
                 "What it shows repeats (windows, slats, tiles) and lies as well in several places: tie it by a point, or give its direction."
             )
         elif others:
-            reasons[f] = f"Belongs to another picture, with {', '.join(others[:3])}{' ...' if len(others) > 3 else ''}."
+            listed = f"{', '.join(others[:3])}{' ...' if len(others) > 3 else ''}"
+            reasons[f] = f"Is tied to {listed} alone: another picture, or too little overlap with this one."
         else:
             reasons[f] = "Matches no other frame: foreign picture, blurred, or too little overlap."
     return reasons
