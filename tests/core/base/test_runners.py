@@ -41,15 +41,15 @@ def test_results_come_in_order_and_a_fault_comes_out(make: type):
         runner.close()
 
 
-@pytest.mark.parametrize("ending", ["tif", "jpg"])
-def test_a_join_by_processes_is_the_same_to_the_byte(row_set: FrameFiles, tmp_path: Path, ending: str):
-    made = []
+def test_a_join_by_processes_is_the_same_to_the_byte(row_set: FrameFiles, tmp_path: Path):
     frames = tuple(JoinFrame(path, path.name) for path in row_set.paths[:3])
     with ProcessRunner(2) as processes:
-        for name, runner in (("threads", None), ("processes", processes)):
-            events: list[object] = []
-            request = JoinRequest(frames, tmp_path / f"{name}.{ending}", JoinOptions(projection="cylindrical"))
-            run(replace(request, prepared=tmp_path), events.append, runner=runner)
-            assert isinstance(events[-1], Finished), events[-1]
-            made.append(request.target.read_bytes())
-    assert made[0] == made[1]
+        for ending in ("tif", "jpg"):
+            made = []
+            for name, runner in (("threads", None), ("processes", processes)):
+                events: list[object] = []
+                request = JoinRequest(frames, tmp_path / f"{name}.{ending}", JoinOptions(projection="cylindrical"))
+                run(replace(request, prepared=tmp_path), events.append, runner=runner)
+                assert isinstance(events[-1], Finished), events[-1]
+                made.append(request.target.read_bytes())
+            assert made[0] == made[1]

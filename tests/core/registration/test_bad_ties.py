@@ -62,6 +62,8 @@ def _joined(photographs: _Set, rows: list[dict[str, Any]], tmp_path: Path) -> tu
         points,
         "--fresh",
         "--no-groups",
+        "--width",
+        "500",
     )
     assert done.returncode == 0, done.stderr
     return json.loads(report.read_text()), done.stderr

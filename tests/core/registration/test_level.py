@@ -120,7 +120,7 @@ def test_a_row_without_uprights_is_levelled_by_its_horizon(toward_deg: float, tm
 def test_edges_that_stand_every_way_tell_no_vertical(tmp_path: Path):
     """Photographs side by side, none with a plumb line: their edges told a vertical 0.7 to 1.5 degrees off, known to 0.1."""
     lens = Lens("rectilinear", 700, 560, 700)
-    for seed in (1, 2, 3):
+    for seed in (1, 2):
         rng = np.random.default_rng(seed)
         directions = [tuple((np.array([-40.0 + 20 * i, 0, 0]) + rng.normal(0, 0.2, 3)).tolist()) for i in range(5)]
         folder = tmp_path / f"{seed}"
