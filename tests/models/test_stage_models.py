@@ -46,10 +46,11 @@ from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.registration.match.by_hand import HandTie
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.parallax import Parallax
 from idle_lantern.core.registration.solve.poses import Poses
-from idle_lantern.core.request.choices import JoinChoices, MaskRef
+from idle_lantern.core.request.choices import JoinChoices, MaskRef, TiePoint
 from idle_lantern.core.shoot.guide import guide
 
 MODELS = (
@@ -236,6 +237,24 @@ def test_findings_name_what_nothing_ties():
     assert "c.jpg" in told
     assert "0.2°" in told
     assert join_model.findings(None) == ""
+
+
+def test_findings_tell_of_ties_and_of_a_vertical_that_is_not_known():
+    result = _solved(_result(_outing()))
+    point = TiePoint("id0", (1.0, 2.0), "id1", (3.0, 4.0))
+    ties = (
+        HandTie(point, 0.3, True),
+        HandTie(point, 40.0, True, "It misses by 40 px."),
+        HandTie(point, 9.0, False, "No."),
+    )
+    solution = SimpleNamespace(**{**vars(result.solution), "ties": ties, "reasons": {2: "No."}})
+    told = join_model.findings(replace(result, solution=solution))
+    assert "It misses by 40 px." in told
+    assert "No." not in told, "the frame's own line says so"
+    assert "vertical" not in told
+    report = structs.replace(result.report, level_not_known="Nothing tells the vertical.")
+    told = join_model.findings(replace(result, report=report))
+    assert "Nothing tells the vertical. Compose levels it by a line." in told
 
 
 def test_a_join_lies_on_the_map_where_its_frames_point():

@@ -14,8 +14,9 @@ from dataclasses import dataclass, replace
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Flags
 from idle_lantern.core.registration.match.features import WorkingFrame
+from idle_lantern.core.registration.solve.jackknife import sigma_by_parts
 from idle_lantern.core.registration.solve.poses import Poses
 
 #: Planes are tried that lean up to this from the cameras' own level, in such steps.
@@ -34,8 +35,6 @@ _SHORE_RAD = math.radians(0.05)
 _TRIED_CLOSELY = 8
 #: A plane that leans this much from the best is another one.
 _OTHER_RAD = math.radians(0.6)
-#: Parts of the view of which each is left out once to see how far the plane depends on it.
-_PARTS = 8
 
 
 @dataclass(frozen=True)
@@ -93,17 +92,11 @@ def horizon(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int]
     others = [p.share for p in closely if np.hypot(*(p.plane - best.plane)) > _OTHER_RAD]
     if best.share < max(_LEAST_SHARE, _BETTER * max(others, default=0.0)):
         return None
-    order = np.argsort(seen.azimuth)
-    part = np.empty(len(order), int)
-    part[order] = np.arange(len(order)) * _PARTS // len(order)
-    off = np.array(
-        [
-            _fitted(seen.waves[k], best.altitude[k], best.steep[k], best.plane)[0]
-            for k in (part != n for n in range(_PARTS))
-        ]
-    )
-    spread = off - off.mean(0)
-    sigma = math.hypot(_SHORE_RAD, math.sqrt(float(np.linalg.eigvalsh(spread.T @ spread)[-1]) * (_PARTS - 1) / _PARTS))
+
+    def told(kept: Flags) -> Array:
+        return _fitted(seen.waves[kept], best.altitude[kept], best.steep[kept], best.plane)[0]
+
+    sigma = math.hypot(_SHORE_RAD, sigma_by_parts(seen.azimuth, np.ones(len(seen.azimuth)), told))
     a, b = np.tan(best.plane)  # tan(altitude) = a cos(azimuth) + b sin(azimuth) exactly
     down = np.array([b, 1.0, a])
     return Horizon(down / np.linalg.norm(down), sigma, best.share)

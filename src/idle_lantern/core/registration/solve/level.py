@@ -18,6 +18,7 @@ from idle_lantern.core.base.arrays import Array, Flags
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.horizon import horizon
+from idle_lantern.core.registration.solve.jackknife import sigma_by_parts
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.straight_edges import Edges, straight_edges
 
@@ -32,8 +33,6 @@ _HORIZON_LENGTH = 0.2
 #: So many edges at least, and together as long as so many frames.
 _LEAST_EDGES, _LEAST_LENGTH = 6, 0.8
 _ROUNDS = 12
-#: Parts of the view, by direction, of which each is left out once to see how far the vertical depends on it.
-_PARTS = 8
 #: Frames that are searched for edges: those that look most level, where uprights and the horizon show.
 _FRAMES = 10
 #: A vertical known worse than this is not better than the cameras' x-axes.
@@ -162,20 +161,13 @@ def _vertical(edges: Edges) -> _Vertical | None:
 
 
 def _sigma(edges: Edges) -> float:
-    """Standard error of the vertical in its less known direction, by the jackknife over parts of the view.
+    """Standard error of the vertical in its less known direction."""
 
-    Edges of one house or wall err together, so that each time all of one direction are left out. Efron, *The Jackknife, the
-    Bootstrap and Other Resampling Plans* (1982): variance = (g - 1) / g times the sum of squares about the mean.
-    """
-    order = np.argsort(np.arctan2(edges.middles[:, 0], edges.middles[:, 2]))
-    part = np.empty(len(order), int)
-    part[order] = np.minimum(np.cumsum(edges.lengths[order]) / edges.lengths.sum() * _PARTS, _PARTS - 1).astype(int)
-    told = [_vertical(edges.only(part != k)) for k in range(_PARTS)]
-    off = np.array([v.down[[0, 2]] for v in told if v is not None])
-    if len(off) < 2:
-        return math.inf
-    spread = off - off.mean(0)
-    return math.sqrt(float(np.linalg.eigvalsh(spread.T @ spread)[-1]) * (len(off) - 1) / len(off))
+    def told(kept: Flags) -> Array | None:
+        found = _vertical(edges.only(kept))
+        return None if found is None else found.down[[0, 2]]
+
+    return sigma_by_parts(np.arctan2(edges.middles[:, 0], edges.middles[:, 2]), edges.lengths, told)
 
 
 def _most_level(poses: Poses) -> list[int]:
