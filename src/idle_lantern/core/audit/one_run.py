@@ -16,7 +16,7 @@ from idle_lantern.core.base.progress import SILENT, OnlyStops, Progress
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import solve
 from idle_lantern.core.request.options import JoinOptions
-from idle_lantern.core.sorting.card import Card
+from idle_lantern.core.sorting.card import Card, CardRun, other_gear
 from idle_lantern.core.sorting.positions import Position
 
 #: A run that shows so much of another's ground is that picture taken again; neighbouring rows share two thirds at most
@@ -67,13 +67,14 @@ def one_run(card: Card, prepared: Path, progress: Progress = SILENT, *, name: st
         Stopped by ``progress``.
     """
     every = tuple(p for run in card.runs for p in run.positions)
-    if not name and sum(len(run.positions) > 1 for run in card.runs) < 2:  # single frames the join judges
+    main = max(range(len(card.runs)), key=lambda r: len(card.runs[r].positions), default=0)
+    if not name and not any(_may_be_another(card.runs, r, main) for r in range(len(card.runs))):
         return OneRun(every)
     progress.begin("runs", 1)
     quiet = OnlyStops(progress)
     if name:
         return _asked_for(_named(card, prepared, quiet), name)
-    mine, reasons = _that_go_on(card, prepared, quiet)
+    mine, reasons = _that_go_on(card, main, prepared, quiet)
     if not reasons:
         return OneRun(every)
     others = tuple(
@@ -104,8 +105,17 @@ def _asked_for(named: Sequence[_Named], name: str) -> OneRun:
     return OneRun(chosen.part.positions, tuple(others))
 
 
-def _that_go_on(card: Card, prepared: Path, progress: Progress) -> tuple[set[int], dict[int, str]]:
-    """Which runs of the card make one picture with the one of most positions, and why each of the others does not."""
+def _may_be_another(runs: Sequence[CardRun], r: int, main: int) -> bool:
+    """Whether a run may be a picture of its own: single frames the join judges, and where no clock tells, what one camera took is a run."""
+    if r == main or len(runs[r].positions) < 2:
+        return False
+    looks = [p.base for run in (runs[r], runs[main]) for p in run.positions]
+    timed = all(look.info.metadata.taken_s is not None for look in looks)
+    return timed or other_gear(runs[r].positions[0].base.info, runs[main].positions[0].base.info)
+
+
+def _that_go_on(card: Card, main: int, prepared: Path, progress: Progress) -> tuple[set[int], dict[int, str]]:
+    """Which runs of the card make one picture with ``main``, and why each of the others does not."""
     places = [(r, p) for r, run in enumerate(card.runs) for p in run.positions]
     frames = quick_frames([p for _r, p in places], prepared, progress)
     try:  # all copies are kept: what of one run shows the same as another tells of the runs
@@ -117,20 +127,20 @@ def _that_go_on(card: Card, prepared: Path, progress: Progress) -> tuple[set[int
     tied = run_of[list(poses.frames)]
     group_of = {f: g for g, group in enumerate(found.groups) for f in group if len(group) > 1}
     by_size = sorted(range(len(card.runs)), key=lambda r: -len(card.runs[r].positions))
-    main, reasons = by_size[0], {}
-    mine = {main}
+    mine, reasons = {main}, {}
     if not (tied == main).any():  # the others make a larger picture than the run of most positions
         return _of_its_own(card, main, run_of, group_of)
-    for r in by_size[1:]:
+    for r in by_size:
         theirs, ours = tied == r, np.isin(tied, sorted(mine))
-        if len(card.runs[r].positions) > 1 and not theirs.any():
+        if not _may_be_another(card.runs, r, main):
+            mine.add(r)
+            continue
+        if not theirs.any():
             groups = [group_of[f] for f in np.flatnonzero(run_of == r).tolist() if f in group_of]
             if groups:  # what shows nothing to match the join judges
                 reasons[r] = _ELSEWHERE
                 continue
-        elif len(card.runs[r].positions) > 1 and (
-            max(_covered(poses, theirs, ours), _covered(poses, ours, theirs)) >= _SAME_GROUND
-        ):
+        elif max(_covered(poses, theirs, ours), _covered(poses, ours, theirs)) >= _SAME_GROUND:
             reasons[r] = _AGAIN
             continue
         mine.add(r)
@@ -141,9 +151,9 @@ def _of_its_own(card: Card, main: int, run_of: Array, group_of: dict[int, int]) 
     """The run of most positions alone, where it is not tied to the largest picture: runs that match elsewhere are other pictures."""
     own = {group_of[f] for f in np.flatnonzero(run_of == main).tolist() if f in group_of}
     reasons = {}
-    for r, run in enumerate(card.runs):
+    for r in range(len(card.runs)):
         theirs = {group_of[f] for f in np.flatnonzero(run_of == r).tolist() if f in group_of}
-        if r != main and len(run.positions) > 1 and theirs and not theirs & own:
+        if _may_be_another(card.runs, r, main) and theirs and not theirs & own:
             reasons[r] = _ELSEWHERE
     return set(range(len(card.runs))) - set(reasons), reasons
 

@@ -138,7 +138,7 @@ def _parted(infos: Sequence[FrameInfo], ends: Sequence[bool]) -> list[bool]:
     known = [g for g in gaps if g > 0]
     pause = max(_PAUSE_S, _TIMES * float(np.median(known))) if known else math.inf
     return [False] + [
-        gap > pause or (not end and _other_gear(a, b)) for gap, end, a, b in zip(gaps, ends, infos, infos[1:])
+        gap > pause or (not end and other_gear(a, b)) for gap, end, a, b in zip(gaps, ends, infos, infos[1:])
     ]
 
 
@@ -149,7 +149,7 @@ def _gap_s(a: FrameInfo, b: FrameInfo) -> float:
     return second - first - (a.metadata.exposure_s or 0.0)
 
 
-def _other_gear(a: FrameInfo, b: FrameInfo) -> bool:
+def other_gear(a: FrameInfo, b: FrameInfo) -> bool:
     """Another camera or focal length; a frame turned upright is another run as well."""
     one, two = a.metadata, b.metadata
     if one.camera != two.camera or sorted((a.width, a.height)) != sorted((b.width, b.height)):

@@ -118,7 +118,7 @@ def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing:
 def place_where_a_run_goes_on(
     order: Sequence[int], placed: dict[int, Array], members: Sequence[int]
 ) -> dict[int, Guess]:
-    """Where a run puts ``members`` that were shot right before or after it; nothing where there is no such run.
+    """Where a run puts ``members`` that were shot right before or after it, by ``placed`` rotations (3, 3); nothing where there is none.
 
     Parameters as of ``place_by_regularity``.
     """
