@@ -262,8 +262,8 @@ def run(args: argparse.Namespace) -> int:
             say(f"left out {row.file}: {row.reason}")
     for reason, names in of_other_runs.items():
         say(f"left out {units.counted(len(names), 'file')}, {names[0]} to {names[-1]}: {reason}")
-    if report.level_not_known:
-        say(f"{report.level_not_known} --level YAW,PITCH,ROLL turns it.")
+    if report.level_doubt:
+        say(f"{report.level_doubt} --level YAW,PITCH,ROLL turns it.")
     for tie in report.ties:
         if tie.sentence and (tie.believed or tie.sentence not in {row.reason for row in report.frames}):
             say(tie.sentence)

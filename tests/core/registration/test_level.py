@@ -9,6 +9,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+from PIL import Image
 from scipy.spatial.transform import Rotation
 from tests.helpers.commands import run_command
 from tests.helpers.sets import FrameFiles
@@ -131,6 +132,19 @@ def test_edges_that_stand_every_way_tell_no_vertical(tmp_path: Path):
         assert off < (0.6 if solution.level is None else 3 * math.degrees(solution.level.sigma_rad))
 
 
+def test_a_picture_that_stands_on_its_head_is_told(tmp_path: Path):
+    """Each frame turned by half a circle, as a camera hung upside down writes them without saying so."""
+    lens = Lens("rectilinear", 700, 840, 560)
+    for name, turned in (("upright", False), ("turned", True)):
+        (tmp_path / name).mkdir()
+        paths, _cameras = cut(tmp_path / name, lens, [(-22.0, 0, 0), (0.0, 0, 0), (22.0, 0, 0)], picture=lake())
+        if turned:
+            for path in paths:
+                with Image.open(path) as frame:
+                    frame.rotate(180).save(path, quality=95)
+        assert solve(gather(paths), JoinOptions(refine=False)).upside_down == turned
+
+
 def test_what_is_not_known_of_the_vertical_is_said(tmp_path: Path):
     lens = Lens("rectilinear", 500, 420, 400)
     paths, _cameras = cut(tmp_path, lens, [(-10.0, 0, 0), (8.0, 0, 0)])
@@ -138,7 +152,7 @@ def test_what_is_not_known_of_the_vertical_is_said(tmp_path: Path):
     done = run_command("join", *paths, "--out", out, "--report", report, "--no-groups", "--width", "300")
     told = json.loads(report.read_text())
     assert told["level"] is None
-    assert told["level_not_known"].startswith("Nothing tells the vertical")
+    assert told["level_doubt"].startswith("Nothing tells the vertical")
     assert "Nothing tells the vertical" in done.stderr
 
 

@@ -155,8 +155,8 @@ def findings(joined: JoinResult | None, near_m: float | None = None) -> str:
         from idle_lantern.core.registration.solve.hand_held import HandHeld  # loads the solver, which no start needs
 
         told.append(solution.level.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)))
-    elif joined.report.level_not_known:
-        told.append(f"{joined.report.level_not_known} Compose levels it by a line.")
+    if joined.report.level_doubt:
+        told.append(f"{joined.report.level_doubt} Compose levels and turns it.")
     from idle_lantern.core.registration.solve.placing import placing_in_words
 
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))

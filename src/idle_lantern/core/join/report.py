@@ -303,7 +303,7 @@ class Report(Struct, frozen=True, kw_only=True):
     parallax: ParallaxRow | CarriedRow | UnsetType | None = UNSET
     pupil: PupilRow | UnsetType | None = UNSET
     level: LevelRow | UnsetType | None = UNSET
-    level_not_known: str = ""
+    level_doubt: str = ""
     lean: LeanRow | UnsetType | None = UNSET
     known_lens: KnownLens | UnsetType | None = UNSET
     falloff: FalloffRow | UnsetType = UNSET

@@ -37,6 +37,7 @@ from idle_lantern.core.registration.solve.level import Level
 from idle_lantern.core.registration.solve.parallax import Parallax
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.core.registration.solve.upside_down import SENTENCE
 from idle_lantern.core.request.choices import TiePoint
 
 
@@ -133,6 +134,7 @@ def solution_of(report: Report, frames: FrameSet, working_mp: float) -> Solution
         _level_of(report.level or None),
         report.known_lens or None,
         tuple(_tie_of(row, dict(zip(frames.names, frames.ids))) for row in report.ties),
+        SENTENCE in report.level_doubt,
     )
 
 

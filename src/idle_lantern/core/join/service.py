@@ -49,6 +49,7 @@ from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.level import NOT_KNOWN
 from idle_lantern.core.registration.solve.solve import Solution
+from idle_lantern.core.registration.solve.upside_down import SENTENCE
 from idle_lantern.core.request.keys import solving_key
 from idle_lantern.core.request.options import JoinOptions
 
@@ -269,14 +270,16 @@ def _report(
         frame_ids=tuple(f.id for f in request.frames),
         asked=request.choices,
         rail_mm=request.rail_mm,
-        level_not_known=_level_not_known(request, solution),
+        level_doubt=_level_doubt(request, solution),
     )
 
 
-def _level_not_known(request: JoinRequest, solution: Solution) -> str:
-    """That nothing tells the vertical, where it was looked for and nobody told it."""
-    told = solution.level is not None or any(f.prior is not None for f in request.frames)
-    return "" if told or request.options.level != "auto" else NOT_KNOWN
+def _level_doubt(request: JoinRequest, solution: Solution) -> str:
+    """That nothing tells the vertical, or that the picture may stand on its head, where it was looked for and nobody told it."""
+    if request.options.level != "auto" or any(f.prior is not None for f in request.frames):
+        return ""
+    doubts = [NOT_KNOWN if solution.level is None else "", SENTENCE if solution.upside_down else ""]
+    return " ".join(filter(None, doubts))
 
 
 def _masks(request: JoinRequest) -> dict[int, Mask]:

@@ -112,12 +112,12 @@ def refused_ties(
         for i, place in enumerate(pair.at):
             if not kept:
                 refused[place] = (
-                    f"The {len(pair.ties)} ties between {a} and {b} contradict each other by {2 * max(misses):.0f} px, so none is used: "
+                    f"The {len(pair.ties)} ties between {a} and {b} contradict each other by {_pixels(2 * max(misses))}, so none is used: "
                     "one of them is not the same thing in both frames."
                 )
             elif i not in kept:
                 refused[place] = (
-                    f"{_described(pair.ties[i], a, b)} misses the other ties of the two by {misses[i]:.0f} px and is not used: "
+                    f"{_described(pair.ties[i], a, b)} misses the other ties of the two by {_pixels(misses[i])} and is not used: "
                     "it is not the same thing in both frames."
                 )
     return refused
@@ -165,14 +165,13 @@ def against_detail(
     links: Sequence[Link], by_hand: Sequence[Link], lenses: Sequence[Lens], names: Sequence[str]
 ) -> dict[tuple[int, int], str]:
     """Pairs of frames whose ties contradict what their detail tells, and what is to be said of it."""
-    return {
-        (
-            a,
-            b,
-        ): f"The ties between {names[a]} and {names[b]} differ by {off:.0f} px from what the two show alike by themselves. "
-        "The ties are believed: take them away where they are wrong."
-        for (a, b), off in contradicted(links, by_hand, lenses).items()
-    }
+    found = {}
+    for (a, b), off in contradicted(links, by_hand, lenses).items():
+        found[a, b] = (
+            f"The ties between {names[a]} and {names[b]} differ by {_pixels(off)} from what the two show alike by themselves. "
+            "The ties are believed: take them away where they are wrong."
+        )
+    return found
 
 
 def _pairs(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[_Pair]:
@@ -186,6 +185,11 @@ def _pairs(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens
         _Pair(a, b, tuple(places), tuple(points[n].seen_from(ids[a]) for n in places), (lenses[a], lenses[b]))
         for (a, b), places in sorted(pairs.items())
     ]
+
+
+def _pixels(miss_px: float) -> str:
+    """A miss in words; where the other frame cannot show the thing at all it has no number."""
+    return f"{miss_px:.0f} px" if math.isfinite(miss_px) else "more than a frame"
 
 
 def _described(point: TiePoint, a: str, b: str) -> str:
@@ -334,7 +338,7 @@ def outcome(
             miss = _miss_px(point, lens_a, lens_b, turned_b.T @ turned_a)
         if not sentence and miss > max(_DOUBTFUL_PX, _DOUBTFUL_SIGMAS * point.sigma_px):
             described = _described(point, names[point.a], names[point.b])
-            sentence = f"{described} misses by {miss:.0f} px: check that it is the same thing in both frames."
+            sentence = f"{described} misses by {_pixels(miss)}: check that it is the same thing in both frames."
         found.append(HandTie(point, miss, n not in why, sentence))
     return tuple(found)
 

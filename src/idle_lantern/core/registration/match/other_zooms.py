@@ -45,30 +45,19 @@ def other_zooms(frames: FrameSet, raw: Sequence[Link], links: Sequence[Link], le
     groups = groups_of(len(frames), links)
     if len(groups) == 1 or any(lens.model != "rectilinear" for lens in lenses):
         return None
-    focal = {f: lenses[f].focal_px for f in groups[0]} if len(groups[0]) > 1 else {}
-    tried: dict[tuple[int, int], tuple[int, float] | None] = {}
-    while True:
-        best: tuple[int, int, float] | None = None
-        for link in raw:
-            known = [f for f in (link.a, link.b) if f in focal]
-            if len(known) != 1 and (focal or best):
-                continue
-            if (link.a, link.b) not in tried:
-                tried[link.a, link.b] = _scale_of(link, lenses)
-            found = tried[link.a, link.b]
-            if found is None:
-                continue
-            if not focal:  # nothing agrees yet: the first frame of the best pair begins
-                known = [link.a]
-            other = link.b if known[0] == link.a else link.a
-            scale = found[1] if known[0] == link.a else 1 / found[1]
-            if best is None or found[0] > best[0]:
-                best = (found[0], other, focal.get(known[0], lenses[known[0]].focal_px) * scale)
-                begin = known[0]
-        if best is None:
-            break
-        focal.setdefault(begin, lenses[begin].focal_px)
-        focal[best[1]] = _agreed(best[2], list(focal.values()))
+    inside = set(groups[0]) if len(groups[0]) > 1 else set()
+    apart = [k for k in raw if not {k.a, k.b} <= inside]
+    scales = {(k.a, k.b): found for k in apart if (found := _scale_of(k, lenses)) is not None}
+    if not scales:
+        return None
+    if not inside:  # nothing agrees yet: a frame of the best pair begins
+        inside = {max(scales, key=lambda pair: scales[pair][0])[0]}
+    focal = {f: lenses[f].focal_px for f in inside}
+    while reaching := [pair for pair in scales if (pair[0] in focal) != (pair[1] in focal)]:
+        a, b = max(reaching, key=lambda pair: scales[pair][0])
+        scale = scales[a, b][1]
+        known, new, times = (a, b, scale) if a in focal else (b, a, 1 / scale)
+        focal[new] = _agreed(focal[known] * times, list(focal.values()))
     changed = {f: px for f, px in focal.items() if abs(math.log(px / lenses[f].focal_px)) > _SAME}
     if not changed:
         return None

@@ -49,6 +49,7 @@ from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.refine_solution import refine_solution, working_px
 from idle_lantern.core.registration.solve.shift_lens import solve_shifts
 from idle_lantern.core.registration.solve.two_lenses import solve_back_to_back
+from idle_lantern.core.registration.solve.upside_down import upside_down
 from idle_lantern.core.request.options import JoinOptions
 
 #: Points of a link for the adjustments before fine registration: enough to find every false link.
@@ -92,6 +93,8 @@ class Solution:
         The lens that was known before and that the tie points bear out.
     ties : tuple of HandTie
         What became of the points and lines that a person set.
+    upside_down : bool
+        The picture may stand on its head.
     """
 
     frames: FrameSet
@@ -107,6 +110,7 @@ class Solution:
     level: Level | None = None
     known: KnownLens | None = None
     ties: tuple[HandTie, ...] = ()
+    upside_down: bool = False
 
 
 #: Tie points of a fine registration that miss by more are not of one lens, or show parallax.
@@ -396,6 +400,7 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
     for f in tied_by_hand & set(poses.frames) - by_features:
         placed_by[f] = "manual"
     ties = _judged_ties(run, matched, poses)
+    tied_poses = poses.only([i for i, f in enumerate(poses.frames) if placed_by[f] == "features"])
     for f in reasons:
         refused = [t.sentence for t in ties if not t.believed and run.frames.ids[f] in (t.point.a, t.point.b)]
         if refused:
@@ -416,6 +421,7 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
         level,
         _borne_out(run, poses),
         ties,
+        upside_down(tied_poses, [matched.working[f] for f in tied_poses.frames]),
     )
 
 
