@@ -76,9 +76,10 @@ def repetition(
     sought too: under a wrong one nothing agrees.
     """
     lenses = list(lenses)
-    repeats = frozenset(f for f in range(len(features)) if _repeats(features[f]))
-    if not repeats & set(apart):
+    repeats = frozenset(f for f in apart if _repeats(features[f]))
+    if not repeats:  # in most sets: bare or foreign frames, and the others need not be asked
         return Repetition((), repeats, lenses)
+    repeats |= {f for f in range(len(features)) if f not in apart and _repeats(features[f])}
     count = len(features)
     reach = count if count <= _ALL_PAIRS else _ORDER_REACH
     pairs = [
