@@ -254,7 +254,7 @@ def test_findings_tell_of_ties_and_of_a_vertical_that_is_not_known():
     assert "vertical" not in told
     report = structs.replace(result.report, level_doubt="Nothing tells the vertical.")
     told = join_model.findings(replace(result, report=report))
-    assert "Nothing tells the vertical. Compose levels and turns it." in told
+    assert "Nothing tells the vertical. Compose turns it." in told
 
 
 def test_a_join_lies_on_the_map_where_its_frames_point():

@@ -250,23 +250,12 @@ def run(args: argparse.Namespace) -> int:
     if solution is not None:
         for sentence in placing_in_words(solution.frames.names, solution.poses, solution.placed_by).splitlines():
             say(sentence)
-    of_other_runs = {
-        aside.reason: [a.path.name for a in request.asides if a.reason == aside.reason]
-        for aside in request.asides
-        if aside.run
-    }
-    for row in report.frames:
-        if (
-            row.reason and row.role not in ("twin", "bracket") and row.reason not in of_other_runs
-        ):  # these are many and as they should be
-            say(f"left out {row.file}: {row.reason}")
-    for reason, names in of_other_runs.items():
-        say(f"left out {units.counted(len(names), 'file')}, {names[0]} to {names[-1]}: {reason}")
+    _tell_left_out(report, request)
     if report.level_doubt:
         say(f"{report.level_doubt} --level YAW,PITCH,ROLL turns it.")
-    for tie in report.ties:
-        if tie.sentence and (tie.believed or tie.sentence not in {row.reason for row in report.frames}):
-            say(tie.sentence)
+    known = {row.reason for row in report.frames}
+    for sentence in dict.fromkeys(tie.sentence for tie in report.ties if tie.sentence and tie.sentence not in known):
+        say(sentence)
     _tell_suspects(report.suspects or ())
     if end.report_error is not None:
         say(f"{end.report_error.sentence} The picture is there: {args.out}.")
@@ -277,6 +266,21 @@ def run(args: argparse.Namespace) -> int:
         say(f"{error.sentence} The picture is there: {args.out}.")
         return BAD_INPUT
     return DONE
+
+
+def _tell_left_out(report: Report, request: JoinRequest) -> None:
+    """Each file that is not in the picture and why; a line for each other run of the card."""
+    runs: dict[str, list[str]] = {}
+    for aside in request.asides:
+        if aside.run:
+            runs.setdefault(aside.reason, []).append(aside.path.name)
+    for row in report.frames:
+        as_it_should_be = row.role in ("twin", "bracket")  # these are many
+        if row.reason and not as_it_should_be and row.reason not in runs:
+            say(f"left out {row.file}: {row.reason}")
+    for reason, names in runs.items():
+        which = names[0] if len(names) == 1 else f"{units.counted(len(names), 'file')}, {names[0]} to {names[-1]}"
+        say(f"left out {which}: {reason}")
 
 
 def _tell_suspects(suspects: Sequence[SuspectRow]) -> None:

@@ -150,18 +150,19 @@ def findings(joined: JoinResult | None, near_m: float | None = None) -> str:
     solution = None if joined is None else joined.solution
     if joined is None or solution is None:
         return ""
-    told = [solution.parallax.sentence(near_m)] if solution.parallax else []
+    # first what a person has to mend; a tie that keeps its frame out is told with that frame
+    left_out = set(solution.reasons.values())
+    told = list(dict.fromkeys(tie.sentence for tie in solution.ties if tie.sentence not in left_out))
+    told += [solution.parallax.sentence(near_m)] if solution.parallax else []
     if solution.level:
         from idle_lantern.core.registration.solve.hand_held import HandHeld  # loads the solver, which no start needs
 
         told.append(solution.level.sentence(held_in_hand=isinstance(solution.parallax, HandHeld)))
     if joined.report.level_doubt:
-        told.append(f"{joined.report.level_doubt} Compose levels and turns it.")
+        told.append(f"{joined.report.level_doubt} Compose turns it.")
     from idle_lantern.core.registration.solve.placing import placing_in_words
 
     told.append(placing_in_words(solution.frames.names, solution.poses, solution.placed_by))
-    known = set(solution.reasons.values())
-    told += [tie.sentence for tie in solution.ties if tie.sentence not in known]
     return "\n".join(filter(None, told))
 
 

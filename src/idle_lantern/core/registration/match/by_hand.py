@@ -97,81 +97,91 @@ def links_by_hand(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequen
     return links
 
 
-def refused_ties(
-    points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens], names: Sequence[str]
-) -> dict[int, str]:
-    """Ties that are not believed, by place among ``points``, and why: they contradict the others between their two frames.
+@dataclass(frozen=True)
+class JudgedTies:
+    """The ties of a set: one link for each pair that they tie, the links of features that they leave, and what is to be said.
 
-    ``names`` are those by which people know the frames ``ids``.
+    ``refused`` tells, by place among the points, why a tie contradicts the others of its pair; ``doubts`` tells of pairs of frames.
     """
-    refused = {}
+
+    by_hand: list[Link]
+    features: list[Link]
+    refused: dict[int, str]
+    doubts: dict[tuple[int, int], str]
+
+
+def judged(
+    points: Sequence[TiePoint],
+    ids: Sequence[str],
+    lenses: Sequence[Lens],
+    names: Sequence[str],
+    features: Sequence[Link],
+) -> JudgedTies:
+    """Ties between the frames ``ids``, known to people by ``names``, beside the links of ``features``, over which they win."""
+    tied = {f for k in features for f in (k.a, k.b)}
+    by_hand: list[Link] = []
+    refused: dict[int, str] = {}
+    doubts: dict[tuple[int, int], str] = {}
+    against: set[tuple[int, int]] = set()
     for pair in _pairs(points, ids, lenses):
-        kept = pair.agreeing()
-        misses = pair.misses([pair.ties[i] for i in kept or range(len(pair.ties))])
         a, b = names[pair.a], names[pair.b]
-        for i, place in enumerate(pair.at):
-            if not kept:
-                refused[place] = (
-                    f"The {len(pair.ties)} ties between {a} and {b} contradict each other by {_pixels(2 * max(misses))}, so none is used: "
-                    "one of them is not the same thing in both frames."
+        kept = pair.agreeing()
+        refused |= _refused(pair, kept, a, b)
+        ties = [pair.ties[i] for i in kept]
+        if not ties:
+            continue
+        link = _link_of(pair.a, pair.b, ties, *pair.lenses)
+        by_hand.append(link)
+        if _lie_together(ties) and not {pair.a, pair.b} <= tied:
+            doubts[pair.a, pair.b] = (
+                f"{a} and {b} are tied at one place alone, so that how {b} is turned about it is a guess: as {a} stands, "
+                f"to some {math.degrees(_HELD_ALIKE_RAD):.0f}°. Tie a second thing far from it."
+            )
+        for other in [k for k in features if (k.a, k.b) == (pair.a, pair.b)]:
+            off = _difference_px(other, link, pair.lenses)
+            if off > pair.tolerance_px:
+                against.add((pair.a, pair.b))
+                doubts[pair.a, pair.b] = (
+                    f"The ties between {a} and {b} differ by {_pixels(off)} from what the two show alike by themselves. "
+                    "The ties are believed: take them away where they are wrong."
                 )
-            elif i not in kept:
-                refused[place] = (
-                    f"{_described(pair.ties[i], a, b)} misses the other ties of the two by {_pixels(misses[i])} and is not used: "
-                    "it is not the same thing in both frames."
-                )
-    return refused
+    return JudgedTies(by_hand, [k for k in features if (k.a, k.b) not in against], refused, doubts)
 
 
-def loosely_tied(
-    points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens], names: Sequence[str]
-) -> dict[tuple[int, int], str]:
-    """Pairs of frames whose ties lie so near each other that they do not tell how one is turned about them, and what to do."""
-    found = {}
-    for pair in _pairs(points, ids, lenses):
-        ties = [pair.ties[i] for i in pair.agreeing()]
-        if ties and not any(tie.is_line for tie in ties):
-            places = _places(ties, "xy_a")
-            lever = math.sqrt(float(((places - places.mean(0)) ** 2).sum()))
-            if max(tie.sigma_px for tie in ties) > _ROLL_KNOWN_RAD * lever:
-                a, b = names[pair.a], names[pair.b]
-                found[pair.a, pair.b] = (
-                    f"{a} and {b} are tied at one place alone, so that how {b} is turned about it is a guess: as {a} stands, "
-                    f"to some {math.degrees(_HELD_ALIKE_RAD):.0f}°. Tie a second thing far from it."
-                )
-    return found
-
-
-def contradicted(
-    links: Sequence[Link], by_hand: Sequence[Link], lenses: Sequence[Lens]
-) -> dict[tuple[int, int], float]:
-    """Pairs of frames of which features tell another turn than ties by hand, and by how many pixels of frame b they differ at these."""
-    found = {}
-    for hand in by_hand:
-        for link in links:
-            if (link.a, link.b) != (hand.a, hand.b):
-                continue
-            places, valid = transfer(lenses[link.a], lenses[link.b], link.b_from_a, hand.points_a[: hand.inliers])
-            known = hand.sqrt_information[: hand.inliers]
-            known = known / np.linalg.norm(known, 2, axis=(1, 2))[:, None, None]
-            miss = np.linalg.norm(np.einsum("pij,pj->pi", known, places - hand.points_b[: hand.inliers]), axis=1)
-            worst = float(np.where(valid, miss, np.inf).max())
-            if worst > _GROSS * max(lenses[link.b].width, lenses[link.b].height):
-                found[link.a, link.b] = worst
-    return found
-
-
-def against_detail(
-    links: Sequence[Link], by_hand: Sequence[Link], lenses: Sequence[Lens], names: Sequence[str]
-) -> dict[tuple[int, int], str]:
-    """Pairs of frames whose ties contradict what their detail tells, and what is to be said of it."""
-    found = {}
-    for (a, b), off in contradicted(links, by_hand, lenses).items():
-        found[a, b] = (
-            f"The ties between {names[a]} and {names[b]} differ by {_pixels(off)} from what the two show alike by themselves. "
-            "The ties are believed: take them away where they are wrong."
+def _refused(pair: _Pair, kept: Sequence[int], a: str, b: str) -> dict[int, str]:
+    """Of a pair of frames of these names the ties that are not ``kept``, by place among all points, and why."""
+    misses = pair.misses([pair.ties[i] for i in kept or range(len(pair.ties))])
+    if not kept:
+        why = (
+            f"The {len(pair.ties)} ties between {a} and {b} contradict each other by {_pixels(2 * max(misses))}, so none is used: "
+            "one of them is not the same thing in both frames."
         )
-    return found
+        return dict.fromkeys(pair.at, why)
+    return {
+        place: f"{_described(tie, a, b)} misses the other ties of the two by {_pixels(miss)} and is not used: "
+        "it is not the same thing in both frames."
+        for i, (place, tie, miss) in enumerate(zip(pair.at, pair.ties, misses))
+        if i not in kept
+    }
+
+
+def _lie_together(ties: Sequence[TiePoint]) -> bool:
+    """Whether points lie so near each other that they do not tell how a frame is turned about them."""
+    if any(tie.is_line for tie in ties):
+        return False
+    places = _places(ties, "xy_a")
+    lever = math.sqrt(float(((places - places.mean(0)) ** 2).sum()))
+    return max(tie.sigma_px for tie in ties) > _ROLL_KNOWN_RAD * lever
+
+
+def _difference_px(link: Link, by_hand: Link, lenses: tuple[Lens, Lens]) -> float:
+    """By how much the turn of a link misses ties of the same frames, where most, across lines; infinite where it shows none of it."""
+    seen = slice(len(by_hand.points_a) - by_hand.assumed)
+    places, valid = transfer(*lenses, link.b_from_a, by_hand.points_a[seen])
+    known = by_hand.sqrt_information[seen]
+    known = known / np.linalg.norm(known, 2, axis=(1, 2))[:, None, None]
+    miss = np.linalg.norm(np.einsum("pij,pj->pi", known, places - by_hand.points_b[seen]), axis=1)
+    return float(np.where(valid, miss, np.inf).max())
 
 
 def _pairs(points: Sequence[TiePoint], ids: Sequence[str], lenses: Sequence[Lens]) -> list[_Pair]:

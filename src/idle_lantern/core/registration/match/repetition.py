@@ -32,7 +32,7 @@ _BIN_RAD, _LEAST_VOTES, _HEAPS = math.radians(0.35), 14, 12
 _DETAIL_PX, _LEAST_SHARED, _MOST_UNLIKE = 4.0, 0.06, 0.3
 #: Frames of more than twice so many pixels are halved to compare detail.
 _DETAIL_SIZE = 120_000
-#: Of the pixels every so manieth tells what is left of a shift.
+#: What is left of a shift is told by one pixel of so many.
 _EVERY = 4
 #: What disagrees at the second best turn, against what does at the best and by how much more at least, and at a link against the
 #: usual link.

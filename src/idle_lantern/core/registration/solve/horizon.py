@@ -23,6 +23,8 @@ from idle_lantern.core.registration.solve.poses import Poses
 _REACH_RAD, _TRIED_RAD = math.radians(6.0), math.radians(0.15)
 #: Columns are means over so much azimuth: waves and noise even out, a leaning horizon hardly.
 _COLUMN_RAD = math.radians(1.0)
+#: Rows lie so far apart; of a frame this share of its width is laid out, and no more than that angle.
+_ROW_RAD, _INSIDE, _WIDEST_RAD = math.radians(0.12), 0.9, math.radians(120.0)
 #: Steps of brightness count up to so many times their usual size: a few steep ones must not outweigh the rest.
 _STEEPEST = 4.0
 #: A column bears a plane out that steps within this of it, so many times as steeply as usual.
@@ -132,15 +134,14 @@ def _peaks(tried: Array, score: Array) -> list[int]:
 def _columns(poses: Poses, i: int, frame: WorkingFrame) -> _Columns | None:
     """The steps of one frame about the cameras' level; None where it does not show it."""
     lens, rotation = poses.lenses[i], poses.world_from_camera[i]
-    pixel = math.radians(0.12)
     middle = math.atan2(rotation[0, 2], rotation[2, 2])
-    wide = min(lens.field_rad()[0], math.radians(120.0)) * 0.9
+    wide = min(lens.field_rad()[0], _WIDEST_RAD) * _INSIDE
     across = int(wide / _COLUMN_RAD)
     if across < 4:
         return None
-    fine = max(1, round(_COLUMN_RAD / pixel))
+    fine = max(1, round(_COLUMN_RAD / _ROW_RAD))
     azimuth = middle + (np.arange(across * fine) / fine - across / 2) * _COLUMN_RAD
-    altitude = np.arange(-_REACH_RAD - 4 * pixel, _REACH_RAD + 4.5 * pixel, pixel)
+    altitude = np.arange(-_REACH_RAD - 4 * _ROW_RAD, _REACH_RAD + 4.5 * _ROW_RAD, _ROW_RAD)
     alt, az = np.meshgrid(altitude, azimuth, indexing="ij")
     directions = np.stack([np.cos(alt) * np.sin(az), -np.sin(alt), np.cos(alt) * np.cos(az)], -1)
     places, valid = poses.pixels(i, directions)

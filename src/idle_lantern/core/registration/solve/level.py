@@ -42,10 +42,7 @@ _WORTH_RAD = math.radians(0.03)
 
 
 #: Said where nothing tells the vertical.
-NOT_KNOWN = (
-    "Nothing tells the vertical: neither uprights nor a plain horizon agree on it. The picture stands as the cameras were held, "
-    "a leaning base included."
-)
+NOT_KNOWN = "Nothing tells the vertical: no uprights agree, and no plain horizon shows. The picture stands as the cameras were held."
 
 
 @dataclass(frozen=True)

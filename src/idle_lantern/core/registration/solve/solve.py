@@ -19,15 +19,7 @@ from idle_lantern.core.frames.decoded import DecodedFrames
 from idle_lantern.core.frames.frameset import FrameSet
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.registration.match.by_hand import (
-    HandTie,
-    against_detail,
-    contradicted,
-    links_by_hand,
-    loosely_tied,
-    outcome,
-    refused_ties,
-)
+from idle_lantern.core.registration.match.by_hand import HandTie, judged, outcome
 from idle_lantern.core.registration.match.detect import Matched, detect_and_match, look_and_match
 from idle_lantern.core.registration.match.features import Features, WorkingFrame, working_frame
 from idle_lantern.core.registration.match.image_circle import image_circle_px
@@ -315,9 +307,8 @@ def _with_small_zooms(run: _Run, matched: Matched, tied: _Tied) -> tuple[_Run, M
 def _tied(run: _Run, matched: Matched) -> _Tied:
     """The largest group adjusted, without false links and without repeats."""
     n = len(run.frames)
-    by_hand = links_by_hand(run.options.points, run.frames.ids, matched.lenses)
-    against = contradicted(matched.links, by_hand, matched.lenses)
-    links = [*(k for k in matched.links if (k.a, k.b) not in against), *by_hand]
+    ties = judged(run.options.points, run.frames.ids, matched.lenses, run.frames.names, matched.links)
+    links = [*ties.features, *ties.by_hand]
     groups = groups_of(n, links)
     main = groups[0]
     if len(main) < 2:
@@ -430,19 +421,15 @@ def _judged_ties(run: _Run, matched: Matched, poses: Poses) -> tuple[HandTie, ..
     points, ids, names = run.options.points, run.frames.ids, run.frames.names
     if not points:
         return ()
-    refused = refused_ties(points, ids, matched.lenses, names)
+    found = judged(points, ids, matched.lenses, names, matched.links)
     solved = {ids[f]: (poses.lenses[i], poses.world_from_camera[i]) for i, f in enumerate(poses.frames)}
-    ties = outcome(points, solved, dict(zip(ids, names)), refused)
-    by_pair = against_detail(matched.links, links_by_hand(points, ids, matched.lenses), matched.lenses, names)
-    tied = {f for k in matched.links for f in (k.a, k.b)}
-    loose = loosely_tied(points, ids, matched.lenses, names)
-    by_pair |= {pair: told for pair, told in loose.items() if not set(pair) <= tied}
-    place, judged = {frame: f for f, frame in enumerate(ids)}, []
-    for tie in ties:
+    doubts, told = dict(found.doubts), []
+    place = {frame: f for f, frame in enumerate(ids)}
+    for tie in outcome(points, solved, dict(zip(ids, names)), found.refused):
         pair = (place.get(tie.point.a, -1), place.get(tie.point.b, -1))
-        told = "" if tie.sentence else by_pair.pop((min(pair), max(pair)), "")  # once for each pair
-        judged.append(replace(tie, sentence=told) if told else tie)
-    return tuple(judged)
+        doubt = "" if tie.sentence else doubts.pop((min(pair), max(pair)), "")  # once for each pair
+        told.append(replace(tie, sentence=doubt) if doubt else tie)
+    return tuple(told)
 
 
 def _with_ground(
