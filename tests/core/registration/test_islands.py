@@ -12,7 +12,8 @@ from tests.reference.photographs import PX_PER_RAD, band, cut
 
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.registration.solve.placing import placing_in_words
+from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.solve.placing import islands_of, placing_in_words
 from idle_lantern.core.registration.solve.solve import solve
 from idle_lantern.core.request.options import JoinOptions
 
@@ -70,3 +71,11 @@ def test_another_picture_shot_in_the_same_steps_stays_apart(tmp_path: Path):
     assert sorted(solution.poses.frames) == [0, 1, 2, 3]
     assert solution.groups[1] == [4, 5]
     assert solution.reasons[4] == ("Is tied to q1.jpg alone: another picture, or too little overlap with this one.")
+
+
+def test_an_island_is_what_features_tie_together():
+    """Two pairs that a tie by hand holds: together they had no tree of links, and the whole join failed."""
+    none = np.zeros((0, 2))
+    links = [Link(0, 1, none, none), Link(3, 4, none, none), Link(5, 6, none, none)]
+    found = islands_of([[0, 1, 2], [3, 4, 5, 6]], links, (0, 1, 2))
+    assert [[(k.a, k.b) for k in part] for part in found] == [[(3, 4)], [(5, 6)]]

@@ -11,10 +11,12 @@ import pytest
 from PIL import Image
 from tests.reference.photographs import cut
 
+from idle_lantern.core.base.errors import JoinError
 from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.lens_guess import camera_groups
+from idle_lantern.core.registration.solve import solve as solve_module
 from idle_lantern.core.registration.solve.solve import Solution, solve
 
 LENS = Lens("rectilinear", 900, 520, 400)
@@ -89,3 +91,21 @@ def test_frames_of_one_zoom_share_their_lens_as_before(tmp_path: Path):
     assert solution.frames.lens_labels == ()
     assert len({lens.focal_px for lens in solution.poses.lenses}) == 1
     assert _off_deg(solution, cameras) < 0.02
+
+
+def test_where_another_zoom_leads_nowhere_what_was_tied_stays(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """Looking for zooms failed a join that had succeeded without them."""
+    paths, _cameras, _lenses = _frames(tmp_path, [1, 1, 1, 1.04, 1.04, 1.04])
+    adjusted, calls = solve_module.initial_rotations, []
+
+    def once(*given: object) -> np.ndarray:
+        calls.append(given)
+        if len(calls) > 1:
+            raise JoinError("The frames fall into separate pictures")
+        return adjusted(*given)
+
+    monkeypatch.setattr(solve_module, "initial_rotations", once)
+    solution = solve(gather(paths))
+    assert len(calls) > 1
+    assert len(solution.poses.frames) == 6
+    assert solution.frames.lens_labels == ()

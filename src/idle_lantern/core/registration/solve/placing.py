@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -17,7 +17,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import Features, WorkingFrame
 from idle_lantern.core.registration.match.lens_guess import camera_groups
-from idle_lantern.core.registration.match.links import Link
+from idle_lantern.core.registration.match.links import Link, groups_of
 from idle_lantern.core.registration.solve.adjust import initial_rotations
 from idle_lantern.core.registration.solve.covered_field import field_of
 from idle_lantern.core.registration.solve.grid_regularity import (
@@ -178,6 +178,19 @@ def _would_match(poses: Poses, members: Sequence[int], features: Sequence[Featur
             if min(shared) >= _WOULD_MATCH:
                 return True
     return False
+
+
+def islands_of(
+    groups: Sequence[Sequence[int]], links: Sequence[Link], placed_frames: Collection[int]
+) -> list[list[Link]]:
+    """The links of each part that features tie together, of groups of which no frame is placed; ties by hand may hold several such parts."""
+    found = []
+    for group in groups:
+        inside = [k for k in links if {k.a, k.b} <= set(group)]
+        if inside and not set(group) & set(placed_frames):
+            parts = groups_of(max(group) + 1, inside)
+            found += [[k for k in inside if k.a in part] for part in parts if len(part) > 1]
+    return found
 
 
 def islands_whole(poses: Poses, islands: Sequence[Sequence[Link]]) -> Poses:

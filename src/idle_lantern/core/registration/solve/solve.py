@@ -36,7 +36,14 @@ from idle_lantern.core.registration.solve.hand_held import HandHeld
 from idle_lantern.core.registration.solve.lattice_gaps import confirmed, filled
 from idle_lantern.core.registration.solve.level import Level
 from idle_lantern.core.registration.solve.parallax import Parallax
-from idle_lantern.core.registration.solve.placing import BLANK, fitted_where_loose, islands_whole, lenses_of, placed
+from idle_lantern.core.registration.solve.placing import (
+    BLANK,
+    fitted_where_loose,
+    islands_of,
+    islands_whole,
+    lenses_of,
+    placed,
+)
 from idle_lantern.core.registration.solve.poses import Poses, reassigned
 from idle_lantern.core.registration.solve.refine_solution import refine_solution, working_px
 from idle_lantern.core.registration.solve.shift_lens import solve_shifts
@@ -279,7 +286,10 @@ def _with_zooms(run: _Run, matched: Matched, tied: _Tied) -> tuple[_Run, Matched
         return run, matched, tied
     again = matched.under(zoomed, run.rng)
     with_labels = _by_labels(run, again)
-    found = _tied(with_labels, again)
+    try:
+        found = _tied(with_labels, again)
+    except JoinError:  # what was tied before stays so
+        return run, matched, tied
     if len(found.poses.frames) <= len(tied.poses.frames):
         return run, matched, tied
     return with_labels, again, found
@@ -298,7 +308,10 @@ def _with_small_zooms(run: _Run, matched: Matched, tied: _Tied) -> tuple[_Run, M
         return run, matched, tied
     again = matched.under(zoomed, run.rng)
     with_labels = _by_labels(run, again)
-    found = _refined(with_labels, again, _tied(with_labels, again))
+    try:
+        found = _refined(with_labels, again, _tied(with_labels, again))
+    except JoinError:
+        return run, matched, tied
     if len(found.poses.frames) < len(poses.frames) or found.poses.rms_px > poses.rms_px / 2:
         return run, matched, tied
     return with_labels, again, found
@@ -383,7 +396,8 @@ def _completed(run: _Run, matched: Matched, tied: _Tied) -> Solution:
     if run.options.refine:
         with run.clock.stage("refine"):
             poses = fitted_where_loose(poses, placed_by, run.store, run.options, run.progress)
-            poses = islands_whole(poses, [k for k in _islands(matched, tied) if placed_by.get(k[0].a) == "grid"])
+            islands = islands_of(tied.groups, matched.links, tied.poses.frames)
+            poses = islands_whole(poses, [links for links in islands if placed_by.get(links[0].a) == "grid"])
     poses, placed_by, tied = _with_ground(run, matched, tied, poses, placed_by)
     reasons = _left_out(run.frames, matched.features, tied.groups, poses, tied.same, matched.repeating)
     by_features = {f for k in matched.links for f in (k.a, k.b)}
@@ -474,16 +488,8 @@ def _placed(run: _Run, matched: Matched, tied: _Tied) -> tuple[Poses, dict[int, 
         matched.working,
         set(tied.same),
         run.options,
-        _islands(matched, tied),
+        islands_of(tied.groups, matched.links, tied.poses.frames),
     )
-
-
-def _islands(matched: Matched, tied: _Tied) -> list[list[Link]]:
-    """The links of each group of frames that are tied to each other but not to the whole."""
-    inside = set(tied.poses.frames)
-    apart = [set(g) for g in tied.groups if len(g) > 1 and not inside & set(g)]
-    found = [[k for k in matched.links if {k.a, k.b} <= group] for group in apart]
-    return [links for links in found if links]
 
 
 def _adjusted(
