@@ -6,10 +6,13 @@ end), and against the memory that is free, so that a few bytes cannot take the m
 
 from __future__ import annotations
 
+import contextlib
 import mmap
 import time
 from dataclasses import dataclass
 from pathlib import Path
+
+import tifffile
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.memory import available_bytes
@@ -29,6 +32,8 @@ _LZW = 5200.0
 _PACK_BITS = 128.0
 _NONE = 2.0
 _BY_TIFF_COMPRESSION = {1: _NONE, 5: _LZW, 8: _DEFLATE, 32946: _DEFLATE, 32773: _PACK_BITS}
+#: Bits of a raw file for a pixel at least: the strongest packing of cameras, lossy, takes ten times that.
+_RAW_BITS = 0.1
 #: What decoders need beside the pixels: a second copy, and what they turn it into.
 _COPIES = 3.0
 
@@ -82,7 +87,7 @@ def check_jpeg(path: Path, claim: Claim, *, progressive: bool) -> None:
     """
     blocks = -(-claim.width // 8) * -(-claim.height // 8)
     if path.stat().st_size * 8 < blocks:
-        raise _too_short(path)
+        raise cut_short(path)
     if progressive:
         with open(path, "rb") as stream, mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ) as data:
             at, scans = data.find(b"\xff\xda"), 0
@@ -101,7 +106,7 @@ def check_png(path: Path, claim: Claim) -> None:
         It is cut short.
     """
     if path.stat().st_size * _DEFLATE < claim.unpacked_bytes / 8:  # a sample may be a bit
-        raise _too_short(path)
+        raise cut_short(path)
 
 
 def check_tiff(path: Path, claim: Claim, compression: int, places: list[int], lengths: list[int]) -> None:
@@ -120,10 +125,28 @@ def check_tiff(path: Path, claim: Claim, compression: int, places: list[int], le
         or len(places) != len(lengths)
         or any(a < 0 or n < 0 or a + n > size for a, n in zip(places, lengths))
     ):
-        raise _too_short(path)
+        raise cut_short(path)
     most = _BY_TIFF_COMPRESSION.get(compression)
     if most is not None and sum(lengths) * most < claim.unpacked_bytes / 8:
-        raise _too_short(path)
+        raise cut_short(path)
+
+
+def check_raw(path: Path, width: int, height: int) -> None:
+    """Refuse camera raw that cannot hold the mosaic it claims: strips that it names lie outside, or it is far too short.
+
+    Raises
+    ------
+    UnreadableFrame
+        It is cut short.
+    """
+    size = path.stat().st_size
+    if size * 8 < _RAW_BITS * width * height:
+        raise cut_short(path)
+    with contextlib.suppress(tifffile.TiffFileError), tifffile.TiffFile(path) as tiff:
+        for page in tiff.pages:
+            for one in (page, *(page.pages or ())):
+                if any(a + n > size for a, n in zip(one.dataoffsets, one.databytecounts)):
+                    raise cut_short(path)
 
 
 class Deadline:
@@ -146,7 +169,8 @@ class Deadline:
             )
 
 
-def _too_short(path: Path) -> UnreadableFrame:
+def cut_short(path: Path) -> UnreadableFrame:
+    """What is said of a file whose end is missing."""
     return UnreadableFrame(
         "Is cut short: it claims more pixels than it holds",
         where=path.name,

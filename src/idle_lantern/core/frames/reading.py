@@ -16,8 +16,10 @@ from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.base.reducing import reduced_to
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES, kind_of, told
+from idle_lantern.core.frames.bounds import cut_short
 from idle_lantern.core.frames.decoders import jxl, plain, raw, tiff
 from idle_lantern.core.frames.decoders.head import FileHead
+from idle_lantern.core.frames.decoders.jpeg_end import is_whole
 
 SUFFIXES = (".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif", ".avif", ".jxl", *RAW_SUFFIXES)
 
@@ -102,6 +104,8 @@ def read(path: Path, reduce: int = 1) -> Picture:
             picture = jxl.pixels(path)
         else:
             picture = plain.pixels(path, kind, deep=info.bits == 16, reduce=reduce)
+            if kind == "JPEG" and reduce == 1 and not is_whole(path.read_bytes(), picture.pixels):
+                raise cut_short(path)
         picture = turned(replace(picture, space=info.space), info.metadata.orientation)
         return _reduced(_sound(picture), info, reduce)
 
@@ -147,9 +151,12 @@ def read_again(info: FrameInfo, reduce: int = 1) -> Picture:
     if reduce > 1 or not info.plain_jpeg:
         return read(info.path, reduce)
     with told(info.path):
-        pixels = cv2.imdecode(np.fromfile(info.path, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
+        data = np.fromfile(info.path, np.uint8)
+        pixels = cv2.imdecode(data, cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
         if pixels is None or pixels.shape[0] * pixels.shape[1] != info.width * info.height:
             return read(info.path)
+        if not is_whole(data.tobytes(), pixels):
+            raise cut_short(info.path)
         return turned(Picture(pixels, None, info.space), info.metadata.orientation)
 
 

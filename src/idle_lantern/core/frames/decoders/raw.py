@@ -20,13 +20,15 @@ from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.frames.boundary import told
-from idle_lantern.core.frames.bounds import Claim, check_claim
+from idle_lantern.core.frames.bounds import Claim, check_claim, check_raw, cut_short
 from idle_lantern.core.frames.decoders.head import FileHead
 from idle_lantern.core.frames.decoders.restated import restated
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 #: LibRaw's codes for how the camera was held: upside down, turned left, turned right.
 _TURNS = {3: 2, 5: 1, 6: 3}
+#: Rows at the foot that tell whether a raw file was written to its end.
+_FOOT_ROWS = 8
 #: TIFF that tells itself by another number than 42.
 _ODD_MARKS = (b"IIRO", b"IIRS", b"IIU\0")
 _MOST_HEAD_BYTES = 4_000_000
@@ -97,6 +99,8 @@ def linear(path: Path, how: RawDevelopment | None = None, *, half: bool = False)
 
     how = how or RawDevelopment()
     with _opened(path) as raw:
+        if _foot_is_missing(raw):
+            raise cut_short(path)
         balance: dict[str, Any] = {"use_camera_wb": True}
         if how.white_balance is not None:
             balance = {"user_wb": list(how.white_balance)}
@@ -112,6 +116,11 @@ def linear(path: Path, how: RawDevelopment | None = None, *, half: bool = False)
             **balance,
         )
     return np.asarray(developed)
+
+
+def _foot_is_missing(raw: Any) -> bool:
+    """Whether the last rows of the mosaic are zero, which no sensor tells: black is more, and has grain."""
+    return not raw.raw_image_visible[-_FOOT_ROWS:].any() and min(raw.black_level_per_channel) > 0
 
 
 def look_matrix(path: Path, how: RawDevelopment | None = None) -> Array:
@@ -256,6 +265,8 @@ def _opened(path: Path, *, blank: bool = False, as_is: bool = False) -> Iterator
         plain = None if as_is or path.suffix.lower() != ".dng" else restated(path, blank=blank)
         try:
             with rawpy.imread(str(path) if plain is None else plain) as raw:
+                if not (blank or as_is):
+                    check_raw(path, raw.sizes.raw_width, raw.sizes.raw_height)
                 yield raw
         except (rawpy.LibRawFileUnsupportedError, rawpy.NotSupportedError) as error:
             raise UnreadableFrame(

@@ -11,6 +11,7 @@ import tifffile
 from PIL import Image
 
 from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import space_of
 from idle_lantern.core.frames.bounds import Claim, Deadline, check_claim, check_tiff
@@ -19,6 +20,10 @@ from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import Metadata, from_exif
 
 _TIFF_ICC, _DNG_VERSION = 34675, 50706
+#: Of files with many pages so many are looked at for the picture.
+_MOST_PAGES = 16
+#: Floating values above white by more than sharpening makes them, and the share of them from which a picture would be clipped.
+_ABOVE_WHITE, _SHARE_ABOVE = 1.02, 0.005
 #: Grey (white or black at zero), RGB, and what JPEG makes of it (TIFF 6.0, PhotometricInterpretation).
 _PLAIN_TIFF = (0, 1, 2, 6)
 
@@ -27,6 +32,8 @@ def head(path: Path) -> FileHead:
     """Size and facts."""
     with tifffile.TiffFile(path) as tiff:
         page: Any = tiff.pages[0]
+        if _DNG_VERSION not in page.tags:
+            page = _largest(tiff)
         if _DNG_VERSION in page.tags:  # raw of another name
             return raw.head(path)
         width, height = int(page.imagewidth), int(page.imagelength)
@@ -41,19 +48,38 @@ def head(path: Path) -> FileHead:
 
 
 def pixels(path: Path) -> Picture:
-    """The first picture of the file; values of 32 bit from 0 to 1."""
+    """The largest picture of the file; floating values from 0 to 1.
+
+    Raises
+    ------
+    UnreadableFrame
+        Floating values go well above white.
+    """
     with tifffile.TiffFile(path) as tiff:
-        page: Any = tiff.pages[0]
+        page: Any = _largest(tiff)
         kind = page.dtype.kind if page.dtype is not None else "?"
         usual = page.photometric in _PLAIN_TIFF and (kind == "f" or (kind == "u" and page.dtype.itemsize <= 2))
         if not usual:
-            return plain.pixels(path)
+            return plain.pixels(path, page=int(page.index))
         samples = _unpacked(page, Deadline(path, _claim_of(page)))
         if page.photometric == 0:
             samples = (1 if kind == "f" else np.iinfo(samples.dtype).max) - samples
     if kind == "f":
-        samples = np.rint(np.clip(np.nan_to_num(samples), 0, 1) * 65535).astype(np.uint16)
+        samples = np.nan_to_num(samples.astype(np.float32))
+        if float((samples > _ABOVE_WHITE).mean()) > _SHARE_ABOVE:
+            raise UnreadableFrame(
+                f"Goes up to {float(samples.max()):.1f} times white, which would be clipped",
+                where=path.name,
+                remedy="Save it with values from 0 to 1, or as 16 bit",
+            )
+        samples = np.rint(np.clip(samples, 0, 1) * 65535).astype(np.uint16)
     return of_samples(samples)
+
+
+def _largest(tiff: tifffile.TiffFile) -> Any:
+    """The page with most pixels, the first of equal ones: a thumbnail may come first, and the picture lie below it."""
+    pages = [one for page in tiff.pages[:_MOST_PAGES] for one in (page, *(page.pages or ()))]
+    return max(pages, key=lambda page: int(page.imagewidth) * int(page.imagelength))
 
 
 def _unpacked(page: Any, deadline: Deadline) -> Array:
