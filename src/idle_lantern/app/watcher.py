@@ -179,7 +179,7 @@ class Watcher(QObject):
             if stop.is_set():
                 return
             if arrival.trouble:
-                self.trouble.emit(f"{arrival.path.name} cannot be used: {arrival.trouble}.")
+                self.trouble.emit(f"{arrival.path.name} cannot be used yet: {arrival.trouble}. It is tried again.")
                 continue
             try:
                 self.told.emit(self._judge(live_check, place, arrival, done))
@@ -211,7 +211,7 @@ class Watcher(QObject):
 
 def _rest(folder_events: FolderEvents, watched: WatchedFolder, stop: threading.Event) -> None:
     """Wait for word from the system, or until it is time to look again; not longer than stopping may take."""
-    if watched.trouble:
+    if watched.away:
         seconds = _TRY_AGAIN_S
     elif watched.waits:
         seconds = _SOON_S
@@ -219,5 +219,5 @@ def _rest(folder_events: FolderEvents, watched: WatchedFolder, stop: threading.E
         seconds = _WITH_WORD_S if folder_events.works else _EVERY_S
     end = time.monotonic() + seconds
     while not stop.is_set() and (left := end - time.monotonic()) > 0:
-        if folder_events.wait(min(left, _EVERY_S)) and not watched.trouble:
+        if folder_events.wait(min(left, _EVERY_S)) and not watched.away:
             return

@@ -6,8 +6,10 @@ import os
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import pillow_heif
 import pytest
 
 from idle_lantern.core.colour.picture import Picture
@@ -135,3 +137,68 @@ def test_a_clock_that_is_set_and_two_thousand_files_lose_nothing(tmp_path: Path,
         taken += [a.path.name for a in _after(watch, clock)]
     assert len(taken) == len(set(taken)) == 200
     assert watch._waiting == {}, "nothing is kept of what was handed on"
+
+
+def test_slow_stalled_made_room_for_and_rewritten_files_come_once_when_they_are_whole(tmp_path: Path, clock: Clock):
+    """As full disks and slow networks write: with pauses, into room made before, under another name first, or once more."""
+    watch = WatchedFolder(tmp_path, now=clock)
+    made = [
+        _picture_bytes(tmp_path.parent, ending, k)
+        for k, ending in enumerate((".jpg", ".png", ".tif", ".dng", ".heic") * 2)
+    ]
+    came: list[Arrival] = []
+
+    def wait(seconds: float) -> None:
+        nonlocal came
+        came += [a for a in _after(watch, clock, seconds, 8) if not a.trouble]
+
+    for k, (ending, data) in enumerate(made):
+        slow, room = tmp_path / f"slow{k}{ending}", tmp_path / f"room{k}{ending}"
+        slow.write_bytes(data[: len(data) * 9 // 10])
+        room.write_bytes(data[: len(data) // 2] + bytes(len(data) - len(data) // 2))
+        wait(8)  # longer than what is told as unusable
+        assert not {slow, room} & {a.path for a in came}, ending
+        slow.write_bytes(data)
+        room.write_bytes(data)
+        wait(3)
+        renamed = tmp_path / f"renamed{k}{ending}"
+        (tmp_path / f"renamed{k}.part").write_bytes(_picture_bytes(tmp_path.parent, ending, 1000 + k)[1])
+        (tmp_path / f"renamed{k}.part").rename(renamed)
+        wait(3)
+    assert [a.path.name[:4] for a in came].count("rena") == len(made)
+    # both hold the same picture: it comes once, whichever was whole first
+    assert sum(a.path.name.startswith(("slow", "room")) for a in came) == len(made)
+    first = tmp_path / "renamed0.jpg"
+    _jpeg(first, 99)
+    wait(3)
+    assert [a.path for a in came].count(first) == 2, "the same name with another picture"
+    assert _after(watch, clock, 100) == []
+
+
+def _picture_bytes(folder: Path, ending: str, seed: int) -> tuple[str, bytes]:
+    path = folder / f"made{seed}{ending}"
+    pixels = np.random.default_rng(seed).integers(0, 255, (160, 240, 3), dtype=np.uint8)
+    if ending == ".dng":
+        write_dng(path, (pixels / 255.0).astype(np.float32), Metadata())
+    elif ending == ".heic":
+        pillow_heif.from_bytes("RGB", (240, 160), pixels.tobytes()).save(path, quality=90)
+    else:
+        write(Picture(pixels), path, WriteOptions())
+    return ending, path.read_bytes()
+
+
+def test_a_folder_that_may_not_be_read_stops_no_other(tmp_path: Path, clock: Clock, monkeypatch: pytest.MonkeyPatch):
+    locked = tmp_path / "locked"
+    locked.mkdir()
+    scandir = os.scandir
+
+    def guarded(path: Path) -> Any:
+        if Path(path) == locked:
+            raise PermissionError(13, "Permission denied")
+        return scandir(path)
+
+    monkeypatch.setattr(os, "scandir", guarded)
+    watch = WatchedFolder(tmp_path, now=clock)
+    _jpeg(tmp_path / "a.jpg", 1)
+    assert [a.path.name for a in _after(watch, clock)] == ["a.jpg"]
+    assert (watch.away, watch.trouble) == (False, f"{locked} cannot be looked at (Permission denied); the others are.")

@@ -6,6 +6,7 @@ steady clock is used: a clock that is set meanwhile changes nothing.
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import time
@@ -15,10 +16,14 @@ from pathlib import Path
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES
-from idle_lantern.core.frames.reading import SUFFIXES, probe, sound_jpeg
+from idle_lantern.core.frames.reading import SUFFIXES, read
 
-#: A file is complete when it has not changed for so long and can be read; one that cannot is told after the longer time.
+#: A file is tried when it has not changed for so long; one that cannot be read whole is told after the longer time.
 _QUIET_S, _GIVEN_UP_S = 0.25, 5.0
+#: It is tried again after so long, each time after twice as long, up to the longer.
+_AGAIN_S, _SELDOM_S = 1.0, 60.0
+#: A file whose last bytes are zero is black there or not written yet: it is believed when it has not changed for so long.
+_FOOT_BYTES, _ZEROS_S = 4096, 10.0
 #: A raw waits so long for the JPEG of the same shot, and the other way round, where earlier shots had both.
 _TWIN_S = 2.0
 #: Folders in folders that are looked into: cards hold DCIM/100NAME.
@@ -36,16 +41,31 @@ class Arrival:
     trouble: str = ""
 
 
-@dataclass
-class _SeenFile:
-    """A file that was seen and is not handed on yet."""
+@dataclass(frozen=True)
+class _Stat:
+    """What tells one state of a file from another."""
 
     size: int
     changed_ns: int
+    identity: tuple[int, int]
+
+    @classmethod
+    def of(cls, stat: os.stat_result) -> _Stat:
+        return cls(stat.st_size, stat.st_mtime_ns, (stat.st_dev, stat.st_ino))
+
+
+@dataclass
+class _SeenFile:
+    """A file that was seen in a state and is not handed on yet."""
+
+    stat: _Stat
     since: float
-    first: float
     sha256: str = ""
-    tried: tuple[int, int] | None = None
+    #: When it is read again, since it could not be read whole, and after what pause the next time.
+    again_at: float = 0.0
+    pause_s: float = _AGAIN_S
+    sentence: str = ""
+    told: bool = False
 
 
 @dataclass
@@ -55,22 +75,27 @@ class WatchedFolder:
     folder: Path
     known: Iterable[Path] = ()
     now: Callable[[], float] = time.monotonic
-    #: Why the folder cannot be looked at just now; empty while it can.
+    #: Why the folder, or one in it, cannot be looked at just now; empty while all can.
     trouble: str = ""
+    #: Whether it is the folder itself.
+    away: bool = False
     _waiting: dict[Path, _SeenFile] = field(default_factory=dict)
-    _taken: dict[tuple[int, int], Path] = field(default_factory=dict)
-    _paths: set[Path] = field(default_factory=set)
+    #: The state in which each file was taken, None for a known one that was not there yet.
+    _taken: dict[Path, _Stat | None] = field(default_factory=dict)
     _contents: set[str] = field(default_factory=set)
     _both: bool = False
 
     def __post_init__(self) -> None:
-        self._paths = {Path(p) for p in self.known}
-        self._known_to_hash = [p for p in self._paths if p.is_file()]
+        for path in map(Path, self.known):
+            self._taken[path] = None
+            with contextlib.suppress(OSError):
+                self._taken[path] = _Stat.of(path.stat())
+        self._known_to_hash = [p for p, stat in self._taken.items() if stat is not None]
 
     @property
     def waits(self) -> bool:
-        """Whether a file is there that is not complete yet, or waits for its other half."""
-        return bool(self._waiting)
+        """Whether a file is there that is not complete yet, or waits for its other half; what was told as unusable aside."""
+        return any(not seen.told for seen in self._waiting.values())
 
     def step(self) -> list[Arrival]:
         """What has become complete since the last time, in order of name."""
@@ -80,94 +105,104 @@ class WatchedFolder:
         for gone in set(self._waiting) - set(found):
             del self._waiting[gone]
         now, complete = self.now(), []
-        for path, (size, changed, identity) in sorted(found.items()):
-            if path in self._paths or self._moved(path, identity):
+        for path, stat in sorted(found.items()):
+            if self._taken_as_it_is(path, stat):
                 continue
             seen = self._waiting.get(path)
-            if seen is None or (seen.size, seen.changed_ns) != (size, changed):
-                self._waiting[path] = _SeenFile(size, changed, now, seen.first if seen else now)
+            if seen is None or seen.stat != stat:
+                self._waiting[path] = _SeenFile(stat, now)
             elif now - seen.since >= _QUIET_S:
-                complete.append((path, identity))
+                complete.append(path)
         return self._handed(complete, now)
 
-    def _scan(self) -> dict[Path, tuple[int, int, tuple[int, int]]] | None:
-        """Pictures in the folder with size, time of change and identity; None while it cannot be read."""
-        found: dict[Path, tuple[int, int, tuple[int, int]]] = {}
+    def _scan(self) -> dict[Path, _Stat] | None:
+        """Pictures in the folder and their states; None while it cannot be read."""
+        found: dict[Path, _Stat] = {}
+        self.trouble = ""
         try:
             self._scan_into(self.folder, found, _DEEP)
         except OSError as error:
+            self.away = True
             self.trouble = f"{self.folder} cannot be looked at ({os.strerror(error.errno or 0)}): it is tried again."
             return None
-        self.trouble = ""
+        self.away = False
         return found
 
-    def _scan_into(self, folder: Path, found: dict[Path, tuple[int, int, tuple[int, int]]], deep: int) -> None:
+    def _scan_into(self, folder: Path, found: dict[Path, _Stat], deep: int) -> None:
         for entry in os.scandir(folder):
             try:
                 if entry.name.startswith("."):
                     continue
                 if entry.is_dir(follow_symlinks=False):
                     if deep:
-                        self._scan_into(Path(entry.path), found, deep - 1)
+                        self._scan_below(Path(entry.path), found, deep - 1)
                 elif entry.is_file() and Path(entry.name).suffix.lower() in SUFFIXES:
-                    stat = entry.stat()
-                    found[Path(entry.path)] = (stat.st_size, stat.st_mtime_ns, (stat.st_dev, stat.st_ino))
+                    found[Path(entry.path)] = _Stat.of(entry.stat())
             except FileNotFoundError:  # renamed or removed since it was listed
                 continue
 
-    def _moved(self, path: Path, identity: tuple[int, int]) -> bool:
-        """Whether it is a file taken before, under another name."""
-        before = self._taken.get(identity)
-        if before is None or before.exists():
+    def _scan_below(self, folder: Path, found: dict[Path, _Stat], deep: int) -> None:
+        """A folder in the folder; one that cannot be read stops no other."""
+        try:
+            self._scan_into(folder, found, deep)
+        except FileNotFoundError:
+            return
+        except OSError as error:
+            self.trouble = f"{folder} cannot be looked at ({os.strerror(error.errno or 0)}); the others are."
+
+    def _taken_as_it_is(self, path: Path, stat: _Stat) -> bool:
+        """Whether a file was taken in this state, under this name or another; one written anew is looked at again."""
+        if path in self._taken:
+            before = self._taken[path]
+            if before is None:
+                self._taken[path] = stat
+            return before is None or before == stat
+        old = next((p for p, s in self._taken.items() if s == stat and not p.exists()), None)
+        if old is None:
             return False
-        self._taken[identity] = path
-        self._paths.add(path)
+        del self._taken[old]
+        self._taken[path] = stat
         return True
 
-    def _handed(self, complete: list[tuple[Path, tuple[int, int]]], now: float) -> list[Arrival]:
-        ready: list[tuple[Path, tuple[int, int], str]] = []
+    def _handed(self, complete: list[Path], now: float) -> list[Arrival]:
+        ready: list[Path] = []
         told: list[Arrival] = []
-        for path, identity in complete:
+        for path in complete:
             seen = self._waiting[path]
-            sentence = self._readable(path, seen)
-            if sentence and now - seen.since < _GIVEN_UP_S:
-                continue
-            if sentence:
-                self._take(path, identity)
+            sentence = "" if seen.sha256 else self._why_not(path, seen, now)
+            if seen.sha256:
+                ready.append(path)
+            elif sentence and not seen.told and now - seen.since >= _GIVEN_UP_S:
+                seen.told = True  # and looked at again as long as the folder is watched
                 told.append(Arrival(path, trouble=sentence))
-            elif seen.sha256:
-                ready.append((path, identity, seen.sha256))
-        by_stem: dict[tuple[Path, str], list[tuple[Path, tuple[int, int], str]]] = {}
-        for row in ready:
-            by_stem.setdefault((row[0].parent, row[0].stem.lower()), []).append(row)
-        for (parent, stem), rows in sorted(by_stem.items()):
-            others = [p for p in self._waiting if p.parent == parent and p.stem.lower() == stem]
-            alone = len(rows) == 1 and now - self._waiting[rows[0][0]].since < _TWIN_S
+        by_stem: dict[tuple[Path, str], list[Path]] = {}
+        for path in ready:
+            by_stem.setdefault((path.parent, path.stem.lower()), []).append(path)
+        for (parent, stem), paths in sorted(by_stem.items()):
+            others = [
+                p for p, s in self._waiting.items() if p.parent == parent and p.stem.lower() == stem and not s.told
+            ]
+            alone = len(paths) == 1 and now - self._waiting[paths[0]].since < _TWIN_S
             if alone and (len(others) > 1 or self._both):
                 continue  # its other half is being written, or will be
-            told += self._shots(rows)
+            told += self._shots(paths)
         return told
 
-    def _shots(self, rows: list[tuple[Path, tuple[int, int], str]]) -> list[Arrival]:
-        raws = [r for r in rows if r[0].suffix.lower() in RAW_SUFFIXES]
-        plain = [r for r in rows if r not in raws]
+    def _shots(self, paths: list[Path]) -> list[Arrival]:
+        raws = [p for p in paths if p.suffix.lower() in RAW_SUFFIXES]
+        plain = [p for p in paths if p not in raws]
         if len(raws) == 1 and len(plain) == 1:
             self._both = True
-        fresh = []
-        for path, identity, sha256 in rows:
-            self._take(path, identity)
-            if sha256 in self._hashes():
-                continue  # the same picture again, under another name
-            self._contents.add(sha256)
-            fresh.append((path, sha256))
+        fresh: dict[Path, str] = {}
+        for path in paths:
+            seen = self._waiting.pop(path)
+            self._taken[path] = seen.stat
+            if seen.sha256 not in self._hashes():  # else the same picture again, under another name
+                self._contents.add(seen.sha256)
+                fresh[path] = seen.sha256
         if len(raws) == 1 and len(plain) == 1 and len(fresh) == 2:
-            return [Arrival(raws[0][0], plain[0][0], raws[0][2])]
-        return [Arrival(path, sha256=sha256) for path, sha256 in fresh]
-
-    def _take(self, path: Path, identity: tuple[int, int]) -> None:
-        self._paths.add(path)
-        self._taken[identity] = path
-        self._waiting.pop(path, None)
+            return [Arrival(raws[0], plain[0], fresh[raws[0]])]
+        return [Arrival(path, sha256=sha256) for path, sha256 in fresh.items()]
 
     def _hashes(self) -> set[str]:
         """Contents of all that was taken; files known from before are read when the first one arrives."""
@@ -177,30 +212,33 @@ class WatchedFolder:
                 self._contents.add(found)
         return self._contents
 
-    def _readable(self, path: Path, seen: _SeenFile) -> str:
-        """Why a quiet file cannot be used yet, empty where it can; a file is tried once for each size it has."""
-        if seen.sha256 or seen.tried == (seen.size, seen.changed_ns):
-            return "" if seen.sha256 else "Is not complete, or no picture"
-        seen.tried = (seen.size, seen.changed_ns)
+    def _why_not(self, path: Path, seen: _SeenFile, now: float) -> str:
+        """Why a quiet file cannot be used yet, empty where it can or is not to be tried now.
+
+        It is complete when it decodes whole: a head tells its size long before the rest is there, and room may have been made
+        for all of it before anything was written. One that does not is tried again, less and less often.
+        """
+        if now < seen.again_at:
+            return seen.sentence
+        seen.again_at, seen.pause_s = now + seen.pause_s, min(2 * seen.pause_s, _SELDOM_S)
         try:
-            info = probe(path)
-            # a JPEG tells its size long before it is whole
-            if path.suffix.lower() in (".jpg", ".jpeg") and not (sound_jpeg(info) or _ends_as_jpeg(path)):
-                return "Is not complete"
-        except UnreadableFrame as error:
-            return error.what
+            if now - seen.since < _ZEROS_S and _ends_in_zeros(path):
+                seen.sentence = "Ends in zeros: it is still being written"
+                return seen.sentence
+            read(path)
+        except (UnreadableFrame, OSError) as error:
+            seen.sentence = error.what if isinstance(error, UnreadableFrame) else "Cannot be read"
+            return seen.sentence
         seen.sha256 = _sha256(path)
-        return "" if seen.sha256 else "Cannot be read"
+        seen.sentence = "" if seen.sha256 else "Cannot be read"
+        return seen.sentence
 
 
-def _ends_as_jpeg(path: Path) -> bool:
-    """Whether the file ends with the marker that ends a JPEG (ITU-T T.81, B.1.1.3: EOI), filling after it aside."""
-    try:
-        with path.open("rb") as file:
-            file.seek(max(0, path.stat().st_size - 4096))
-            return b"\xff\xd9" in file.read()
-    except OSError:
-        return False
+def _ends_in_zeros(path: Path) -> bool:
+    """Whether the last bytes are zero: room that was made for what is not written yet."""
+    with path.open("rb") as file:
+        file.seek(-min(_FOOT_BYTES, path.stat().st_size), os.SEEK_END)
+        return not any(file.read())
 
 
 def _sha256(path: Path) -> str:
