@@ -91,8 +91,16 @@ def run_lens(args: argparse.Namespace) -> int:
         write_text(args.json, json.dumps(found.as_json(known), indent=1))
         give(f"{args.json}\n")
     else:
-        corner = found.corner_sigma_px
-        give(f"{found.sentence()}.\n" + (f"A corner is known to {corner:.2f} px.\n" if corner is not None else ""))
+        lines = [f"{found.sentence()}."]
+        if found.corner_sigma_px is not None:
+            lines.append(f"A corner is known to {found.corner_sigma_px:.2f} px.")
+        if found.coverage:
+            lines += ["Where corners of the board were (. nowhere, + few, # many):", *found.map_lines()]
+        if found.bare_parts():
+            lines.append(f"{found.bare_parts()}.")
+        if found.left_out:
+            lines.append(f"No board was found in {', '.join(found.left_out)}.")
+        give("\n".join(lines) + "\n")
     return DONE
 
 

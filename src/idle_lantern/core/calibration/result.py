@@ -3,15 +3,30 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
+import numpy as np
+
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.optics.known import SCHEMA, KnownLens, Lateral
 
 NUMBERS = ("focal_px", "k1", "k2", "k3", "cx", "cy")
+#: Parts of the frame across and down in which corners of boards are counted, and how many are few.
+_PARTS, _FEW = (8, 6), 4
+
+
+def coverage_of(corners: Sequence[Array], width: int, height: int) -> tuple[tuple[int, ...], ...]:
+    """How many corners (N, 2) lie in each part of the frame, rows from above."""
+    places = np.concatenate(corners)
+    counts, *_ = np.histogram2d(
+        places[:, 1], places[:, 0], (_PARTS[1], _PARTS[0]), ((-0.5, height - 0.5), (-0.5, width - 0.5))
+    )
+    return tuple(tuple(int(n) for n in row) for row in counts)
 
 
 @dataclass(frozen=True)
@@ -28,6 +43,7 @@ class Calibration:
         Natural logarithm of the light at a share rho of the half diagonal: ``a rho^2 + b rho^4``.
     lateral_red, lateral_blue : (a, b)
         By how much more than green they are enlarged, ``a + b rho^2``.
+    coverage : how many corners of boards lie in each part of the frame, rows from above
     corner_sigma_px : float or None
         Standard error of where the model puts what lies in a corner, its numbers' errors taken together.
     """
@@ -42,6 +58,7 @@ class Calibration:
     corner_sigma_px: float | None = None
     lateral_red: Lateral = (0.0, 0.0)
     lateral_blue: Lateral = (0.0, 0.0)
+    coverage: tuple[tuple[int, ...], ...] = ()
 
     def known(self, meta: Metadata, name: str, day: str) -> KnownLens:
         """As the gear library keeps it: measured on a day, with a camera and a focal length as the pictures tell them."""
@@ -57,7 +74,7 @@ class Calibration:
         lens = self.lens
         told = f"{lens.model}, f = {units.measured(lens.focal_px, self.sigma.get('focal_px', math.nan))} px"
         for name in ("k1", "k2", "k3"):
-            if getattr(lens, name):
+            if abs(getattr(lens, name)) > self.sigma.get(name, 0.0):
                 told += f", {name} = {getattr(lens, name):+.4f}"
                 if name in self.sigma:
                     told += f" ± {self.sigma[name]:.4f}"
@@ -69,6 +86,23 @@ class Calibration:
             red, blue = (half * sum(pair) for pair in (self.lateral_red, self.lateral_blue))
             told += f"; lateral colour in a corner: red {red:+.1f} px, blue {blue:+.1f} px"
         return told
+
+    def bare_parts(self) -> str:
+        """Which parts of the frame the boards do not reach, for people; empty where they reach all."""
+        if not self.coverage:
+            return ""
+        bare = sum(n == 0 for row in self.coverage for n in row)
+        if not bare:
+            return ""
+        every = sum(len(row) for row in self.coverage)
+        return (
+            f"The boards leave {bare} of {every} parts of the frame bare, where the lens is only guessed from the others: take "
+            "more pictures with the board there, cut off by the rim if need be"
+        )
+
+    def map_lines(self) -> list[str]:
+        """The parts of the frame as the boards fill them, a line for each row."""
+        return [" ".join("." if n == 0 else "+" if n < _FEW else "#" for n in row) for row in self.coverage]
 
     def as_json(self, known: KnownLens) -> dict[str, Any]:
         """As ``idle-lantern/lens-calibration/1``; ``known`` is what a join takes over."""
@@ -83,6 +117,7 @@ class Calibration:
             "corner_sigma_px": self.corner_sigma_px,
             "pictures": self.pictures,
             "points": self.points,
+            "coverage": [list(row) for row in self.coverage],
             "falloff": None
             if self.falloff is None
             else {"terms": list(self.falloff), "corner": math.exp(sum(self.falloff))},
