@@ -37,7 +37,7 @@ def run(args: argparse.Namespace) -> int:
     try:
         with stopping(progress.ask_to_stop):
             paths = files_in(args.paths)
-            missing = next((p for p in paths if not p.exists()), None)
+            missing = next((p for p in args.paths if not p.exists()), None)
             if missing is not None:
                 raise InputError("Is missing", where=str(missing), remedy="Check the name")
             refuse_twice(paths)

@@ -10,7 +10,6 @@ import cv2
 import numpy as np
 import pytest
 
-from idle_lantern.core.audit import veiling_flare
 from idle_lantern.core.audit.audit import CardReport, audit_card
 from idle_lantern.core.audit.report import as_json, as_text
 from idle_lantern.core.colour.picture import Picture
@@ -22,7 +21,6 @@ from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.merging.temperature import red_over_blue
-from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.sorting.card import sort
 from idle_lantern.simulator.camera import CameraSettings, SimulatedCamera, SimulatedHead
 from idle_lantern.simulator.diorama import ambrel_holm
@@ -216,12 +214,3 @@ def test_the_band_of_a_polariser_is_found_in_a_wide_clear_sky(tmp_path: Path):
     assert len(banded) == 1
     assert banded[0].figure > 0.7
     assert "near yaw 1" in banded[0].sentence or "near yaw 5" in banded[0].sentence
-
-
-def test_light_at_the_rim_of_a_frame_is_that_of_its_rim():
-    """What lies outside counted as black, so neighbours' rims seemed dark, and clean frames had a veil along them."""
-    frame = WorkingFrame(Picture(np.full((40, 60, 3), 128, np.uint8)), (4.0, 4.0))
-    rim = np.array([[-0.4, 80.0], [239.4, 80.0], [120.0, -0.4], [120.0, 159.4]])
-    value, _detail = veiling_flare._at(veiling_flare._light(frame), frame, rim)
-    inner, _detail = veiling_flare._at(veiling_flare._light(frame), frame, np.array([[120.0, 80.0]]))
-    np.testing.assert_allclose(value, inner[0], rtol=1e-4)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -10,7 +11,7 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.audit import lattice
-from idle_lantern.core.audit.evenness import LEAST_EV, LEAST_KELVIN, unevenness
+from idle_lantern.core.audit.evenness import LEAST_EV, light_of_run
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
 from idle_lantern.core.audit.parts import Part, parts_of
@@ -139,16 +140,22 @@ class _Audit:
             if i not in soft:
                 self.findings.append(_refocused(paths[i], moved, paths[moved.neighbour]))
         working = working_of(solution)
-        for i, flare in flares(poses, overlaps, working).items():
+        light = light_of_run(poses, overlaps, working)
+        veiled = flares(poses, light)
+        for i, flare in veiled.items():
             self.findings.append(_flared(paths[i], flare))
         band = sky_band(poses, working)
         if band is not None:
             self.findings.append(_polarised(paths[band.frame], band))
+        measured = light.unevenness()
+        self.findings = _as_measured(self.findings, {paths[i]: u.brighter_ev for i, u in measured.items()})
         told = {(f.path, f.what) for f in self.findings}
-        for i, uneven in unevenness(poses, overlaps, working).items():
-            if abs(uneven.brighter_ev) > LEAST_EV and (paths[i], "exposure") not in told:
+        for i, uneven in measured.items():
+            if i in veiled:
+                continue  # what lies over it is neither another exposure nor another colour
+            if uneven.tells_ev and (paths[i], "exposure") not in told:
                 self.findings.append(_uneven(paths[i], uneven.brighter_ev))
-            if abs(uneven.warmer_k) > LEAST_KELVIN:
+            if uneven.tells_colour:
                 self.findings.append(_coloured(paths[i], uneven.warmer_k))
         for i, (share, other) in lattice.best_overlaps(poses, overlaps).items():
             if share < lattice.LEAST_OVERLAP and len(poses.frames) > 1:
@@ -211,6 +218,22 @@ def _polarised(path: Path, band: SkyBand) -> Finding:
         f"The sky has a band near yaw {(band.yaw_deg + 180) % 360 - 180:.0f}° that is {band.ev:.1f} EV darker and bluer than on either side",
         "Wide skies come out even without a polariser; lift the band when finishing",
     )  # fmt: skip
+
+
+def _as_measured(findings: Sequence[Finding], brighter_ev: dict[Path, float]) -> list[Finding]:
+    """What the files tell of exposure and ISO, where the ground itself shows that the brightness is alike: only noise differs."""
+    kept = []
+    for finding in findings:
+        alike = abs(brighter_ev.get(finding.path, math.inf)) < LEAST_EV
+        if alike and finding.what == "exposure":
+            continue
+        if alike and finding.what == "iso":
+            sentence = f"{finding.sentence}, and is as bright as its neighbours"
+            finding = replace(
+                finding, sentence=sentence, remedy="Only its noise differs: nothing is to be done", cure=""
+            )
+        kept.append(finding)
+    return kept
 
 
 def _uneven(path: Path, ev: float) -> Finding:

@@ -46,7 +46,7 @@ def refocused(pairs: Sequence[Compared]) -> dict[int, Refocused]:
 
 def _even(pair: Compared) -> Array:
     """Of each patch whatever its direction."""
-    return np.asarray(pair.ratios.mean(1))
+    return np.asarray(np.nanmean(pair.ratios, 1))
 
 
 def _crossed(ratios: Array) -> bool:

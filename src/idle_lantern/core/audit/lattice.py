@@ -20,6 +20,10 @@ _GAP = 1.55
 #: An overlap below this share is told: too little to match for certain (common practice, no source).
 LEAST_OVERLAP = 0.12
 _LEAST_TILT_DEG = 2.5
+#: A row whose ends lie nearer than so many of its steps goes all round; near the poles rows and corners tell nothing.
+_ALL_ROUND, _POLE_DEG, _CORNERS_DEG = 2.4, 65.0, 50.0
+#: The steps of a row all round fill the circle within this share of one.
+_FILLS = 0.15
 
 
 @dataclass(frozen=True)
@@ -65,10 +69,12 @@ def rows_of(poses: Poses) -> list[LatticeRow]:
 def _row(group: list[int], angles: Array) -> LatticeRow:
     yaws = angles[group, 0] % 360
     order = np.argsort(yaws)
-    sorted_yaws = yaws[order]
-    # begin after the widest gap, so that a row through the back of the circle is one run
-    gaps = np.diff(np.append(sorted_yaws, sorted_yaws[0] + 360))
-    first = (int(np.argmax(gaps)) + 1) % len(group)
+    gaps = np.diff(np.append(yaws[order], yaws[order[0]] + 360))
+    # a row all round begins where it was begun, which is where the numbers of its frames jump most
+    members = np.array(group)[order]
+    jumps = np.abs(np.diff(np.append(members, members[0])))
+    closed = gaps.max() < _ALL_ROUND * np.median(gaps)
+    first = (int(np.argmax(jumps if closed else gaps)) + 1) % len(group)
     turned = np.roll(order, -first)
     run = np.unwrap(np.radians(yaws[turned]))
     return LatticeRow(
@@ -77,44 +83,70 @@ def _row(group: list[int], angles: Array) -> LatticeRow:
 
 
 def missing(poses: Poses) -> list[Missing]:
-    """Frames that the even steps of the rows ask for and nobody shot."""
+    """Frames that the even steps of the rows ask for and nobody shot; never where a frame of any row is."""
     rows = rows_of(poses)
-    found: list[Missing] = []
     # on the circle of the horizon, since rows that look up or down take wider steps
     on_horizon = [s * math.cos(math.radians(r.pitch_deg)) for r in rows for s in np.diff(r.yaw_deg)]
     everywhere = float(np.median(on_horizon)) if on_horizon else math.inf
-    for r, row in enumerate(rows, 1):
-        if abs(row.pitch_deg) > 65 or len(row.members) < 3:
-            continue
-        steps = np.diff(row.yaw_deg)
-        usual = min(float(np.median(steps)), everywhere / math.cos(math.radians(row.pitch_deg)))
-        column = 1
-        for k, step in enumerate(steps):
-            lost = max(0, round(float(step) / usual) - 1) if step > _GAP * usual else 0
-            for m in range(1, lost + 1):
-                found.append(_told(r, column + m, row.yaw_deg[k] + step * m / (lost + 1), row.pitch_deg, len(rows)))
-            column += 1 + lost
-    return found + _corners(rows)
-
-
-def _corners(rows: Sequence[LatticeRow]) -> list[Missing]:
-    """Rows that end a step before the others do."""
-    level = [(r, row) for r, row in enumerate(rows, 1) if abs(row.pitch_deg) <= 50 and len(row.members) >= 3]
-    if len(level) < 2:
-        return []
+    level = {r: row for r, row in enumerate(rows, 1) if abs(row.pitch_deg) <= _POLE_DEG and len(row.members) >= 3}
+    steps = {
+        r: min(float(np.median(np.diff(row.yaw_deg))), everywhere / math.cos(math.radians(row.pitch_deg)))
+        for r, row in level.items()
+    }
+    all_round = all(_goes_round(row, steps[r]) for r, row in level.items())
+    lost = {r: _within(row, steps[r], all_round=all_round) for r, row in level.items()}
+    for r, yaws in ({} if all_round else _at_the_ends(level, steps)).items():
+        lost[r] += yaws
+    angles = angles_deg(poses)
     found = []
-    steps = {r: float(np.median(np.diff(row.yaw_deg))) for r, row in level}
-    for side in (0, -1):
-        ends = {r: _nearest_turn(row.yaw_deg[side], level[0][1].yaw_deg[side]) for r, row in level}
-        furthest = (min if side == 0 else max)(ends.values())
-        for r, row in level:
-            short = abs(ends[r] - furthest)
-            if short > 0.75 * steps[r] and short < 5 * steps[r]:
-                outward = -1 if side == 0 else 1
-                for m in range(1, max(1, round(short / steps[r])) + 1):
-                    column = 0 if side == 0 else len(row.members) + m
-                    found.append(_told(r, max(1, column), ends[r] + outward * m * steps[r], row.pitch_deg, len(rows)))
+    for r, row in level.items():
+        free = sorted(y for y in lost[r] if not _shot(angles, y, row.pitch_deg, steps[r]))
+        columns = np.sort(np.concatenate([row.yaw_deg, free]))
+        found += [_told(r, 1 + int(np.searchsorted(columns, y)), y, row.pitch_deg, len(rows)) for y in free]
     return found
+
+
+def _within(row: LatticeRow, step: float, *, all_round: bool) -> list[float]:
+    """Yaws that are left out inside a row; of a row all round also between its last frame and its first."""
+    yaws = [*row.yaw_deg, row.yaw_deg[0] + 360] if all_round else row.yaw_deg
+    lost: list[float] = []
+    for one, other in zip(yaws, yaws[1:]):
+        count = max(0, round((other - one) / step) - 1) if other - one > _GAP * step else 0
+        lost += [one + (other - one) * m / (count + 1) for m in range(1, count + 1)]
+    return lost
+
+
+def _goes_round(row: LatticeRow, step: float) -> bool:
+    """Whether a row closes, or did but for a frame: even steps fill the circle, and what is open is hardly a step more."""
+    span = row.yaw_deg[-1] - row.yaw_deg[0]
+    each = span / max(1, round(span / step))
+    left = 360 % each
+    return 360 - span < _ALL_ROUND * step and min(left, each - left) < _FILLS * each
+
+
+def _at_the_ends(rows: dict[int, LatticeRow], steps: dict[int, float]) -> dict[int, list[float]]:
+    """Yaws by row where rows end a step before the others do."""
+    open_rows = {r: row for r, row in rows.items() if abs(row.pitch_deg) <= _CORNERS_DEG}
+    found: dict[int, list[float]] = {r: [] for r in open_rows}
+    if len(open_rows) < 2:
+        return found
+    first = next(iter(open_rows.values()))
+    for side, outward in ((0, -1), (-1, 1)):
+        ends = {r: _nearest_turn(row.yaw_deg[side], first.yaw_deg[side]) for r, row in open_rows.items()}
+        furthest = (min if side == 0 else max)(ends.values())
+        for r, row in open_rows.items():
+            short = abs(ends[r] - furthest)
+            if 0.75 * steps[r] < short < 5 * steps[r]:
+                lost = max(1, round(short / steps[r]))
+                found[r] += [row.yaw_deg[side] + outward * m * steps[r] for m in range(1, lost + 1)]
+    return found
+
+
+def _shot(angles: Array, yaw: float, pitch: float, step: float) -> bool:
+    """Whether a frame, of whatever row, points within half a step of there."""
+    away = np.abs((angles[:, 0] - yaw + 180) % 360 - 180) * math.cos(math.radians(pitch))
+    half = step * math.cos(math.radians(pitch)) / 2
+    return bool((np.hypot(away, angles[:, 1] - pitch) < half).any())
 
 
 def _nearest_turn(yaw: float, to: float) -> float:

@@ -8,18 +8,16 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
+from idle_lantern.core.audit.evenness import RunLight
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.inspection.overlaps import Overlap
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.poses import Poses
 
 #: Cells across and down in which light is compared.
 _CELLS = 25
 #: A veil that is told, in EV, and the cells that it covers at least.
-_LEAST_VEIL_EV, _LEAST_CELLS = 0.22, 8
-#: Linear light between which a place is compared.
-_DARK, _BRIGHT = 0.01, 0.85
+_LEAST_VEIL_EV, _LEAST_CELLS = 0.22, 16
 #: The detail under a veil is that of the neighbour; where it is not, something moved.
 _LEAST_ALIKE = 0.3
 _LEAST_FRAMES = 4
@@ -49,26 +47,18 @@ class SkyBand:
     frame: int
 
 
-def flares(poses: Poses, overlaps: Sequence[Overlap], working: Sequence[WorkingFrame]) -> dict[int, Flare]:
-    """By place in the poses. What all frames have alike, fall-off and dust, is none."""
+def flares(poses: Poses, run: RunLight) -> dict[int, Flare]:
+    """By place in the poses. What all frames have alike, fall-off and dust, is none, nor is another exposure."""
     count = len(poses.frames)
     if count < _LEAST_FRAMES:
         return {}
-    light = [_light(w) for w in working]
     over: list[list[Array]] = [[] for _ in range(count)]
     alike: list[list[Array]] = [[] for _ in range(count)]
-    for overlap in overlaps:
-        i, j = overlap.i, overlap.j
-        values, details = zip(
-            *(_at(light[k], working[k], p) for k, p in ((i, overlap.points_i), (j, overlap.points_j)))
-        )
-        known = np.all([(v > _DARK) & (v < _BRIGHT) for v in values], axis=0)
-        if known.sum() < 2 * _LEAST_CELLS:
-            continue
-        brighter = np.log2(values[0][known] / values[1][known])
-        brighter = brighter - np.median(brighter)
-        same = details[0][known] * details[1][known] / (details[0][known] ** 2 + details[1][known] ** 2 + 1e-6)
-        for k, points, sign in ((i, overlap.points_i[known], 1.0), (j, overlap.points_j[known], -1.0)):
+    for pair in run.pairs:
+        brighter = pair.ev[:, 1] - (run.gain_ev[pair.i, 1] - run.gain_ev[pair.j, 1])
+        a, b = pair.contrast.T
+        same = a * b / (a**2 + b**2 + 1e-9)
+        for k, points, sign in ((pair.i, pair.points_i, 1.0), (pair.j, pair.points_j, -1.0)):
             over[k].append(_on_cells(points, sign * brighter, poses.lenses[k].width, poses.lenses[k].height))
             alike[k].append(_on_cells(points, same, poses.lenses[k].width, poses.lenses[k].height))
     # a neighbour may have a flare itself: the least of what any tells counts
@@ -101,24 +91,6 @@ def _flare_of(brighter: Array, alike: Sequence[Array], width: int, height: int) 
         (float(x) + 0.5) / _CELLS * width,
         (float(y) + 0.5) / _CELLS * height,
     )
-
-
-def _light(frame: WorkingFrame) -> tuple[Array, Array]:
-    """Smoothed linear green, and the detail on it."""
-    linear = np.ascontiguousarray(frame.picture.light()[..., 1])
-    smooth = cv2.GaussianBlur(linear, (0, 0), 2.0)
-    logs = np.log2(np.maximum(smooth, 1e-4))
-    return smooth, np.asarray(logs - cv2.GaussianBlur(logs, (0, 0), 6.0))
-
-
-def _at(light: tuple[Array, Array], frame: WorkingFrame, points: Array) -> tuple[Array, Array]:
-    scale = np.asarray(frame.scale)
-    there = ((points + 0.5) / scale - 0.5).astype(np.float32)[None]
-    value, detail = (
-        cv2.remap(m.astype(np.float32), there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0]
-        for m in light
-    )
-    return value, detail
 
 
 def _on_cells(points: Array, values: Array, width: int, height: int) -> Array:

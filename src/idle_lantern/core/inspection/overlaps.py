@@ -12,6 +12,8 @@ from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.registration.solve.poses import Poses
 
 _GRID = 25
+#: Rounds after which few odd frames are found, and how near to the middle a frame counts as there.
+_ODD_ROUNDS, _LEAST_AWAY = 12, 0.01
 
 
 @dataclass(frozen=True)
@@ -64,21 +66,36 @@ def largest_of_each(overlaps: Sequence[Overlap], count: int) -> list[Overlap]:
     return [overlaps[n] for n in sorted(kept)]
 
 
-def balanced(count: int, pairs: Array, differences: Array, weights: Array) -> Array:
-    """Values of each frame whose differences are as measured, least squares; their median is nothing.
+def balanced(count: int, pairs: Array, differences: Array, sigmas: Array, odd_cost: float, above: float = 1.0) -> Array:
+    """Values of each frame whose differences are as measured, as few of them as can be away from their middle, (count, K).
+
+    The least of the squared misses of the pairs in their doubts and of ``odd_cost`` for each unit that a frame is away; so
+    one pair that is wrong does not shift all frames on one side of it, and one odd frame is not spread over its neighbours.
 
     Parameters
     ----------
-    pairs : (P, 2) int, differences : (P, ...) value of the first less that of the second, weights : (P,)
+    pairs : (P, 2) int
+    differences : (P, K)
+        Values of the first less those of the second.
+    sigmas : (P,)
+        Doubts of the differences.
+    above : float
+        Times as much as a frame below the middle one above it costs.
     """
-    rows = np.zeros((len(pairs) + 1, count))
-    at = np.arange(len(pairs))
-    root = np.sqrt(weights)
-    rows[at, pairs[:, 0]], rows[at, pairs[:, 1]] = root, -root
-    rows[-1] = 1e-3
-    values = np.concatenate(
-        [differences * root.reshape(-1, *[1] * (differences.ndim - 1)), np.zeros((1, *differences.shape[1:]))]
-    )
-    found, *_ = np.linalg.lstsq(rows, values.reshape(len(rows), -1), rcond=None)
-    found = found.reshape(count, *differences.shape[1:])
+    weight = 1 / sigmas**2
+    normal = np.zeros((count, count))
+    for (i, j), w in zip(pairs, weight):
+        normal[[i, j], [i, j]] += w
+        normal[i, j] -= w
+        normal[j, i] -= w
+    right = np.zeros((count, differences.shape[1]))
+    np.add.at(right, pairs[:, 0], differences * weight[:, None])
+    np.add.at(right, pairs[:, 1], -differences * weight[:, None])
+    found: Array = np.zeros_like(right)
+    for _ in range(_ODD_ROUNDS):
+        off = found - np.median(found, 0)
+        cost = np.where(off.mean(1) > 0, above, 1.0) * odd_cost
+        # half the square under this weight is the cost itself (iteratively reweighted least squares)
+        held = cost / 2 / np.maximum(np.linalg.norm(off, axis=1), _LEAST_AWAY)
+        found = np.linalg.solve(normal + np.diag(held), right)
     return np.asarray(found - np.median(found, 0))

@@ -28,17 +28,31 @@ _SMALL_BELOW_PX = 1500  # those with a shorter side below this
 _FINE_PX = 1.5
 #: Cycles per pixel of the detail that counts.
 _BAND = (0.11, 0.32)
-BAND_RAD = 2 * math.pi * 0.2
+#: And of coarser detail, which blur leaves and another exposure or a veil takes as much as the fine.
+_COARSE = (0.035, 0.085)
+#: Radians per pixel by which a blur tells: a Gaussian of ``s`` pixels takes ``(s * BAND_RAD) ** 2`` off the logarithm of the band's
+#: power against that of the coarse.
+BAND_RAD = 2 * math.pi * math.sqrt(0.2**2 - 0.06**2)
 #: Cycles per pixel from which there is noise only, and the mean of exponentially spread power over its median.
 _FINEST, _MEAN_OF_MEDIAN = 0.52, 1.443
 #: Share of the band's power that is left at least when noise is taken off.
 _MOST_NOISE = 0.15
 _SECTORS = 4
 _PATCHES = 8
+#: They are those with most detail among so many, spread over the overlap, alike in bands from above to below.
+_CANDIDATES, _BANDS = 40, 4
 #: Power per bin below which a patch shows no detail but noise (display values of 0 to 255).
 _LEAST_POWER = 2.5
+#: Grain has so much at most; detail of one direction counts that has so many times the grain.
+_MOST_GRAIN, _OVER_GRAIN = 12.0, 3.0
 #: Blur of a Gaussian of that many pixels is told, where it stands out from its doubt by so much.
 LEAST_SIGMA_PX, _STANDS_OUT = 0.6, 4.0
+#: Along one direction, where more may be chance: of four directions the one counts that lost most. A move of 3 px or so.
+_LEAST_SHAKEN_PX = 0.8
+#: What an odd frame costs, per unit of the logarithm of its power, against the square of a pair's miss in its doubts.
+_ODD_COST = 4.0
+#: A frame sharper than the others is by so much less likely than one that is softer.
+_SHARPER = 3.0
 #: The loss along one direction is so much more than across it where the camera moved.
 _SHAKEN = 0.5
 
@@ -77,7 +91,7 @@ class Compared:
     i, j : int
         Places of the frames in the poses.
     ratios : (P, sectors)
-        Logarithm of the power of i against j.
+        Logarithm of the power of i against j, by direction; NaN where neither shows more than noise.
     strength : (P,)
         Power in both.
     points_i, points_j : (P, 2)
@@ -107,8 +121,7 @@ def blurs(count: int, pairs_compared: Sequence[Compared]) -> dict[int, Blur]:
     each: list[float] = []
     where: dict[int, tuple[float, float]] = {}
     for pair in pairs_compared:
-        loss = np.median(pair.ratios, 0)
-        spread = 1.4826 * float(np.median(np.abs(pair.ratios - loss)))
+        loss, spread = _loss(pair.ratios)
         best = int(pair.strength.argmax())
         pairs.append((pair.i, pair.j))
         losses.append(loss)
@@ -119,10 +132,19 @@ def blurs(count: int, pairs_compared: Sequence[Compared]) -> dict[int, Blur]:
         return {}
     doubt: Array = np.asarray(each)
     # logarithm of the power lost, by direction
-    lost = -balanced(count, np.asarray(pairs), np.asarray(losses), 1 / doubt**2)
+    lost = -balanced(count, np.asarray(pairs), np.asarray(losses), doubt, _ODD_COST, above=_SHARPER)
     return {
         i: blur for i in sorted(where) if (blur := _blur_of(lost[i], _doubt_of(i, pairs, doubt), where[i])) is not None
     }
+
+
+def _loss(ratios: Array) -> tuple[Array, float]:
+    """Median over the patches by direction, (sectors,), the mean of the others where nothing tells; and the spread about it."""
+    loss = np.full(_SECTORS, np.nan)
+    known = np.isfinite(ratios).sum(0) >= min(2, np.isfinite(ratios).sum(0).max())
+    loss[known] = np.nanmedian(ratios[:, known], 0)
+    spread = 1.4826 * float(np.nanmedian(np.abs(ratios - loss)))
+    return np.where(known, loss, loss[known].mean()), spread
 
 
 def _doubt_of(i: int, pairs: Sequence[tuple[int, int]], doubts: Array) -> float:
@@ -133,11 +155,12 @@ def _doubt_of(i: int, pairs: Sequence[tuple[int, int]], doubts: Array) -> float:
 def _blur_of(lost: Array, doubt: float, where: tuple[float, float]) -> Blur | None:
     mean = float(lost.mean())
     # of a Gaussian: power falls by exp(-w^2 s^2)
-    sigma = math.sqrt(max(0.0, float(lost.max()) if _shaken(lost) else mean)) / BAND_RAD
-    if sigma < LEAST_SIGMA_PX or lost.max() < _STANDS_OUT * doubt:
+    shaken = _shaken(lost)
+    sigma = math.sqrt(max(0.0, float(lost.max()) if shaken else mean)) / BAND_RAD
+    if sigma < (_LEAST_SHAKEN_PX if shaken else LEAST_SIGMA_PX) or lost.max() < _STANDS_OUT * doubt:
         return None
     shake, direction = 0.0, 0.0
-    if _shaken(lost):
+    if shaken:
         shake = _length_of(float(lost.max()))
         direction = _direction_deg(lost)
     return Blur(sigma, doubt / (2 * BAND_RAD**2 * max(sigma, 0.1)), shake, direction, *where)
@@ -166,11 +189,12 @@ def _direction_deg(lost: Array) -> float:
 
 
 def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> Compared | None:
-    at = _places(poses, overlap)
-    if not len(at):
+    candidates = _places(poses, overlap)
+    if not len(candidates):
         return None
     first, second = grey(overlap.i), grey(overlap.j)
     side = _side_px(poses, overlap)
+    at = _most_detailed(candidates, [(first, overlap.points_i), (second, overlap.points_j)], side)
     seen = []
     for p, q, there in zip(overlap.points_i[at], overlap.points_j[at], _changes(poses, overlap, overlap.points_i[at])):
         own_i, own_j = _patch(first, p, side), _patch(second, q, side)
@@ -182,15 +206,20 @@ def _compared(poses: Poses, overlap: Overlap, grey: Callable[[int], Array]) -> C
             seen.append((np.stack([own_i, carried_j, own_j, carried_i]), p, q))
     if len(seen) < 2:
         return None
-    powers = _powers(np.concatenate([patches for patches, _p, _q in seen])).reshape(len(seen), 4, _SECTORS)
+    powers, coarse = _powers(np.concatenate([patches for patches, _p, _q in seen]))
+    powers, coarse = powers.reshape(len(seen), 4, _SECTORS), coarse.reshape(len(seen), 4, 1)
+    # grain that JPEG smoothed at its finest shows in the barest patch
+    grain = min(float(powers.min()), _MOST_GRAIN)
+    shows = np.asarray((powers > max(_LEAST_POWER, _OVER_GRAIN * grain)).any(1))
+    powers = np.maximum(powers - grain, _MOST_NOISE * powers)
     means = powers.mean(2)
-    told = (means.min(1) >= _LEAST_POWER * 0.2) & (means.max(1) >= _LEAST_POWER)
+    told = shows.any(1) & (means.min(1) >= _LEAST_POWER * 0.2)
     if told.sum() < 2:
         return None
-    own_i, carried_j, own_j, carried_i = np.moveaxis(powers[told], 1, 0)
-    ratios = (np.log(own_i / carried_j) - np.log(own_j / carried_i)) / 2
+    own_i, carried_j, own_j, carried_i = np.moveaxis((powers / coarse)[told], 1, 0)
+    ratios = np.where(shows[told], (np.log(own_i / carried_j) - np.log(own_j / carried_i)) / 2, np.nan)
     points_i, points_j = (np.asarray([s[n] for s, t in zip(seen, told) if t]) for n in (1, 2))
-    return Compared(overlap.i, overlap.j, ratios, own_i.sum(1) + own_j.sum(1), points_i, points_j)
+    return Compared(overlap.i, overlap.j, ratios, means[told][:, 0] + means[told][:, 2], points_i, points_j)
 
 
 def _places(poses: Poses, overlap: Overlap) -> Array:
@@ -201,9 +230,28 @@ def _places(poses: Poses, overlap: Overlap) -> Array:
         lens = poses.lenses[k]
         inside &= (points > half).all(1) & (points < (lens.width - half, lens.height - half)).all(1)
     at = np.flatnonzero(inside)
-    if len(at) > _PATCHES:
-        at = at[np.linspace(0, len(at) - 1, _PATCHES).round().astype(int)]
+    if len(at) > _CANDIDATES:
+        at = at[np.linspace(0, len(at) - 1, _CANDIDATES).round().astype(int)]
     return at
+
+
+def _most_detailed(at: Array, frames: Sequence[tuple[Array, Array]], side: int) -> Array:
+    """Of places of an overlap those where either of two frames, a grey picture and pixels (N, 2) in it, shows most fine detail.
+
+    As many from the upper part as from the lower: what is near lies low.
+    """
+    if len(at) <= _PATCHES:
+        return at
+    detail = np.array([max(_detail(_patch(grey, points[k], side)) for grey, points in frames) for k in at])
+    by_height = np.array_split(np.argsort(frames[0][1][at, 1], kind="stable"), _BANDS)
+    best = [band[np.argsort(detail[band])[-_PATCHES // _BANDS :]] for band in by_height]
+    return np.asarray(np.sort(at[np.concatenate(best)]))
+
+
+def _detail(patch: Array | None) -> float:
+    if patch is None:
+        return 0.0
+    return float((cv2.GaussianBlur(patch, (0, 0), 1.0) - cv2.GaussianBlur(patch, (0, 0), 2.0)).std())
 
 
 def _changes(poses: Poses, overlap: Overlap, points: Array) -> list[Array | None]:
@@ -244,8 +292,8 @@ def _alike(one: Array, other: Array) -> bool:
     return float(best.max()) > 0.7
 
 
-def _powers(patches: Array) -> Array:
-    """Power of the band by direction, (N, sectors), of patches (N, side, side) float32."""
+def _powers(patches: Array) -> tuple[Array, Array]:
+    """Power of the band by direction, (N, sectors), and of what is coarser, (N,), of patches (N, side, side) float32."""
     count, side, _side = patches.shape
     window = _window(side)
     waves = np.fft.rfft2((patches - patches.mean((1, 2), keepdims=True)) * window)
@@ -253,12 +301,19 @@ def _powers(patches: Array) -> Array:
     # what is left at the finest is noise more than detail; the same much of it lies in the band
     noise = np.median(spectrum[:, _finest(side)], axis=1, keepdims=True) * _MEAN_OF_MEDIAN
     band = np.stack([spectrum[:, at] @ weight / len(at) for at, weight in _sectors(side)], -1)
-    return np.asarray(np.maximum(band - noise, _MOST_NOISE * band) + 1e-6)
+    coarse = spectrum[:, _coarse(side)].mean(1)
+    return np.asarray(np.maximum(band - noise, _MOST_NOISE * band) + 1e-6), np.asarray(coarse + 1e-6)
 
 
 @lru_cache(maxsize=2)
 def _finest(side: int) -> Array:
     return np.flatnonzero(np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None]) > _FINEST)
+
+
+@lru_cache(maxsize=2)
+def _coarse(side: int) -> Array:
+    radius = np.hypot(np.fft.rfftfreq(side)[None, :], np.fft.fftfreq(side)[:, None])
+    return np.flatnonzero((radius >= _COARSE[0]) & (radius <= _COARSE[1]))
 
 
 @lru_cache(maxsize=2)

@@ -32,6 +32,8 @@ _STILL, _ALIKE_STILL = 0.02, 0.3
 _SHOWS_DETAIL = 0.004
 #: Frames of a bracket follow each other by so many seconds beyond their exposures, also by hand.
 _AT_ONCE_S = 4.0
+#: Of more repeats than this so many are looked at for the sharpest.
+_MOST_COMPARED = 16
 
 
 @dataclass(frozen=True)
@@ -133,21 +135,27 @@ def _member_of(group: Sequence[_Member], look: FilePreview) -> _Member | None:
     if _turned(last, look):
         return None
     # of a bracket one exposure may show what another has burnt out
-    seen = [(m, found) for m, found in ((m, common(m.look, look)) for m in group) if found is not None]
-    nearest, best = max(seen, key=lambda pair: pair[1].alike)
+    beside = _one_of_each_exposure(group)
+    seen = [(m, found) for m, found in ((m, common(m.look, look)) for m in beside) if found is not None]
+    nearest, best = max(seen, key=lambda pair: pair[1].ground)
     step = nearest.step + _brighter(nearest.look, look, best)
     detail = min(nearest.look.detail, look.detail)
     told = detail >= _SHOWS_DETAIL
-    if told and best.alike >= (_ALIKE if best.shift > _STILL else _ALIKE_STILL):
+    if told and best.ground >= (_ALIKE if best.shift > _STILL else _ALIKE_STILL):
         return _Member(look, step, sure=True) if best.shift <= _SAME_SHIFT else None
     # what shows nothing, or is burnt out, belongs to the bracket whose exposures go on
     if None in (last.exposure_ev, look.exposure_ev):
         return None
-    if _apart_s(last, look) > _AT_ONCE_S or any(abs(step - m.step) < _STEP_EV for m in group):
+    if _apart_s(last, look) > _AT_ONCE_S or any(abs(step - m.step) < _STEP_EV for m in beside):
         return None
     if told and best.alike < _UNLIKE and detail > 3 * _SHOWS_DETAIL:
         return None
     return _Member(look, step, sure=False)
+
+
+def _one_of_each_exposure(group: Sequence[_Member]) -> list[_Member]:
+    """The last of each, so that a thousand frames of one view are not each compared with each."""
+    return list({round(m.step / _STEP_EV): m for m in group}.values())
 
 
 def _brighter(a: FilePreview, b: FilePreview, seen: Common) -> float:
@@ -214,8 +222,10 @@ def sharpest_chosen(position: Position) -> Position:
         return position
     if steps_of([look.path for look in position.looks]) is not None:
         return replace(position, role="sensor-shift", chosen=0)
-    energy = [_fine_energy(look.path) for look in position.looks]
-    return replace(position, chosen=int(np.argmax(energy)))
+    # of a time lapse some, from end to end
+    looked_at = np.unique(np.linspace(0, len(position.looks) - 1, _MOST_COMPARED).round().astype(int))
+    energy = [_fine_energy(position.looks[k].path) for k in looked_at]
+    return replace(position, chosen=int(looked_at[int(np.argmax(energy))]))
 
 
 def _fine_energy(path: Path) -> float:

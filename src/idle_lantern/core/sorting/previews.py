@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 
 import cv2
@@ -21,6 +21,8 @@ LONGEST_PX = 192
 _DARK, _BRIGHT = 0.03, 0.95
 #: Colours are compared by means of blocks.
 _BLOCKS = 6
+#: Detail changes over so many pixels of a look.
+_CHANGE_PX = 3
 #: What is darker than this is told by no camera from nothing.
 _FLOOR = 1e-4
 
@@ -54,6 +56,12 @@ class FilePreview:
         """Mean colours of blocks, CIE Lab, (n, 3) float32; only what may be a hand before the lens is asked for them."""
         lab = cv2.cvtColor(self.small.astype(np.float32) / 255, cv2.COLOR_RGB2LAB)
         return np.asarray(cv2.resize(lab, (_BLOCKS, _BLOCKS), interpolation=cv2.INTER_AREA).reshape(-1, 3))
+
+    @cached_property
+    def flattened(self) -> Array:
+        """Fine detail alike for all exposures: differences of logarithms, (h, w) float32."""
+        logs = np.log(np.maximum(self.grey, 0.02))
+        return np.asarray(np.clip(logs - cv2.GaussianBlur(logs, (0, 0), 8), -0.6, 0.6), np.float32)
 
     @property
     def path(self) -> Path:
@@ -89,10 +97,14 @@ def look_at(path: Path, ahead: ReadAhead | None = None) -> FilePreview:
 @dataclass(frozen=True)
 class Common:
     """How two looks lie on each other: the move from the first to the second in shares of their width, how alike they
-    are there (correlation), and how much brighter the second is in EV, None where no place tells."""
+    are there (correlation), and how much brighter the second is in EV, None where no place tells.
+
+    ``ground`` is how alike they are across and down as well, the least of it: a horizon or the fall-off of a lens looks the
+    same wherever the camera points, but tells nothing along it."""
 
     shift: float
     alike: float
+    ground: float
     brighter_ev: float | None
 
 
@@ -101,29 +113,36 @@ def common(a: FilePreview, b: FilePreview) -> Common | None:
     if a.grey.shape != b.grey.shape:
         return None
     height, width = a.grey.shape
-    ground = [_flattened(look.grey) for look in (a, b)]
-    window = cv2.createHanningWindow((width, height), cv2.CV_32F)
-    (dx, dy), _response = cv2.phaseCorrelate(ground[0], ground[1], window)
+    (dx, dy), _response = cv2.phaseCorrelate(a.flattened, b.flattened, _window(width, height))
     x, y = round(dx), round(dy)
     if abs(x) > width // 2 or abs(y) > height // 2:
-        return Common(math.hypot(dx, dy) / width, 0.0, None)
+        return Common(math.hypot(dx, dy) / width, 0.0, 0.0, None)
     first = np.s_[max(0, -y) : height + min(0, -y), max(0, -x) : width + min(0, -x)]
     second = np.s_[max(0, y) : height + min(0, y), max(0, x) : width + min(0, x)]
     told = _tells(a.grey[first]) & _tells(b.grey[second])
-    p, q = ground[0][first], ground[1][second]
+    p, q = a.flattened[first], b.flattened[second]
+    ground = min(_correlation(*_changes(p, q, told, axis)) for axis in (0, 1))
     if told.sum() > 0.05 * told.size:
         p, q = p[told], q[told]
         ratio = SRGB.to_linear(b.grey[second][told]) / SRGB.to_linear(a.grey[first][told])
         brighter = float(np.log2(np.median(ratio)))
     else:
         brighter = None
-    return Common(math.hypot(dx, dy) / width, _correlation(p, q), brighter)
+    alike = _correlation(p, q)
+    return Common(math.hypot(dx, dy) / width, alike, min(alike, ground), brighter)
 
 
-def _flattened(grey: Array) -> Array:
-    """Fine detail alike for all exposures: differences of logarithms."""
-    logs = np.log(np.maximum(grey, 0.02))
-    return np.asarray(np.clip(logs - cv2.GaussianBlur(logs, (0, 0), 8), -0.6, 0.6), np.float32)
+def _changes(p: Array, q: Array, told: Array, axis: int) -> tuple[Array, Array]:
+    """How detail (h, w) changes along an axis in both, where both tell, (n,) each; everywhere where hardly any place does."""
+    p, q, told = (np.moveaxis(x, axis, 0) for x in (p, q, told))
+    one, other = (x[_CHANGE_PX:] - x[:-_CHANGE_PX] for x in (p, q))
+    both = told[_CHANGE_PX:] & told[:-_CHANGE_PX]
+    return (one[both], other[both]) if both.sum() > 0.05 * both.size else (one.ravel(), other.ravel())
+
+
+@lru_cache(maxsize=4)
+def _window(width: int, height: int) -> Array:
+    return np.asarray(cv2.createHanningWindow((width, height), cv2.CV_32F))
 
 
 def _tells(grey: Array) -> Array:
@@ -132,6 +151,8 @@ def _tells(grey: Array) -> Array:
 
 
 def _correlation(p: Array, q: Array) -> float:
+    if not p.size:
+        return 0.0
     p, q = p.ravel() - p.mean(), q.ravel() - q.mean()
     size = math.sqrt(float(p @ p) * float(q @ q))
     return float(p @ q) / size if size > 0 else 0.0

@@ -14,7 +14,7 @@ from typing import Literal
 
 import numpy as np
 
-from idle_lantern.core.audit.evenness import unevenness
+from idle_lantern.core.audit.evenness import light_of_run
 from idle_lantern.core.base import units
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.frames.decoded import DecodedFrames
@@ -333,7 +333,8 @@ class LiveCheck:
             )
             both = [*best, *best][:2]
             looks = [s.look for s in (new, *chosen) if s.look is not None]
-            found = unevenness(three, [replace(o, i=0, j=k) for k, o in enumerate(both, 1)], looks).get(0)
+            beside = [replace(o, i=0, j=k) for k, o in enumerate(both, 1)]
+            found = light_of_run(three, beside, looks, veils=False).unevenness().get(0)
             faults += uneven(found.brighter_ev if found is not None else 0.0)
         return faults
 

@@ -38,7 +38,21 @@ _ROWS = 64
 
 def solve_vignetting(overview: Overview, count: int) -> Vignetting:
     """c1 and c2 from the overlaps of ``count`` frames, with a free gain for each frame."""
-    frames_a, frames_b, terms, right = _samples(overview)
+    c1, c2 = fitted(count, *_samples(overview))
+    return NONE if abs(c1 + c2) < _NOTICEABLE else (c1, c2)
+
+
+def fitted(count: int, frames_a: Array, frames_b: Array, terms: Array, right: Array) -> Vignetting:
+    """c1 and c2 by samples of pairs of ``count`` frames, whatever gain each frame has.
+
+    Parameters
+    ----------
+    frames_a, frames_b : (N,) int
+    terms : (N, 2)
+        rho^2 and rho^4 in a less those in b.
+    right : (N,)
+        Natural logarithm of the light in b over that in a.
+    """
     if len(right) < 200:
         return NONE
     solution: Array = np.zeros(count + 2)
@@ -58,9 +72,7 @@ def solve_vignetting(overview: Overview, count: int) -> Vignetting:
         normal[np.diag_indices(count + 2)] += _PRIOR_WEIGHT
         solution = np.linalg.solve(normal, side)
     c1, c2 = float(solution[count]), float(solution[count + 1])
-    if abs(c1 + c2) < _NOTICEABLE or not _DARKEST < c1 + c2 < 0.3:
-        return NONE
-    return c1, c2
+    return (c1, c2) if _DARKEST < c1 + c2 < 0.3 else NONE
 
 
 def without_vignetting(pixels: Array, lens: Lens, vignetting: Vignetting, space: ColourSpace = SRGB) -> Array:

@@ -24,6 +24,8 @@ from idle_lantern.core.geometry import rotations
 _SAME_PITCH_RAD = math.radians(4.0)
 _SAME_STEP = 0.35
 _LEAST_RUN = 3
+#: Two frames alone are a run where their step is that of others within this share.
+_ALIKE_STEP = 0.1
 
 
 @dataclass(frozen=True)
@@ -109,10 +111,20 @@ def place_by_regularity(order: Sequence[int], placed: dict[int, Array], missing:
         beside += [r for r in runs if place in range(r.places[-1] - usual + 1, r.places[0])]
         # between two runs the shorter one lacks the frame
         beside.sort(key=lambda r: r.places[-1] - r.places[0])
-        guess = (inside or beside)[0].guess(place) if inside or beside else _in_next_row(runs, usual, place, len(order))
-        if guess is not None:
+        by_run = [r.guess(place) for r in inside or beside]
+        guess = by_run[0] if by_run else _in_next_row(runs, usual, place, len(order))
+        if guess is not None and not _taken(guess, placed, runs):
             found[frame] = guess
     return found
+
+
+def _taken(guess: Guess, placed: dict[int, Array], runs: Sequence[SteadyRun]) -> bool:
+    """Whether a placed frame stands there already: the run did not go on as it was."""
+    near = _SAME_STEP * min(float(np.linalg.norm(r.step)) for r in runs)
+    away = rotations.angle_between(
+        np.broadcast_to(guess.rotation, (len(placed), 3, 3)), np.stack(list(placed.values()))
+    )
+    return float(np.min(away)) < near
 
 
 def place_where_a_run_goes_on(
@@ -183,7 +195,16 @@ def _runs(order: Sequence[int], placed: dict[int, Array]) -> list[SteadyRun]:
             present = []
         present.append(place)
     runs.append(present)
-    return [SteadyRun.of(r, np.stack([placed[order[p]] for p in r])) for r in runs if len(r) >= _LEAST_RUN]
+    steady = [SteadyRun.of(r, np.stack([placed[order[p]] for p in r])) for r in runs if len(r) > 1]
+    usual = [r.step for r in steady if len(r.places) >= _LEAST_RUN]
+    # two frames are a run where they step as others do
+    return [r for r in steady if len(r.places) >= _LEAST_RUN or any(_as_far(r.step, step) for step in usual)]
+
+
+def _as_far(one: Array, other: Array) -> bool:
+    """Whether two steps of a grid are as wide, to either side."""
+    wide = [float(np.linalg.norm(s)) for s in (one, other)]
+    return abs(wide[0] - wide[1]) < _ALIKE_STEP * max(wide)
 
 
 def _continues(order: Sequence[int], angles: dict[int, list[float]], run: list[int], place: int) -> bool:
