@@ -42,18 +42,30 @@ def _any_lens(rng: np.random.Generator) -> Lens:
     )  # fmt: skip
 
 
-def drawn(lens: Lens, rays: np.ndarray, pose: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    """A board of 10 x 7 squares as the lens sees it, grey, 8 bit."""
+def rays_of(lens: Lens, fine: int = FINE) -> np.ndarray:
+    """Directions of ``fine`` x ``fine`` places of each pixel, row by row, (N, 3)."""
+    v, u = np.mgrid[: lens.height * fine, : lens.width * fine]
+    pixels = np.stack([(u + 0.5) / fine - 0.5, (v + 0.5) / fine - 0.5], -1).reshape(-1, 2)
+    return np.nan_to_num(lens.unproject(pixels), nan=1e-9)
+
+
+def drawn(
+    lens: Lens, rays: np.ndarray, pose: np.ndarray, rng: np.random.Generator, blur_px: float = 0.0, noise: float = 1.5
+) -> np.ndarray:
+    """A board of 10 x 7 squares as the lens sees it, grey, 8 bit: every ray meets the plane."""
     turn, shift = Rotation.from_rotvec(pose[:3]).as_matrix(), pose[3:]
+    # where a ray meets the board: depth along it
     depth = (turn[:, 2] @ shift) / (rays @ turn[:, 2])
     at = (rays * depth[:, None] - shift) @ turn
     x, y = np.floor(at[:, 0] + 1).astype(int), np.floor(at[:, 1] + 1).astype(int)
     on = (x >= 0) & (x < 10) & (y >= 0) & (y < 7) & (depth > 0)
     rim = (at[:, 0] > -2) & (at[:, 0] < 10) & (at[:, 1] > -2) & (at[:, 1] < 7) & (depth > 0)
     shade = np.where(on, np.where((x + y) % 2 == 0, 25, 225), np.where(rim, 225, 120)).astype(np.float32)
-    grey = cv2.resize(shade.reshape(HEIGHT * FINE, -1), (WIDTH, HEIGHT), interpolation=cv2.INTER_AREA)
-    grey = cv2.GaussianBlur(grey, (0, 0), float(rng.uniform(0.5, 1.2)))
-    return np.clip(grey + rng.normal(0, 2.5, grey.shape), 0, 255).astype(np.uint8)
+    fine = round(math.sqrt(len(rays) / (lens.width * lens.height)))
+    grey = cv2.resize(shade.reshape(lens.height * fine, -1), (lens.width, lens.height), interpolation=cv2.INTER_AREA)
+    if blur_px:
+        grey = cv2.GaussianBlur(grey, (0, 0), blur_px)
+    return np.clip(grey + rng.normal(0, noise, grey.shape), 0, 255).astype(np.uint8)
 
 
 def make(folder: Path, seed: int) -> tuple[list[Path], Lens]:
@@ -63,17 +75,15 @@ def make(folder: Path, seed: int) -> tuple[list[Path], Lens]:
     paths = [folder / f"{seed}-{k:02d}.jpg" for k in range(int(rng.integers(6, 15)))]
     if all(p.exists() for p in paths):
         return paths, lens
-    v, u = np.mgrid[: HEIGHT * FINE, : WIDTH * FINE]
-    rays = np.nan_to_num(
-        lens.unproject(np.stack([(u + 0.5) / FINE - 0.5, (v + 0.5) / FINE - 0.5], -1).reshape(-1, 2)), nan=1e-9
-    )
+    rays = rays_of(lens)
     for path in paths:
         # from a board that fills the frame to one a third as wide, its middle anywhere
         far = lens.focal_px / WIDTH * 10 * float(rng.uniform(0.9, 2.5))
         there = np.array([rng.uniform(-0.42, 0.42) * WIDTH, rng.uniform(-0.42, 0.42) * HEIGHT]) / lens.focal_px * far
         tilt = rng.uniform(-0.6, 0.6, 3) * (1, 1, 0.5)
         shift = np.array([*there, far]) - Rotation.from_rotvec(tilt).as_matrix() @ np.array([4.0, 2.5, 0])
-        Image.fromarray(drawn(lens, rays, np.concatenate([tilt, shift]), rng)).save(path, quality=93)
+        board = drawn(lens, rays, np.concatenate([tilt, shift]), rng, float(rng.uniform(0.5, 1.2)), 2.5)
+        Image.fromarray(board).save(path, quality=93)
     return paths, lens
 
 

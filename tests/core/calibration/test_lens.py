@@ -7,6 +7,7 @@ import re
 from functools import lru_cache
 from pathlib import Path
 
+import board_lenses
 import cv2
 import numpy as np
 import pypdf
@@ -52,31 +53,14 @@ def test_the_boards_of_opencv_give_the_lens_that_opencv_finds(tmp_path: Path):
     assert ours.lens.focal_px == pytest.approx(535.9, rel=0.01)
 
 
-#: Rays a pixel and side.
-FINE = 3
-
-
 @lru_cache(maxsize=1)
 def _rays(lens: Lens) -> np.ndarray:
-    v, u = np.mgrid[: lens.height * FINE, : lens.width * FINE]
-    pixels = np.stack([(u + 0.5) / FINE - 0.5, (v + 0.5) / FINE - 0.5], -1)
-    return np.nan_to_num(lens.unproject(pixels.reshape(-1, 2)), nan=1e-9)
+    return board_lenses.rays_of(lens, 3)
 
 
 def _drawn(lens: Lens, pose: np.ndarray) -> np.ndarray:
-    """A chessboard as that lens sees it: every ray meets the plane."""
-    rays = _rays(lens)
-    turn, shift = Rotation.from_rotvec(pose[:3]).as_matrix(), pose[3:]
-    # where a ray meets the board: depth along it
-    depth = (turn[:, 2] @ shift) / (rays @ turn[:, 2])
-    at = (rays * depth[:, None] - shift) @ turn
-    x, y = np.floor(at[:, 0] + 1).astype(int), np.floor(at[:, 1] + 1).astype(int)
-    on = (x >= 0) & (x < 10) & (y >= 0) & (y < 7) & (depth > 0)
-    rim = (at[:, 0] > -2) & (at[:, 0] < 10) & (at[:, 1] > -2) & (at[:, 1] < 7) & (depth > 0)
-    shade = np.where(on, np.where((x + y) % 2 == 0, 25, 225), np.where(rim, 225, 120)).astype(np.float32)
-    grey = cv2.resize(shade.reshape(lens.height * FINE, -1), (lens.width, lens.height), interpolation=cv2.INTER_AREA)
-    noise = np.random.default_rng(1).normal(0, 1.5, grey.shape)
-    return np.clip(grey + noise, 0, 255).astype(np.uint8)
+    """A chessboard as that lens sees it."""
+    return board_lenses.drawn(lens, _rays(lens), pose, np.random.default_rng(1))
 
 
 @pytest.mark.parametrize(

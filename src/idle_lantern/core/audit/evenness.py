@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.compositing.light.vignetting import fitted
 from idle_lantern.core.inspection.overlaps import Overlap, balanced
 from idle_lantern.core.merging.temperature import kelvin_shift
@@ -35,6 +36,9 @@ _UNEVEN_EV, _PARTS = 0.08, 4
 _ODD_PER_EV = 6.0
 #: Pixels of the reduced frame: samples are means over so many, contrast is what is finer than so many.
 _SMOOTH_PX, _CONTRAST_PX = 2.0, 8.0
+#: Contrast of two frames that is less alike than this tells nothing, and is never better known than so many EV: blur takes of it.
+_LEAST_ALIKE, _CONTRAST_EV = 0.5, 0.05
+_KEPT_BYTES = 250_000_000
 
 
 @dataclass(frozen=True)
@@ -110,8 +114,8 @@ def light_of_run(
     Without ``veils`` the middle of a pair counts however its light differs: so a cloud that came over a part is told at once.
     """
     count = len(poses.frames)
-    frames = [_Light(w) for w in working]
-    pairs = [p for o in overlaps if (p := _pair(frames, o)) is not None]
+    frames: SizedCache[int, _Light] = SizedCache(lambda i: _Light(working[i]), lambda f: f.nbytes, _KEPT_BYTES)
+    pairs = [p for o in overlaps if (p := _pair(frames.load(o.i), frames.load(o.j), o)) is not None]
     if not pairs:
         nothing = np.full(count, np.inf)
         return RunLight((), np.zeros((count, 3)), nothing, nothing)
@@ -137,23 +141,28 @@ class _Light:
         green = self.light[..., 1]
         self.contrast = np.asarray(green - cv2.GaussianBlur(green, (0, 0), _CONTRAST_PX))
 
+    @property
+    def nbytes(self) -> int:
+        """Memory it takes."""
+        return int(self.shown.nbytes + self.light.nbytes + self.contrast.nbytes)
+
     def at(self, values: Array, points: Array) -> Array:
         """Values at pixels of the full frame, (N, ...)."""
         there = ((points + 0.5) / self.scale - 0.5).astype(np.float32)[None]
         return np.asarray(cv2.remap(values, there, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0])
 
 
-def _pair(frames: Sequence[_Light], overlap: Overlap) -> PairLight | None:
-    sides = ((frames[overlap.i], overlap.points_i), (frames[overlap.j], overlap.points_j))
+def _pair(one: _Light, other: _Light, overlap: Overlap) -> PairLight | None:
+    sides = ((one, overlap.points_i), (other, overlap.points_j))
     shown = np.stack([f.at(f.shown, p) for f, p in sides])
     tells = ((shown > _DARK) & (shown < _BRIGHT)).all((0, 2))
     if tells.sum() < _LEAST_PLACES:
         return None
     points_i, points_j = overlap.points_i[tells], overlap.points_j[tells]
-    sides = ((sides[0][0], points_i), (sides[1][0], points_j))
-    one, other = (np.maximum(f.at(f.light, p), 1e-4) for f, p in sides)
+    sides = ((one, points_i), (other, points_j))
+    here, there = (np.maximum(f.at(f.light, p), 1e-4) for f, p in sides)
     contrast = np.column_stack([f.at(f.contrast, p) for f, p in sides])
-    return PairLight(overlap.i, overlap.j, points_i, points_j, np.log2(one / other), contrast)
+    return PairLight(overlap.i, overlap.j, points_i, points_j, np.log2(here / there), contrast)
 
 
 def _without_fall_off(poses: Poses, pairs: Sequence[PairLight]) -> list[PairLight]:
@@ -213,10 +222,11 @@ def _by_contrast(pair: PairLight) -> tuple[float, float]:
     if powers.min() <= 0:
         return 0.0, np.inf
     alike = float((a * b).mean()) / float(np.sqrt(powers.prod()))
-    if alike < 0.5:
+    if alike < _LEAST_ALIKE:
         return 0.0, np.inf
     value = float(np.log2(powers[0] / powers[1]) / 2)
-    return value, float(np.sqrt((1 - alike**2) / len(a) * 2)) * 1.44 + 0.05
+    by_chance = float(np.sqrt(2 * (1 - alike**2) / len(a))) / float(np.log(2))
+    return value, by_chance + _CONTRAST_EV
 
 
 def _colour_ev(pair: PairLight) -> tuple[tuple[float, float], float]:

@@ -148,7 +148,7 @@ class Seen:
 
 
 def find_board(grey: Array, board: tuple[int, int]) -> Seen | None:
-    """A board with so many inner corners across and down, or the part of it that the frame shows; None where there is none."""
+    """A board with so many inner corners across and down, or the part of it that a grey frame (H, W) shows; None where there is none."""
     whole = find_corners(grey, board)
     if whole is not None:
         return Seen(whole, _points(*board))

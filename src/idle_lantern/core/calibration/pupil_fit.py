@@ -13,7 +13,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.optimize import least_squares
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
@@ -144,6 +143,10 @@ class _Fit:
 
     def adjusted(self, unknown: Array, weights: Array, *, setting: bool) -> Array:
         """Better values under given weights; without ``setting`` all things stand far."""
+        from scipy.optimize import (
+            least_squares,
+        )  # loaded when it is needed: the window knows this module from the start
+
         root = np.sqrt(weights)[:, None]
         if not setting:
             self.about = np.zeros(self.count)
