@@ -3,7 +3,8 @@
     .venv/bin/python benchmarks/pupil_pairs.py [--sets 20] [--keep DIR]
 
 Each set is of another lens (18 to 50 mm on a full frame, barrel or pincushion), another turn and another distance of the near
-thing, with two to four pairs at settings up to three centimetres about the right one.
+thing, with two to four pairs at settings up to three centimetres about the right one. On 2026-12-01, 40 sets: 40 measured, 0.12 mm
+rms, 70 % within the told error, 97 % within two. With one plane move for the far ground it was 16 of 20, 7.7 mm rms, 50 % within.
 """
 
 from __future__ import annotations

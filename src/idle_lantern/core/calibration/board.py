@@ -34,12 +34,10 @@ _STEP = 1e-7
 _FREE: tuple[str, ...] = ("focal_px", "k1", "k2", "k3", "cx", "cy")
 #: The numbers of distortion move a corner by such shares of its radius, and the middle lies off by such a share of the width, in
 #: usual lenses (standard deviations, from memory of many).
-_USUAL = {"k1": 0.12, "k2": 0.02, "k3": 0.004}
+_USUAL = {"k1": 0.12, "k2": 0.015, "k3": 0.003}
 _USUAL_MIDDLE = 0.015
-#: What the pictures do tell may be so many times less usual.
-_LOOSER = 5.0
-#: A number counts when it is more than its error, so many times: what lenses are like holds it well enough beyond that.
-_TELLS = 2.0
+#: Corners of one board share what is wrong with them: errors are so many times what chance alone would leave.
+_TOGETHER = 1.5
 #: Parts of a board that are looked for where it is not whole: corners across and down at least.
 _PARTS = ((5, 4), (4, 3))
 #: Corners lie off those of a plane by no more than this share of a square's side.
@@ -208,18 +206,9 @@ def _solved(seen: Sequence[Seen], start: Lens) -> tuple[Lens, dict[str, float], 
     for _ in range(_ROUNDS):
         fit.drop_slips()
         fit.adjust(_FREE)
-    # the doubt is that of all numbers; but one that its own error drowns would only bend the corners where no board was
     covariance = fit.covariance()
     sigma = {name: math.sqrt(max(0.0, covariance[k, k])) for k, name in enumerate(_FREE)}
     sigma["focal_px"] *= fit.lens.focal_px
-    drowned = []
-    for name in ("k3", "k2"):
-        if abs(getattr(fit.lens, name)) > _TELLS * sigma[name]:
-            break
-        drowned.append(name)
-    for name in drowned:
-        fit.lens = _with(fit.lens, {name: 0.0})
-    fit.adjust([name for name in _FREE if name not in drowned], looser=_LOOSER)
     return fit.lens, sigma, fit.rms_px(), _corner_sigma_px(fit.lens, covariance)
 
 
@@ -258,11 +247,11 @@ class _Fit:
             found.append(np.nan_to_num(lens.project(local)[0] - board.corners, nan=1e3))
         return found
 
-    def adjust(self, free: Sequence[str], looser: float = 1.0) -> None:
-        """Adjust some of the lens's numbers and where all boards stood; what lenses are like is believed ``looser`` times less."""
+    def adjust(self, free: Sequence[str]) -> None:
+        """Adjust some of the lens's numbers and where all boards stood."""
         count = len(free)
         start = [math.log(self.lens.focal_px) if n == "focal_px" else getattr(self.lens, n) for n in free]
-        usual = looser * np.array([self._usual(n) for n in free])
+        usual = np.array([self._usual(n) for n in free])
         sizes = [2 * len(s.corners) for s in self.seen]
         begins = np.cumsum([0, *sizes])
 
@@ -325,7 +314,7 @@ class _Fit:
     def covariance(self) -> Array:
         """Of the lens's numbers in the order of ``_FREE``, the focal length's logarithm first."""
         whole = np.linalg.pinv(self.normal, hermitian=True)
-        return np.asarray(whole[: len(_FREE), : len(_FREE)] * self.noise_px**2)
+        return np.asarray(whole[: len(_FREE), : len(_FREE)] * (_TOGETHER * self.noise_px) ** 2)
 
 
 def _first_guess(seen: Sequence[Seen], start: Lens) -> tuple[Lens, Array]:
