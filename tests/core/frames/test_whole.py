@@ -128,3 +128,10 @@ def test_what_telephones_write_in_ten_bit_keeps_its_depth(ending: str, tmp_path:
     assert pixels.dtype == np.uint16
     assert len(np.unique(pixels[..., 1])) > 600
     assert np.abs(pixels[32, :, 1] - ramp[0]).mean() < 250
+
+
+def test_a_dark_picture_of_twelve_bit_is_not_taken_for_one_of_ten(tmp_path: Path):
+    """Its brightest value is one that ten bit have too: the head tells, not the pixels."""
+    path = tmp_path / "dark.avif"
+    path.write_bytes(imagecodecs.avif_encode(np.full((64, 64, 3), 800, np.uint16), bitspersample=12, level=100))
+    assert read(path).pixels.mean() == pytest.approx(800 / 4095 * 65535, rel=0.02)

@@ -143,9 +143,8 @@ class _Fit:
 
     def adjusted(self, unknown: Array, weights: Array, *, setting: bool) -> Array:
         """Better values under given weights; without ``setting`` all things stand far."""
-        from scipy.optimize import (
-            least_squares,
-        )  # loaded when it is needed: the window knows this module from the start
+        # loaded when it is needed: the window knows this module from the start
+        from scipy.optimize import least_squares
 
         root = np.sqrt(weights)[:, None]
         if not setting:

@@ -7,6 +7,7 @@ end), and against the memory that is free, so that a few bytes cannot take the m
 from __future__ import annotations
 
 import contextlib
+import io
 import mmap
 import time
 from dataclasses import dataclass
@@ -167,6 +168,13 @@ class Deadline:
             raise UnreadableFrame(
                 "Takes far too long to be read; it is damaged", where=self._path.name, remedy="Save it anew"
             )
+
+
+def ends_in_zeros(path: Path, count: int) -> bool:
+    """Whether the last ``count`` bytes are zero, as where room was made for a file that is not written to its end."""
+    with open(path, "rb") as stream:
+        stream.seek(-min(count, path.stat().st_size), io.SEEK_END)
+        return not any(stream.read())
 
 
 def cut_short(path: Path) -> UnreadableFrame:

@@ -16,6 +16,7 @@ from pathlib import Path
 
 from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.frames.boundary import RAW_SUFFIXES
+from idle_lantern.core.frames.bounds import ends_in_zeros
 from idle_lantern.core.frames.reading import SUFFIXES, read
 
 #: A file is tried when it has not changed for so long; one that cannot be read whole is told after the longer time.
@@ -222,7 +223,7 @@ class WatchedFolder:
             return seen.sentence
         seen.again_at, seen.pause_s = now + seen.pause_s, min(2 * seen.pause_s, _SELDOM_S)
         try:
-            if now - seen.since < _ZEROS_S and _ends_in_zeros(path):
+            if now - seen.since < _ZEROS_S and ends_in_zeros(path, _FOOT_BYTES):
                 seen.sentence = "Ends in zeros: it is still being written"
                 return seen.sentence
             read(path)
@@ -232,13 +233,6 @@ class WatchedFolder:
         seen.sha256 = _sha256(path)
         seen.sentence = "" if seen.sha256 else "Cannot be read"
         return seen.sentence
-
-
-def _ends_in_zeros(path: Path) -> bool:
-    """Whether the last bytes are zero: room that was made for what is not written yet."""
-    with path.open("rb") as file:
-        file.seek(-min(_FOOT_BYTES, path.stat().st_size), os.SEEK_END)
-        return not any(file.read())
 
 
 def _sha256(path: Path) -> str:

@@ -12,7 +12,7 @@ from PIL import Image, ImageCms
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import space_of
-from idle_lantern.core.frames.bounds import Claim, check_claim, check_jpeg, check_png, cut_short
+from idle_lantern.core.frames.bounds import Claim, check_claim, check_jpeg, check_png, cut_short, ends_in_zeros
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
 from idle_lantern.core.frames.metadata import from_exif
 
@@ -65,20 +65,15 @@ def _bits(path: Path, kind: str) -> int:
     return 8
 
 
-def _ends_in_zeros(path: Path) -> bool:
-    """Whether the last bytes are zero, as where room was made for a file that was never written to its end."""
-    with open(path, "rb") as stream:
-        stream.seek(-min(_FOOT_BYTES, path.stat().st_size), io.SEEK_END)
-        return not any(stream.read())
-
-
 def _deep(path: Path, kind: str) -> Picture:
     """The picture in 16 bit."""
     if kind == "PNG":
         return of_samples(imagecodecs.png_decode(path.read_bytes()))
     if kind == "AVIF":
-        samples = imagecodecs.avif_decode(path.read_bytes())
-        bits = 12 if samples.max() > 1023 else 10
+        data = path.read_bytes()
+        samples = imagecodecs.avif_decode(data)
+        # twelve_bit is the bit below high_bitdepth
+        bits = 12 if data[data.find(b"av1C", 0, _HEAD_BYTES) + 6] & 0x20 else 10
         return of_samples(np.rint(samples * (65535 / (2**bits - 1))).astype(np.uint16))
     import pillow_heif
 
@@ -89,7 +84,7 @@ def _deep(path: Path, kind: str) -> Picture:
 
 def pixels(path: Path, kind: str = "TIFF", *, deep: bool = False, reduce: int = 1, page: int = 0) -> Picture:
     """The picture; ``deep`` reads one of more than 8 bit, ``reduce`` decodes a JPEG at a fraction of its size, ``page`` is of a TIFF."""
-    if kind == "HEIC" and _ends_in_zeros(path):
+    if kind == "HEIC" and ends_in_zeros(path, _FOOT_BYTES):
         raise cut_short(path)  # the decoder paints over what is missing
     if deep:
         return _deep(path, kind)
