@@ -11,9 +11,12 @@ import sys
 from pathlib import Path
 
 import pytest
+from PIL import Image
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.cli.main import main
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.join.report import SCHEMA, read_report
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
 
@@ -74,6 +77,26 @@ def test_a_report_that_cannot_be_written_is_told_before_the_work(frames: list[Pa
     assert done.stderr.count(b"does not exist") == 1, "told once"
     assert b"read" not in done.stderr.splitlines()[0][:6], "before any stage began"
     assert not (tmp_path / "o.tif").exists()
+
+
+def test_a_picture_of_a_pixel_is_left_out_and_told(frames: list[Path], tmp_path: Path):
+    Image.new("RGB", (1, 1)).save(tmp_path / "icon.png")
+    done = _run("join", tmp_path, "--out", tmp_path / "user.tif", "--report", tmp_path / "r.json", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    row = next(r for r in json.loads((tmp_path / "r.json").read_text())["frames"] if r["file"] == "icon.png")
+    assert (row["used"], row["reason"]) == (False, "Is of too few pixels to be a frame.")
+    assert _run("calibrate", "lens", tmp_path, cwd=tmp_path).returncode == 2  # it shows no board
+
+
+@pytest.mark.parametrize("value", ["1e999", "NaN", "-Infinity"])
+def test_a_report_with_numbers_beyond_all_bounds_is_refused(tmp_path: Path, value: str):
+    path = tmp_path / "r.json"
+    suspect = f'{{"u": {value}, "v": 1, "width": 1, "height": 1, "kind": "hole", "suspicion": 1, "frames": [], "sentence": ""}}'
+    path.write_text(f'{{"schema": "{SCHEMA}", "frames": [], "suspects": [{suspect}]}}')
+    with pytest.raises(InputError, match="Is no report of a join"):
+        read_report(path)
+    path.write_text(path.read_text().replace(value, "1"))
+    assert read_report(path).suspects
 
 
 def test_names_that_are_no_text_are_joined(frames: list[Path], tmp_path: Path):

@@ -72,6 +72,7 @@ def run_lens(args: argparse.Namespace) -> int:
     if args.json is not None:
         check_outputs([args.json], paths)
         check_writable(args.json)
+    library = None if args.save is None else Library(gear_file())  # a damaged one is told before the work
     progress = TerminalProgress(STAGES)
     # each way loads libraries of its own
     if board is not None:
@@ -84,8 +85,8 @@ def run_lens(args: argparse.Namespace) -> int:
         found = calibrate_by_sweep(paths, progress)
     name = args.save or ""
     known = found.known(probe(paths[0]).metadata, name, date.today().isoformat())
-    if args.save is not None:
-        Library(gear_file()).put(Entry("measured-lens", args.save, known))
+    if library is not None:
+        library.put(Entry("measured-lens", name, known))
         say(f"Kept in the gear library as {args.save}.")
     if args.json is not None:
         write_text(args.json, json.dumps(found.as_json(known), indent=1))

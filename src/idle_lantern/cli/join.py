@@ -46,7 +46,7 @@ from idle_lantern.core.registration.solve.prior import prior_for, read_prior
 from idle_lantern.core.request.choices import MaskRef
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.card import Card
-from idle_lantern.core.sorting.grouped import Grouped, files_in, grouped
+from idle_lantern.core.sorting.grouped import TOO_SMALL, Grouped, files_in, grouped, without_tiny
 
 ENDS = (Finished, Failed)
 
@@ -376,10 +376,11 @@ def _positions(
     """
     if args.only_run and args.no_groups:
         raise InputError("--no-groups looks for no runs", remedy="Leave it or --run away")
-    paths = files_in(args.frames)
+    paths, too_small = without_tiny(files_in(args.frames))
+    asides = [Aside(path, "single", TOO_SMALL) for path in too_small]
     circles = circles_of(paths[0]) if len(paths) == 1 and paths[0].is_file() else None
     if circles is not None:
-        return [JoinFrame(half) for half in split(paths[0], circles, prepared_folder())], (), None
+        return [JoinFrame(half) for half in split(paths[0], circles, prepared_folder())], tuple(asides), None
     found = (
         Grouped(tuple(paths))
         if args.no_groups
@@ -393,11 +394,11 @@ def _positions(
         )
     )
     if found.positions is None or found.card is None:
-        return [JoinFrame(path) for path in found.files], (), found.ahead
+        return [JoinFrame(path) for path in found.files], tuple(asides), found.ahead
     chosen = {p.base.path for p in found.positions}
-    asides: list[Aside] = []
     if len(found.card.runs) > 1 or args.only_run:
-        chosen, asides = _of_one_run(found.card, args.only_run, progress)
+        chosen, of_others = _of_one_run(found.card, args.only_run, progress)
+        asides += of_others
     asides += [Aside(look.path, "bookend", "A bookend: hand or cap before the lens.") for look in found.card.bookends]
     asides += [Aside(other, "twin", f"The same exposure as {used.name}.") for used, other in found.card.twins]
     frames = []

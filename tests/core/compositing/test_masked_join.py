@@ -19,7 +19,6 @@ from idle_lantern.core.frames.masks import (
     KEEP_COLOUR,
     Mask,
     mask_path,
-    masks_in,
     of_painting,
     read_mask,
     write_mask,
@@ -95,17 +94,19 @@ def test_masks_are_paintings_of_any_size(tmp_path: Path):
     draw.rectangle((80, 0, 119, 169), fill=(0, 255, 0))
     image.save(mask_path(tmp_path, "f1.jpg"))
     Image.new("RGB", (10, 10), "white").save(mask_path(tmp_path, "f2.jpg"))
-    found = masks_in(tmp_path, ["f0.jpg", "f1.jpg", "f2.jpg"])
-    assert list(found) == [1], "a mask without paint is none"
-    assert (found[1].hide > 0).mean() == pytest.approx(1 / 3, abs=0.01)
-    assert (found[1].keep[:, 85:] > 0).all()
-    write_mask(found[1], tmp_path / "again.mask.png")
+    assert not read_mask(mask_path(tmp_path, "f2.jpg")).keep.any(), "a mask without paint is none"
+    found = read_mask(mask_path(tmp_path, "f1.jpg"), (1200, 1700))
+    with pytest.raises(InputError, match="120 x 170 pixels, and its frame has 1700 x 1200"):
+        read_mask(mask_path(tmp_path, "f1.jpg"), (1700, 1200))
+    assert (found.hide > 0).mean() == pytest.approx(1 / 3, abs=0.01)
+    assert (found.keep[:, 85:] > 0).all()
+    write_mask(found, tmp_path / "again.mask.png")
     again = read_mask(tmp_path / "again.mask.png")
-    np.testing.assert_array_equal(again.hide, found[1].hide)
-    np.testing.assert_array_equal(again.keep, found[1].keep)
+    np.testing.assert_array_equal(again.hide, found.hide)
+    np.testing.assert_array_equal(again.keep, found.keep)
     painting = np.asarray(Image.open(tmp_path / "again.mask.png"))
     assert {tuple(c) for c in painting[painting[..., 3] > 0][:, :3].tolist()} == {HIDE_COLOUR, KEEP_COLOUR}
-    assert (painting[(found[1].hide == 0) & (found[1].keep == 0)][:, 3] == 0).all(), "the ground is see-through"
+    assert (painting[(found.hide == 0) & (found.keep == 0)][:, 3] == 0).all(), "the ground is see-through"
     (tmp_path / "bad.mask.png").write_bytes(b"nothing")
     with pytest.raises(InputError, match="no mask"):
         read_mask(tmp_path / "bad.mask.png")

@@ -130,6 +130,30 @@ def test_what_telephones_write_in_ten_bit_keeps_its_depth(ending: str, tmp_path:
     assert np.abs(pixels[32, :, 1] - ramp[0]).mean() < 250
 
 
+@pytest.mark.parametrize(
+    ("name", "made", "sentence"),
+    [
+        ("a.jpg", lambda p: imagecodecs.jpeg_encode(p.astype(np.uint16) << 4, bitspersample=12), "12-bit JPEG picture"),
+        ("a.jpg", imagecodecs.jpegls_encode, "JPEG-LS picture"),
+        ("a.jxl", lambda p: imagecodecs.jpegxl_encode(np.stack([p, p[::-1]])), "Is an animation"),
+    ],
+)
+def test_what_is_sound_and_not_read_is_not_called_damaged(
+    name: str, made: Callable[[np.ndarray], bytes], sentence: str, tmp_path: Path
+):
+    path = tmp_path / name
+    path.write_bytes(made(PHOTOGRAPH))
+    for way in (probe, read):
+        with pytest.raises(UnreadableFrame, match=sentence):
+            way(path)
+
+
+def test_a_jpeg_without_loss_is_read(tmp_path: Path):
+    path = tmp_path / "a.jpg"
+    path.write_bytes(imagecodecs.jpeg_encode(PHOTOGRAPH, lossless=True))
+    np.testing.assert_array_equal(read(path).pixels, PHOTOGRAPH)
+
+
 def test_a_dark_picture_of_twelve_bit_is_not_taken_for_one_of_ten(tmp_path: Path):
     """Its brightest value is one that ten bit have too: the head tells, not the pixels."""
     path = tmp_path / "dark.avif"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import json
 import sqlite3
+from contextlib import closing
 from dataclasses import asdict
 from pathlib import Path
 
@@ -103,6 +104,27 @@ def test_a_damaged_file_is_told_and_left(tmp_path: Path):
     with pytest.raises(DocumentError, match="was left as it is"):
         Library(path)
     assert path.read_bytes().startswith(b"this is no database")
+
+
+@pytest.mark.parametrize(
+    ("damage", "error"),
+    [
+        ("DROP TABLE entries", DocumentError),
+        ("INSERT INTO entries VALUES ('lens', CAST(x'ff' AS TEXT), '{}')", DocumentError),
+        ("ALTER TABLE joins RENAME COLUMN peak_mib TO other", DocumentError),
+        # SQLite's own words then hold bytes that are no text
+        ("PRAGMA writable_schema = ON; UPDATE sqlite_master SET sql = CAST(x'43d0' AS TEXT)", DocumentError),
+        ("", InputError),  # another program writes
+    ],
+)
+def test_what_is_wrong_with_the_file_is_told_as_it_is(library: Library, damage: str, error: type, monkeypatch):
+    monkeypatch.setattr("idle_lantern.core.gear.library._PATIENCE_S", 0.01)
+    with closing(sqlite3.connect(library.path)) as db:
+        db.executescript(damage or "BEGIN EXCLUSIVE")
+        with pytest.raises(error, match="damaged" if damage else "try again"):
+            opened = Library(library.path)
+            opened.entries()
+            opened.past_joins()
 
 
 def test_a_newer_file_is_told_and_left(library: Library):

@@ -42,6 +42,8 @@ _TOGETHER = 1.5
 _PARTS = ((5, 4), (4, 3))
 #: Corners lie off those of a plane by no more than this share of a square's side.
 _BULGE = 0.3
+#: Smaller pictures show no board, and its finders fail on the smallest.
+_LEAST_SIDE_PX = 64
 #: Times that slips are looked for and the rest is adjusted.
 _ROUNDS = 3
 #: Corners nearer to the rim do not show whole, and fewer of them tell nothing.
@@ -147,6 +149,8 @@ class Seen:
 
 def find_board(grey: Array, board: tuple[int, int]) -> Seen | None:
     """A board with so many inner corners across and down, or the part of it that a grey frame (H, W) shows; None where there is none."""
+    if min(grey.shape) < _LEAST_SIDE_PX:
+        return None
     whole = find_corners(grey, board)
     if whole is not None:
         return Seen(whole, _points(*board))

@@ -93,7 +93,32 @@ def kind_of(path: Path) -> str:
         return "raw"
     if kind is None:
         raise damaged(path)
-    return kind
+    return _kind_of_jpeg(path) if kind == "JPEG" else kind
+
+
+#: Markers of a JPEG that begin a frame (ITU-T T.81, table B.1, and T.87); among them stand three that do not.
+_FRAMES_OF_JPEG = (*(m for m in range(0xC0, 0xD0) if m not in (0xC4, 0xC8, 0xCC)), 0xF7)
+_JPEG_LS = 0xF7
+
+
+def _kind_of_jpeg(path: Path) -> str:
+    """``JPEG``, or one of its relatives that are not read: JPEG-LS, and those of more than 8 bit."""
+    with open(path, "rb") as stream:
+        at = 2
+        while True:
+            stream.seek(at)
+            head = stream.read(5)
+            if len(head) < 5 or head[0] != 0xFF:
+                return "JPEG"  # damaged: its decoder says so
+            if head[1] == 0xFF:  # a fill byte before a marker
+                at += 1
+                continue
+            if head[1] in _FRAMES_OF_JPEG:
+                break
+            at += 2 + int.from_bytes(head[2:4], "big")
+    if head[1] == _JPEG_LS:
+        return "JPEG-LS"
+    return f"{head[4]}-bit JPEG" if head[4] in (12, 16) else "JPEG"
 
 
 @contextlib.contextmanager

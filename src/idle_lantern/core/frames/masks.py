@@ -10,7 +10,7 @@ pure green (keeps), are still read.
 from __future__ import annotations
 
 import io
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -33,6 +33,8 @@ _DARK, _LIGHT = 85, 170
 _STRONG, _WEAK = 128, 110
 #: Masks are held no larger than this; seams do not follow finer outlines.
 _LONGEST = 1500
+#: A mask made smaller keeps its frame's shape to this share, by rounding.
+_SAME_SHAPE = 0.03
 
 
 @dataclass(frozen=True)
@@ -75,13 +77,13 @@ def together(masks: Masks, more: Masks) -> dict[int, Mask]:
     return result
 
 
-def read_mask(path: Path) -> Mask:
-    """A painted mask.
+def read_mask(path: Path, frame_size: tuple[int, int] | None = None) -> Mask:
+    """A painted mask; ``frame_size`` is the width and height of the frame that it is to lie on.
 
     Raises
     ------
     InputError
-        It cannot be read as a picture.
+        It cannot be read as a picture, or is of another shape than its frame.
     """
     try:
         picture = read(path)
@@ -91,6 +93,14 @@ def read_mask(path: Path) -> Mask:
             where=error.where,
             remedy="Save it as PNG anew, or take it away",
         ) from error
+    if frame_size is not None:
+        height = picture.width * frame_size[1] / frame_size[0]
+        if abs(height - picture.height) > max(1.0, _SAME_SHAPE * height):
+            raise InputError(
+                f"Is a mask of {picture.width} x {picture.height} pixels, and its frame has {frame_size[0]} x {frame_size[1]}",
+                where=str(path),
+                remedy="Paint it on the whole frame, held as the frame is",
+            )
     pixels, alpha = (None if a is None else _eight_bit(a) for a in (picture.pixels, picture.alpha))
     assert pixels is not None
     full = np.full(pixels.shape[:2], 255, np.uint8) if alpha is None else alpha
@@ -131,18 +141,6 @@ def write_mask(mask: Mask, path: Path) -> None:
 def mask_path(folder: Path, name: str) -> Path:
     """Where the mask of a frame of that name lies."""
     return folder / (str(Path(name).with_suffix("")).lstrip("/").replace("/", "__") + MASK_ENDING)
-
-
-def masks_in(folder: Path, names: Sequence[str]) -> dict[int, Mask]:
-    """The masks in a folder for frames of these names, by index; those without paint are left out."""
-    found = {}
-    for i, name in enumerate(names):
-        path = mask_path(folder, name)
-        if path.is_file():
-            mask = read_mask(path)
-            if mask.hide.any() or mask.keep.any():
-                found[i] = mask
-    return found
 
 
 def _eight_bit(samples: Array) -> Array:

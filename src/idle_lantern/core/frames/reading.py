@@ -28,6 +28,10 @@ _LEAST_SIDE = 16
 _SIDEWAYS = (5, 6, 7, 8)
 
 
+class TooSmall(UnreadableFrame):
+    """A picture of too few pixels to be matched with others."""
+
+
 @dataclass(frozen=True)
 class FrameInfo(FileHead):
     """A frame file before its pixels are read; width and height are upright, not as stored."""
@@ -46,11 +50,15 @@ def probe(path: Path) -> FrameInfo:
     Raises
     ------
     UnreadableFrame
-        Missing, empty, damaged, of another kind, or absurdly large.
+        Missing, empty, damaged, of another kind, absurdly large, or too small.
     """
     info = _inspected(Path(path))
     if min(info.width, info.height) < _LEAST_SIDE:
-        raise UnreadableFrame(f"Has an impossible size of {info.width} x {info.height} pixels", where=info.path.name)
+        raise TooSmall(
+            f"Is of {info.width} x {info.height} pixels, too few to be a frame",
+            where=info.path.name,
+            remedy="Leave it out",
+        )
     return info
 
 

@@ -40,6 +40,10 @@ _VERSION = 1
 _MOST_JOINS = 50
 #: So long another window may hold the file.
 _PATIENCE_S = 5.0
+#: The disk is full, the file or its folder is read-only, another program holds it: the library itself is sound.
+_JUST_NOW = tuple(
+    f"SQLITE_{name}" for name in ("FULL", "READONLY", "BUSY", "LOCKED", "CANTOPEN", "IOERR", "PERM", "NOMEM")
+)
 
 
 def gear_file() -> Path:
@@ -108,14 +112,13 @@ class Library:
         try:
             with closing(sqlite3.connect(self.path, timeout=_PATIENCE_S)) as db, db:
                 yield db
-        except sqlite3.OperationalError as error:
-            # the disk is full, the file or its folder is read-only, another program holds it: the library itself is sound
-            raise InputError(
-                f"The gear library cannot be used just now ({error})",
-                where=str(self.path),
-                remedy="Nothing of it is lost; make room on the disk, or see that you may write there, and try again",
-            ) from error
-        except sqlite3.DatabaseError as error:
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:  # what SQLite says of damage may be no text itself
+            if getattr(error, "sqlite_errorname", "").startswith(_JUST_NOW):
+                raise InputError(
+                    f"The gear library cannot be used just now ({error})",
+                    where=str(self.path),
+                    remedy="Nothing of it is lost; make room on the disk, or see that you may write there, and try again",
+                ) from error
             raise DocumentError(
                 f"The gear library is damaged ({error})",
                 where=str(self.path),
@@ -172,7 +175,10 @@ class Library:
     def past_joins(self) -> tuple[PastJoin, ...]:
         """This machine's last joins, newest first."""
         with self._open() as db:
-            rows = db.execute("SELECT * FROM joins ORDER BY rowid DESC LIMIT ?", (_MOST_JOINS,)).fetchall()
+            rows = db.execute(
+                "SELECT frames, read_mp, made_mp, seconds, peak_mib FROM joins ORDER BY rowid DESC LIMIT ?",
+                (_MOST_JOINS,),
+            ).fetchall()
         return tuple(PastJoin(*row) for row in rows if all(_is_amount(value) for value in row))
 
     def add_join(self, join: PastJoin) -> None:

@@ -18,6 +18,7 @@ from idle_lantern.core.base.checkpoint import Checkpoint
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.runners import Runner
+from idle_lantern.core.base.units import file_size
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
 from idle_lantern.core.compositing.canvas.warp import Tile
@@ -150,7 +151,7 @@ def check_space(target: Path, canvas: Canvas, *, deep: bool, filled: bool = Fals
     if needed > free:
         raise InputError(
             f"The {canvas.projection.name} picture of {canvas.width} x {canvas.height} pixels needs some "
-            f"{needed / 1e9:.0f} GB and the disk has {free / 1e9:.0f} GB free",
+            f"{file_size(needed)} and the disk has {file_size(free)} free",
             where=str(target),
             remedy="Make room, or choose another projection or a smaller width",
         )

@@ -353,6 +353,13 @@ def _plain(value: object) -> object:
     raise NotImplementedError(f"{type(value).__name__} in a report")
 
 
+def _finite(text: str) -> float:
+    value = float(text)
+    if not math.isfinite(value):
+        raise ValueError(f"{text} is no number that a report holds")
+    return value
+
+
 def read_report(path: Path, *, remedy: str = "Join again") -> Report:
     """The report in a file.
 
@@ -366,6 +373,6 @@ def read_report(path: Path, *, remedy: str = "Join again") -> Report:
         try:
             return msgspec.json.decode(data, type=Report)
         except msgspec.DecodeError:  # names of files that are no text
-            return msgspec.convert(json.loads(data), Report)
+            return msgspec.convert(json.loads(data, parse_float=_finite, parse_constant=_finite), Report)
     except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise InputError("Is no report of a join", where=str(path), remedy=remedy) from error

@@ -191,7 +191,7 @@ def _joined(
     ids = (request.document_id, request.request_id)
     options = request.options
     prior = [f.prior for f in request.frames]
-    masks = _masks(request)
+    masks = _masks(request, frames)
     earlier = None if request.solution is None else EarlierPicture.open(request.earlier)
     shown: list[bool] = []
     looked: list[LookedOver] = []
@@ -282,6 +282,10 @@ def _level_doubt(request: JoinRequest, solution: Solution) -> str:
     return " ".join(filter(None, doubts))
 
 
-def _masks(request: JoinRequest) -> dict[int, Mask]:
-    found = {i: read_mask(f.mask) for i, f in enumerate(request.frames) if f.mask is not None}
+def _masks(request: JoinRequest, frames: FrameSet) -> dict[int, Mask]:
+    found = {
+        i: read_mask(f.mask, (frames.infos[i].width, frames.infos[i].height))
+        for i, f in enumerate(request.frames)
+        if f.mask is not None
+    }
     return {i: mask for i, mask in found.items() if mask.hide.any() or mask.keep.any()}

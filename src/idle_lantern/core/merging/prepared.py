@@ -27,6 +27,7 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.fingerprint import code_fingerprint
 from idle_lantern.core.base.memory import give_back
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.units import file_size
 from idle_lantern.core.colour.picture import Picture, deep
 from idle_lantern.core.colour.profiles import common_space, told_profile
 from idle_lantern.core.colour.space import ColourSpace
@@ -335,7 +336,7 @@ def _write(picture: Picture, target: Path, *, packed: bool) -> None:
     needed = pixels.nbytes
     if shutil.disk_usage(target.parent).free < needed:
         raise InputError(
-            f"Needs {needed / 1e9:.1f} GB for prepared frames, and there is less",
+            f"Needs {file_size(needed)} for prepared frames, and there is less",
             where=str(target.parent),
             remedy="Make room there",
         )

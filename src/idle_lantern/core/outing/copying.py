@@ -9,6 +9,7 @@ from pathlib import Path
 from idle_lantern.core.base.atomic import make_folder, replacing
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.units import file_size
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.outing.position_edits import TWIN
@@ -44,7 +45,7 @@ def copied(outing: Outing, folder: Path, progress: Progress = SILENT) -> dict[st
     needed = sum(path.stat().st_size for path in wanted.values() if path.is_file())
     if needed > shutil.disk_usage(target).free:
         raise InputError(
-            f"Has no room for {needed / 1e9:.1f} GB of frames",
+            f"Has no room for {file_size(needed)} of frames",
             where=str(target),
             remedy="Make room, or leave them where they are",
         )

@@ -6,15 +6,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.frames.ahead import ReadAhead
 from idle_lantern.core.frames.frameset import pictures_in, refuse_twice, refuse_unreadable
-from idle_lantern.core.frames.reading import FrameInfo, probe
+from idle_lantern.core.frames.reading import FrameInfo, TooSmall, probe
 from idle_lantern.core.sorting.card import Card, is_raw_name, several_runs, sort, without_twins
 from idle_lantern.core.sorting.positions import Position
 
 _SAME_EXPOSURE_EV = 0.2
+#: A picture of a few pixels takes no more than this, a camera's facts and a small preview included.
+_MOST_TINY_BYTES = 100_000
+#: Why a picture of a few pixels is left out.
+TOO_SMALL = "Is of too few pixels to be a frame."
 
 
 @dataclass(frozen=True)
@@ -45,6 +49,26 @@ def files_in(paths: Sequence[Path]) -> list[Path]:
             raise InputError("Holds no picture", where=str(path), remedy="Name a folder with frames")
         found += inside
     return found
+
+
+def without_tiny(paths: Sequence[Path]) -> tuple[list[Path], list[Path]]:
+    """The files that may be frames, and pictures so small that nothing can be matched on them; where too few are left, all.
+
+    What cannot be read stays among the first: it may be a frame that is damaged, and who reads it says so.
+    """
+    tiny = [path for path in paths if _is_tiny(path)]
+    return ([p for p in paths if p not in tiny], tiny) if len(paths) - len(tiny) > 1 else (list(paths), [])
+
+
+def _is_tiny(path: Path) -> bool:
+    try:
+        if path.stat().st_size < _MOST_TINY_BYTES:
+            probe(path)
+    except TooSmall:
+        return True
+    except (OSError, UnreadableFrame):
+        pass
+    return False
 
 
 def grouped(

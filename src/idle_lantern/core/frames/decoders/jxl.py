@@ -12,6 +12,7 @@ import imagecodecs
 import numpy as np
 from PIL import Image
 
+from idle_lantern.core.base.errors import UnreadableFrame
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.bounds import Claim, check_claim
 from idle_lantern.core.frames.decoders.head import FileHead, of_samples
@@ -40,7 +41,7 @@ def head(path: Path) -> FileHead:
                 exif.load(b"Exif\0\0" + body[4 + int(struct.unpack(">I", body[:4])[0]) :])
             elif kind in (b"jxlc", b"jxlp") and not stream:
                 stream = file.read(min(size, 64))[4 if kind == b"jxlp" else 0 :]
-    width, height, bits = _of_stream(stream)
+    width, height, bits = _of_stream(stream, path)
     bits = 8 if bits <= 8 else 16
     check_claim(path, Claim(width, height, 4, 2))
     metadata = from_exif(exif, max(width, height)) if exif is not None else Metadata()
@@ -65,7 +66,7 @@ def _bits_of(path: Path) -> int:
         for kind, start, size in _boxes(file, path.stat().st_size):
             if kind in (b"jxlc", b"jxlp"):
                 file.seek(start)
-                return _of_stream(file.read(min(size, 64))[4 if kind == b"jxlp" else 0 :])[2]
+                return _of_stream(file.read(min(size, 64))[4 if kind == b"jxlp" else 0 :], path)[2]
     return 16
 
 
@@ -117,7 +118,7 @@ class _Bits:
         return 8 * (1 + self.take(5)) if small else 1 + self.take((9, 13, 18, 30)[self.take(2)])
 
 
-def _of_stream(data: bytes) -> tuple[int, int, int]:
+def _of_stream(data: bytes, path: Path) -> tuple[int, int, int]:
     """Width, height, both upright, and bits of a sample (ISO/IEC 18181-1, ImageMetadata)."""
     if data[:2] != _STREAM:
         raise ValueError("no stream")
@@ -130,7 +131,12 @@ def _of_stream(data: bytes) -> tuple[int, int, int]:
         orientation = 1 + bits.take(3)
         if bits.take(1):
             bits.size()
-        if bits.take(2):  # a preview or an animation: what follows them is of no size known here
+        preview, animation = bits.take(1), bits.take(1)
+        if animation:
+            raise UnreadableFrame(
+                "Is an animation", where=path.name, remedy="Save the picture of it that is meant alone"
+            )
+        if preview:  # what follows it is of no size known here
             return *((height, width) if orientation in _SIDEWAYS else (width, height)), 16
     deep = 16 if bits.take(1) else (8, 10, 12, 0)[bits.take(2)] or 1 + bits.take(6)
     return *((height, width) if orientation in _SIDEWAYS else (width, height)), deep
