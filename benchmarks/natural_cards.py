@@ -17,6 +17,7 @@ Dust is seeded anywhere; on ground that has detail everywhere no frame tells it,
 from __future__ import annotations
 
 import argparse
+import datetime
 import math
 import tempfile
 from collections import Counter
@@ -30,6 +31,7 @@ import skimage.data
 from natural_scenes import band
 
 from idle_lantern.core.audit.audit import CardReport, audit_card
+from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
@@ -52,6 +54,16 @@ class Shown:
     fault: str = ""
 
 
+@dataclass(frozen=True)
+class Dust:
+    """A spot on the sensor: place and radius in pixels, and the share of light that it takes."""
+
+    u: float
+    v: float
+    radius: float
+    loss: float
+
+
 @dataclass
 class CardOfFrames:
     """A card as it was shot, with what is wrong with it."""
@@ -60,8 +72,9 @@ class CardOfFrames:
     paths: list[Path]
     faults: dict[Path, str] = field(default_factory=dict)
     missing: int = 0
-    dust: bool = False
+    dust: Dust | None = None
     roles: dict[Path, str] = field(default_factory=dict)
+    places: dict[Path, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -248,10 +261,12 @@ def shoot(folder: Path, seed: int, *, faults: bool, metadata: bool) -> CardOfFra
         card.missing = 1
     spot = None
     if faults and seed % 2 == 0:
-        card.dust = True
+        card.dust = Dust(
+            rng.uniform(200, WIDTH - 200), rng.uniform(150, HEIGHT - 150), rng.uniform(5, 9), rng.uniform(0.15, 0.35)
+        )
         v, u = np.mgrid[:HEIGHT, :WIDTH].astype(np.float64)
-        away = np.hypot(u - rng.uniform(200, WIDTH - 200), v - rng.uniform(150, HEIGHT - 150)) / rng.uniform(5, 9)
-        spot = 1 - rng.uniform(0.15, 0.35) / (1 + np.exp(np.minimum((away - 1) * 6, 50)))
+        away = np.hypot(u - card.dust.u, v - card.dust.v) / card.dust.radius
+        spot = 1 - card.dust.loss / (1 + np.exp(np.minimum((away - 1) * 6, 50)))
     for i, (yaw, pitch, _column, _row) in enumerate(grid):
         if i == gone:
             continue
@@ -275,7 +290,7 @@ def looked_at(card: CardOfFrames) -> CardReport:
 
 def false_of(card: CardOfFrames, report: CardReport) -> list[str]:
     """Findings, roles and missing frames that should not be there; bare frames may be called bare."""
-    wrong = [f"{f.path.name}: {f.what}: {f.sentence}" for f in report.findings if not _true(card, f.path, f.what)]
+    wrong = [f"{f.path.name}: {f.what}: {f.sentence}" for f in report.findings if not _true(card, f)]
     told = sum(len(r.missing) for r in report.runs)
     wrong += ["missing: " + m.sentence for r in report.runs for m in r.missing][card.missing : told]
     wrong += [
@@ -289,11 +304,17 @@ def false_of(card: CardOfFrames, report: CardReport) -> list[str]:
     return wrong
 
 
-def _true(card: CardOfFrames, path: Path, what: str) -> bool:
-    if what in ("featureless", "clipped") or (what == "dust" and card.dust):
+def _true(card: CardOfFrames, finding: Finding) -> bool:
+    if finding.what == "dust":
+        return card.dust is not None and _there(card.dust, finding)
+    if finding.what in ("featureless", "clipped"):
         return True
-    fault = card.faults.get(path, "")
-    return what == fault or what in ALSO.get(fault, set())
+    fault = card.faults.get(finding.path, "")
+    return finding.what == fault or finding.what in ALSO.get(fault, set())
+
+
+def _there(dust: Dust, finding: Finding) -> bool:
+    return math.hypot((finding.u or 0) - dust.u, (finding.v or 0) - dust.v) < 2 * dust.radius
 
 
 def found_of(card: CardOfFrames, report: CardReport) -> Iterator[tuple[str, bool]]:
@@ -301,12 +322,12 @@ def found_of(card: CardOfFrames, report: CardReport) -> Iterator[tuple[str, bool
     for path, fault in card.faults.items():
         yield (
             fault,
-            any(f.path == path and _true(card, path, f.what) and f.what != "featureless" for f in report.findings),
+            any(f.path == path and _true(card, f) and f.what not in ("featureless", "dust") for f in report.findings),
         )
     if card.missing:
         yield "missing", any(r.missing for r in report.runs)
     if card.dust:
-        yield "dust", any(f.what == "dust" for f in report.findings)
+        yield "dust", any(f.what == "dust" and _there(card.dust, f) for f in report.findings)
 
 
 def clean(folder: Path, count: int, tell: bool) -> None:
@@ -346,7 +367,117 @@ def faulty(folder: Path, count: int, tell: bool) -> None:
     print(f"beside them {len(wrong)} false in {frames} frames, {100 * len(wrong) / frames:.2f} by 100")
 
 
-PARTS: dict[str, Callable[[Path, int, bool], None]] = {"clean": clean, "faults": faulty}
+#: Linear light of skin, pale to dark, before the light of the place colours it.
+SKIN = np.array([[0.55, 0.33, 0.22], [0.36, 0.19, 0.11], [0.17, 0.09, 0.055], [0.07, 0.04, 0.025]])
+
+
+def hand(camera: Camera, beside: np.ndarray) -> np.ndarray:
+    """Linear light of a hand held before the lens, out of focus, over a part or all of what is ``beside`` it."""
+    rng = camera.rng
+    skin = (
+        SKIN[rng.integers(len(SKIN))]
+        * rng.uniform(0.6, 1.3)
+        * np.array([rng.uniform(1, 1.25), 1, rng.uniform(0.75, 1)])
+    )
+    small = (WIDTH // 8, HEIGHT // 8)
+    cover = np.zeros(small[::-1], np.float32)
+    if rng.random() < 0.5:  # the palm, all over
+        cover[:] = 1
+    else:
+        for finger in range(int(rng.integers(2, 5))):
+            x = small[0] * (0.15 + 0.22 * finger + rng.uniform(-0.06, 0.06))
+            cv2.line(
+                cover,
+                (round(x), small[1]),
+                (round(x * 1.1), round(small[1] * rng.uniform(-0.1, 0.4))),
+                1.0,
+                small[0] // 5,
+            )
+    cover = cv2.resize(cv2.GaussianBlur(cover, (0, 0), small[0] / 22), (WIDTH, HEIGHT), interpolation=cv2.INTER_CUBIC)[
+        ..., None
+    ]
+    # folds and the light that falls over it
+    v, u = np.mgrid[:HEIGHT, :WIDTH].astype(np.float64)
+    slope = 1 + rng.uniform(-0.4, 0.4) * (u / WIDTH - 0.5) + rng.uniform(-0.4, 0.4) * (v / HEIGHT - 0.5)
+    behind = cv2.GaussianBlur(beside, (0, 0), WIDTH / 50)
+    return (1 - cover) * behind + cover * (skin * slope[..., None])
+
+
+BRACKETS = ((0.0, -2.0, 2.0), (-2.0, 0.0, 2.0), (0.0, -1.0, 1.0), (-3.0, -1.5, 0.0, 1.5, 3.0))
+
+
+def shoot_roles(folder: Path, seed: int, *, metadata: bool) -> CardOfFrames:
+    """A run with brackets, repeats or neither, and on most cards a hand before the lens at its begin, its end or both."""
+    camera, grid = camera_for(seed)
+    rng = np.random.default_rng(seed + 2000)
+    folder.mkdir(parents=True, exist_ok=True)
+    kind = ("single", "bracket", "repeat")[seed % 3]
+    steps = BRACKETS[rng.integers(len(BRACKETS))] if kind == "bracket" else (0.0,)
+    again = set(rng.permutation(len(grid))[: len(grid) // 2].tolist()) if kind == "repeat" else set()
+    by_hand = 0.15 if rng.random() < 0.5 else 0.0
+    ends = {"begin": rng.random() < 0.6, "end": rng.random() < 0.4}
+    card = CardOfFrames(f"card {seed}", [])
+    clock = datetime.datetime(2026, 5, 1, 9, 30)
+
+    def write_one(light: np.ndarray, role: str, ev: float = 0.0) -> None:
+        nonlocal clock
+        clock += datetime.timedelta(seconds=0.4)
+        meta = Metadata(
+            focal_mm=36.0 * camera.scale / WIDTH, sensor_width_mm=36.0, exposure_s=2.0**ev / 125, aperture=8.0, iso=100.0,
+            taken=clock.strftime("%Y:%m:%d %H:%M:%S"), fraction_s=clock.microsecond / 1e6,
+        ) if metadata else Metadata()  # fmt: skip
+        path = camera.written(light * 2.0**ev, folder / f"c{len(card.paths):03d}.jpg", meta)
+        card.paths.append(path)
+        card.roles[path] = role
+
+    if ends["begin"]:
+        write_one(hand(camera, camera.seen(*grid[0][:2], "")), "bookend")
+    for i, (yaw, pitch, _column, _row) in enumerate(grid):
+        clock += datetime.timedelta(seconds=3)
+        pose = camera.rng.bit_generator.state
+        for ev in steps * (1 + int(i in again) * int(rng.integers(1, 3))):
+            # the same pose but for what a hand wanders
+            camera.rng.bit_generator.state = pose
+            light = camera.seen(yaw + rng.normal(0, by_hand), pitch + rng.normal(0, by_hand), "")
+            camera.rng = np.random.default_rng([seed, len(card.paths)])
+            write_one(light, "bracket" if len(steps) > 1 else "repeat" if i in again else "single", ev)
+            card.places[card.paths[-1]] = i
+    if ends["end"]:
+        clock += datetime.timedelta(seconds=3)
+        write_one(hand(camera, camera.seen(*grid[-1][:2], "")), "bookend")
+    return card
+
+
+def wrong_roles(card: CardOfFrames) -> list[str]:
+    """Files told for something else than they are, and files of one place told as several, or of several as one."""
+    found = sort(card.paths)
+    told = {look.path: "bookend" for look in found.bookends}
+    apart: dict[Path, int] = {}
+    for k, position in enumerate(p for run in found.runs for p in run.positions):
+        for path in position.files:
+            told[path], apart[path] = position.role, k
+    wrong = [f"{p.name}: {card.roles[p]} told {told.get(p)}" for p in card.paths if told.get(p) != card.roles[p]]
+    for path in card.paths:
+        mates = {q for q in apart if path in apart and apart[q] == apart[path]}
+        mine = {q for q in card.paths if card.places.get(q, -1) == card.places.get(path, -2)}
+        if path in card.places and told.get(path) == card.roles[path] and mates != mine:
+            wrong.append(f"{path.name}: {len(mine)} of its place told as {len(mates)}")
+    return wrong
+
+
+def roles(folder: Path, count: int, tell: bool) -> None:
+    """Roles without metadata."""
+    files, wrong = 0, []
+    for seed in range(201, 201 + count):
+        card = shoot_roles(folder / f"roles{seed}", seed, metadata=False)
+        mine = wrong_roles(card)
+        files, wrong = files + len(card.paths), wrong + mine
+        if tell and mine:
+            print(f"card {seed}, {len(card.paths)} files:", *mine, sep="\n    ", flush=True)
+    print(f"roles without metadata: {len(wrong)} of {files} files wrong, right {100 * (1 - len(wrong) / files):.1f} %")
+
+
+PARTS: dict[str, Callable[[Path, int, bool], None]] = {"clean": clean, "faults": faulty, "roles": roles}
 
 
 def main(arguments: Sequence[str] | None = None) -> None:

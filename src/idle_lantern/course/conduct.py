@@ -101,6 +101,18 @@ class Taken:
     cameras: tuple[Array, ...]
 
 
+def camera_of(situation: Situation, conduct: Conduct) -> SimulatedCamera:
+    """The camera of a run on its rail."""
+    lens = situation.lens
+    return SimulatedCamera(
+        lens,
+        situation.focal_mm,
+        situation.focal_mm * lens.width / lens.focal_px,
+        pupil_m=(0, 0, conduct.pupil_mm / 1000),
+        defocus=conduct.defocus,
+    )
+
+
 def take(situation: Situation, conduct: Conduct, folder: Path, progress: Progress = SILENT) -> Taken:
     """Let the simulated camera do the run into ``folder``.
 
@@ -112,13 +124,7 @@ def take(situation: Situation, conduct: Conduct, folder: Path, progress: Progres
         Stopped by ``progress``.
     """
     lens, files, cameras = situation.lens, [], []
-    base = SimulatedCamera(
-        lens,
-        situation.focal_mm,
-        situation.focal_mm * lens.width / lens.focal_px,
-        pupil_m=(0, 0, conduct.pupil_mm / 1000),
-        defocus=conduct.defocus,
-    )
+    base = camera_of(situation, conduct)
     meta = Metadata(
         focal_mm=situation.focal_mm, sensor_width_mm=situation.focal_mm * max(lens.width, lens.height) / lens.focal_px
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -16,12 +17,13 @@ from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.join.report import FrameRow
+from idle_lantern.core.join.report_reading import lens_of
 from idle_lantern.core.join.request import Failed, Finished, JoinFrame, JoinRequest
 from idle_lantern.core.join.service import run
 from idle_lantern.core.pictures.source import reduced
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.request.options import JoinOptions
-from idle_lantern.course.conduct import Conduct, Situation, Taken
+from idle_lantern.course.conduct import Conduct, Situation, Taken, camera_of
 from idle_lantern.simulator.surfaces import Diorama, look
 
 _CELL_DEG = 2.0  # side of the cells that are compared
@@ -29,6 +31,9 @@ _SEARCH_DEG = 0.35  # how far a thing may stand from its place
 _CONTRAST = 7.0  # display values from which on a cell shows anything
 #: A cell that agrees so well shows what stands there.
 _SAME = 0.55
+#: Near and far are looked at in so many places across a frame, midway between two to so many degrees, out to this distance; the worst
+#: per cent of them count, in a picture whose frames have so many pixels.
+_SPREAD_PX, _MIDWAY_DEG, _FAR_M, _WORST, _DELIVERED_PX = 160, 3.0, 1e6, 98, 24e6
 #: Spread of what counts as light of a region and not as detail.
 _REGION_DEG = 3.0
 #: What the lens, one sampling and a JPEG take from detail even when all is right, as a blur in pixels.
@@ -43,6 +48,7 @@ class Figures:
 
     ``placed`` frames that the join used, ``missing`` of the wanted field, ``lost_height`` when the picture is cut to
     full rows, ``wrong`` places that show something else than stands there, ``moved_px`` how far the worst of the others stand off,
+    ``parted_px`` how far near and far part where two frames meet, at the size that is delivered,
     ``uneven_ev`` spread of brightness against the place, ``colour`` the same of colour, ``sharp`` detail against what the lens could show, ``burnt`` and ``drowned`` parts
     without any tone, ``evened_ev`` what the join had
     to even out between frames in any colour, ``grain`` in display values, ``again`` people who stand there once more than they are.
@@ -53,6 +59,7 @@ class Figures:
     lost_height: float = 1.0
     wrong: float = 1.0
     moved_px: float = 99.0
+    parted_px: float = 99.0
     uneven_ev: float = 9.0
     colour: float = 9.0
     sharp: float = 0.0
@@ -115,6 +122,7 @@ def outcome_of(
         replace(
             figures,
             placed=len(used) / max(1, len(taken.files)),
+            parted_px=_parted_px(situation, conduct, used, taken),
             evened_ev=float(np.ptp(np.log2([f.gain for f in used]), axis=0).max()),
             frames=plain.frames,
             seconds=plain.seconds,
@@ -139,6 +147,39 @@ def as_it_is(situation: Situation, scene: Diorama | None = None) -> Array:
     view = look(scene or situation.scene, np.zeros(3), rays, 1 / situation.lens.focal_px)
     shown: Array = (SRGB.from_linear(np.clip(view.light, 0, 1)) * 255 + 0.5).astype(np.uint8)
     return shown
+
+
+def _parted_px(situation: Situation, conduct: Conduct, used: Sequence[FrameRow], taken: Taken) -> float:
+    """How far two frames show the same things apart, midway between them, in pixels of frames of 24 megapixels.
+
+    The place tells where things stand, and the lenses and poses that the join found where its frames show them. So it tells too
+    what the small frames of an exercise hide, and what shows at 100 % in a picture that is delivered.
+    """
+    if not conduct.pupil_mm:
+        return 0.0
+    lens = situation.lens
+    small = camera_of(situation, conduct).finder(_SPREAD_PX)
+    pixels = lens.places_px(small.lens.width, small.lens.height)
+    delivered = math.sqrt(_DELIVERED_PX / (lens.width * lens.height))
+    cameras = dict(zip((path.name for path in taken.files), taken.cameras))
+    apart: list[Array] = []
+    for one, other in zip(used, used[1:]):
+        first, second = cameras[Path(one.file).name], cameras[Path(other.file).name]
+        away = np.minimum(small.view(situation.scene, first).distance_m, _FAR_M)[..., None]
+        stands = first @ small.pupil_m + away * (lens.unproject(pixels) @ first.T)
+        seen, valid = lens.project((stands - second @ small.pupil_m) @ second)
+        towards = stands / np.linalg.norm(stands, axis=-1, keepdims=True)
+        midway = np.abs(towards @ (first[:, 2] - second[:, 2])) < math.radians(_MIDWAY_DEG)
+        there = valid & midway & ((seen > 0) & (seen < (lens.width - 1, lens.height - 1))).all(-1)
+        if one.pose is None or other.pose is None or not there.any():
+            continue
+        shown = [
+            lens_of(row).unproject(places[there]) @ np.array(row.pose.rotation).T
+            for row, places in ((one, pixels), (other, seen))
+            if row.pose is not None
+        ]
+        apart.append(np.linalg.norm(shown[0] - shown[1], axis=-1) * one.lens.focal_px * delivered if one.lens else [])
+    return float(np.percentile(np.concatenate(apart), _WORST)) if apart else Figures.parted_px
 
 
 def _alignment(used: list[FrameRow], taken: Taken) -> Array:

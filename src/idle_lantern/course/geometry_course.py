@@ -69,7 +69,13 @@ PUPIL = Exercise(
     (
         WRONG,
         replace(PLACED, bad=0.6),
-        Criterion("moved_px", 1.5, 3.2, lambda v: f"{v:.1f} px", "The worst places stand {} off."),
+        Criterion(
+            "parted_px",
+            1.5,
+            20.0,
+            lambda v: f"{v:.0f} px" if v >= 10 else f"{v:.1f} px",
+            "Where two frames meet, near and far part by {} in frames of 24 megapixels.",
+        ),
     ),
 )
 

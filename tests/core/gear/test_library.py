@@ -106,6 +106,12 @@ def test_a_damaged_file_is_told_and_left(tmp_path: Path):
     assert path.read_bytes().startswith(b"this is no database")
 
 
+def _read_all(path: Path) -> None:
+    library = Library(path)
+    library.entries()
+    library.past_joins()
+
+
 @pytest.mark.parametrize(
     ("damage", "error"),
     [
@@ -122,9 +128,7 @@ def test_what_is_wrong_with_the_file_is_told_as_it_is(library: Library, damage: 
     with closing(sqlite3.connect(library.path)) as db:
         db.executescript(damage or "BEGIN EXCLUSIVE")
         with pytest.raises(error, match="damaged" if damage else "try again"):
-            opened = Library(library.path)
-            opened.entries()
-            opened.past_joins()
+            _read_all(library.path)
 
 
 def test_a_newer_file_is_told_and_left(library: Library):

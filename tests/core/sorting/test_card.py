@@ -11,7 +11,7 @@ from PIL import Image
 
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.sorting.card import Card, sort
+from idle_lantern.core.sorting.card import Card, sort, without_twins
 from idle_lantern.core.sorting.grouped import grouped
 from idle_lantern.simulator.camera import SimulatedCamera
 from idle_lantern.simulator.cards import CardRun, CardShot, round_sweep, write_card
@@ -63,6 +63,24 @@ def test_the_jpeg_of_a_raw_can_be_chosen_instead(mixed: tuple[Path, list[CardSho
     card = sort(pictures_in(folder), prefer_raw=False)
     assert len(card.twins) == 11
     assert all(used.suffix == ".jpg" and other.suffix == ".dng" for used, other in card.twins)
+
+
+@pytest.mark.parametrize(
+    ("names", "raw_first", "pairs"),
+    [
+        ("a.dng a.JPG a.heic", True, "dng>JPG dng>heic"),
+        ("a.dng a.JPG a.heic", False, "JPG>heic JPG>dng"),
+        ("a.heic a.jpg", True, "heic>jpg"),
+        ("a.nef a.tif", False, "tif>nef"),
+        ("a.jpg a.tif", True, ""),  # no camera writes these two of one exposure
+        ("a.jpg b.heic", True, ""),
+    ],
+)
+def test_what_a_camera_writes_of_one_exposure_is_one(names: str, raw_first: bool, pairs: str):
+    paths = [Path(name) for name in names.split()]
+    kept, twins = without_twins(paths, prefer_raw=raw_first)
+    assert " ".join(f"{a.suffix[1:]}>{b.suffix[1:]}" for a, b in twins) == pairs
+    assert kept == [p for p in paths if p not in {other for _used, other in twins}]
 
 
 def test_brackets_are_known_without_any_metadata(tmp_path: Path):

@@ -83,6 +83,21 @@ def test_raw_and_jpeg_of_a_shot_are_one_whichever_comes_first(tmp_path: Path, cl
     assert (found.path.name, found.twin) == ("three.jpg", None)
 
 
+def test_three_files_of_a_shot_are_one_also_where_one_comes_late(tmp_path: Path, clock: Clock):
+    watch = WatchedFolder(tmp_path, now=clock)
+    light = np.random.default_rng(2).uniform(0, 1, (80, 120, 3)).astype(np.float32)
+    write_dng(tmp_path / "one.dng", light, Metadata())
+    _jpeg(tmp_path / "one.jpg", 2)
+    (found,) = _after(watch, clock)
+    assert (found.path.name, found.twin) == ("one.dng", tmp_path / "one.jpg")
+    small = np.random.default_rng(3).integers(0, 255, (80, 120, 3), dtype=np.uint8)
+    pillow_heif.from_bytes("RGB", (120, 80), small.tobytes()).save(tmp_path / "one.heic")
+    assert _after(watch, clock, 8, 10) == []
+    _jpeg(tmp_path / "one.jpg", 9)  # another picture under a name that was taken
+    (found,) = _after(watch, clock, 8, 10)
+    assert found.path.name == "one.jpg"
+
+
 def test_known_renamed_copied_and_foreign_files_are_not_taken_again(tmp_path: Path, clock: Clock):
     old = tmp_path / "old.jpg"
     _jpeg(old, 5)

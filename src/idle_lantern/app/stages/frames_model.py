@@ -81,7 +81,7 @@ def bring(paths: list[Path], folder: Path, progress: Progress) -> Brought:
     card = sort(files, progress)
     faults += [error.sentence for error in card.unreadable]
     runs = []
-    beside = dict(card.twins)
+    beside = dict(reversed(card.twins))  # of several the first counts
 
     def named(file: Path | None) -> str | None:
         return None if file is None else document.relative(folder, file)

@@ -15,7 +15,7 @@ from idle_lantern.core.audit.evenness import LEAST_EV, light_of_run
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
 from idle_lantern.core.audit.parts import Part, parts_of
-from idle_lantern.core.audit.settings import setting_findings
+from idle_lantern.core.audit.settings import setting_findings, short_brackets
 from idle_lantern.core.audit.veiling_flare import Flare, SkyBand, flares, sky_band
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.cache import SizedCache
@@ -24,7 +24,8 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.compositing.light.dust import alike_held, spots
 from idle_lantern.core.frames.reading import FrameInfo, read, read_again, sound_jpeg
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.inspection.overlaps import overlaps_of
+from idle_lantern.core.inspection.dust_in_overlaps import spots_in_overlaps
+from idle_lantern.core.inspection.overlaps import Overlap, overlaps_of
 from idle_lantern.core.inspection.sharpness import Blur, blurs, compared
 from idle_lantern.core.merging.prepared import prepared_folder
 from idle_lantern.core.registration.match.features import WorkingFrame
@@ -100,7 +101,7 @@ class _Audit:
         self.findings: list[Finding] = []
 
     def look(self) -> None:
-        self.findings += setting_findings(self.positions)
+        self.findings += setting_findings(self.positions) + short_brackets(self.positions)
         self.findings += [f for p in self.positions if (f := _clipped(p)) is not None]
         try:
             found = parts_of(self.positions, self.prepared, self.progress)
@@ -162,7 +163,7 @@ class _Audit:
                 self.findings.append(_narrow(paths[i], share, paths[other] if other >= 0 else None))
         for i, (roll, pitch) in lattice.tilted(poses).items():
             self.findings.append(_tilted(paths[i], roll, pitch))
-        self.findings += _dusty(solution, working, paths)
+        self.findings += _dusty(solution, overlaps, working, paths)
         for i, way in solution.placed_by.items():
             if way != "features":
                 self.findings.append(_featureless(positions[i].base.path))
@@ -225,7 +226,7 @@ def _as_measured(findings: Sequence[Finding], brighter_ev: dict[Path, float]) ->
     kept = []
     for finding in findings:
         alike = abs(brighter_ev.get(finding.path, math.inf)) < LEAST_EV
-        if alike and finding.what == "exposure":
+        if alike and finding.what == "exposure" and finding.cure == "even_out":
             continue
         if alike and finding.what == "iso":
             sentence = f"{finding.sentence}, and is as bright as its neighbours"
@@ -296,15 +297,20 @@ def _clipped(position: Position) -> Finding | None:
     )  # fmt: skip
 
 
-def _dusty(solution: Solution, working: Sequence[WorkingFrame], paths: Sequence[Path]) -> list[Finding]:
+def _dusty(
+    solution: Solution, overlaps: Sequence[Overlap], working: Sequence[WorkingFrame], paths: Sequence[Path]
+) -> list[Finding]:
     """Spots on the sensor; frames that were held another way are compared among themselves only."""
-    infos = [solution.frames.infos[f] for f in solution.poses.frames]
-    frames = [working[i] for i in alike_held(infos)]
+    held = alike_held([solution.frames.infos[f] for f in solution.poses.frames])
+    found = spots_in_overlaps(solution.poses, overlaps, working, held)
+    for spot in spots([working[i] for i in held]):
+        if all(math.hypot(spot.u - s.u, spot.v - s.v) > spot.size_px + s.size_px for s in found):
+            found.append(spot)
     return [
         Finding(
             paths[0], "dust", 100 * spot.loss, "%",
-            f"Dust on the sensor: a spot of {spot.size_px:.0f} px at the same place in {len(frames)} frames takes {100 * spot.loss:.0f} % of the light",
+            f"Dust on the sensor: a spot of {spot.size_px:.0f} px at the same place in {len(held)} frames takes {100 * spot.loss:.0f} % of the light",
             "Clean the sensor; where a neighbour shows the place clean, the join lets that one show", spot.u, spot.v,
         )
-        for spot in spots(frames)
+        for spot in found
     ]  # fmt: skip

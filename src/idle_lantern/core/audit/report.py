@@ -76,7 +76,7 @@ def as_text(report: CardReport, paths: Sequence[Path]) -> str:
     if report.card.bookends:
         lines.append(f"{units.counted(len(report.card.bookends), 'bookend')}: a hand or cap before the lens")
     if report.card.twins:
-        lines.append(f"{units.counted(len(report.card.twins), 'raw file')} with a JPEG of the same exposure")
+        lines.append(f"{units.counted(len(report.card.twins), 'file')} beside another of the same exposure")
     lines += [
         f"{names.get(path, path.name)}: matches nothing; a snapshot, or of another place" for path in report.strays
     ]

@@ -112,7 +112,7 @@ def solution_of(report: Report, frames: FrameSet, working_mp: float) -> Solution
     sigmas = [_number(_pose(rows[f]).sigma_deg) for f in used]
     poses = Poses(
         tuple(used),
-        tuple(_lens(rows[f]) for f in used),
+        tuple(lens_of(rows[f]) for f in used),
         np.array([_pose(rows[f]).rotation for f in used], float).reshape(-1, 3, 3),
         float(report.rms_px or 0.0),
         _number(report.focal_sigma),
@@ -149,7 +149,8 @@ def _pose(row: FrameRow) -> PoseRow:
     return row.pose
 
 
-def _lens(row: FrameRow) -> Lens:
+def lens_of(row: FrameRow) -> Lens:
+    """The lens of a used frame; raises ValueError where it tells none."""
     lens = row.lens
     if lens is None or row.width is None or row.height is None:
         raise ValueError("a used frame without a lens")

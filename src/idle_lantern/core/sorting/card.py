@@ -23,6 +23,8 @@ from idle_lantern.core.sorting.previews import FilePreview, look_at
 #: A pause this long, and so many times the usual step, parts one run from the next.
 _PAUSE_S, _TIMES = 45.0, 6.0
 _THREADS = 2
+#: Written beside a JPEG, or beside raw and JPEG, of one exposure.
+_TELEPHONES = (".heic", ".heif", ".avif", ".jxl")
 
 
 @dataclass(frozen=True)
@@ -35,7 +37,7 @@ class CardRun:
 
 @dataclass(frozen=True)
 class Card:
-    """What a card holds. ``twins`` are raw and JPEG of one exposure, the one that is used first."""
+    """What a card holds. ``twins`` are two files of one exposure, raw and JPEG say, the one that is used first."""
 
     runs: tuple[CardRun, ...] = ()
     bookends: tuple[FilePreview, ...] = ()
@@ -53,7 +55,7 @@ def sort(
 ) -> Card:
     """Look at each file, small, and tell what it is for.
 
-    Of a raw and a JPEG of one name in one folder the raw is used, or the JPEG where ``prefer_raw`` is False; ``ahead`` keeps
+    Of raw, HEIC and JPEG of one name in one folder the raw is used, or the JPEG where ``prefer_raw`` is False; ``ahead`` keeps
     what is read whole for it. Without ``group`` every file is a position of its own.
 
     Raises
@@ -89,13 +91,26 @@ def sort(
 
 
 def without_twins(paths: Sequence[Path], *, prefer_raw: bool = True) -> tuple[list[Path], list[tuple[Path, Path]]]:
-    """Files without those that are a raw's JPEG (or a JPEG's raw), and the pairs, the one that is used first."""
-    by_stem: dict[tuple[Path, str], dict[bool, Path]] = {}
+    """Files without those that show the exposure of another (raw, HEIC and JPEG of one name), and the pairs, the one that is
+    used first; of several pairs of one the JPEG's comes first."""
+    by_name: dict[tuple[Path, str], list[Path]] = {}
     for path in paths:
-        by_stem.setdefault((path.parent, path.stem.lower()), {}).setdefault(is_raw_name(path), path)
-    twins = [(p[prefer_raw], p[not prefer_raw]) for p in by_stem.values() if len(p) == 2]
+        by_name.setdefault((path.parent, path.stem.lower()), []).append(path)
+    twins: list[tuple[Path, Path]] = []
+    for files in by_name.values():
+        if len(files) > 1 and any(_deepness(path) > 1 for path in files):
+            used = (max if prefer_raw else min)(files, key=_deepness)
+            twins += [(used, path) for path in sorted(files, key=_deepness) if path != used]
     second = {other for _used, other in twins}
     return [path for path in paths if path not in second], twins
+
+
+def _deepness(path: Path) -> int:
+    """What cameras write of one exposure, the deeper the higher; 1 is what only programs write beside a frame."""
+    if is_raw_name(path):
+        return 3
+    suffix = path.suffix.lower()
+    return 2 if suffix in _TELEPHONES else 0 if suffix in (".jpg", ".jpeg") else 1
 
 
 def is_raw_name(path: Path) -> bool:

@@ -58,6 +58,19 @@ class FilePreview:
         return np.asarray(cv2.resize(lab, (_BLOCKS, _BLOCKS), interpolation=cv2.INTER_AREA).reshape(-1, 3))
 
     @cached_property
+    def block_details(self) -> Array:
+        """Fine contrast within each block, (n,) float32."""
+        fine = _fine(self.grey)
+        power = cv2.resize(fine * fine, (_BLOCKS, _BLOCKS), interpolation=cv2.INTER_AREA)
+        return np.asarray(np.sqrt(power).ravel())
+
+    @cached_property
+    def shapes(self) -> Array:
+        """What is neither fine nor as wide as the whole, so that it also shows out of focus, CIE Lab, (h, w, 3) float32."""
+        lab = cv2.cvtColor(self.small.astype(np.float32) / 255, cv2.COLOR_RGB2LAB)
+        return np.asarray(cv2.GaussianBlur(lab, (0, 0), 4) - cv2.GaussianBlur(lab, (0, 0), 25))
+
+    @cached_property
     def flattened(self) -> Array:
         """Fine detail alike for all exposures: differences of logarithms, (h, w) float32."""
         logs = np.log(np.maximum(self.grey, 0.02))
@@ -87,11 +100,38 @@ def look_at(path: Path, ahead: ReadAhead | None = None) -> FilePreview:
     small = (thumbnail(path, LONGEST_PX) if whole is None else small_of(whole, LONGEST_PX)).in_space(SRGB).pixels
     grey = cv2.cvtColor(small, cv2.COLOR_RGB2GRAY).astype(np.float32) / 255
     smooth = cv2.GaussianBlur(grey, (0, 0), 6)
-    fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
+    fine = _fine(grey)
     light = math.log2(max(_FLOOR, float(SRGB.to_linear(grey).mean())))
     return FilePreview(
         info, grey, small, light + (info.metadata.exposure_value or 0.0), float(fine.std()), float(smooth.std())
     )
+
+
+def _fine(grey: Array) -> Array:
+    return np.asarray(grey - cv2.GaussianBlur(grey, (0, 0), 1.2))
+
+
+#: Share of a look's side at its rim, and of what is left out at the ends of that, which a neighbour may show too.
+_STRIP, _ENDS = 0.22, 0.15
+
+
+def goes_on(look: FilePreview, other: FilePreview) -> float:
+    """How alike (correlation) the shapes at a rim of ``other`` are to some in the half of ``look`` that would show them too."""
+    a, b = look.shapes, other.shapes
+    if a.shape != b.shape:
+        return 0.0
+    best = 0.0
+    for one, two in ((a, b), (np.swapaxes(a, 0, 1), np.swapaxes(b, 0, 1))):  # beside each other, and one over the other
+        height, width = one.shape[:2]
+        strip, ends = round(_STRIP * width), round(_ENDS * height)
+        rows = np.s_[ends : height - ends]
+        for shown, sought in (
+            (one[:, width // 2 :], two[rows, :strip]),
+            (one[:, : width // 2], two[rows, width - strip :]),
+        ):
+            found = cv2.matchTemplate(np.ascontiguousarray(shown), np.ascontiguousarray(sought), cv2.TM_CCOEFF_NORMED)
+            best = max(best, float(found.max()))
+    return best
 
 
 @dataclass(frozen=True)

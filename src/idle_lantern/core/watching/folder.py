@@ -15,9 +15,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from idle_lantern.core.base.errors import UnreadableFrame
-from idle_lantern.core.frames.boundary import RAW_SUFFIXES
 from idle_lantern.core.frames.bounds import ends_in_zeros
 from idle_lantern.core.frames.reading import SUFFIXES, read
+from idle_lantern.core.sorting.card import without_twins
 
 #: A file is tried when it has not changed for so long; one that cannot be read whole is told after the longer time.
 _QUIET_S, _GIVEN_UP_S = 0.25, 5.0
@@ -84,7 +84,10 @@ class WatchedFolder:
     #: The state in which each file was taken, None for a known one that was not there yet.
     _taken: dict[Path, _Stat | None] = field(default_factory=dict)
     _contents: set[str] = field(default_factory=set)
+    #: Whether shots come in several files.
     _both: bool = False
+    #: The file that stands for each shot, by folder and name without its ending.
+    _used: dict[tuple[Path, str], Path] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for path in map(Path, self.known):
@@ -190,20 +193,24 @@ class WatchedFolder:
         return told
 
     def _shots(self, paths: list[Path]) -> list[Arrival]:
-        raws = [p for p in paths if p.suffix.lower() in RAW_SUFFIXES]
-        plain = [p for p in paths if p not in raws]
-        if len(raws) == 1 and len(plain) == 1:
-            self._both = True
         fresh: dict[Path, str] = {}
+        anew = {path for path in paths if path in self._taken}
         for path in paths:
             seen = self._waiting.pop(path)
             self._taken[path] = seen.stat
             if seen.sha256 not in self._hashes():  # else the same picture again, under another name
                 self._contents.add(seen.sha256)
                 fresh[path] = seen.sha256
-        if len(raws) == 1 and len(plain) == 1 and len(fresh) == 2:
-            return [Arrival(raws[0], plain[0], fresh[raws[0]])]
-        return [Arrival(path, sha256=sha256) for path, sha256 in fresh.items()]
+        used, pairs = without_twins(list(fresh))
+        beside = dict(reversed(pairs))
+        self._both = self._both or bool(pairs)
+        told: list[Arrival] = []
+        for path in used:
+            before = self._used.setdefault((path.parent, path.stem.lower()), path)
+            if path not in anew and (before, path) in without_twins([before, path])[1]:
+                continue  # a third file of an exposure that was taken with another
+            told.append(Arrival(path, beside.get(path), fresh[path]))
+        return told
 
     def _hashes(self) -> set[str]:
         """Contents of all that was taken; files known from before are read when the first one arrives."""

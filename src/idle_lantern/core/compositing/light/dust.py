@@ -47,9 +47,9 @@ def spots(frames: Sequence[WorkingFrame]) -> list[Spot]:
     least = np.full_like(total, -np.inf)
     for frame in frames:
         grey = cv2.cvtColor(frame.picture.pixels, cv2.COLOR_RGB2GRAY)
-        logs = _LOGS[grey]
-        value = cv2.GaussianBlur(logs, (0, 0), 1.0) - _wide(logs, 7)
-        about = np.sqrt(np.maximum(_wide(value * value, 8), 0))
+        logs = LOGS[grey]
+        value = cv2.GaussianBlur(logs, (0, 0), 1.0) - wide(logs, 7)
+        about = np.sqrt(np.maximum(wide(value * value, 8), 0))
         smooth = (about < np.maximum(_SMOOTH, 0.5 * np.abs(value))) & (grey > 20) & (grey < 250)
         votes += smooth
         total += np.where(smooth, value, 0)
@@ -74,18 +74,25 @@ def spots(frames: Sequence[WorkingFrame]) -> list[Spot]:
         x, y = centres[k]
         if not _stands_alone(common, x, y, area):
             continue
-        loss = 1 - float(np.exp(common[round(float(y)), round(float(x))]))
+        loss = light_lost(-float(common[round(float(y)), round(float(x))]))
         found.append(
             Spot((x + 0.5) * scale[0] - 0.5, (y + 0.5) * scale[1] - 0.5, 2 * (area / np.pi) ** 0.5 * scale[0], loss)
         )
     return sorted(found, key=lambda s: -s.loss)[:_MOST_SPOTS]
 
 
+def light_lost(depth: float) -> float:
+    """Share of the light that a spot takes whose display values are lower by a logarithm of ``depth``."""
+    return 1 - float(np.exp(-_LIGHT_OF_DISPLAY * depth))
+
+
+#: Light goes with about this power of display values (sRGB, IEC 61966-2-1, away from black).
+_LIGHT_OF_DISPLAY = 2.2
 #: Logarithm of a grey value of 8 bit, the darkest held off nothing.
-_LOGS = np.log(np.maximum(np.arange(256), 4)).astype(np.float32)
+LOGS = np.log(np.maximum(np.arange(256), 4)).astype(np.float32)
 
 
-def _wide(values: Array, sigma: float) -> Array:
+def wide(values: Array, sigma: float) -> Array:
     """A wide Gaussian, reckoned at a quarter of the size."""
     height, width = values.shape
     small = cv2.resize(values, (max(1, width // 4), max(1, height // 4)), interpolation=cv2.INTER_AREA)
