@@ -17,7 +17,10 @@ Dust is seeded anywhere; on ground that has detail everywhere no frame tells it,
 from __future__ import annotations
 
 import argparse
+import contextlib
 import datetime
+import io
+import json
 import math
 import tempfile
 from collections import Counter
@@ -30,6 +33,7 @@ import numpy as np
 import skimage.data
 from natural_scenes import band
 
+from idle_lantern.cli.main import main as command
 from idle_lantern.core.audit.audit import CardReport, audit_card
 from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.colour.picture import Picture
@@ -477,7 +481,51 @@ def roles(folder: Path, count: int, tell: bool) -> None:
     print(f"roles without metadata: {len(wrong)} of {files} files wrong, right {100 * (1 - len(wrong) / files):.1f} %")
 
 
-PARTS: dict[str, Callable[[Path, int, bool], None]] = {"clean": clean, "faults": faulty, "roles": roles}
+@contextlib.contextmanager
+def frames_of(width: int, height: int) -> Iterator[None]:
+    """Cards of smaller frames, where only what becomes of them counts."""
+    global WIDTH, HEIGHT
+    before = WIDTH, HEIGHT
+    WIDTH, HEIGHT = width, height
+    try:
+        yield
+    finally:
+        WIDTH, HEIGHT = before
+
+
+#: Beginnings of the reasons for which a join leaves out what shows nothing that it could match; all others go by a role.
+NOT_BY_ROLE = ("Nothing to match", "Matches no", "No other", "Too little")
+
+
+def lost_places(card: CardOfFrames, folder: Path) -> list[str]:
+    """Places of a card of which the join command uses no file, and why."""
+    with contextlib.redirect_stderr(io.StringIO()), contextlib.redirect_stdout(io.StringIO()):
+        code = command(
+            ["join", *map(str, card.paths), "--out", str(folder / "o.jpg"), "--report", str(folder / "r.json")]
+        )
+    if code:
+        return [f"ended with {code}"]
+    rows = {r["file"]: r for r in json.loads((folder / "r.json").read_text())["frames"]}
+    used = {place for path, place in card.places.items() if rows[path.name]["used"]}
+    return [f"{path.name}: {rows[path.name]['reason']}" for path, place in card.places.items() if place not in used]
+
+
+def joins(folder: Path, count: int, tell: bool) -> None:
+    """Places lost by joins of small frames without metadata, with brackets, repeats and hands before the lens."""
+    by_role, others = [], 0
+    with frames_of(600, 400):
+        for seed in range(301, 301 + count):
+            card = shoot_roles(folder / f"joins{seed}", seed, metadata=False)
+            lost = lost_places(card, folder)
+            mine = [reason for reason in lost if not reason.partition(": ")[2].startswith(NOT_BY_ROLE)]
+            others += len(lost) - len(mine)
+            by_role += mine
+            if tell and lost:
+                print(f"card {seed}, {len(card.paths)} files:", *lost, sep="\n    ", flush=True)
+    print(f"{count} joins: {len(by_role)} files lost to a wrong role; {others} that show nothing to match")
+
+
+PARTS: dict[str, Callable[[Path, int, bool], None]] = {"clean": clean, "faults": faulty, "roles": roles, "joins": joins}
 
 
 def main(arguments: Sequence[str] | None = None) -> None:

@@ -108,6 +108,23 @@ def test_what_is_missing_in_a_grid_is_told_and_nothing_else():
     assert named > 0.9 * lost
 
 
+def test_a_frame_missing_among_bare_ones_is_told_though_not_where():
+    """Three rows of six, the upper one sky but for its second frame; its fourth was not shot."""
+    angles = [(-75.0 + 30 * c, 20.0 - 20 * r, 0.0) for r in range(3) for c in range(6)]
+    bare = [0, 2, 4, 5]
+    lens = Lens("rectilinear", 1200, 1200, 800)
+
+    def placed(gone: set[int]) -> Poses:
+        kept = [i for i in range(18) if i not in gone and i not in bare]
+        turned = np.stack([rotations.from_yaw_pitch_roll(*np.radians(angles[i])) for i in kept])
+        return Poses(tuple(kept), (lens,) * len(kept), turned)
+
+    (told,) = missing(placed({3}), bare)
+    assert (told.row, told.column) == (1, None)
+    assert "it has 5, with 4 bare ones" in told.sentence
+    assert missing(placed(set()), bare) == []
+
+
 def test_bare_frames_beside_a_gap_are_not_put_where_others_are():
     """Two of a row, after a frame that is missing: the run before it went on over a frame that stands there."""
     yaws = {0: -98.0, 1: -70.0, 2: -42.0, 3: 14.0, 6: 98.0, 7: -98.0, 8: -70.0, 9: -42.0, 10: -14.0, 11: 14.0}

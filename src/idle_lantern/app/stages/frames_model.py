@@ -215,6 +215,7 @@ def _on_map(report: CardReport, planned: set[Path]) -> tuple[Any, Any]:
     missing = tuple(
         (run.lens, GridFrame(i, m.row, m.column, m.yaw_deg, m.pitch_deg), m.sentence)
         for i, m in enumerate(run.missing, 1)
+        if m.column is not None and m.yaw_deg is not None
     )
     return lie, missing
 

@@ -14,7 +14,7 @@ from idle_lantern.core.audit import lattice
 from idle_lantern.core.audit.evenness import LEAST_EV, light_of_run
 from idle_lantern.core.audit.findings import Finding, worst_first
 from idle_lantern.core.audit.focus import Refocused, refocused
-from idle_lantern.core.audit.parts import Part, parts_of
+from idle_lantern.core.audit.parts import Part, is_bare, parts_of
 from idle_lantern.core.audit.settings import setting_findings, short_brackets
 from idle_lantern.core.audit.veiling_flare import Flare, SkyBand, flares, sky_band
 from idle_lantern.core.base.arrays import Array
@@ -169,7 +169,10 @@ class _Audit:
                 self.findings.append(_featureless(positions[i].base.path))
         angles = lattice.angles_deg(poses)
         directions = {path: (float(a[0]), float(a[1]), float(a[2])) for path, a in zip(paths, angles)}
-        return RunReport(self.name, part.positions, tuple(lattice.missing(poses)), directions, poses.lenses[0])
+        bare = [
+            f for f, p in enumerate(positions) if f not in poses.frames and p in part.positions and is_bare(solution, f)
+        ]
+        return RunReport(self.name, part.positions, tuple(lattice.missing(poses, bare)), directions, poses.lenses[0])
 
 
 def _grey(info: FrameInfo) -> Array:

@@ -24,15 +24,17 @@ _LEAST_TILT_DEG = 2.5
 _ALL_ROUND, _POLE_DEG, _CORNERS_DEG = 2.4, 65.0, 50.0
 #: The steps of a row all round fill the circle within this share of one.
 _FILLS = 0.15
+#: Rows that look so much less far up or down than another may still have as many frames.
+_AS_STEEP_DEG = 4.0
 
 
 @dataclass(frozen=True)
 class Missing:
-    """A frame that should be there: rows from above, columns from the left, both from 1."""
+    """A frame that should be there: rows from above, columns from the left, both from 1; which column may be unknown."""
 
     row: int
-    column: int
-    yaw_deg: float
+    column: int | None
+    yaw_deg: float | None
     pitch_deg: float
     sentence: str
 
@@ -82,8 +84,11 @@ def _row(group: list[int], angles: Array) -> LatticeRow:
     )
 
 
-def missing(poses: Poses) -> list[Missing]:
-    """Frames that the even steps of the rows ask for and nobody shot; never where a frame of any row is."""
+def missing(poses: Poses, bare: Sequence[int] = ()) -> list[Missing]:
+    """Frames that the even steps of the rows ask for and nobody shot; never where a frame of any row is.
+
+    ``bare`` are frames that show too little to be placed, numbered as ``poses.frames`` are, in the order taken.
+    """
     rows = rows_of(poses)
     # on the circle of the horizon, since rows that look up or down take wider steps
     on_horizon = [s * math.cos(math.radians(r.pitch_deg)) for r in rows for s in np.diff(r.yaw_deg)]
@@ -103,6 +108,35 @@ def missing(poses: Poses) -> list[Missing]:
         free = sorted(y for y in lost[r] if not _shot(angles, y, row.pitch_deg, steps[r]))
         columns = np.sort(np.concatenate([row.yaw_deg, free]))
         found += [_told(r, 1 + int(np.searchsorted(columns, y)), y, row.pitch_deg, len(rows)) for y in free]
+    return found + _among_bare(poses, rows, bare)
+
+
+def _among_bare(poses: Poses, rows: Sequence[LatticeRow], bare: Sequence[int]) -> list[Missing]:
+    """Rows with fewer frames, the bare ones counted, than all others have, of which one looks as far up or down at least."""
+    found: list[Missing] = []
+    taken = [[poses.frames[i] for i in row.members] for row in rows]
+    if not bare or len(rows) < 2:
+        return found
+    for r, row in enumerate(rows):
+        others = [f for k, frames in enumerate(taken) if k != r for f in frames]
+        before = max((f for f in others if f < min(taken[r])), default=-1)
+        after = min((f for f in others if f > max(taken[r])), default=math.inf)
+        mine = [f for f in bare if before < f < after]
+        counts = {len(other.members) for k, other in enumerate(rows) if k != r}
+        as_steep = any(abs(o.pitch_deg) > abs(row.pitch_deg) - _AS_STEEP_DEG for k, o in enumerate(rows) if k != r)
+        if not mine or len(counts) != 1 or not as_steep:
+            continue
+        lost = counts.pop() - len(taken[r]) - len(mine)
+        if lost > 0:
+            sentence = f"{lost} of the frames of row {r + 1} from above are missing" if lost > 1 else (
+                f"One of the frames of row {r + 1} from above is missing"
+            )  # fmt: skip
+            found.append(
+                Missing(
+                    r + 1, None, None, row.pitch_deg,
+                    f"{sentence}: it has {len(taken[r]) + len(mine)}, with {len(mine)} bare ones whose places nothing tells",
+                )
+            )  # fmt: skip
     return found
 
 

@@ -61,6 +61,11 @@ def parts_of(positions: Sequence[Position], prepared: Path, progress: Progress) 
     return _parts(tuple(positions), quick_frames(positions, prepared, progress), progress)
 
 
+def is_bare(solution: Solution, frame: int) -> bool:
+    """Whether a frame was not placed since it shows nothing to match."""
+    return solution.reasons.get(frame, "").startswith("Nothing to match")
+
+
 def _parts(positions: tuple[Position, ...], frames: FrameSet, progress: Progress) -> Parts:
     try:
         solution = solve(frames, JoinOptions(refine=False), None, progress)
@@ -70,7 +75,7 @@ def _parts(positions: tuple[Position, ...], frames: FrameSet, progress: Progress
     same = {f for f, why in solution.reasons.items() if why.startswith("Shows the same")}
     rest = [g for g in solution.groups[1:] if len(g) > 1 and not inside & set(g)]
     alone = sorted(set(range(len(positions))) - inside - same - {f for g in rest for f in g})
-    bare = [f for f in alone if solution.reasons.get(f, "").startswith("Nothing to match")]
+    bare = [f for f in alone if is_bare(solution, f)]
     mine = [*sorted(inside | same), *bare]
     parts = [Part(tuple(positions[f] for f in mine), positions, solution)]
     strays = [positions[f] for f in alone if f not in bare]

@@ -42,7 +42,7 @@ def as_json(report: CardReport, paths: Sequence[Path]) -> dict[str, Any]:
                     {
                         "row": m.row,
                         "column": m.column,
-                        "yaw_deg": round(m.yaw_deg, 1),
+                        "yaw_deg": None if m.yaw_deg is None else round(m.yaw_deg, 1),
                         "pitch_deg": round(m.pitch_deg, 1),
                         "sentence": f"{m.sentence}.",
                     }
