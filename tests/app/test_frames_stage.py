@@ -342,6 +342,19 @@ def test_scans_of_film_are_turned_and_cut(
     )
     assert panel.edges[0].isVisible()
     assert stage.view.crop is not None
+    # a grey and a white that are clicked on turn the film, not its white balance
+    panel.white_button.click()
+    assert panel.white_button.isChecked()
+    panel._picked(SRGB.from_linear(np.array([0.05, 0.03, 0.02])) * 255)
+    panel.pick_button.click()
+    panel._picked(SRGB.from_linear(np.array([0.2, 0.1, 0.05])) * 255)
+    development = window.state.outing.choices.development
+    assert development.white_balance == (1, 1, 1)
+    assert np.ptp(development.film.light(np.array([[0.2, 0.1, 0.05]]))) < 1e-6
+    np.testing.assert_allclose(development.film.light(np.array([[0.05, 0.03, 0.02]])), 1, atol=1e-6)
+    retype(qtbot, panel.gamma, "0.7")
+    assert np.mean(window.state.outing.choices.development.film.gamma) == pytest.approx(0.7)
+    assert panel.gamma.isVisible()
     retype(qtbot, panel.edges[1], "10 %")
     assert window.state.outing.choices.development.film.crop[1] == pytest.approx(0.1)
     window.go("join")

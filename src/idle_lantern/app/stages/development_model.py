@@ -24,7 +24,7 @@ def parse_development(name: str, text: str) -> float:
     for unit in ("ev", "k", "%"):
         plain = plain.removesuffix(unit).strip()
     value = units.parse_number(plain.removeprefix("+"), name.lower(), "0.3" if name == "Exposure" else "20")
-    return value if name in ("Exposure", "Temperature") else value / 100
+    return value if name in ("Exposure", "Temperature", "Gamma") else value / 100
 
 
 def write_ev(value: float) -> str:

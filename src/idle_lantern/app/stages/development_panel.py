@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import partial
+from statistics import fmean
 from typing import Any
 
 import numpy as np
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QPushButton, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
@@ -18,9 +19,11 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.widgets.tables import table_of
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.merging.development import Development
+from idle_lantern.core.merging.film import Film
 from idle_lantern.core.merging.temperature import PRESETS, gains_for, grey_at, light_of
 from idle_lantern.core.outing import edits
 
@@ -59,9 +62,12 @@ class DevelopmentPanel(QWidget):
         ]
         for edge in self.edges:
             edge.setFixedWidth(theme.scaled(72))
-        self._cuts = panel(row(label("cut", "dim"), *self.edges, None), "bare")
+        self.gamma = self._field("Gamma", lambda g: f"{g:.2f}", 0.02, self._set_gamma)
+        self._cuts = panel(row(label("gamma", "dim"), self.gamma, label("cut", "dim"), *self.edges, None), "bare")
         self.pick_button = button("Pick a grey   [G]", self.pick, name="develop-pick")
         self.pick_button.setCheckable(True)
+        self.white_button = button("Pick the film's white", self.pick_white, name="develop-pick-white")
+        self.white_button.setCheckable(True)
         self.plain_button = button("As taken", self.as_taken, quiet=True, name="develop-plain")
         self.clipped_title = label("Full colours")
         self.clipped_title.setBuddy(self.clipped)
@@ -83,7 +89,7 @@ class DevelopmentPanel(QWidget):
             fields,
             row(self.clipped_title, self.clipped, None),
             row(film_title, self.film, self._cuts, None),
-            row(self.pick_button, self.plain_button, None),
+            row(self.pick_button, self.white_button, self.plain_button, None),
             told,
         )
         layout.setContentsMargins(0, 0, 0, 0)
@@ -179,13 +185,35 @@ class DevelopmentPanel(QWidget):
             return
         self._apply("Develop: cut the film's border", merge=f"cut {side}", film=cut)
 
+    def _set_gamma(self, value: float) -> None:
+        """The mean of the colours; a picked grey sets how they differ."""
+        film = self._development.film
+        if film is None:
+            return
+        red, green, blue = (g * value / fmean(film.gamma) for g in film.gamma)
+        try:
+            turned = replace(film, gamma=(red, green, blue))
+        except LanternError as error:
+            self.gamma.mark_refused(error.sentence)
+            self._context.tell(error.sentence)
+            return
+        self._apply("Develop: gamma of the film", merge="gamma", film=turned)
+
     def pick(self) -> None:
         """Let a click on something grey in the picture set the white balance, or end that."""
-        picking = self.pick_button.isChecked() and self._view.source is not None
-        self.pick_button.setChecked(picking)
+        self._pick_with(self.pick_button, self.white_button, "something grey in the picture: stone, cloud, a shirt")
+
+    def pick_white(self) -> None:
+        """Let a click set what of the film becomes white, or end that."""
+        self._pick_with(self.white_button, self.pick_button, "what is to be white in the picture")
+
+    def _pick_with(self, mine: QPushButton, other: QPushButton, what: str) -> None:
+        other.setChecked(False)
+        picking = mine.isChecked() and self._view.source is not None
+        mine.setChecked(picking)
         self._view.set_picking(picking)
         if picking:
-            self._context.tell("Click on something grey in the picture: stone, cloud, a shirt.", problem=False)
+            self._context.tell(f"Click on {what}.", problem=False)
 
     def toggle_pick(self) -> None:
         """The same by its key."""
@@ -193,13 +221,28 @@ class DevelopmentPanel(QWidget):
         self.pick()
 
     def _picked(self, colour: Any) -> None:
+        white = self.white_button.isChecked()
         self.pick_button.setChecked(False)
+        self.white_button.setChecked(False)
         self._view.set_picking(False)
         red, green, blue = (float(v) for v in self._view.space.to_linear(np.asarray(colour) / 255))
+        film = self._development.film
+        if film is not None and film.kind != "slide":
+            self._pick_on_film(film, np.array([red, green, blue]), white=white)
+            return
         if min(red, green, blue) < model.TOO_DARK or max(colour) > model.TOO_BRIGHT:
             self._context.tell("That place is black or burnt out and tells no colour; click on a middle grey.")
             return
         self._apply("Develop: pick a grey", white_balance=grey_at((red, green, blue), (1.0, 1.0, 1.0)))
+        self._context.tell("", problem=False)
+
+    def _pick_on_film(self, film: Film, linear: Array, *, white: bool) -> None:
+        try:
+            turned = film.with_white(linear) if white else film.with_grey(linear)
+        except LanternError as error:
+            self._context.tell(error.sentence)
+            return
+        self._apply("Develop: pick the film's white" if white else "Develop: pick a grey", film=turned)
         self._context.tell("", problem=False)
 
     def as_taken(self) -> None:
@@ -233,6 +276,10 @@ class DevelopmentPanel(QWidget):
         self.clipped.setCurrentIndex([key for key, _words in _CLIPPED].index(d.clipped))
         self.film.setCurrentIndex([kind for kind, _words in model.FILM_WORDS].index(d.film.kind if d.film else ""))
         self._cuts.setVisible(d.film is not None)
+        negative = d.film is not None and d.film.kind != "slide"
+        self.white_button.setVisible(negative)
+        self.gamma.setEnabled(negative)
+        self.gamma.show_value(0.0 if d.film is None else round(fmean(d.film.gamma), 3))
         for k, edge in enumerate(self.edges):
             crop = (0.0, 0.0, 1.0, 1.0) if d.film is None else d.film.crop
             edge.show_value(round(crop[k] if k < 2 else 1 - crop[k], 4))

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -26,8 +26,13 @@ from idle_lantern.core.frames.reading import read
 
 Kind = Literal["negative", "grey", "slide"]
 KINDS: tuple[Kind, ...] = ("negative", "grey", "slide")
-#: Gamma of negatives made for taking (common practice, no source).
-_GAMMA = 0.6
+#: Gamma of negatives made for taking (common practice, no source), and how far it may be from that.
+_GAMMA, _GAMMAS = 0.6, (0.2, 1.5)
+#: Logarithm of light between these per cent of a photograph's pixels (a dozen of them), and how much more is known of the
+#: gamma of films than of that: a range that is narrower by a factor tells a gamma that is less by the factor to this power.
+_RANGE_PERCENT, _USUAL_RANGE, _RANGE_TELLS = (1.0, 99.7), 2.0, 0.3
+#: A picked grey is darker than white by this logarithm of light at least.
+_DARKER = 0.15
 #: Frames are looked at this many pixels along the longer side.
 _LOOK_PX = 700
 #: Rows and columns of the border are of one tone.
@@ -57,6 +62,7 @@ class Film:
     kind : colour negative, black-and-white negative, or slide
     base : linear light of the unexposed film, by colour; of a slide it is not used
     white : density, by colour, that becomes white
+    gamma : how much density grows with the logarithm of light, by colour
     crop : left, top, right and bottom of the picture as shares of the scan
     """
 
@@ -64,6 +70,7 @@ class Film:
     base: Triple = (1.0, 1.0, 1.0)
     white: Triple = (1.5, 1.5, 1.5)
     crop: Box = (0.0, 0.0, 1.0, 1.0)
+    gamma: Triple = (_GAMMA, _GAMMA, _GAMMA)
 
     def __post_init__(self) -> None:
         one_of("Film", self.kind, KINDS)
@@ -71,6 +78,8 @@ class Film:
             within("Light of the film's base", value, 1e-4, 1.0, "")
         for value in self.white:
             within("Density of white", value, 0.05, 5.0, "")
+        for value in self.gamma:
+            within("Gamma of the film", value, *_GAMMAS, "")
         left, top, right, bottom = self.crop
         for value in self.crop:
             within("Edge of the film's picture", value, 0.0, 1.0, "")
@@ -86,9 +95,39 @@ class Film:
         """Linear light of what was taken, (N, 3), by the linear light (N, 3) of its scan, 0 to 1."""
         if self.kind == "slide":
             return linear
-        base, white = np.asarray(self.base), np.asarray(self.white)
-        density = -np.log10(np.clip(linear / base, _LEAST_LIGHT, None))
-        return np.asarray(np.clip(10.0 ** ((density - white) / _GAMMA), 0, 4))
+        above = _density(linear, self.base) - np.asarray(self.white)
+        return np.asarray(np.clip(10.0 ** (above / np.asarray(self.gamma)), 0, 4))
+
+    def with_white(self, linear: Array) -> Film:
+        """So that the linear light (3,) of a place of the scan becomes white.
+
+        Raises
+        ------
+        InputError
+            The place is as clear as the unexposed film.
+        """
+        red, green, blue = (float(d) for d in _density(linear, self.base))
+        return replace(self, white=(red, green, blue))
+
+    def with_grey(self, linear: Array) -> Film:
+        """So that a place of the scan becomes a grey as bright as it is, and white stays white: each colour by its own gamma.
+
+        Raises
+        ------
+        InputError
+            The place is as bright as white, or no grey that films have.
+        """
+        below = np.asarray(self.white) - _density(linear, self.base)
+        darker = float((below / np.asarray(self.gamma)).mean())
+        if darker < _DARKER:
+            raise InputError("That place is as bright as white", remedy="Click on a grey that is darker")
+        red, green, blue = (float(b) / darker for b in below)
+        return replace(self, gamma=(red, green, blue))
+
+
+def _density(linear: Array, base: Triple) -> Array:
+    """Density over that of the unexposed film, by colour, of linear light (..., 3) of a scan."""
+    return np.asarray(-np.log10(np.clip(linear / np.asarray(base), _LEAST_LIGHT, None)))
 
 
 def measure_film(paths: Sequence[Path], kind: Kind, progress: Progress = SILENT) -> Film:
@@ -111,11 +150,20 @@ def measure_film(paths: Sequence[Path], kind: Kind, progress: Progress = SILENT)
     crop = _common([b for b, _tones in borders])
     base = _base([t for _b, tones in borders for t in tones], blank, shown)
     inside = [_inside(look, crop).reshape(-1, 3) for look in shown]
-    density = -np.log10(np.clip(np.concatenate(inside) / np.asarray(base), _LEAST_LIGHT, None))
+    density = _density(np.concatenate(inside), base)
     white = np.clip(np.percentile(density, 100 - _WHITEST, axis=0), 0.05, 5.0)
     if kind == "grey":
         base, white = (float(np.mean(base)),) * 3, np.full(3, float(white.mean()))
-    return Film(kind, base, (float(white[0]), float(white[1]), float(white[2])), crop)
+    gamma = _gamma_of(density)
+    return Film(kind, base, (float(white[0]), float(white[1]), float(white[2])), crop, (gamma, gamma, gamma))
+
+
+def _gamma_of(density: Array) -> float:
+    """The likeliest gamma of a film whose pictures have these densities (N, 3): between that of most films and that by which they
+    would hold as much light as photographs do."""
+    low, high = np.percentile(density, _RANGE_PERCENT, axis=0)
+    wider = max(float((high - low).mean()), 1e-3) / (_GAMMA * _USUAL_RANGE)
+    return float(np.clip(_GAMMA * wider**_RANGE_TELLS, *_GAMMAS))
 
 
 def _look(path: Path) -> Array:
