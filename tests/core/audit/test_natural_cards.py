@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -29,11 +30,32 @@ def test_nothing_is_found_at_clean_frames_whatever_the_lens_draws(seed: int, tmp
 
 def test_the_frame_with_the_fault_is_blamed_and_its_neighbours_are_not(tmp_path: Path):
     """A flare, a blur and a focus elsewhere: neighbours were "0.4 EV darker", "650 K warmer" and soft."""
-    card = natural_cards.shoot(tmp_path, 104, faults=True, metadata=False)
-    card = replace(card, dust=False)
+    card = replace(natural_cards.shoot(tmp_path, 104, faults=True, metadata=False), dust=None)
     report = natural_cards.looked_at(card)
     assert natural_cards.false_of(card, report) == []
     assert sorted(natural_cards.found_of(card, report)) == [("blur", True), ("flare", True), ("focus", True)]
+
+
+def test_dust_is_found_where_every_frame_has_detail(tmp_path: Path):
+    """Nine of ten spots were not: no look at one frame tells a dark spot from what stands there."""
+    with natural_cards.frames_of(600, 400):
+        card = natural_cards.shoot(tmp_path, 108, faults=True, metadata=False)
+        report = natural_cards.looked_at(card)
+    assert card.dust is not None
+    (finding,) = [f for f in report.findings if f.what == "dust"]
+    assert math.hypot(finding.u - card.dust.u, finding.v - card.dust.v) < 3
+    assert finding.figure == pytest.approx(100 * card.dust.loss, rel=0.3)
+    size_px = float(re.search(r"spot of (\d+) px", finding.sentence)[1])
+    assert size_px == pytest.approx(2 * card.dust.radius, rel=0.2)
+
+
+@pytest.mark.parametrize("seed", [205, 227])
+def test_hands_before_the_lens_are_told_whatever_they_look_like(seed: int, tmp_path: Path):
+    """All over the frame, so even that nothing coarse shows, or of the colours of the place; and no dark exposure is the cap."""
+    with natural_cards.frames_of(450, 300):
+        card = natural_cards.shoot_roles(tmp_path, seed, metadata=False)
+    assert "bookend" in card.roles.values()
+    assert natural_cards.wrong_roles(card) == []
 
 
 def test_frames_that_share_a_horizon_are_no_repeats_and_frames_of_one_view_are(tmp_path: Path):

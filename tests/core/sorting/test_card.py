@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from idle_lantern.core.audit.settings import short_brackets
 from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.sorting.card import Card, sort, without_twins
@@ -90,6 +91,26 @@ def test_brackets_are_known_without_any_metadata(tmp_path: Path):
     for position in card.runs[0].positions:
         # a quarter of an EV by what is seen alone
         assert position.ev == pytest.approx((0, -1, 1), abs=0.25)
+
+
+@pytest.mark.parametrize(
+    ("lost", "told", "sentence"),
+    [
+        ((4,), True, "2 exposures where the other brackets have 3: -2.0 EV is missing"),
+        ((3,), False, "2 exposures where the other brackets have 3: the middle one is missing"),
+        ((4,), False, "2 exposures where the other brackets have 3: which ones cannot be told from these"),
+        ((4, 5), True, "1 exposure where the other brackets have 3: -2.0 EV, +2.0 EV are missing"),
+        ((), True, ""),
+    ],
+)
+def test_a_bracket_with_a_file_missing_is_told(lost: tuple[int, ...], told: bool, sentence: str, tmp_path: Path):
+    run = CardRun(round_sweep(-60, 4, 28), brackets_ev=(0, -2, 2), metadata=told)
+    shots = write_card(tmp_path, CAMERA, [run])
+    for k in lost:
+        (tmp_path / shots[k].name).unlink()
+    positions = sort(pictures_in(tmp_path)).runs[0].positions
+    assert [len(p.files) for p in positions] == [3, 3 - len(lost), 3, 3]
+    assert [f.sentence for f in short_brackets(positions)] == ([sentence] if sentence else [])
 
 
 def test_a_clear_sky_is_no_hand_before_the_lens(tmp_path: Path):
