@@ -60,6 +60,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     board.add_argument("--out", required=True, type=Path, metavar="FILE.pdf")
     board.add_argument("--board", default="9x6", metavar="9x6", help="inner corners across and down")
     board.add_argument("--paper", default="a4", choices=tuple(PAPERS_MM))
+    board.add_argument(
+        "--markers", action="store_true", help="with markers in its white squares, so that any part of it can be used"
+    )
     board.set_defaults(run=run_board)
 
 
@@ -159,7 +162,7 @@ def run_board(args: argparse.Namespace) -> int:
     check_writable(args.out)
     corners = _board(args.board)
     assert corners is not None
-    write_pattern(args.out, corners, args.paper)
+    write_pattern(args.out, corners, args.paper, markers=args.markers)
     give(f"{args.out}\n")
     return DONE
 

@@ -2,7 +2,7 @@
 
 The board is plane and even; its corners are found by OpenCV (``findChessboardCornersSB``, Duda and Frese 2018, else the older
 finder) and projected by our own lens model, so that every model of the program can be measured. Of a board that the frame cuts
-off the part that it shows counts: which squares they are does not matter, since where each board stood is sought anyway. All
+off the part that it shows counts: markers in its white squares tell which squares that are (``cv2.aruco``), or else which squares they are does not matter, since where each board stood is sought anyway. All
 numbers of the lens are free and held by what lenses are like, so that where boards do not reach nothing is made up.
 """
 
@@ -22,6 +22,7 @@ from scipy.spatial.transform import Rotation
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.calibration.pattern import fits_markers, marked_board
 from idle_lantern.core.calibration.result import Calibration, coverage_of
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.lenses import Lens
@@ -29,6 +30,9 @@ from idle_lantern.core.geometry.lenses import Lens
 _LEAST_PICTURES = 3
 #: A corner further off than this many times the rest is a slip of the finder, and so is a board of which most are.
 _OUTLIER, _LEAST_SLIP_PX = 6.0, 0.15
+#: Misses beyond so many pixels, and so many times the usual, count by their size and no longer by its square, once the lens is
+#: nearly known: finders are mostly right to a few hundredths of a pixel.
+_LARGE_PX, _LARGE = 0.08, 5.0
 _STEP = 1e-7
 #: Numbers of a lens in the order in which they are set free.
 _FREE: tuple[str, ...] = ("focal_px", "k1", "k2", "k3", "cx", "cy")
@@ -42,6 +46,8 @@ _TOGETHER = 1.5
 _PARTS = ((5, 4), (4, 3))
 #: Corners lie off those of a plane by no more than this share of a square's side.
 _BULGE = 0.3
+#: Share of a square about a corner that no marker reaches into, with some of it to spare.
+_CLEAR_OF_MARKERS = 0.12
 #: Smaller pictures show no board, and its finders fail on the smallest.
 _LEAST_SIDE_PX = 64
 #: Times that slips are looked for and the rest is adjusted.
@@ -154,6 +160,9 @@ def find_board(grey: Array, board: tuple[int, int]) -> Seen | None:
     whole = find_corners(grey, board)
     if whole is not None:
         return Seen(whole, _points(*board))
+    marked = _marked(grey, board)
+    if marked is not None:
+        return marked
     best: Seen | None = None
     for size in _PARTS:
         for flags in (0, cv2.CALIB_CB_NORMALIZE_IMAGE):
@@ -166,6 +175,21 @@ def find_board(grey: Array, board: tuple[int, int]) -> Seen | None:
                 down, across = cells.shape
                 best = Seen(np.asarray(places, np.float64).reshape(-1, 2), _points(across, down))
     return None if best is None else _inside(best, grey)
+
+
+def _marked(grey: Array, board: tuple[int, int]) -> Seen | None:
+    """Corners of a board with markers in its white squares, of which any part tells which corners it has."""
+    if not fits_markers(board):
+        return None
+    found, ids, _markers, _which = cv2.aruco.CharucoDetector(marked_board(board)).detectBoard(grey)
+    if ids is None or len(ids) < _LEAST_CORNERS:
+        return None
+    places = np.asarray(found, np.float32).reshape(-1, 2)
+    apart = np.linalg.norm(places[:, None] - places[None], axis=2) + 1e9 * np.eye(len(places))
+    half = int(np.clip(_CLEAR_OF_MARKERS * np.median(apart.min(1)), 2, 5))
+    criteria = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_COUNT, 40, 0.005)
+    places = cv2.cornerSubPix(grey, places[:, None].copy(), (half, half), (-1, -1), criteria)
+    return _inside(Seen(np.asarray(places, np.float64).reshape(-1, 2), _points(*board)[ids.ravel()]), grey)
 
 
 def _is_grid(places: Array, down: int, across: int) -> bool:
@@ -284,7 +308,7 @@ class _Fit:
 
         solved = least_squares(
             all_misses, np.concatenate([start, self.poses.ravel()]), jac=slopes, loss="soft_l1",
-            x_scale="jac", max_nfev=100,
+            x_scale="jac", max_nfev=100, f_scale=1.0 if count < len(_FREE) else max(_LARGE_PX, _LARGE * self.noise_px),
         )  # fmt: skip
         self.lens, self.poses = lens_of(solved.x), solved.x[count:].reshape(-1, 6)
         left = self._left()

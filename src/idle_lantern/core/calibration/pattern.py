@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import cv2
+import numpy as np
 from fpdf import FPDF
+from PIL import Image
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_bytes
 from idle_lantern.core.base.errors import InputError
 
@@ -13,6 +17,38 @@ from idle_lantern.core.base.errors import InputError
 PAPERS_MM = {"a4": (297.0, 210.0), "a3": (420.0, 297.0), "letter": (279.4, 215.9)}
 _MARGIN_MM, _TEXT_MM = 10.0, 12.0
 _LEAST_SQUARE_MM = 6.0
+
+
+#: Markers are of 5 x 5 modules with a rim of one, and a square is as wide as ten; each module is drawn so many pixels wide.
+_MARKERS, _MARKER_MODULES, _SQUARE_MODULES, _MODULE_PX = cv2.aruco.DICT_5X5_250, 7, 10, 12
+_MOST_MARKERS = 250
+
+
+def fits_markers(board: tuple[int, int]) -> bool:
+    """Whether there is a marker for each white square of a board."""
+    return (board[0] + 1) * (board[1] + 1) // 2 <= _MOST_MARKERS
+
+
+def marked_board(board: tuple[int, int]) -> cv2.aruco.CharucoBoard:
+    """A board whose white squares bear markers, by its inner corners across and down; a square is 1 wide.
+
+    Raises
+    ------
+    InputError
+        It has more white squares than there are markers.
+    """
+    across, down = board[0] + 1, board[1] + 1
+    markers = cv2.aruco.getPredefinedDictionary(_MARKERS)
+    if not fits_markers(board):
+        raise InputError("Has more squares than there are markers", where=f"{board[0]}x{board[1]}", remedy="Take fewer")
+    return cv2.aruco.CharucoBoard((across, down), 1.0, _MARKER_MODULES / _SQUARE_MODULES, markers)
+
+
+def marked_picture(board: tuple[int, int]) -> Array:
+    """That board as a picture, (h, w) uint8, 0 or 255; its inner corners lie at the corners of pixels."""
+    across, down = board[0] + 1, board[1] + 1
+    picture = marked_board(board).generateImage((across * _SQUARE_MODULES, down * _SQUARE_MODULES))
+    return np.kron(picture, np.ones((_MODULE_PX, _MODULE_PX), np.uint8))
 
 
 def square_mm(board: tuple[int, int], paper: str) -> float:
@@ -35,8 +71,8 @@ def square_mm(board: tuple[int, int], paper: str) -> float:
     return float(side)
 
 
-def write_pattern(target: Path, board: tuple[int, int] = (9, 6), paper: str = "a4") -> float:
-    """Write the board as PDF; returns the side of a square in mm.
+def write_pattern(target: Path, board: tuple[int, int] = (9, 6), paper: str = "a4", *, markers: bool = False) -> float:
+    """Write the board as PDF, with ``markers`` in its white squares where asked for; returns the side of a square in mm.
 
     Raises
     ------
@@ -52,10 +88,12 @@ def write_pattern(target: Path, board: tuple[int, int] = (9, 6), paper: str = "a
     pdf.add_page()
     across, down = board[0] + 1, board[1] + 1
     left, top = (width - across * side) / 2, (height - _TEXT_MM - down * side) / 2
+    if markers:
+        pdf.image(Image.fromarray(marked_picture(board)), left, top, across * side, down * side)
     pdf.set_fill_color(0)
     for row in range(down):
         for column in range(across):
-            if (row + column) % 2 == 0:
+            if (row + column) % 2 == 0 and not markers:
                 pdf.rect(left + column * side, top + row * side, side, side, "F")
     pdf.set_font("helvetica", size=9)
     pdf.set_xy(_MARGIN_MM, height - _TEXT_MM)
