@@ -64,13 +64,19 @@ def test_a_file_is_taken_once_when_it_is_whole(tmp_path: Path, clock: Clock):
     assert _after(watch, clock, 10) == []
 
 
-def test_raw_and_jpeg_of_a_shot_are_one_whichever_comes_first(tmp_path: Path, clock: Clock):
+def test_the_files_of_a_shot_are_one_whichever_comes_first(tmp_path: Path, clock: Clock):
     watch = WatchedFolder(tmp_path, now=clock)
     light = np.random.default_rng(2).uniform(0, 1, (80, 120, 3)).astype(np.float32)
     write_dng(tmp_path / "one.dng", light, Metadata())
     _jpeg(tmp_path / "one.jpg", 2)
     (found,) = _after(watch, clock)
     assert (found.path.name, found.twin) == ("one.dng", tmp_path / "one.jpg")
+    # a third file of it is no frame of its own, also where it comes late
+    small = np.random.default_rng(3).integers(0, 255, (80, 120, 3), dtype=np.uint8)
+    pillow_heif.from_bytes("RGB", (120, 80), small.tobytes()).save(tmp_path / "one.heic")
+    assert _after(watch, clock, 8, 10) == []
+    _jpeg(tmp_path / "one.jpg", 9)  # another picture under a name that was taken
+    assert [a.path.name for a in _after(watch, clock, 8, 10)] == ["one.jpg"]
     # from now on a single file waits for its other half
     _jpeg(tmp_path / "two.jpg", 3)
     assert _after(watch, clock, 1.0) == []
@@ -81,21 +87,6 @@ def test_raw_and_jpeg_of_a_shot_are_one_whichever_comes_first(tmp_path: Path, cl
     _jpeg(tmp_path / "three.jpg", 4)
     (found,) = _after(watch, clock, 3.0, 8)
     assert (found.path.name, found.twin) == ("three.jpg", None)
-
-
-def test_three_files_of_a_shot_are_one_also_where_one_comes_late(tmp_path: Path, clock: Clock):
-    watch = WatchedFolder(tmp_path, now=clock)
-    light = np.random.default_rng(2).uniform(0, 1, (80, 120, 3)).astype(np.float32)
-    write_dng(tmp_path / "one.dng", light, Metadata())
-    _jpeg(tmp_path / "one.jpg", 2)
-    (found,) = _after(watch, clock)
-    assert (found.path.name, found.twin) == ("one.dng", tmp_path / "one.jpg")
-    small = np.random.default_rng(3).integers(0, 255, (80, 120, 3), dtype=np.uint8)
-    pillow_heif.from_bytes("RGB", (120, 80), small.tobytes()).save(tmp_path / "one.heic")
-    assert _after(watch, clock, 8, 10) == []
-    _jpeg(tmp_path / "one.jpg", 9)  # another picture under a name that was taken
-    (found,) = _after(watch, clock, 8, 10)
-    assert found.path.name == "one.jpg"
 
 
 def test_known_renamed_copied_and_foreign_files_are_not_taken_again(tmp_path: Path, clock: Clock):
