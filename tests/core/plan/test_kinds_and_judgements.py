@@ -224,3 +224,30 @@ def test_no_remedy_is_offered_that_cannot_be():
     )
     assert slow.shoot_s > 86_400
     assert slow.evening.visits[0].end > slow.evening.visits[0].begin
+
+
+def test_the_sun_beside_the_wished_field_is_told_where_a_frame_shows_it():
+    """A low row of tall frames: the sun in the crop's reserve burns and flares as well. By tangents in the frame's own plane."""
+    brief = _brief(
+        site=Site(date="2026-06-21", start="19:00"), target_field=TargetField(-80, 80, -8, 8, 1 / 3, reserve=0.1)
+    )
+    brief = replace(brief, site=replace(brief.site, facing_deg=make_plan(brief).sun.bearing_deg - 14))
+    plan = make_plan(brief)
+    sun = math.radians(plan.sun.altitude_deg)
+    width, height = brief.rig.frame_size
+    shown = []
+    for frame in plan.frames:
+        aside, pitch = math.radians(14 - frame.yaw_deg), math.radians(frame.pitch_deg)
+        ahead = math.cos(sun) * math.cos(aside) * math.cos(pitch) + math.sin(sun) * math.sin(pitch)
+        x = math.cos(sun) * math.sin(aside) / ahead * brief.rig.focal_px
+        y = (
+            (math.sin(sun) * math.cos(pitch) - math.cos(sun) * math.cos(aside) * math.sin(pitch))
+            / ahead
+            * brief.rig.focal_px
+        )
+        if ahead > 0 and abs(x) < width / 2 and abs(y) < height / 2:
+            shown.append(str(frame.number))
+    assert plan.sun.altitude_deg > 8
+    told = [j.sentence for j in judge(plan) if j.key == "sun-in-picture"]
+    assert shown
+    assert f"outside the wished field, but in frame{'s' * (len(shown) > 1)} {', '.join(shown)} at yaw 14°" in told[0]

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import shortened
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.base.memory import available_bytes
+from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.plan.cost import cards_needed
+from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.size import focal_for_px, needed_px, told_focal_mm, unfit_formats
 from idle_lantern.core.plan.sun import daylight_ev
@@ -21,6 +24,8 @@ _LAMPS_EV, _SKY_OVER_GROUND_EV = 10.0, 3.0
 _ELSEWHERE_MP = 500
 #: Of so many scenes at most it is tried out which to leave.
 _MOST_DROPPED = 6
+#: Frames that show the sun are named up to so many.
+_MOST_NAMED = 6
 
 
 def judge_light(plan: Plan) -> Iterator[Judgement]:
@@ -41,11 +46,21 @@ def judge_light(plan: Plan) -> Iterator[Judgement]:
     sun_yaw = site.yaw_of(sun.bearing_deg)
     middle = (w.left_deg + w.right_deg) / 2
     away = abs((sun_yaw - middle + 180) % 360 - 180)
-    if sun.altitude_deg > -1 and away < w.sweep_deg / 2 and w.low_deg < sun.altitude_deg < w.high_deg:
+    inside = away < w.sweep_deg / 2 and w.low_deg < sun.altitude_deg < w.high_deg
+    towards = direction(math.radians(sun_yaw), math.radians(sun.altitude_deg))
+    seeing = [
+        frame.number
+        for frame, camera in zip(plan.frames, cameras_of(plan.frames))
+        if plan.brief.rig.lens_of(frame).sees(towards @ camera)
+    ]
+    if sun.altitude_deg > -1 and (inside or seeing):
+        numbers = ", ".join(map(str, seeing[:_MOST_NAMED])) + (" …" if len(seeing) > _MOST_NAMED else "")
+        frames = f"frame{'s' * (len(seeing) != 1)} {numbers}"
+        where = "in the picture" if inside else f"outside the wished field, but in {frames}"
         yield Judgement(
             "sun-in-picture",
             Severity.CARE,
-            f"At {site.start} the sun stands in the picture at yaw {units.angle(sun_yaw, 0)}, {units.angle(sun.altitude_deg, 0)} up: "
+            f"At {site.start} the sun stands {where} at yaw {units.angle(sun_yaw, 0)}, {units.angle(sun.altitude_deg, 0)} up: "
             "flare moves from frame to frame.",
             "Shoot that side first. Never look at it through an optical finder, nor point a long lens at it without a proper filter.",
             "order-sun",
