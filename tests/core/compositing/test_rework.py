@@ -49,7 +49,7 @@ def _made(request: JoinRequest) -> JoinResult:
 
 def _painted(request: JoinRequest, folder: Path, at: int = 3) -> JoinRequest:
     """A patch of one frame hidden where its neighbour shows the place."""
-    hide = np.zeros((300, 200), np.uint8)
+    hide = np.zeros((300, 212), np.uint8)
     hide[120:160, :60] = 255
     write_mask(Mask(hide, np.zeros_like(hide)), folder / "m.png")
     frames = list(request.frames)

@@ -88,7 +88,7 @@ def test_after_a_stroke_of_paint_only_what_was_made_anew_is_unseen(row_set: Fram
     assert seen.share == 1.0
     assert seen.unseen_on_map(canvas) == []
     seen.save(tmp_path / "seen.json")
-    hide = np.zeros((64, 48), np.uint8)
+    hide = np.zeros((68, 48), np.uint8)
     hide[:, :8] = 255
     (tmp_path / "m.png").write_bytes(mask_bytes(Mask(hide, np.zeros_like(hide))))
     painted = (frames[0], replace(frames[1], mask=tmp_path / "m.png"), *frames[2:])

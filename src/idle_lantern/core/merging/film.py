@@ -110,7 +110,8 @@ class Film:
         return replace(self, white=(red, green, blue))
 
     def with_grey(self, linear: Array) -> Film:
-        """So that a place of the scan becomes a grey as bright as it is, and white stays white: each colour by its own gamma.
+        """So that a place of the scan, linear light (3,), becomes a grey as bright as it is, and white stays white: by gammas of
+        the colours.
 
         Raises
         ------

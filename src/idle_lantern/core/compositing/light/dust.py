@@ -93,7 +93,7 @@ LOGS = np.log(np.maximum(np.arange(256), 4)).astype(np.float32)
 
 
 def wide(values: Array, sigma: float) -> Array:
-    """A wide Gaussian, reckoned at a quarter of the size."""
+    """A wide Gaussian of values (h, w), ``sigma`` in pixels, reckoned at a quarter of the size."""
     height, width = values.shape
     small = cv2.resize(values, (max(1, width // 4), max(1, height // 4)), interpolation=cv2.INTER_AREA)
     return np.asarray(
