@@ -48,7 +48,7 @@ def test_the_boards_of_opencv_give_the_lens_that_opencv_finds(tmp_path: Path):
     u, v = np.meshgrid(np.linspace(20, 620, 13), np.linspace(20, 460, 9))
     rays = theirs.unproject(np.stack([u, v], -1).reshape(-1, 2))
     apart = ours.lens.project(rays)[0] - np.stack([u, v], -1).reshape(-1, 2)
-    assert np.abs(apart - np.median(apart, 0)).max() < 1.6
+    assert np.abs(apart - np.median(apart, 0)).max() < 1.5
     # the calibration published with the pictures, left_intrinsics.yml: it kept two slipped boards and tangential terms
     assert ours.lens.focal_px == pytest.approx(535.9, rel=0.01)
 

@@ -32,7 +32,7 @@ _LEAST_PICTURES = 3
 _OUTLIER, _LEAST_SLIP_PX = 6.0, 0.15
 #: Misses beyond so many pixels, and so many times the usual, count by their size and no longer by its square, once the lens is
 #: nearly known: finders are mostly right to a few hundredths of a pixel.
-_LARGE_PX, _LARGE = 0.08, 5.0
+_LARGE_PX, _LARGE = 0.08, 7.0
 _STEP = 1e-7
 #: Numbers of a lens in the order in which they are set free.
 _FREE: tuple[str, ...] = ("focal_px", "k1", "k2", "k3", "cx", "cy")
