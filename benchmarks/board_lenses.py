@@ -11,13 +11,12 @@ rms, all within three.
 
 from __future__ import annotations
 
-import argparse
 import math
-import tempfile
 from pathlib import Path
 
 import cv2
 import numpy as np
+from kept_sets import kept_sets
 from PIL import Image
 from scipy.spatial.transform import Rotation
 
@@ -112,16 +111,9 @@ def corner_error_px(found: Lens, true: Lens) -> float:
 
 def main() -> None:
     """Measure and print."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--sets", type=int, default=20)
-    parser.add_argument("--first", type=int, default=1, help="seed of the first set")
-    parser.add_argument("--keep", type=Path, default=None)
-    args = parser.parse_args()
-    with tempfile.TemporaryDirectory() as scratch:
-        folder = args.keep or Path(scratch)
-        folder.mkdir(exist_ok=True)
+    with kept_sets(__doc__) as (seeds, folder):
         errors, shares = [], []
-        for seed in range(args.first, args.first + args.sets):
+        for seed in seeds:
             paths, lens = make(folder, seed)
             try:
                 found = calibrate_by_board(paths, BOARD)
@@ -134,7 +126,7 @@ def main() -> None:
             print(f"{seed}: {found.pictures} of {len(paths)} pictures, f {lens.focal_px:.0f}, {told}", flush=True)
         within = [round(100 * float(np.mean(np.array(shares) < k))) for k in (1, 2, 3)]
         worst, rms = max(errors), math.sqrt(float(np.mean(np.square(errors))))
-        print(f"{len(errors)} of {args.sets}: worst {worst:.2f} px, rms {rms:.2f}; within 1, 2, 3 told: {within} %")
+        print(f"{len(errors)} of {len(seeds)}: worst {worst:.2f} px, rms {rms:.2f}; within 1, 2, 3 told: {within} %")
 
 
 if __name__ == "__main__":

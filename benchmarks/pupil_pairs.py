@@ -9,13 +9,12 @@ rms, 70 % within the told error, 97 % within two. With one plane move for the fa
 
 from __future__ import annotations
 
-import argparse
 import math
-import tempfile
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from kept_sets import kept_sets
 
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.calibration.pupil import calibrate_pupil
@@ -59,16 +58,9 @@ def make(folder: Path, seed: int) -> tuple[list[tuple[float, Path, Path]], float
 
 def main() -> None:
     """Measure and print."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--sets", type=int, default=20)
-    parser.add_argument("--first", type=int, default=1, help="seed of the first set")
-    parser.add_argument("--keep", type=Path, default=None)
-    args = parser.parse_args()
-    with tempfile.TemporaryDirectory() as scratch:
-        folder = args.keep or Path(scratch)
-        folder.mkdir(exist_ok=True)
+    with kept_sets(__doc__) as (seeds, folder):
         off, shares = [], []
-        for seed in range(args.first, args.first + args.sets):
+        for seed in seeds:
             pairs, true_mm = make(folder, seed)
             try:
                 found = calibrate_pupil(pairs)
@@ -80,7 +72,7 @@ def main() -> None:
             print(f"{seed}: {len(pairs)} pairs, {off[-1]:+.2f} mm at a told {found.sigma_mm:.2f}", flush=True)
         rms, mean = math.sqrt(float(np.mean(np.square(off)))), float(np.mean(off))
         within = [100 * float(np.mean(np.array(shares) < k)) for k in (1, 2, 3)]
-        print(f"{len(off)} of {args.sets}: rms {rms:.2f} mm, mean {mean:+.2f}; within 1, 2, 3 told: {within}")
+        print(f"{len(off)} of {len(seeds)}: rms {rms:.2f} mm, mean {mean:+.2f}; within 1, 2, 3 told: {within}")
 
 
 if __name__ == "__main__":

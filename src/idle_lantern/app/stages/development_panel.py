@@ -63,7 +63,8 @@ class DevelopmentPanel(QWidget):
         for edge in self.edges:
             edge.setFixedWidth(theme.scaled(72))
         self.gamma = self._field("Gamma", lambda g: f"{g:.2f}", 0.02, self._set_gamma)
-        self._cuts = panel(row(label("gamma", "dim"), self.gamma, label("cut", "dim"), *self.edges, None), "bare")
+        self._gammas = panel(row(label("gamma", "dim"), self.gamma), "bare")
+        self._cuts = panel(row(label("cut", "dim"), *self.edges, None), "bare")
         self.pick_button = button("Pick a grey   [G]", self.pick, name="develop-pick")
         self.pick_button.setCheckable(True)
         self.white_button = button("Pick the film's white", self.pick_white, name="develop-pick-white")
@@ -88,7 +89,7 @@ class DevelopmentPanel(QWidget):
         layout = column(
             fields,
             row(self.clipped_title, self.clipped, None),
-            row(film_title, self.film, self._cuts, None),
+            row(film_title, self.film, self._gammas, self._cuts, None),
             row(self.pick_button, self.white_button, self.plain_button, None),
             told,
         )
@@ -278,7 +279,7 @@ class DevelopmentPanel(QWidget):
         self._cuts.setVisible(d.film is not None)
         negative = d.film is not None and d.film.kind != "slide"
         self.white_button.setVisible(negative)
-        self.gamma.setEnabled(negative)
+        self._gammas.setVisible(negative)
         self.gamma.show_value(0.0 if d.film is None else round(fmean(d.film.gamma), 3))
         for k, edge in enumerate(self.edges):
             crop = (0.0, 0.0, 1.0, 1.0) if d.film is None else d.film.crop
