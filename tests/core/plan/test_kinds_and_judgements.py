@@ -123,6 +123,7 @@ CASES: list[tuple[str, Brief]] = [
     ("zone-other", _brief(site=Site("", 28.6, 77.2, "2026-05-01", "12:00", 1.0))),
     ("overlap-short", _brief(support=Support(step_deg=30), target_field=TargetField(-80, 80, -20, 20, 0.5, reserve=0.1))),
     ("hole", _brief(target_field=TargetField(-180, 180, -20, 20, 0.3, row_frames=5))),
+    ("beyond-rule", _brief(support=Support(step_deg=15))),
     ("sphere-lean", _brief(rig=_FISHEYE, target_field=TargetField(-180, 180, -90, 90, 0.3))),
     ("sphere-usual", kind_of("sphere").start(_brief(rig=_FISHEYE))),
     ("pixels-not-square", _brief(rig=Rig(36, 24, 6000, 3800, rail_mm=60))),

@@ -42,11 +42,6 @@ class Coverage:
         return len(self.uncovered) == 0
 
 
-def holes(lens: Lens, frames: Sequence[GridFrame], target_field: TargetField, count: int) -> Array:
-    """Which of about ``count`` sampled directions no frame shows, (N,) bool."""
-    return ~covered(lens, cameras_of(frames), samples_of(target_field, count))
-
-
 def cameras_of(frames: Sequence[GridFrame]) -> Array:
     """``world_from_camera`` of all frames at once, (F, 3, 3)."""
     angles = np.radians([[f.yaw_deg, f.pitch_deg, f.roll_deg] for f in frames])
@@ -73,7 +68,7 @@ def covered(lens: Lens, cameras: Array, directions: Array) -> Array:
     shown = np.asarray(lens.sees(_turned(directions, cameras[nearest]), margin_px=0.5))
     rest = np.flatnonzero(~shown)
     if len(rest):
-        reach = math.cos(min(math.pi, _corner_angle(lens) + 0.01))
+        reach = math.cos(min(math.pi, corner_angle_rad(lens) + 0.01))
         n, f = np.nonzero(towards[rest] >= reach)
         hit = lens.sees(_turned(directions[rest[n]], cameras[f]), margin_px=0.5)
         shown[rest[n[hit]]] = True
@@ -175,7 +170,8 @@ def _overlap_of_shifts(rig: Rig, frames: Sequence[GridFrame]) -> tuple[float | N
     return best or (None, None)
 
 
-def _corner_angle(lens: Lens) -> float:
+def corner_angle_rad(lens: Lens) -> float:
+    """Angle from the axis to the farthest place that a frame shows."""
     radius = min(lens.circle_px, math.hypot(lens.width, lens.height) / 2 + math.hypot(lens.cx, lens.cy))
     angle = float(lens.angle_rad(radius))
     return angle if math.isfinite(angle) else lens.limit_rad

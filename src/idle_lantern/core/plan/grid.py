@@ -1,46 +1,39 @@
 """Rig, target field and support -> rows and frame directions.
 
-Rows are chosen from a ladder of pitches by shortest path: each step of the path is
-a row with its number of frames, a step is allowed where two rows overlap as wanted
-and leave no gap, and the path with the fewest frames wins. The result is proven by
-sampling the sphere and drawn tighter where a hole is found.
+Rows are planned, proven by sampling the sphere, mended where a hole is found that the head can reach, and trimmed of
+frames that show nothing required. Where the rule done in the head serves with fewer frames, it is taken.
 """
 
 from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 
-import numpy as np
-
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Directions
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.brief import Support
-from idle_lantern.core.plan.coverage import holes, prove
+from idle_lantern.core.plan.coverage import covered, prove
 from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.grid_row import GridRow
+from idle_lantern.core.plan.mending import cameras_of_rows, mended, trimmed
+from idle_lantern.core.plan.planned_rows import PlannedRows, planned_rows
+from idle_lantern.core.plan.required import Required
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.row_pitches import DENSER, SPARE_RAD, Ends, cheapest, ladder_of, rungs, tilt_up, turns
-from idle_lantern.core.plan.rows import cap_reach, half_widths
+from idle_lantern.core.plan.row_pitches import SPARE_RAD
+from idle_lantern.core.plan.row_rule import row_rule
 from idle_lantern.core.plan.shift_grid import shift_grid
-from idle_lantern.core.plan.target_field import AS_NEEDED, TargetField
-from idle_lantern.core.plan.yaws import on_stops, round_about, spread
+from idle_lantern.core.plan.target_field import TargetField
 
-_POLE = math.pi / 2
-_MOST_FRAMES = 5000
+_SAMPLES = 2200
+#: How much closer all frames may stand where that mends a hole with fewer frames than single ones put there.
+_TIGHTER = (0.97, 0.93, 0.86, 0.78)
+#: On stops that leave gaps a frame is put where it shows so many samples, and such a share of what a frame shows at most.
+_LEAST_ON_GAPS, _WORTH_ON_GAPS = 7, 0.05
 #: Grids kept: most of what is changed in a plan (light, time, exposure, marks) leaves its frames where they are.
 _KEPT = 16
-
-
-@dataclass(frozen=True)
-class GridRow:
-    """One row before its frames are numbered."""
-
-    pitch_rad: float
-    yaws_rad: tuple[float, ...]
-    role: str = "field"
-    spare: int = 0
 
 
 @lru_cache(maxsize=_KEPT)
@@ -55,176 +48,99 @@ def plan_grid(
     support = support or Support()
     if rig.motion == "two-lens":
         return (GridFrame(1, 1, 1, 0.0, 0.0), GridFrame(2, 1, 2, 180.0, 0.0))
-    field = target_field.with_reserve()
     if rig.motion == "lens-shift":
-        return shift_grid(rig, field)
-    lens = rig.lens()
-    for tighter in (1.0, 0.97, 0.93, 0.86, 0.78, 0.7, 0.6, 0.5, 0.4):
-        frames = _numbered(_best_rows(lens, field, support, tighter, whole_at_deg), field)
-        if len(frames) > _MOST_FRAMES or not holes(lens, frames, field, 2200).any():
+        return shift_grid(rig, target_field.with_reserve())
+    lens, required = rig.lens(), Required(target_field)
+    planned = planned_rows(lens, required, support, whole_at_deg=whole_at_deg)
+    if planned.gapped:  # what the stops leave out comes first; a reserve round it is worth no frame
+        required = Required(replace(target_field, reserve=0.0))
+        planned = planned_rows(lens, required, support, whole_at_deg=whole_at_deg)
+    rows = _without_holes(lens, required, support, planned, whole_at_deg)
+    if not target_field.row_frames and not target_field.full_circle:
+        rows = trimmed(lens, required, rows, only_wanted=planned.gapped or support.step_deg > 0)
+    free = not (support.step_deg or support.tilt_step_deg or target_field.row_frames)
+    if free and max(target_field.zenith_frames, target_field.nadir_frames) < 1:
+        plain = row_rule(lens, required.grown)
+        low, high = math.radians(support.tilt_low_deg), math.radians(support.tilt_high_deg)
+        in_reach = all(low <= row.pitch_rad <= high for row in plain)
+        if _count(plain) < _count(rows) and in_reach and _serves(rig, plain, required):
+            rows = plain
+    return numbered(_with_spares(rows, target_field, support))
+
+
+def _without_holes(
+    lens: Lens, required: Required, support: Support, planned: PlannedRows, whole_at_deg: float | None
+) -> list[GridRow]:
+    """The planned rows, or those with the fewest frames that leave nothing out that the head can reach."""
+    missing = _missing(lens, required, planned)
+    if not len(missing) or required.wanted.row_frames:  # so many frames are wished, and what they leave out is told
+        return planned.rows
+    worth = 1
+    if planned.gapped:
+        shown = lens.sees(required.samples(_SAMPLES) @ cameras_of_rows(planned.rows), margin_px=1.0)
+        worth = max(_LEAST_ON_GAPS, round(_WORTH_ON_GAPS * int(shown.sum(1).max())))
+    best = mended(lens, support, planned.rows, missing, worth)
+    if planned.gapped:
+        return best or planned.rows
+    for tighter in _TIGHTER:
+        closer = planned_rows(lens, required, support, tighter, whole_at_deg)
+        if best is not None and _count(closer.rows) >= _count(best):
             break
-    wishes = (support.step_deg, support.tilt_step_deg, target_field.spare_ends, target_field.row_frames)
-    if not any(wishes) and max(field.zenith_frames, field.nadir_frames) < 1:
-        plain = _numbered(_row_rule(lens, field), field)
-        in_reach = all(support.tilt_low_deg <= f.pitch_deg <= support.tilt_high_deg for f in plain)
-        if len(plain) < len(frames) and in_reach and _serves(rig, plain, field):
-            return plain
-    return frames
+        if not closer.gapped and not len(_missing(lens, required, closer)):
+            return closer.rows
+    return best or planned.rows
 
 
-def _row_rule(lens: Lens, target_field: TargetField) -> list[GridRow]:
-    """The rule done in the head: steps of the field of view times one minus the overlap, all rows alike."""
-    wide, tall = lens.field_rad()
-    left, sweep = math.radians(target_field.left_deg), math.radians(target_field.sweep_deg)
-    low, high = math.radians(target_field.low_deg), math.radians(target_field.high_deg)
-    rows = 1 + math.ceil(max(0.0, high - low - tall) / (tall * (1 - target_field.between_rows)) - 1e-9)
-    reach = tall / 2 - SPARE_RAD
-    first, last = (low + reach, high - reach) if rows > 1 else ((low + high) / 2, (low + high) / 2)
-    step = wide * (1 - target_field.overlap)
-    if target_field.full_circle:
-        count = math.ceil(2 * math.pi / step - 1e-9)
-        yaws = [left + 2 * math.pi * (i + 0.5) / count for i in range(count)]
-    else:
-        yaws = spread(left, sweep, step, wide / 2 - SPARE_RAD)
-    return [GridRow(float(p), tuple(yaws)) for p in np.linspace(last, first, rows)]
+def _missing(lens: Lens, required: Required, planned: PlannedRows) -> Directions:
+    """Directions (N, 3) between the altitudes planned for that no frame shows."""
+    directions = required.samples(_SAMPLES)
+    if planned.gapped:  # a rim alone is worth no frame
+        directions = directions[:_SAMPLES]
+    left = directions[~covered(lens, cameras_of_rows(planned.rows), directions)]
+    altitude = azimuth_altitude(left)[1]
+    return left[(altitude > planned.bottom_rad - SPARE_RAD) & (altitude < planned.top_rad + SPARE_RAD)]
 
 
-def _serves(rig: Rig, frames: Sequence[GridFrame], target_field: TargetField) -> bool:
-    """Whether frames leave no hole and keep both overlaps."""
-    proof = prove(rig, frames, target_field, 4000)
-    least = min(target_field.overlap, target_field.between_rows)
+def _count(rows: Sequence[GridRow]) -> int:
+    return sum(len(row.yaws_rad) for row in rows)
+
+
+def _serves(rig: Rig, rows: Sequence[GridRow], required: Required) -> bool:
+    """Whether rows leave no hole and keep both overlaps."""
+    lens, field = rig.lens(), required.wanted
+    if not covered(lens, cameras_of_rows(rows), required.samples(2 * _SAMPLES)).all():
+        return False
+    proof = prove(rig, numbered([(row, 0) for row in rows]), field)
+    least = min(field.overlap, field.between_rows)
     return proof.complete and (proof.smallest_overlap is None or proof.smallest_overlap >= least)
 
 
-def _best_rows(
-    lens: Lens, target_field: TargetField, support: Support, tighter: float, whole_at_deg: float | None = None
-) -> list[GridRow]:
-    low, high = math.radians(target_field.low_deg), math.radians(target_field.high_deg)
-    up = tilt_up(lens, target_field.between_rows) * tighter
-    reach = cap_reach(lens, target_field.between_rows) * (2 * tighter - 1 if tighter > 0.5 else tighter / 2)
-    tops = {
-        count: min(high, _POLE - reach) if count else high
-        for count in caps_to_try(target_field.zenith_frames, high > math.radians(89) and support.tilt_high_deg >= 90)
-    }
-    bottoms = {
-        count: max(low, reach - _POLE) if count else low
-        for count in caps_to_try(target_field.nadir_frames, low < math.radians(-89) and support.tilt_low_deg <= -90)
-    }
-    if max(bottoms.values()) >= min(tops.values()):  # the caps alone cover all
-        return _caps(target_field, max(tops), max(bottoms))
-    pitches = rungs(lens, target_field, support, tighter, sorted(bottoms.values()), sorted(tops.values()), up)
-    ladder = ladder_of(lens, target_field, support, tighter, pitches)
-    # a ring shows a frame at the pole from all sides; a narrow sweep only from its own, as one row shows the next
-    next_to_pole = -math.inf if target_field.full_circle else _POLE - up
-    best: tuple[float, list[int], int, int] | None = None
-    for zenith, top in tops.items():
-        for nadir, bottom in bottoms.items():
-            ends = Ends(
-                bottom,
-                top,
-                None if target_field.fewest else (bottom + top) / 2,
-                next_to_pole if zenith else -math.inf,
-                -next_to_pole if nadir else math.inf,
-            )
-            cost, path = cheapest(ladder, ends, up)
-            cost += zenith + nadir
-            if best is None or cost < best[0]:
-                best = (cost, path, zenith, nadir)
-    assert best is not None
-    _, path, zenith, nadir = best
-    chosen = ladder.pitches[[k // len(DENSER) for k in path]]
-    density = DENSER[[k % len(DENSER) for k in path]]
-    steps = turns(lens, chosen, target_field.overlap) * tighter * density
-    bands_of = ladder.low.ravel()[path], ladder.high.ravel()[path]
-    rows = _filled_rows(
-        lens, target_field, support, chosen, steps, bands_of, (bottoms[nadir], tops[zenith]), whole_at_deg
-    )
-    return [*_caps(target_field, zenith, 0), *rows[::-1], *_caps(target_field, 0, nadir)]
-
-
-def caps_to_try(wished: int, possible: bool) -> tuple[int, ...]:
-    """How many frames may stand at a pole: as many as wished, or none or one, whichever takes fewer frames in all."""
-    if not possible:
-        return (0,)
-    return (0, 1) if wished == AS_NEEDED else (wished,)
-
-
-def _caps(target_field: TargetField, zenith: int, nadir: int) -> list[GridRow]:
-    """Frames straight up and down, each turned by a quarter against the one before; the first stands as the middle does."""
-    middle = 0.0 if target_field.full_circle else math.radians((target_field.left_deg + target_field.right_deg) / 2)
-    return [
-        GridRow(pitch, tuple(middle + _POLE * i for i in range(count)), role)
-        for pitch, count, role in ((_POLE, zenith, "zenith"), (-_POLE, nadir, "nadir"))
-        if count
-    ]
-
-
-def _filled_rows(
-    lens: Lens,
-    target_field: TargetField,
-    support: Support,
-    pitches: Array,
-    steps: Array,
-    bands_of: tuple[Array, Array],
-    between: tuple[float, float],
-    whole_at_deg: float | None,
-) -> list[GridRow]:
-    """The rows with their frames; how far a row's ends reach follows from the heights it alone must cover."""
-    low, high = bands_of
-    with np.errstate(invalid="ignore"):
-        joints = (high[:-1] + low[1:]) / 2
-    bottoms, tops = np.append(between[0], joints), np.append(joints, between[1])
-    left, sweep = math.radians(target_field.left_deg), math.radians(target_field.sweep_deg)
-    stop = math.radians(support.step_deg)
-    if not np.isfinite(joints).all():  # a lens or a head that leaves gaps: the proof tells of them
-        bottoms, tops = pitches - 1e-3, pitches + 1e-3
-    halves = half_widths(lens, pitches, bottoms, np.maximum(tops, bottoms + 1e-6)) - SPARE_RAD
-    rows = []
-    wished = target_field.row_frames
-    whole_at = None if whole_at_deg is None else math.radians(whole_at_deg)
-    for pitch, step, half in zip(pitches.tolist(), steps.tolist(), np.maximum(halves, 0.0).tolist()):
-        if target_field.full_circle and wished:
-            step = 2 * math.pi / wished
-        if stop:
-            if wished and not target_field.full_circle:
-                step = max(
-                    stop, math.ceil((sweep - 2 * min(half, sweep / 2)) / max(wished - 1, 1) / stop - 1e-9) * stop
-                )
-            yaws = on_stops(
-                left,
-                sweep,
-                target_field.full_circle,
-                step,
-                half,
-                stop,
-                whole_at,
-                math.radians(support.first_stop_deg),
-            )
-        elif target_field.full_circle:
-            yaws = round_about(left, max(1, math.ceil(2 * math.pi / step - 1e-9)), whole_at)
-        else:
-            yaws = spread(left, sweep, step, half, wished)
-        spare = 0 if target_field.full_circle else target_field.spare_ends
-        if spare:
-            apart = (
-                yaws[1] - yaws[0] if len(yaws) > 1 else (max(stop, math.floor(step / stop) * stop) if stop else step)
-            )
-            yaws = [
-                *(yaws[0] - apart * k for k in range(spare, 0, -1)),
+def _with_spares(rows: Sequence[GridRow], field: TargetField, support: Support) -> list[tuple[GridRow, int]]:
+    """Rows with the wished frames beyond each end, and how many there are."""
+    spare, stop = 0 if field.full_circle else field.spare_ends, math.radians(support.step_deg)
+    wider = []
+    for row in rows:
+        yaws, count = row.yaws_rad, spare if row.role == "field" else 0
+        if count:
+            step = max(stop, math.floor(row.step_rad / stop) * stop) if stop else row.step_rad
+            apart = yaws[1] - yaws[0] if len(yaws) > 1 else step
+            yaws = (
+                *(yaws[0] - apart * k for k in range(count, 0, -1)),
                 *yaws,
-                *(yaws[-1] + apart * k for k in range(1, spare + 1)),
-            ]
-        rows.append(GridRow(pitch, tuple(yaws), spare=spare))
-    return rows
+                *(yaws[-1] + apart * k for k in range(1, count + 1)),
+            )
+        wider.append((replace(row, yaws_rad=tuple(yaws)), count))
+    return wider
 
 
-def _numbered(rows: Sequence[GridRow], target_field: TargetField) -> tuple[GridFrame, ...]:
+def numbered(rows: Sequence[tuple[GridRow, int]]) -> tuple[GridFrame, ...]:
+    """Frames with numbers, rows and columns; with each row goes how many of its frames lie beyond each end."""
     frames: list[GridFrame] = []
-    for r, row in enumerate(rows):
+    for r, (row, spare) in enumerate(rows):
         last = len(row.yaws_rad) - 1
         for c, yaw in enumerate(row.yaws_rad):
             wrapped = (math.degrees(yaw) + 180) % 360 - 180
-            role = "spare" if row.spare and (c < row.spare or c > last - row.spare) else row.role
+            role = "spare" if spare and (c < spare or c > last - spare) else row.role
             pitch = round(math.degrees(row.pitch_rad), 2)
             frames.append(GridFrame(len(frames) + 1, r + 1, c + 1, round(wrapped, 2), pitch, 0.0, role))
     return tuple(frames)

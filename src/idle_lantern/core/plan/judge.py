@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from idle_lantern.core.base.judgement import Judgement
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.rules_count import judge_count
 from idle_lantern.core.plan.rules_evening import judge_evening, judge_light, judge_output, judge_time
 from idle_lantern.core.plan.rules_exposure import judge_exposure, judge_filters, judge_shallow, judge_sharpness
 from idle_lantern.core.plan.rules_field import judge_field, judge_sides, judge_sphere
@@ -22,6 +23,7 @@ def judge(plan: Plan) -> tuple[Judgement, ...]:
         judge_field,
         judge_overlap,
         judge_rows,
+        judge_count,
         judge_marks,
         judge_sides,
         judge_sphere,

@@ -11,7 +11,8 @@ import numpy as np
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
-from idle_lantern.core.plan.rows import bands, half_widths, tilt_for_overlap, turns_for_overlap
+from idle_lantern.core.plan.required import Required
+from idle_lantern.core.plan.rows import bands, tilt_for_overlap, turns_for_overlap
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.plan.yaws import clicks_of, round_of
 
@@ -20,11 +21,11 @@ SPARE_RAD = math.radians(0.05)
 #: Rows may also be shot with more frames than the overlap asks: they then cover a taller band.
 DENSER = np.array([1.0, 0.85, 0.7])
 
-_POLE = math.pi / 2
+POLE = math.pi / 2
 _EACH = np.arange(len(DENSER))
 _MOST_RUNGS = 60
 #: Pitches of rungs are rounded to a millionth.
-_ROUNDED = 2e-6
+ROUNDED_RAD = 2e-6
 _MOST_TURN = 2 * math.pi / 3
 
 
@@ -50,7 +51,7 @@ _TURN_KNOTS = 31
 
 @lru_cache(maxsize=64)
 def _turn_table(lens: Lens, overlap: float) -> tuple[Array, Array]:
-    knots = np.linspace(0, _POLE, _TURN_KNOTS)
+    knots = np.linspace(0, POLE, _TURN_KNOTS)
     return knots, turns_for_overlap(lens, knots, overlap)
 
 
@@ -65,8 +66,9 @@ def turns(lens: Lens, pitches: Array, overlap: float) -> Array:
     return np.asarray(np.where(most, _MOST_TURN, np.minimum(plain / np.maximum(np.cos(at), 0.05), _MOST_TURN)))
 
 
-def ladder_of(lens: Lens, target_field: TargetField, support: Support, tighter: float, pitches: Array) -> Ladder:
+def ladder_of(lens: Lens, required: Required, support: Support, tighter: float, pitches: Array) -> Ladder:
     """Frames and bands of rows at these pitches (P,), in each density."""
+    target_field = required.grown
     step = turns(lens, pitches, target_field.overlap)[:, None] * tighter * DENSER
     sweep, stop = math.radians(target_field.sweep_deg), math.radians(support.step_deg)
     wished = target_field.row_frames
@@ -85,7 +87,7 @@ def ladder_of(lens: Lens, target_field: TargetField, support: Support, tighter: 
         up = tilt_up(lens, target_field.between_rows) * tighter
         # what a row shows alone is about as tall as rows are apart
         bottoms, tops = np.clip(pitches - up / 2, least, most), np.clip(pitches + up / 2, least, most)
-        reach = np.minimum(2 * half_widths(lens, pitches, bottoms, tops), sweep)[:, None]
+        reach = np.minimum(2 * required.reach(lens, pitches, bottoms, tops), sweep)[:, None]
         if wished:
             counts = np.full_like(step, wished)
             used = np.broadcast_to(np.maximum(sweep - 0.7 * reach, sweep / wished) / max(wished - 1, 1), step.shape)
@@ -97,8 +99,14 @@ def ladder_of(lens: Lens, target_field: TargetField, support: Support, tighter: 
             even = np.maximum(0.0, sweep - 0.7 * reach) / np.maximum(counts - 1, 1)
             used = step if stop else np.minimum(step, even)
         used = np.where(counts == 1, min(sweep, 2 * math.pi), used)
-    low, high = bands(lens, np.repeat(pitches, len(DENSER)), used.ravel() / 2)
-    return Ladder(pitches, counts, low.reshape(step.shape), high.reshape(step.shape))
+    low, high = (band.reshape(step.shape) for band in bands(lens, np.repeat(pitches, len(DENSER)), used.ravel() / 2))
+    # one frame looks straight up or down, and shows the circle that fits into it
+    inside = min(lens.field_rad()) / 2
+    for pole, from_pole, to_pole in ((pitches > POLE - 1e-5, high, low), (pitches < 1e-5 - POLE, low, high)):
+        counts = np.where(pole[:, None], 1, counts)
+        from_pole[pole] = np.sign(pitches[pole])[:, None] * POLE
+        to_pole[pole] = np.sign(pitches[pole])[:, None] * (POLE - inside)
+    return Ladder(pitches, counts, low, high)
 
 
 def rungs(
@@ -135,7 +143,7 @@ def rungs(
     outside = outside[(outside >= lowest) & (outside <= highest)]
     # level rows, one that looks at the middle of the field, and those that a frame at a pole needs next to it
     capped = not target_field.full_circle and max(target_field.zenith_frames, target_field.nadir_frames) > 0
-    next_to_pole = (up - _POLE, _POLE - up) if capped else ()
+    next_to_pole = (up - POLE, POLE - up) if capped else ()
     middle = np.array([0.0, *next_to_pole, *((bottom + top) / 2 for bottom in bottoms for top in tops)])
     middle = middle[(middle >= lowest) & (middle <= highest)]
     return np.unique(np.round(np.concatenate([*from_low, *from_high, *even, middle, outside]), 6))
@@ -172,16 +180,15 @@ class Ends:
 
 
 def cheapest(ladder: Ladder, ends: Ends, up: float) -> tuple[float, list[int]]:
-    """Rows from bottom to top with the fewest frames; a path of pitch * densities + density."""
+    """Rows from bottom to top with the fewest frames; a path of pitch * densities + density.
+
+    The cost is infinite, and the path empty, where no rows lead up without a gap.
+    """
     pitches, counts = ladder.pitches, ladder.counts
     bottom, top = ends.bottom, ends.top
     n, m = counts.shape
-    starts = (ladder.low <= bottom - SPARE_RAD) & (pitches <= ends.most_bottom_pitch + _ROUNDED)[:, None]
-    finishes = (ladder.high >= top + SPARE_RAD) & (pitches >= ends.least_top_pitch - _ROUNDED)[:, None]
-    if not starts.any():  # the head cannot tilt that far: do what can be done
-        starts = ladder.low <= ladder.low.min() + 1e-9
-    if not finishes.any():
-        finishes = ladder.high >= ladder.high.max() - 1e-9
+    starts = (ladder.low <= bottom - SPARE_RAD + ROUNDED_RAD) & (pitches <= ends.most_bottom_pitch + ROUNDED_RAD)[:, None]
+    finishes = (ladder.high >= top + SPARE_RAD - ROUNDED_RAD) & (pitches >= ends.least_top_pitch - ROUNDED_RAD)[:, None]
     alone = starts & finishes
     if ends.middle is not None and alone.any():
         # one row looks at the middle: no lens is tilted far away from the picture to save a frame
@@ -211,9 +218,8 @@ def cheapest(ladder: Ladder, ends: Ends, up: float) -> tuple[float, list[int]]:
         before[k, better] = first * m + at[better]
     with np.errstate(invalid="ignore"):
         final = np.where(finishes, cost + 0.2 * np.clip(beyond_high, 0, 1) ** 2, np.inf)
-    if not np.isfinite(final).any():  # no way without a gap: an even ladder, and the proof will tell
-        even = np.linspace(pitches[0], pitches[-1], 1 + max(0, math.ceil((pitches[-1] - pitches[0]) / up)))
-        return math.inf, [int(np.abs(pitches - p).argmin()) * m for p in even]
+    if not np.isfinite(final).any():
+        return math.inf, []
     node = int(final.argmin())
     total, path = float(final.ravel()[node]), []
     while node >= 0:

@@ -7,9 +7,35 @@ import math
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.plan.brief import Support
+from idle_lantern.core.plan.target_field import TargetField
 
 #: Reaches come with so much kept back for rounding; it alone is worth no frame more.
 _KEPT_BACK_RAD = math.radians(0.05)
+
+
+def row_yaws(
+    field: TargetField, support: Support, pitch: float, step: float, half: float, whole_at_deg: float | None = None
+) -> tuple[float, ...]:
+    """Yaws of a row at a pitch, in radians, whose frames may stand ``step`` apart and ``half`` inside the field's ends.
+
+    On a full circle that may begin anywhere a frame looks straight at ``whole_at_deg``.
+    """
+    left, sweep, stop = math.radians(field.left_deg), math.radians(field.sweep_deg), math.radians(support.step_deg)
+    if abs(pitch) > math.pi / 2 - 1e-6:  # turned about its line of sight a frame shows the same once more
+        return (left + sweep / 2,)
+    wished, closed = field.row_frames, field.full_circle
+    whole_at = None if whole_at_deg is None else math.radians(whole_at_deg)
+    if closed and wished:
+        step = 2 * math.pi / wished
+    if stop:
+        if wished and not closed:
+            clicks = math.ceil((sweep - 2 * min(half, sweep / 2)) / max(wished - 1, 1) / stop - 1e-9)
+            step = max(1, clicks) * stop
+        return tuple(on_stops(left, sweep, closed, step, half, stop, whole_at, math.radians(support.first_stop_deg)))
+    if closed:
+        return tuple(round_about(left, max(1, math.ceil(2 * math.pi / step - 1e-9)), whole_at))
+    return tuple(spread(left, sweep, step, half, wished))
 
 
 def clicks_of(steps_rad: Array, stop_rad: float, *, closed: bool) -> Array:
