@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import pypdf
@@ -24,7 +25,7 @@ from idle_lantern.core.plan.exchange import (
     read_spec,
 )
 from idle_lantern.core.plan.judge import judge
-from idle_lantern.core.plan.kinds import KINDS, kind_of
+from idle_lantern.core.plan.kinds import KINDS, PictureKind, kind_of
 from idle_lantern.core.plan.planner import angle_list, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
@@ -36,6 +37,30 @@ def test_briefs_come_back_as_they_went(brief: Brief):
     """Strict JSON: no bare Infinity, which other readers refuse."""
     text = json.dumps(brief_document(brief), allow_nan=False)
     assert read_brief(json.loads(text)) == brief
+
+
+@settings(max_examples=100, deadline=None)
+@given(briefs())
+def test_a_specification_of_all_that_the_window_holds_gives_the_same_brief(brief: Brief):
+    """So that the command line reckons the figures of the window: one brief, one plan."""
+    assert read_spec(json.dumps({"schema": SPEC_SCHEMA, **brief_document(brief)})) == brief
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.id)
+@pytest.mark.parametrize("lens", ["rectilinear", "equisolid"])
+def test_a_kind_goes_by_the_lens_that_the_specification_tells(kind: PictureKind, lens: str):
+    """As in the window, where the lens is told and then the kind is chosen: a fisheye sphere has six round."""
+    rig = {"sensor_width_mm": 36.0, "sensor_height_mm": 24.0, "focal_mm": 8.0, "lens_model": lens}
+    if kind.id == "two-lens" or (kind.id == "shift" and lens != "rectilinear"):
+        return  # which bring lenses of their own
+    told = read_spec(json.dumps({"schema": SPEC_SCHEMA, "kind": kind.id, "rig": rig}))
+    by_hand = kind.start(Brief(rig=Rig(36, 24, focal_mm=8, lens_model=lens)))
+    assert told == replace(by_hand, rig=replace(by_hand.rig, **rig))
+    if kind.id == "sphere" and lens != "rectilinear":
+        plan = make_plan(told)
+        assert max(len(row) for row in plan.rows) == 6
+        # two look straight down, so nothing is said to be without
+        assert not any("without two nadir" in j.sentence for j in judge(plan))
 
 
 def test_a_plan_file_is_a_specification_too():

@@ -94,12 +94,15 @@ def _grid(yaws: list[float], pitches: list[float]) -> list[GridFrame]:
             math.degrees(math.acos(0.75 + 0.25 * math.cos(math.radians(30)))),
         ),
         (_grid([0.0, 0.5, 20.0, 20.5], [0.0]), 20.0),  # repeats beside each other
+        # three round and one straight up: the ring's seam is no nearer to the fourth, though that is only 90 degrees away
+        ([*_grid([0.0, 120.0, 240.0], [0.0]), GridFrame(4, 2, 1, 0.0, 90.0)], 120.0),
         (_grid([0.0], [0.0]), 0.0),
         (_grid([0.0, 120.0], [0.0]), 0.0),  # too far apart to meet
     ],
 )
 def test_the_widest_turn_is_that_between_frames_that_meet(frames: list[GridFrame], turn_deg: float):
-    lens = Rig(36, 24, 6000, 4000, 50).lens()
+    fisheye = turn_deg > 90
+    lens = Rig(36, 24, 6000, 4000, 8 if fisheye else 50, "equisolid" if fisheye else "rectilinear").lens()
     assert math.degrees(widest_turn_rad(lens, frames)) == pytest.approx(turn_deg, abs=0.6)
 
 

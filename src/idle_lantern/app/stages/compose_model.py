@@ -22,6 +22,7 @@ from idle_lantern.core.geometry.uprights import then_turned, upright_turn
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import CropBox, Outing
 from idle_lantern.core.pictures.source import PictureSource, reduced_in
+from idle_lantern.core.plan.crop import CropLoss
 from idle_lantern.core.request.choices import JoinChoices
 from idle_lantern.core.request.options import JoinOptions
 
@@ -228,11 +229,11 @@ def _turn_matrix(turn: Turn) -> Array:
     return rotations.from_yaw_pitch_roll(*np.radians(turn))
 
 
-#: A loss that differs from what the plan foretold by less is as foretold.
-_AS_FORETOLD = 0.05
+#: A loss that lies outside what the plan foretold by less is as foretold.
+_AS_FORETOLD = 0.01
 
 
-def crop_told(outing: Outing, joined: JoinResult | None, foretold: float | None = None) -> str:
+def crop_told(outing: Outing, joined: JoinResult | None, foretold: CropLoss | None = None) -> str:
     """The crop in figures: its size, what it loses against what the plan foretold, whether it leaves a gap or cuts a mark."""
     if joined is None:
         return ""
@@ -247,8 +248,8 @@ def crop_told(outing: Outing, joined: JoinResult | None, foretold: float | None 
     if foretold is not None and hand_box(outing, joined) is None and outing.composition.ratio is None:
         more = (
             "as the plan foretold"
-            if abs(lost - foretold) < _AS_FORETOLD
-            else f"the plan foretold {100 * foretold:.0f} %"
+            if foretold.low - _AS_FORETOLD <= lost <= foretold.high + _AS_FORETOLD
+            else f"the plan foretold {100 * foretold.low:.0f} to {100 * foretold.high:.0f} %"
         )
         told = f"{told[:-1]} ({more})."
     if hand_box(outing, joined) is not None and has_gaps(joined, box):

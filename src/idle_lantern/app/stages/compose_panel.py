@@ -20,6 +20,7 @@ from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.outing import edits
+from idle_lantern.core.plan.crop import CropLoss
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.request.choices import JoinChoices
 
@@ -154,10 +155,10 @@ class ComposePanel(QWidget):
         """Take every turn by hand back."""
         self.hand.turn_to((0.0, 0.0, 0.0), "Level as the join did")
 
-    def _foretold(self) -> float | None:
+    def _foretold(self) -> CropLoss | None:
         """What the plan foretold of the crop, where that is reckoned already: it takes a moment."""
         plan = self._state.plan
-        return plan.crop.expected if self._state.judgements is not None or self._reckoned is plan else None
+        return plan.crop if self._state.judgements is not None or self._reckoned is plan else None
 
     # --- crop and rim ---------------------------------------------------------------
 

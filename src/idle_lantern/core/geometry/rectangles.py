@@ -32,28 +32,38 @@ class Rectangle:
 
 
 def largest_rectangle(mask: NDArray[Any]) -> Rectangle:
-    """Largest axis-parallel rectangle of true pixels in ``mask`` (H, W), the first of equals.
+    """Largest axis-parallel rectangle of true pixels in ``mask`` (H, W), the first of equals."""
+    left, top, width, height = largest_rectangles(np.asarray(mask, dtype=bool)[None])[0].tolist()
+    return Rectangle(left, top, width, height)
+
+
+def largest_rectangles(masks: NDArray[Any]) -> NDArray[Any]:
+    """Largest axis-parallel rectangle of true pixels in each of ``masks`` (N, H, W): left, top, width and height, (N, 4).
 
     Row by row every column carries the height of true pixels above it and how far left and
     right a bar of that height reaches; linear in the pixels.
     """
-    mask = np.asarray(mask, dtype=bool)
-    width = mask.shape[1]
-    best = Rectangle(0, 0, 0, 0)
-    columns = np.arange(width)
-    heights, left, right = np.zeros(width, int), np.zeros(width, int), np.full(width, width)
-    for bottom, row in enumerate(mask):
+    count, _, width = masks.shape
+    best = np.zeros((count, 4), int)
+    if not width:
+        return best
+    largest, columns, each = np.zeros(count, int), np.arange(width), np.arange(count)
+    heights, left, right = (np.full((count, width), v) for v in (0, 0, width))
+    for bottom, row in enumerate(np.moveaxis(masks, 1, 0)):
         # the run of true pixels in this row that holds each column
-        run_left = np.maximum.accumulate(np.where(row, 0, columns + 1))
-        run_right = np.minimum.accumulate(np.where(row, width, columns)[::-1])[::-1]
+        run_left = np.maximum.accumulate(np.where(row, 0, columns + 1), axis=1)
+        run_right = np.minimum.accumulate(np.where(row, width, columns)[:, ::-1], axis=1)[:, ::-1]
         heights = np.where(row, heights + 1, 0)
         left = np.where(row, np.maximum(left, run_left), 0)
         right = np.where(row, np.minimum(right, run_right), width)
         areas = heights * (right - left)
-        k = int(areas.argmax()) if width else 0
-        if width and areas[k] > best.area:
-            tall = int(heights[k])
-            best = Rectangle(int(left[k]), bottom - tall + 1, int(right[k] - left[k]), tall)
+        at = areas.argmax(1)
+        larger = np.flatnonzero(areas[each, at] > largest)
+        if len(larger):
+            k = at[larger]
+            largest[larger] = areas[larger, k]
+            tall, first = heights[larger, k], left[larger, k]
+            best[larger] = np.stack([first, bottom - tall + 1, right[larger, k] - first, tall], -1)
     return best
 
 

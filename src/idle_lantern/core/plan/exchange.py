@@ -75,7 +75,9 @@ def read_brief(document: dict[str, Any], *, start_from_kind: bool = False, stric
                 where="kind",
                 remedy=f"Use one of {', '.join(k.id for k in KINDS)}",
             )
-        start = kind.start(start)
+        # a kind may go by the lens and the scene: those first, then the kind, and over it what is told
+        told = {name: _filled(getattr(start, name), document.get(name, {}), name, strict) for name in PARTS}
+        start = kind.start(Brief(**told))
     parts = {name: _filled(getattr(start, name), document.get(name, {}), name, strict) for name in PARTS}
     place = document.get("site", {})
     if start_from_kind and {"latitude_deg", "longitude_deg"} & set(place) and "utc_offset_h" not in place:
@@ -109,7 +111,7 @@ def plan_document(plan: Plan) -> dict[str, Any]:
             "smallest_overlap": c.smallest_overlap,
             "smallest_between": list(c.smallest_between) if c.smallest_between else None,
         },
-        "joined": {**asdict(plan.size), "pixels": plan.size.pixels, "crop_loss": plan.crop.expected},
+        "joined": {**asdict(plan.size), "pixels": plan.size.pixels, "crop_loss": plan.crop.expected, "crop_loss_of_80_percent": [plan.crop.low, plan.crop.high]},
         "shoot_s": plan.shoot_s,
         "exposures": plan.time.exposures,
         "turning_deg": plan.time.turning_deg,

@@ -13,10 +13,11 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Brief, Mark
 from idle_lantern.core.plan.cost import Cost, PastJoin, cost
 from idle_lantern.core.plan.coverage import Coverage, prove
-from idle_lantern.core.plan.crop import CropLoss, HoleChance, crop_loss, hole_chance
+from idle_lantern.core.plan.crop import CropLoss, crop_loss
 from idle_lantern.core.plan.depth import Sharpness, sharpness
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.grid_frame import GridFrame
+from idle_lantern.core.plan.hole_chance import HoleChance, hole_chance
 from idle_lantern.core.plan.light import Setting, setting
 from idle_lantern.core.plan.order import in_order
 from idle_lantern.core.plan.pupil import ALLOWED_PX, PupilNeed, need

@@ -14,6 +14,10 @@ from idle_lantern.core.plan.shift_grid import limited_by_circle
 from idle_lantern.core.plan.target_field import fewest_sphere
 
 
+#: A crop that costs more in one run of ten asks for a reserve.
+_MUCH_LOSS = 0.2
+
+
 def _told_share(share: float) -> str:
     return units.share(share, 1) if share >= 0.001 else "Less than 0.1 %"
 
@@ -50,11 +54,11 @@ def judge_field(plan: Plan) -> Iterator[Judgement]:
         yield Judgement(
             "hole", Severity.STOP, f"{_told_share(share)} of the wanted field lies in no frame: {why}.", todo, remedy
         )
-    if plan.target_field.reserve == 0 and not plan.target_field.full_circle and plan.crop.expected > 0.15:
+    if plan.target_field.reserve == 0 and not plan.target_field.full_circle and plan.crop.high > _MUCH_LOSS:
         yield Judgement(
             "no-reserve",
             Severity.NOTE,
-            f"The crop will cost about {units.share(plan.crop.expected)} of the picture (edges bow, the base leans "
+            f"The crop will cost {plan.crop.told} (edges bow, the base leans "
             f"{units.angle(plan.brief.support.as_used().base_tilt_deg)}, pointing errs by {units.angle(plan.brief.support.pointing)}), "
             "and no reserve is planned.",
             "Keep a quarter in reserve: 20 to 30 % is usual.",
@@ -116,11 +120,13 @@ def judge_sphere(plan: Plan) -> Iterator[Judgement]:
         lacks = [f"{most_round} round"] if most_round < USUAL_ROUND else []
         lacks += [] if zeniths else ["none straight up"]
         lacks += [] if nadirs > 1 else [f"{nadirs or 'none'} straight down"]
+        costs = ["seams may run over people or things, with less overlap to choose from"] if most_round < USUAL_ROUND else []
+        costs += [] if zeniths else ["straight up the frames of the ring meet in a point"]
+        costs += [] if nadirs > 1 else ["without two nadir frames nothing takes the tripod out"]
         yield Judgement(
             "sphere-lean",
             Severity.NOTE,
-            f"This sphere is shot lean ({', '.join(lacks)}): seams may run over people or things, there is less overlap to "
-            "choose from, and without two nadir frames nothing takes the tripod out.",
+            f"This sphere is shot lean ({', '.join(lacks)}): {'; '.join(costs)}.",
             f"Usual are {USUAL_ROUND} or more round, one at the zenith, and two at the nadir turned by 90°.",
             "sphere-usual",
         )

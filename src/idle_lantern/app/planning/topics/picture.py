@@ -98,7 +98,7 @@ class PictureTopic(Topic):
             ]
         )
         fewest = b.switch("target_field", "fewest", "Fewest frames, wherever they point")
-        loss = self.facts(("Crop will cost", "crop", lambda p: f"about {units.share(p.crop.expected)}"), later=True)
+        loss = self.facts(("Crop will cost", "crop", lambda p: p.crop.told), later=True)
         box.add(column(grid, fewest, self.school, loss, None))
         b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
         b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)

@@ -32,7 +32,7 @@ class Costs:
     bend : float
         How far a straight line of the world bows, as a share of its length.
     loss : float
-        Share of what is shown that the largest rectangle without gaps leaves out.
+        Share of the canvas that the largest rectangle without gaps leaves out.
     """
 
     stretch: float
@@ -91,4 +91,4 @@ def _bend(small: Canvas, line: Array) -> float:
 def _loss(there: Array) -> float:
     if not there.any():
         return 0.0
-    return float(1 - inner_rectangle((there * 255).astype(np.uint8), working_px=400).area / there.sum())
+    return float(1 - inner_rectangle((there * 255).astype(np.uint8), working_px=400).area / there.size)
