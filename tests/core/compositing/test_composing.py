@@ -157,4 +157,4 @@ def test_the_crop_that_a_projection_costs_is_told():
     canvas = make_canvas(poses, field_of(poses), "rectilinear")
     shown = np.ones((120, 90), bool)
     shown[:60, 45:] = False
-    assert costs_of(canvas, shown, direction(np.array([-0.1, 0.1]), np.zeros(2))).loss == pytest.approx(1 / 3, abs=0.03)
+    assert costs_of(canvas, shown, direction(np.array([-0.1, 0.1]), np.zeros(2))).loss == pytest.approx(1 / 2, abs=0.03)
