@@ -6,7 +6,8 @@ import math
 
 import pytest
 
-from idle_lantern.core.plan.brief import Exposure, Scene, Target
+from idle_lantern.core.base import units
+from idle_lantern.core.plan.brief import Brief, Exposure, Scene, Target
 from idle_lantern.core.plan.depth import (
     airy_mm,
     aperture_for,
@@ -19,7 +20,10 @@ from idle_lantern.core.plan.depth import (
     sharpness,
     thirds_up,
 )
+from idle_lantern.core.plan.judge import judge
+from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.target_field import TargetField
 
 
 @pytest.mark.parametrize(
@@ -97,16 +101,47 @@ def test_circle_of_confusion_of_a_print():
 def test_schools_of_aperture():
     rig, scene = Rig(36, 24, 6000, 4000, 24, widest_aperture=1.4, narrowest_aperture=16), Scene(near_m=1.2)
     found = {
-        school: sharpness(rig, scene, Exposure(aperture_school=school, aperture=4), Target(), 20000).aperture
+        school: sharpness(
+            rig, scene, Exposure(aperture_school=school, aperture=4), Target(), 20000, TargetField()
+        ).aperture
         for school in ("own", "sharpest", "depth", "open", "star")
     }
     assert found["own"] == 4
     assert 8 <= found["sharpest"] <= 11  # f/8-f/11 sharpest (common practice, no source)
     assert found["open"] == 1.4
     assert found["star"] == 16  # f/18 wanted, the lens ends at 16
-    s = sharpness(rig, scene, Exposure(aperture_school="depth"), Target(), 20000)
+    s = sharpness(rig, scene, Exposure(aperture_school="depth"), Target(), 20000, TargetField())
     assert s.near_limit_m <= 1.2
     assert math.isinf(s.far_limit_m)
+
+
+def test_focus_lies_in_a_plane_square_to_each_frame():
+    """By hand, 85 mm f/1.8 at 2.5 m on 36 x 24 mm with pixels of 6 um: the corner stands atan(21.63 / 85) = 14.3 degrees off
+    the axis, 2.5 cos 14.3 = 2.42 m before the lens; the wall's corner at 22 degrees aside and 15 up is 2.79 m away."""
+    rig, scene = Rig(36, 24, 6000, 4000, 85, widest_aperture=1.8), Scene(near_m=1.5, subject_m=2.5)
+    s = sharpness(rig, scene, Exposure(aperture_school="open"), Target(), 9000, TargetField(-22, 22, -15, 15))
+    per_share = 85 / 1.8 * 0.085 / (2.5 - 0.085) / 0.006
+    near = 2.5 * math.cos(math.atan(21.633 / 85))
+    far = 2.5 / (math.cos(math.radians(22)) * math.cos(math.radians(15)))
+    assert s.corner_blur_px == pytest.approx(per_share * (2.5 - near) / near, rel=1e-3)
+    assert s.corner_blur_px == pytest.approx(8.8, abs=0.1)
+    assert s.wall_blur_px == pytest.approx(per_share * (far - 2.5) / far, rel=1e-3)
+    assert s.wall_blur_px == pytest.approx(29, abs=0.5)
+
+
+@pytest.mark.parametrize(
+    ("focal_mm", "exposure", "subject_m"),
+    [(50, Exposure(focus_m=0.01), 0), (85, Exposure(aperture_school="open"), 0.05)],
+)
+def test_a_focus_nearer_than_life_size_is_told_and_gives_no_figures_that_cross(
+    focal_mm: float, exposure: Exposure, subject_m: float
+):
+    """1 / f = 1 / s + 1 / s': at twice the focal length a thing is drawn as large as it is; nearer than f it has no picture."""
+    scene = Scene(near_m=0.05, subject_m=subject_m)
+    plan = make_plan(Brief(rig=Rig(focal_mm=focal_mm), scene=scene, exposure=exposure))
+    assert plan.sharpness.near_limit_m <= plan.sharpness.far_limit_m
+    told = next(j for j in judge(plan) if j.key == "focus-near")
+    assert units.distance(2 * focal_mm / 1000) in told.sentence
 
 
 @pytest.mark.parametrize(("value", "up"), [(2.9, 3.2), (8.0, 8.0), (5.7, 6.3), (1.0, 1.0), (17.5, 18.0)])

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from tests.core.plan.test_grid_wishes import FULL, _even, _seen
 
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.brief import Brief, Support
 from idle_lantern.core.plan.judge import judge
 from idle_lantern.core.plan.kinds import kind_of
@@ -82,6 +83,24 @@ def test_stops_that_leave_gaps_get_the_rows_that_show_most(half: float, most: in
     assert len(plan.frames) <= most
     assert 1 - _shown(plan).mean() <= left_out
     assert abs(plan.coverage.hole_share - (1 - _shown(plan).mean())) < 0.01
+
+
+@pytest.mark.parametrize("side", [0.5, 0.7, 1.0])
+def test_the_narrowest_fields_are_planned_and_judged(side: float):
+    """Half a degree may be wished; what is reckoned on the way must not be refused instead."""
+    for field in (
+        TargetField(0, side, -5, 5),
+        TargetField(-20, 20, 0, side),
+        TargetField(0, side, 0, side, reserve=0.2),
+    ):
+        plan = make_plan(Brief(target_field=field, support=Support("hand")))
+        assert _shown(plan).all()
+        assert judge(plan)
+
+
+def test_a_fisheye_is_no_shift_lens():
+    with pytest.raises(InputError, match="does not shift"):
+        Rig(lens_model="equisolid", motion="lens-shift")
 
 
 def test_corners_of_the_reserve_take_no_frames():

@@ -123,6 +123,9 @@ CASES: list[tuple[str, Brief]] = [
     ("zone-other", _brief(site=Site("", 28.6, 77.2, "2026-05-01", "12:00", 1.0))),
     ("overlap-short", _brief(support=Support(step_deg=30), target_field=TargetField(-80, 80, -20, 20, 0.5, reserve=0.1))),
     ("hole", _brief(target_field=TargetField(-180, 180, -20, 20, 0.3, row_frames=5))),
+    ("focus-near", _brief(exposure=Exposure(((0.0, 14.0),), aperture=8, focus_m=0.03))),
+    ("corner-soft", kind_of("shallow").start(_brief())),
+    ("stops-uneven", _brief(support=Support(step_deg=7), target_field=TargetField(-180, 180, -20, 20, 0.3))),
     ("beyond-rule", _brief(support=Support(step_deg=15))),
     ("sphere-lean", _brief(rig=_FISHEYE, target_field=TargetField(-180, 180, -90, 90, 0.3))),
     ("sphere-usual", kind_of("sphere").start(_brief(rig=_FISHEYE))),
@@ -133,12 +136,13 @@ CASES: list[tuple[str, Brief]] = [
 
 #: What no button can do.
 BY_HAND = {
-    "air-rules", "base-lean", "card-full", "hand-near", "hole", "join-memory", "jpeg-limit", "legs-light", "many-frames",
+    "air-rules", "base-lean", "card-full", "focus-near", "hand-near", "hole", "join-memory", "jpeg-limit", "legs-light", "many-frames",
     "opens-elsewhere", "pixels-not-square", "pupil-off", "rail-doubt", "rail-unknown", "subject-near", "wind-strong",
 }  # fmt: skip
 
 #: What is helped and not healed, the sun stays where it is: what the remedy changes, and to what.
 HELPED = {
+    "corner-soft": (lambda b: b.target_field.overlap, 0.5),
     "hole-chance": (lambda b: b.target_field.overlap, 0.5),
     "hand-long": (lambda b: b.run.repeats, 3),
     "sun-in-picture": (lambda b: b.run.order, "sun"),

@@ -23,6 +23,7 @@ from idle_lantern.core.plan.shallow import distance_advice, single_shot
 from idle_lantern.core.plan.size import (
     JoinedSize,
     a_size_mm,
+    canvas_px,
     focal_for_pixels,
     focal_for_px,
     focal_for_px_per_degree,
@@ -241,19 +242,43 @@ def test_a_leaning_base_moves_the_ends_by_a_wave_and_no_more_than_it_leans(lean:
 
 
 def test_card_space_and_past_joins():
-    size = JoinedSize("flat", 20000, 5000)
     rig = Rig(36, 24, 6000, 4000, raw_mb=27)
-    first = cost(rig, size, 30, 10)
+    first = cost(rig, 100_000_000, 30, 10)
     assert first.card_gb == pytest.approx(0.81)
     assert cards_needed(100, 64) == 2
     assert cards_needed(57, 64) == 1
     # a machine that took twice as long as expected twice will again
-    expected = 2.0 + 0.22 * 240 + 0.08 * 100
-    past = [PastJoin(10, 240, 100, 2 * expected, 2 * (320 + 6.0 * 100))] * 3
-    again = cost(rig, size, 30, 10, past)
+    past = [PastJoin(10, 240, 100, 2 * first.join_s, 2 * first.join_mib)] * 3
+    again = cost(rig, 100_000_000, 30, 10, past)
     assert again.join_s == pytest.approx(2 * first.join_s)
     assert again.join_mib == pytest.approx(2 * first.join_mib)
-    assert again.from_joins == 3
+    assert (again.from_joins, again.seconds_within, again.mib_within) == (3, 1.0, 1.0)
+
+
+@pytest.mark.parametrize(
+    ("frames", "frame_px", "made_mp", "seconds", "mib"),
+    [  # joins of simulated runs, measured by the command line on two cores on 2026-12-01
+        (7, (1224, 816), 4.4, 2.1, 198),
+        (7, (1732, 1155), 8.5, 2.4, 210),
+        (4, (3000, 2000), 15.8, 2.7, 260),
+        (3, (4242, 2828), 21.2, 2.8, 307),
+        (14, (2121, 1414), 19.4, 12.1, 336),
+        (28, (1024, 683), 12.0, 10.4, 273),
+    ],
+)
+def test_the_first_join_takes_what_is_told_within_the_factor_that_is_told(
+    frames: int, frame_px: tuple[int, int], made_mp: float, seconds: float, mib: float
+):
+    told = cost(Rig(36, 24, *frame_px), round(made_mp * 1e6), frames, frames)
+    assert 1 / told.seconds_within < seconds / told.join_s < told.seconds_within
+    assert 1 / told.mib_within < mib / told.join_mib < told.mib_within
+
+
+def test_the_canvas_that_a_join_makes_is_larger_than_the_wished_field():
+    """The canvas of the 7 frames above had 4.4 megapixels, where the field alone has 3.2."""
+    plan = make_plan(Brief(rig=Rig(24, 16, 1224, 816, 20)))
+    assert plan.size.pixels == pytest.approx(3.2e6, rel=0.02)
+    assert canvas_px(plan.rig, plan.target_field, plan.frames) == pytest.approx(4.4e6, rel=0.1)
 
 
 def test_print_that_is_too_large_names_the_focal_length_that_fits():

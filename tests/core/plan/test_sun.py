@@ -37,6 +37,21 @@ def test_the_worked_example_of_the_solar_position_algorithm():
     assert 90 - found.altitude_deg == pytest.approx(SPA_ZENITH_DEG, abs=0.01)
 
 
+@pytest.mark.parametrize(
+    "site", [SPA, Site("", 55.0, -8.0, "2026-05-14", "19:30", 1.0), Site("", -33.9, 18.4, "2026-02-03", "12:00", 2.0)]
+)
+def test_the_sun_stands_highest_when_it_crosses_the_meridian(site: Site):
+    """ephem's own transit; towards the solstice the sun climbs on by a few seconds of it."""
+    observer = ephem.Observer()
+    observer.lat, observer.lon = math.radians(site.latitude_deg), math.radians(site.longitude_deg)
+    midnight = datetime.datetime.fromisoformat(f"{site.date}T00:00") - datetime.timedelta(hours=site.utc_offset_h)
+    observer.date = ephem.Date(midnight)
+    transit = observer.next_transit(ephem.Sun()).datetime() + datetime.timedelta(hours=site.utc_offset_h)
+    found = day(site).first("sun highest")
+    assert found is not None
+    assert abs((found - transit).total_seconds()) < 40
+
+
 PLACES = [
     (0.0, 10.0, "2026-03-20", 0.0),
     (51.5, -0.1, "2026-06-21", 1.0),

@@ -8,10 +8,12 @@ distance from the lens.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from idle_lantern.core.plan.brief import Exposure, Scene, Target
 from idle_lantern.core.plan.rig import Rig
+from idle_lantern.core.plan.target_field import TargetField
 
 #: Green light, where the eye is sharpest.
 _WAVELENGTH_MM = 0.00055
@@ -32,6 +34,8 @@ def limits_m(focal_mm: float, aperture: float, coc_mm: float, focus_m: float) ->
     """Nearest and farthest distance that is sharp; the far one may be infinite."""
     f = focal_mm / 1000
     h = hyperfocal_m(focal_mm, aperture, coc_mm)
+    if focus_m <= f:  # nothing so near has a picture
+        return focus_m, focus_m
     if math.isinf(focus_m):
         return h - f, math.inf
     near = focus_m * (h - f) / (h + focus_m - 2 * f)
@@ -82,7 +86,12 @@ def coc_print_mm(rig: Rig, target: Target, joined_px: int) -> float:
 
 @dataclass(frozen=True)
 class Sharpness:
-    """What is sharp with the chosen aperture and focus; blur in pixels of the frame."""
+    """What is sharp with the chosen aperture and focus; blur in pixels of the frame.
+
+    Distances lie on the line of sight. A lens is focused on a plane square to it, so ``corner_blur_px`` is how soft a
+    thing at the focus distance is in the corner of a frame (0 for a fisheye, whose focus is no plane that we know), and
+    ``wall_blur_px`` how soft a wall that stands square to the picture's middle at that distance is in the field's corners.
+    """
 
     aperture: float
     focus_m: float
@@ -96,10 +105,14 @@ class Sharpness:
     near_blur_px: float
     far_blur_px: float
     background_blur_px: float
+    corner_blur_px: float
+    wall_blur_px: float
     reason: str
 
 
-def sharpness(rig: Rig, scene: Scene, exposure: Exposure, target: Target, joined_px: int) -> Sharpness:
+def sharpness(
+    rig: Rig, scene: Scene, exposure: Exposure, target: Target, joined_px: int, target_field: TargetField
+) -> Sharpness:
     """Aperture by school, focus for the nearest and farthest thing (or as told), and what follows."""
     by_sensor, by_print = coc_sensor_mm(rig), coc_print_mm(rig, target, joined_px)
     coc, coc_from = (by_print, "the print") if by_print < by_sensor else (by_sensor, "the sensor")
@@ -125,8 +138,29 @@ def sharpness(rig: Rig, scene: Scene, exposure: Exposure, target: Target, joined
         blur(scene.near_m),
         blur(scene.far_m),
         blur(scene.background_m),
+        _corner_blur_px(rig, blur, focus),
+        _wall_blur_px(target_field, blur, focus),
         reason,
     )
+
+
+def _corner_blur_px(rig: Rig, blur: Callable[[float], float], focus_m: float) -> float:
+    """Of a thing at the focus distance that stands in a frame's corner, by cos(half diagonal) of it before the lens."""
+    if rig.lens_model != "rectilinear" or math.isinf(focus_m):
+        return 0.0
+    half = math.atan(math.hypot(rig.sensor_width_mm, rig.sensor_height_mm) / 2 / rig.focal_mm)
+    return blur(focus_m * math.cos(half))
+
+
+def _wall_blur_px(field: TargetField, blur: Callable[[float], float], focus_m: float) -> float:
+    """In the middle of the frame that looks at a corner of the field, where the wall stands 1 / cos(angle) as far away."""
+    level = math.radians(field.low_deg + field.high_deg) / 2
+    corners = [
+        math.sin(level) * math.sin(v) + math.cos(level) * math.cos(v) * math.cos(math.radians(field.sweep_deg) / 2)
+        for v in (math.radians(field.low_deg), math.radians(field.high_deg))
+    ]
+    least = min(corners)
+    return blur(focus_m / least) if least > 1e-6 else blur(math.inf)
 
 
 def _by_school(rig: Rig, exposure: Exposure, needed: float) -> tuple[float, str]:

@@ -111,7 +111,12 @@ def plan_document(plan: Plan) -> dict[str, Any]:
             "smallest_overlap": c.smallest_overlap,
             "smallest_between": list(c.smallest_between) if c.smallest_between else None,
         },
-        "joined": {**asdict(plan.size), "pixels": plan.size.pixels, "crop_loss": plan.crop.expected, "crop_loss_of_80_percent": [plan.crop.low, plan.crop.high]},
+        "joined": {
+            **asdict(plan.size),
+            "pixels": plan.size.pixels,
+            "crop_loss": plan.crop.expected,
+            "crop_loss_of_80_percent": [plan.crop.low, plan.crop.high],
+        },
         "shoot_s": plan.shoot_s,
         "exposures": plan.time.exposures,
         "turning_deg": plan.time.turning_deg,

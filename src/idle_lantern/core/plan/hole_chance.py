@@ -16,7 +16,7 @@ from idle_lantern.core.plan.coverage import cameras_of, covered, outline, sample
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.pointing import pointing_errors
 from idle_lantern.core.plan.rig import Rig
-from idle_lantern.core.plan.target_field import TargetField
+from idle_lantern.core.plan.target_field import LEAST_SIDE_DEG, TargetField
 
 #: Tries until the share is known well enough for a judgement.
 _SURE_TRIES = 8  # where all agree
@@ -95,8 +95,10 @@ def _lies_in(target_field: TargetField, directions: Array) -> Array:
 
 def _inner(target_field: TargetField, rim_deg: float) -> TargetField:
     """The field without its rim; poles and closed circles have none."""
-    wide = 0.0 if target_field.full_circle else min(rim_deg, target_field.sweep_deg / 4)
-    tall = min(rim_deg, (target_field.high_deg - target_field.low_deg) / 4)
+    sweep, height = target_field.sweep_deg, target_field.high_deg - target_field.low_deg
+    # no smaller than a field may be
+    wide = 0.0 if target_field.full_circle else min(rim_deg, sweep / 4, (sweep - LEAST_SIDE_DEG) / 2)
+    tall = min(rim_deg, height / 4, (height - LEAST_SIDE_DEG) / 2)
     return replace(
         target_field,
         left_deg=target_field.left_deg + wide,

@@ -36,11 +36,12 @@ class PictureKind:
 
 
 def _fitting(kind: PictureKind, brief: Brief) -> dict[str, dict[str, Any]]:
-    """The kind's values as they go with what the person set: the subject stays, and a fisheye sphere is shot in six."""
+    """The kind's values as they go with what the person set: distances stay, and a fisheye sphere is shot in six."""
     changes = {part: dict(values) for part, values in kind.changes.items()}
-    subject_m = changes.get("scene", {}).get("subject_m", brief.scene.subject_m)
-    if "near_m" in changes.get("scene", {}) and 0 < subject_m < changes["scene"]["near_m"]:
-        changes["scene"]["near_m"] = subject_m
+    scene = changes.get("scene", {})
+    if "near_m" in scene:  # nothing stands nearer than the nearest thing
+        others = [scene.get(name, getattr(brief.scene, name)) for name in ("subject_m", "far_m", "background_m")]
+        scene["near_m"] = min([scene["near_m"], *(metres for metres in others if metres > 0)])
     if kind.id == "sphere" and brief.rig.lens_model != "rectilinear":
         changes["target_field"]["row_frames"] = USUAL_ROUND
     return changes

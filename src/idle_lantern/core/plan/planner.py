@@ -23,7 +23,7 @@ from idle_lantern.core.plan.order import in_order
 from idle_lantern.core.plan.pupil import ALLOWED_PX, PupilNeed, need
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.shallow import SingleShot, single_shot
-from idle_lantern.core.plan.size import JoinedSize, joined_size
+from idle_lantern.core.plan.size import JoinedSize, canvas_px, joined_size
 from idle_lantern.core.plan.sun import SunPosition, minutes_of_even_light, sun_at
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.plan.timing import RunTime, run_time
@@ -98,7 +98,8 @@ class Plan:
     @cached_property
     def cost(self) -> Cost:
         """Card, time and memory of the join."""
-        return cost(self.rig, self.size, self.time.exposures, len(self.frames), self.past)
+        made_px = canvas_px(self.rig, self.target_field, self.frames)
+        return cost(self.rig, made_px, self.time.exposures, len(self.frames), self.past)
 
     @cached_property
     def even_light_min(self) -> float:
@@ -182,7 +183,7 @@ def make_plan(brief: Brief, *, frames: Sequence[GridFrame] = (), past: Sequence[
             site.yaw_of(sun.bearing_deg),
         )
     size = joined_size(rig, target_field)
-    sharp = sharpness(rig, scene, brief.exposure, brief.target, max(size.width_px, size.height_px))
+    sharp = sharpness(rig, scene, brief.exposure, brief.target, max(size.width_px, size.height_px), target_field)
     exposed = setting(rig, brief.support, scene, brief.exposure, sharp.aperture, subject_yaw)
     return Plan(
         brief,

@@ -56,6 +56,12 @@ class Rig:
         check_limits(self)
         one_of("Lens kind", self.lens_model, MODELS)
         one_of("Motion", self.motion, MOTIONS)
+        if self.motion == "lens-shift" and self.lens_model != "rectilinear":
+            raise InputError(
+                "a fisheye does not shift: only a lens that draws straight lines straight has one flat picture",
+                where="Lens kind",
+                remedy="Choose 'rectilinear', or turn the camera instead",
+            )
         within("Narrowest aperture", self.narrowest_aperture, self.widest_aperture, 128, "")
         if not 1 / MOST_PIXEL_ASPECT <= self.pixel_aspect <= MOST_PIXEL_ASPECT:
             raise InputError(

@@ -187,7 +187,9 @@ def cheapest(ladder: Ladder, ends: Ends, up: float) -> tuple[float, list[int]]:
     pitches, counts = ladder.pitches, ladder.counts
     bottom, top = ends.bottom, ends.top
     n, m = counts.shape
-    starts = (ladder.low <= bottom - SPARE_RAD + ROUNDED_RAD) & (pitches <= ends.most_bottom_pitch + ROUNDED_RAD)[:, None]
+    starts = (ladder.low <= bottom - SPARE_RAD + ROUNDED_RAD) & (pitches <= ends.most_bottom_pitch + ROUNDED_RAD)[
+        :, None
+    ]
     finishes = (ladder.high >= top + SPARE_RAD - ROUNDED_RAD) & (pitches >= ends.least_top_pitch - ROUNDED_RAD)[:, None]
     alone = starts & finishes
     if ends.middle is not None and alone.any():

@@ -13,10 +13,22 @@ from idle_lantern.core.plan.limits import LIMITS
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.shallow import distance_advice
 
+#: Times the focal length at which a thing is drawn as large as it is; no lens for frames focuses nearer.
+_LIFE_SIZE = 2.0
+
 
 def judge_sharpness(plan: Plan) -> Iterator[Judgement]:
     """Depth, diffraction, aperture."""
     s, scene, rig = plan.sharpness, plan.brief.scene, plan.rig
+    if s.focus_m < _LIFE_SIZE * rig.focal_mm / 1000:
+        yield Judgement(
+            "focus-near",
+            Severity.STOP,
+            f"No lens of {rig.focal_mm:g} mm focuses at {units.distance(s.focus_m)}: life size is reached at twice the focal "
+            f"length, {units.distance(2 * rig.focal_mm / 1000)}, and most lenses stop at ten times.",
+            "Look up the nearest focus on the lens, and step back.",
+        )
+        return
     shallow = plan.brief.exposure.aperture_school == "open"
     if not shallow and (s.near_limit_m > scene.near_m * 1.02 or s.far_limit_m < scene.far_m * 0.98):
         if s.needed_aperture <= rig.narrowest_aperture:
@@ -56,9 +68,21 @@ def judge_sharpness(plan: Plan) -> Iterator[Judgement]:
 
 
 def judge_shallow(plan: Plan) -> Iterator[Judgement]:
-    """Distances for the shallow look."""
-    if plan.brief.exposure.aperture_school == "open" and plan.brief.scene.subject_m > 0:
-        yield from distance_advice(plan.brief.scene.subject_m, plan.brief.scene.background_m)
+    """Distances for the shallow look, and that focus lies in a plane."""
+    if plan.brief.exposure.aperture_school != "open" or not plan.brief.scene.subject_m:
+        return
+    yield from distance_advice(plan.brief.scene.subject_m, plan.brief.scene.background_m)
+    s = plan.sharpness
+    coc_px = s.coc_mm / plan.rig.pixel_mm
+    if s.corner_blur_px > coc_px:
+        yield Judgement(
+            "corner-soft",
+            Severity.NOTE,
+            f"Focus lies in a plane square to each frame: what stands {units.distance(s.focus_m)} away is {s.corner_blur_px:.1f} px soft "
+            f"in a frame's corner (sharp is up to {coc_px:.1f} px), and a flat wall there {s.wall_blur_px:.0f} px in the picture's corners.",
+            "Let one frame hold the face whole in its middle; half overlap uses only the middles.",
+            "overlap-half" if plan.target_field.overlap < 0.5 else "",
+        )
 
 
 def judge_exposure(plan: Plan) -> Iterator[Judgement]:

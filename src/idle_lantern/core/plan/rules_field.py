@@ -13,7 +13,6 @@ from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.shift_grid import limited_by_circle
 from idle_lantern.core.plan.target_field import fewest_sphere
 
-
 #: A crop that costs more in one run of ten asks for a reserve.
 _MUCH_LOSS = 0.2
 
@@ -120,7 +119,11 @@ def judge_sphere(plan: Plan) -> Iterator[Judgement]:
         lacks = [f"{most_round} round"] if most_round < USUAL_ROUND else []
         lacks += [] if zeniths else ["none straight up"]
         lacks += [] if nadirs > 1 else [f"{nadirs or 'none'} straight down"]
-        costs = ["seams may run over people or things, with less overlap to choose from"] if most_round < USUAL_ROUND else []
+        costs = (
+            ["seams may run over people or things, with less overlap to choose from"]
+            if most_round < USUAL_ROUND
+            else []
+        )
         costs += [] if zeniths else ["straight up the frames of the ring meet in a point"]
         costs += [] if nadirs > 1 else ["without two nadir frames nothing takes the tripod out"]
         yield Judgement(

@@ -52,6 +52,17 @@ def judge_support(plan: Plan) -> Iterator[Judgement]:
             "From the air: licences, no-fly zones and distances to people are a matter of your local aviation rules.",
             "Keep it in sight; this program knows none of those rules.",
         )
+    if s.step_deg and plan.rig.motion == "turn" and plan.target_field.full_circle:
+        left = 360 % s.step_deg
+        if min(left, s.step_deg - left) > 0.01:
+            yield Judgement(
+                "stops-uneven",
+                Severity.NOTE,
+                f"Stops of {units.angle(s.step_deg)} do not divide the circle: the last before the first is {units.angle(left)} "
+                "instead, and a head that clicks on finds its stops elsewhere in the second round.",
+                "Turn the last step by the scale, or set stops that divide 360°.",
+                "no-stops",
+            )
     if s.step_deg and plan.rig.motion == "turn":
         first = plan.rows[0] if plan.rows[0][0].role == "field" else plan.rows[min(1, len(plan.rows) - 1)]
         if len(first) > 1:

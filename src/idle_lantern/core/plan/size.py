@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from idle_lantern.core.geometry.projections import suited
 from idle_lantern.core.plan.brief import Target
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 
@@ -53,6 +55,20 @@ def joined_size(rig: Rig, target_field: TargetField) -> JoinedSize:
     width = 2 * math.tan(sweep / 2) if name == "rectilinear" else sweep
     height = high - low if name == "equirectangular" else math.tan(high) - math.tan(low)
     return JoinedSize(name, round(width * scale), round(height * scale))
+
+
+def canvas_px(rig: Rig, target_field: TargetField, frames: Sequence[GridFrame]) -> int:
+    """About how many pixels the join makes before the crop: from the first frame's edge to the last one's."""
+    if rig.motion != "turn" or not frames:
+        return joined_size(rig, target_field).pixels
+    wide, tall = (math.degrees(v) for v in rig.lens().field_rad())
+    middle = (target_field.left_deg + target_field.right_deg) / 2
+    yaws = [(f.yaw_deg - middle + 180) % 360 - 180 for f in frames]
+    pitches = [f.pitch_deg for f in frames]
+    half = 180.0 if target_field.full_circle else min(180.0, max(map(abs, yaws)) + wide / 2)
+    low, high = max(-90.0, min(pitches) - tall / 2), min(90.0, max(pitches) + tall / 2)
+    reached = replace(target_field, left_deg=middle - half, right_deg=middle + half, low_deg=low, high_deg=high)
+    return joined_size(rig, reached).pixels
 
 
 def a_size_mm(number: int) -> tuple[int, int]:

@@ -136,9 +136,21 @@ def _events(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[SunPosi
                     middle = low + (high - low) / 2
                     low, high = (middle, high) if ((height(middle) - level) < 0) == (a < 0) else (low, middle)
                 events.append(SunEvent(rising if a < 0 else falling, high.replace(microsecond=0)))
-    highest = max(range(len(sun)), key=lambda i: sun[i].altitude_deg)
-    events.append(SunEvent("sun highest", times[highest]))
+    events.append(SunEvent("sun highest", _highest(site, times, sun)))
     return tuple(sorted(events, key=lambda e: e.at))
+
+
+def _highest(site: Site, times: tuple[datetime.datetime, ...], sun: tuple[SunPosition, ...]) -> datetime.datetime:
+    """When the sun stands highest, to the second: by thirds about the highest of ``times``."""
+    i = max(range(len(sun)), key=lambda k: sun[k].altitude_deg)
+    low, high = times[max(0, i - 1)], times[min(len(times) - 1, i + 1)]
+    while high - low > datetime.timedelta(seconds=1):
+        third = (high - low) / 3
+        if sun_at(site, low + third).altitude_deg < sun_at(site, high - third).altitude_deg:
+            low += third
+        else:
+            high -= third
+    return high.replace(microsecond=0)
 
 
 def _true_altitude(seen_deg: float) -> float:

@@ -10,6 +10,9 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.plan.limits import check_limits, limit
 
 FULL_TURN_DEG = 360.0
+#: No field is narrower or lower.
+LEAST_SIDE_DEG = 0.5
+_ROUNDED = 1e-9
 #: As many frames at a pole as save others: none or one.
 AS_NEEDED = -1
 
@@ -47,14 +50,14 @@ class TargetField:
         for name, value in (("Lower edge", self.low_deg), ("Upper edge", self.high_deg)):
             if not (math.isfinite(value) and -90 <= value <= 90):
                 raise InputError("must lie between -90° (straight down) and 90° (straight up)", where=name)
-        if not 0.5 <= self.sweep_deg <= FULL_TURN_DEG + 1e-9:
+        if not LEAST_SIDE_DEG - _ROUNDED <= self.sweep_deg <= FULL_TURN_DEG + _ROUNDED:
             raise InputError(
                 f"The sweep from left to right end is {self.sweep_deg:g}°",
                 where="Right end",
-                remedy="Set the right end 0.5° to 360° beyond the left end",
+                remedy=f"Set the right end {LEAST_SIDE_DEG:g}° to 360° beyond the left end",
             )
-        if self.high_deg - self.low_deg < 0.5:
-            raise InputError("must lie at least 0.5° above the lower edge", where="Upper edge")
+        if self.high_deg - self.low_deg < LEAST_SIDE_DEG - _ROUNDED:
+            raise InputError(f"must lie at least {LEAST_SIDE_DEG:g}° above the lower edge", where="Upper edge")
         for name, value, least in (("Overlap", self.overlap, 0.05), ("Overlap between rows", self.overlap_rows, 0.0)):
             if not (math.isfinite(value) and (least <= value <= 0.8) and not 0 < value < 0.05):
                 raise InputError(

@@ -18,6 +18,11 @@ from idle_lantern.core.plan.size import (
 )
 
 
+def _told(value: float, within: float, words: Callable[[float], str]) -> str:
+    """About so much, or from and to where nothing on this machine tells it better."""
+    return f"about {words(value)}" if within <= 1 else f"{words(value / within)} to {words(value * within)}"
+
+
 class CostTopic(Topic):
     """Card, join, formats, paper."""
 
@@ -29,8 +34,16 @@ class CostTopic(Topic):
                 self.facts(
                     ("Exposures", "cost-exposures", lambda p: f"{p.cost.exposures}"),
                     ("Card space", "card", self._card),
-                    ("Joining takes", "join-time", lambda p: f"about {units.duration(p.cost.join_s)}"),
-                    ("and memory", "join-memory", lambda p: f"about {units.grouped(p.cost.join_mib)} MiB"),
+                    (
+                        "Joining takes",
+                        "join-time",
+                        lambda p: _told(p.cost.join_s, p.cost.seconds_within, units.duration),
+                    ),
+                    (
+                        "and memory",
+                        "join-memory",
+                        lambda p: f"{_told(p.cost.join_mib, p.cost.mib_within, units.grouped)} MiB",
+                    ),
                     (
                         "Joined",
                         "joined",

@@ -56,6 +56,7 @@ class SharpnessTopic(Topic):
             ("Nearest blurs", "near-blur", lambda p: f"{p.sharpness.near_blur_px:.1f} px"),
             ("Farthest blurs", "far-blur", lambda p: f"{p.sharpness.far_blur_px:.1f} px"),
             ("Background", "background-blur", self._background),
+            ("In a corner", "corner-blur", lambda p: f"{p.sharpness.corner_blur_px:.1f} px"),
             ("Like one frame", "single", self._single),
             ("All seen with", "wide", lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens"),
         )
