@@ -1,9 +1,9 @@
 """The skyline of a place: how high land, houses and trees stand against the sky, by direction.
 
-What the top of the ground shows tells the colours of the sky, what lies below the horizon those of the land. In each column the
-line stands where most of what is above is sky, and on an edge; from column to column it is a path of dynamic programming (the
-idea of Lie, Lin and Hung, *A robust dynamic programming algorithm to extract skyline in images*, Pattern Recognition Letters 26,
-2005; cited from memory).
+Sky is what can be reached from the top of the ground without crossing an edge: a clear sky, haze, and the glow of a sunset
+change by little from place to place, however much they change over all. Clouds are islands in it, land reaches to the
+bottom. How strong an edge must be is not known, so several strengths are tried, and a height is told only where some agree;
+where a wall may be the sky, or the sky a wall, none is told.
 """
 
 from __future__ import annotations
@@ -11,121 +11,180 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.arrays import Array, Flags
 from idle_lantern.core.scouting.reprojection import ReprojectedScouts, on_sphere
 from idle_lantern.core.scouting.scout_picture import SkylineRow
 
 _SIZE = (1440, 720)  # a quarter of a degree a pixel
+_PX = _SIZE[0] / 360
 #: Nothing stands higher against the sky for one who looks for a panorama, and the sea's horizon lies hardly lower.
 _HIGH_DEG, _LOW_DEG = 60.0, -2.0
-#: Land is what lies between these altitudes, sky the topmost part of what is shown above the horizon.
-_LAND_DEG, _SKY_PART = (-30.0, -3.0), 0.4
-#: Bins of a colour's three parts; a colour is so many times as likely sky as land at most, in logarithms.
-_BINS, _MOST_LIKELY = 16, 3.0
-#: A slope of so many display values by pixel counts fully as an edge, and as much as so many pixels of sky.
-_FULL, _EDGE = 18.0, 4.0
-#: What a step up or down costs by pixel, and at most: house corners stand upright.
-_BY_PIXEL, _AT_MOST = 0.5, 6.0
-#: So much sky must be seen above it; colours of sky and land must differ in such a share of what is shown.
-_SKY_DEG, _APART = 1.0, 0.6
+#: A column must show the sky up to so high, and so much of it above its skyline.
+_LEAST_TOP_DEG, _SKY_DEG = 4.0, 1.0
+#: Strengths of an edge that are tried, in units of CIELAB by pixel, and times the noise of what is shown at least.
+_EDGES, _OVER_NOISE, _SMOOTHEST = tuple(0.8 * 1.25**k for k in range(11)), 4.0, 5
+#: An edge is so many pixels wide at most.
+_EDGE_PX = 5
+#: Heights agree within so much; so many strengths beside each other must.
+_AGREE_DEG, _LEAST_AGREEING = 0.8, 3
+#: The step across a skyline, in CIELAB, from so far on each side.
+_STEP, _BESIDE_DEG = 6.0, (0.5, 1.5)
+#: Its slope is such a share of the steepest one in its column: a cloud's is less than that of the land below it.
+_OF_STRONGEST = 0.3
+#: Below this altitude lies land; a skyline is such a share of the way from the light of the sky to that of the land.
+_LAND_DEG, _OF_DARKNESS = -3.0, 0.35
+#: The sky is hardly ever darker than the land below it: clouds, lit walls and windows are lighter than what is above them.
+_DARKER = 2.0
+#: Parts of the sky that differ by less, where only a mast or a tree stands between them, are one sky.
+_ONE_SKY, _BESIDE_COLUMNS_DEG = 10.0, 3.0
+#: Another part that is so wide by the widest may as well be the sky.
+_RIVAL = 0.5
+#: The sky is so much lighter or bluer than a rival wall, or nothing is told.
+_CLEARLY = 8.0
 
 
 def skyline_of(ground: ReprojectedScouts) -> tuple[SkylineRow, ...]:
     """The skyline in the ground's own azimuths, a row a degree, where the picture shows both land and sky."""
-    px = _SIZE[0] / 360
     sheet = on_sphere([ground], _SIZE)
-    shown = cv2.erode((sheet[..., 3] > 0).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
-    likely = _sky_likelihood(sheet[..., :3], shown, px)
-    if likely is None:
+    first, last = (round((90 - a) * _PX) for a in (_HIGH_DEG, -_HIGH_DEG))
+    shown = cv2.erode((sheet[first:last, :, 3] > 0).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+    if not shown.any():
         return ()
-    top, bottom = (round((90 - a) * px) for a in (_HIGH_DEG, _LOW_DEG))
-    edges = (_edges(sheet[..., :3]) * shown)[top:bottom]
-    gain, shown = likely[top:bottom] * shown[top:bottom], shown[top:bottom]
-    rows: dict[int, list[tuple[float, float]]] = {}
-    for first, last in _runs(shown.any(0)):
-        path = _path(np.cumsum(gain[:, first:last], 0) + _EDGE * edges[:, first:last])
-        for x, y in zip(range(first, last), path.tolist()):
-            above = shown[max(0, y - round(_SKY_DEG * px) - 2) : max(0, y - 2), x]
-            if above.sum() < _SKY_DEG * px or not shown[min(y + 1, len(shown) - 1), x]:
+    lab = cv2.cvtColor(sheet[first:last, :, :3].astype(np.float32) / 255, cv2.COLOR_RGB2LAB)
+    lab = cv2.GaussianBlur(lab, (0, 0), 0.7)
+    slope = _slope(lab)
+    least = _OVER_NOISE * float(np.percentile(slope[shown], _SMOOTHEST))
+    edges = sorted({max(edge, least) for edge in _EDGES})
+    tried = np.array([_tops(lab, slope, shown, edge) for edge in edges])
+    return _by_degree(*_agreed(tried))
+
+
+def _slope(lab: Array) -> Array:
+    """Change by pixel of all three parts together."""
+    x, y = (cv2.Sobel(lab, cv2.CV_32F, *d, scale=1 / 8) for d in ((1, 0), (0, 1)))
+    return np.asarray(np.sqrt((x * x + y * y).sum(-1)))
+
+
+def _tops(lab: Array, slope: Array, shown: Flags, edge: float) -> Array:
+    """Altitude of the skyline by column with edges of that strength, NaN where there is none or the sky is in doubt."""
+    height, width = shown.shape
+    at = np.arange(width)
+    top = shown.argmax(0)
+    start = shown.any(0) & (_HIGH_DEG - top / _PX >= _LEAST_TOP_DEG)
+    _n, smooth = cv2.connectedComponents((shown & (slope < edge)).astype(np.uint8), connectivity=4)
+    reached = np.unique([smooth[np.clip(top[start] + k, 0, height - 1), at[start]] for k in range(4)])
+    sky = np.isin(smooth, reached[reached > 0])
+    _n, rest = cv2.connectedComponents((shown & ~sky).astype(np.uint8), connectivity=8)
+    bottom = height - 1 - shown[::-1].argmax(0)
+    grounded = np.unique([rest[np.clip(bottom[start] - k, 0, height - 1), at[start]] for k in range(4)])
+    land = np.isin(rest, grounded[grounded > 0])
+    row = land.argmax(0)
+    known = start & land.any(0) & (row > top + _SKY_DEG * _PX)
+    # the edge itself, not where its slope begins
+    near = np.clip(row + np.arange(_EDGE_PX)[:, None], 0, height - 1)
+    row = near[slope[near, at].argmax(0), at]
+    above, below = (_mean_about(lab, shown, row, side) for side in (-1, 1))
+    step = np.linalg.norm(above - below, axis=1)
+    strongest = np.where(shown, slope, 0.0).max(0)
+    # haze and clouds are but a little darker than the sky above them, land is as dark as what lies farther below
+    ground = shown & (np.arange(height) > (_HIGH_DEG - _LAND_DEG) * _PX)[:, None]
+    darkness = np.full(width, np.nan)
+    low = ground.any(0)
+    darkness[low] = np.nanmedian(np.where(ground, lab[..., 0], np.nan)[:, low], axis=0)
+    known &= above[:, 0] - below[:, 0] >= _OF_DARKNESS * (above[:, 0] - darkness)
+    known &= (step >= _STEP) & (slope[row, at] >= _OF_STRONGEST * strongest)
+    known &= above[:, 0] > below[:, 0] - _DARKER
+    known &= _of_one_sky(lab, sky, smooth, row, top, known)
+    altitude = _HIGH_DEG - (row + 0.5) / _PX
+    return np.where(known & (altitude >= _LOW_DEG), altitude, np.nan)
+
+
+def _mean_about(lab: Array, shown: Flags, row: Array, side: int) -> Array:
+    """Mean colour a little above (-1) or below (1) a row of each column, (W, 3)."""
+    steps = np.arange(round(_BESIDE_DEG[0] * _PX), round(_BESIDE_DEG[1] * _PX) + 1)
+    at = np.clip(row + side * steps[:, None], 0, len(lab) - 1)
+    columns = np.arange(lab.shape[1])
+    return np.asarray(lab[at, columns].mean(0))
+
+
+def _of_one_sky(lab: Array, sky: Flags, smooth: Array, row: Array, top: Array, known: Flags) -> Flags:
+    """Columns (W,) above whose skyline lies the widest sky, and not a wall that fills the picture to its top."""
+    if not known.any():
+        return known
+    height, width = sky.shape
+    at = np.arange(width)
+    part = np.zeros(width, int)
+    for k in range(round(_SKY_DEG * _PX)):  # the part of the sky just above the skyline, past what hides it
+        part = np.where(part == 0, np.where(known, smooth[np.clip(row - _EDGE_PX - k, 0, height - 1), at], 0), part)
+    middle = np.clip((row + top) // 2, 0, height - 1)
+    colours = np.array([lab[np.clip(middle + k, 0, height - 1), at] for k in range(-3, 4)]).mean(0)
+    groups = _joined_parts(part, colours)
+    sizes = {g: int((groups == g).sum()) for g in np.unique(groups[groups > 0])}
+    if not sizes:
+        return np.zeros(width, bool)
+    order = sorted(sizes, key=lambda g: -sizes[g])
+    main = order[0]
+    for rival in order[1:]:
+        if sizes[rival] < _RIVAL * sizes[main]:
+            break
+        one, other = (np.median(colours[groups == g], axis=0) for g in (main, rival))
+        if _clearly_sky(one, other):
+            continue
+        if not _clearly_sky(other, one):
+            return np.zeros(width, bool)
+        main = rival
+    return np.asarray(groups == main)
+
+
+def _clearly_sky(one: Array, other: Array) -> bool:
+    """Whether the first colour is so much lighter, or bluer and no darker, that it is the sky beside the other."""
+    lighter, bluer = one[0] - other[0], other[2] - one[2]
+    return bool(lighter >= _CLEARLY or (bluer >= _CLEARLY and lighter > -_CLEARLY))
+
+
+def _joined_parts(part: Array, colours: Array) -> Array:
+    """Parts of the sky (W,) by number, where those whose colours go on from the one to the next have one number."""
+    groups = part.copy()
+    runs = np.flatnonzero(np.diff(np.concatenate([[0], part, [0]])) != 0)
+    pieces = [(a, b, part[a]) for a, b in zip(runs, runs[1:]) if part[a] > 0]
+    beside = round(_BESIDE_COLUMNS_DEG * _PX)
+    for (a0, b0, one), (a1, b1, other) in zip(pieces, [*pieces[1:], *pieces[:1]]):
+        before, after = colours[max(a0, b0 - beside) : b0], colours[a1 : min(b1, a1 + beside)]
+        if one != other and np.linalg.norm(np.median(before, 0) - np.median(after, 0)) < _ONE_SKY:
+            groups[groups == groups[a1]] = groups[a0]
+    return groups
+
+
+def _agreed(tried: Array) -> tuple[Array, Array]:
+    """Of altitudes (E, W) by strength and column the one that some strengths agree on, and its doubt; NaN where several or none."""
+    strengths, width = tried.shape
+    best, doubt = np.full(width, np.nan), np.full(width, np.nan)
+    for x in np.flatnonzero(np.isfinite(tried).sum(0) >= _LEAST_AGREEING):
+        found: list[tuple[float, float]] = []
+        first = 0
+        for k in range(1, strengths + 1):
+            run = tried[first:k, x]
+            if (
+                k < strengths
+                and np.isfinite(tried[first : k + 1, x]).all()
+                and np.ptp(tried[first : k + 1, x]) <= _AGREE_DEG
+            ):
                 continue
-            near = edges[max(0, y - 6) : y + 7, x] >= max(0.05, edges[y, x] / 2)
-            azimuth = (x + 0.5) / px - 180
-            rows.setdefault(int(np.floor(azimuth)), []).append(
-                (_HIGH_DEG - (y + 0.5) / px, max(1.0, near.sum()) / 2 / px)
-            )
-    return tuple(
-        (degree + 0.5, round(float(np.median(found[:, 0])), 2), round(float(np.median(found[:, 1])), 2))
-        for degree, found in ((d, np.array(r)) for d, r in sorted(rows.items()))
-        if len(found) >= 2
-    )
+            if len(run) >= _LEAST_AGREEING and np.isfinite(run).all():
+                found.append((float(np.median(run)), float(np.ptp(run))))
+            first = k
+        if len(found) == 1:
+            best[x], doubt[x] = found[0]
+    return best, doubt
 
 
-def _sky_likelihood(pixels: Array, shown: Array, px: float) -> Array | None:
-    """How much likelier each place's colour is in the sky than on land, in logarithms; None where they cannot be told apart."""
-    altitude = 90 - (np.arange(_SIZE[1]) + 0.5) / px
-    land = shown & ((altitude > _LAND_DEG[0]) & (altitude < _LAND_DEG[1]))[:, None]
-    highest = np.where(shown.any(0), altitude[shown.argmax(0)], -90.0)
-    sky = shown & (altitude[:, None] > np.maximum(highest * (1 - _SKY_PART), 2.0))
-    if min(land.sum(), sky.sum()) < 400:
-        return None
-    bins = cv2.cvtColor(cv2.GaussianBlur(pixels, (0, 0), 0.8), cv2.COLOR_RGB2LAB).astype(int) // (256 // _BINS)
-    at = (bins[..., 0] * _BINS + bins[..., 1]) * _BINS + bins[..., 2]
-    counts = [np.bincount(at[where], minlength=_BINS**3).reshape((_BINS,) * 3) for where in (sky, land)]
-    as_sky, as_land = (_spread(c / c.sum()) for c in counts)
-    likely = np.clip(np.log((as_sky + 1e-5) / (as_land + 1e-5)), -_MOST_LIKELY, _MOST_LIKELY).ravel()[at]
-    if (likely[sky] > 0).mean() < _APART or (likely[land] < 0).mean() < _APART:
-        return None
-    return np.asarray(likely)
-
-
-def _spread(shares: Array) -> Array:
-    """Shares by colour, spread to the next bins."""
-    for axis in range(3):
-        shares = (np.roll(shares, 1, axis) + 2 * shares + np.roll(shares, -1, axis)) / 4
-    return shares
-
-
-def _edges(pixels: Array) -> Array:
-    """How much each place is an edge, 0 to 1, in any of the colours."""
-    smooth = cv2.GaussianBlur(pixels, (0, 0), 0.8).astype(np.float32)
-    x, y = (cv2.Sobel(smooth, cv2.CV_32F, *d, scale=1 / 8) for d in ((1, 0), (0, 1)))
-    return np.asarray(np.clip(np.hypot(x, y).max(-1) / _FULL, 0, 1))
-
-
-def _runs(known: Array) -> list[tuple[int, int]]:
-    """First and last column of each run of columns that show something."""
-    steps = np.flatnonzero(np.diff(np.concatenate([[0], known.astype(int), [0]])))
-    return [(int(a), int(b)) for a, b in zip(steps[::2], steps[1::2])]
-
-
-def _path(gain: Array) -> Array:
-    """The path through the columns on which most is gained."""
-    height, width = gain.shape
-    cost = -gain
-    at = np.arange(height)
-    total, back = cost[:, 0].copy(), np.zeros((height, width), int)
-    for x in range(1, width):
-        reached, came = _stepped(total, at)
-        back[:, x] = came
-        total = reached + cost[:, x]
-    path = np.zeros(width, int)
-    path[-1] = int(total.argmin())
-    for x in range(width - 1, 0, -1):
-        path[x - 1] = back[path[x], x]
-    return path
-
-
-def _stepped(total: Array, at: Array) -> tuple[Array, Array]:
-    """The cheapest way to each row from the column before, and from which row it comes."""
-    down, down_from = _running(total - _BY_PIXEL * at, at)
-    up, up_from = _running((total + _BY_PIXEL * at)[::-1], at)
-    ways = np.stack([down + _BY_PIXEL * at, up[::-1] - _BY_PIXEL * at, np.full(len(at), total.min() + _AT_MOST)])
-    came = np.stack([down_from, len(at) - 1 - up_from[::-1], np.full(len(at), int(total.argmin()))])
-    best = ways.argmin(0)
-    return ways[best, at], came[best, at]
-
-
-def _running(values: Array, at: Array) -> tuple[Array, Array]:
-    """The least value so far and where it stands."""
-    least = np.minimum.accumulate(values)
-    return least, np.maximum.accumulate(np.where(values <= least, at, 0))
+def _by_degree(altitude: Array, doubt: Array) -> tuple[SkylineRow, ...]:
+    azimuth = (np.arange(len(altitude)) + 0.5) / _PX - 180
+    rows = []
+    for degree in range(-180, 180):
+        mine = (np.floor(azimuth) == degree) & np.isfinite(altitude)
+        if mine.sum() >= 2:
+            found = altitude[mine]
+            error = max(1 / _PX, float(np.median(doubt[mine])), float(np.std(found)))
+            rows.append((degree + 0.5, round(float(np.median(found)), 2), round(error, 2)))
+    return tuple(rows)
