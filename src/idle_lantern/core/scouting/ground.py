@@ -27,10 +27,10 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.registration.match.features import WorkingFrame, working_frame
-from idle_lantern.core.registration.solve.level import levelled
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import solve, working_of
 from idle_lantern.core.request.options import JoinOptions
+from idle_lantern.core.scouting.photograph_level import levelled_photograph
 
 #: Size at which a single picture is looked at, and pixels of a picture that stands for the ground.
 _LOOK_MP = 0.5
@@ -40,7 +40,9 @@ _SPHERE_PX = 1500  # where it is as wide at least
 #: Focal length of a telephone's main camera, for 35 mm film (common practice, no source), where nothing tells another.
 _TELEPHONE_MM, _FILM_LONG_MM = 26.0, 36.0
 #: How well a horizon is known: of pictures held by hand where nothing in them tells, and where the engine put x-axes level.
-_HELD_DEG, _BY_AXES_DEG = 3.0, 1.0
+_HELD_DEG, _BY_AXES_DEG = 8.0, 2.0
+#: How well the horizon of a joined sweep or sphere lies in its middle.
+_MIDDLE_DEG = 3.0
 
 
 class UnknownAngle(InputError):
@@ -177,7 +179,7 @@ def _of_photograph(frames: FrameSet, look: WorkingFrame, field_deg: float | None
         focal = known
     lens = Lens("rectilinear", focal, info.width, info.height)
     straight = Poses((0,), (lens,), np.eye(3)[None])
-    poses, level = levelled(straight, [look])
+    poses, level = levelled_photograph(straight, look)
     turned = poses.world_from_camera[0]
     yaw, pitch, roll = (float(v) for v in rotations.to_yaw_pitch_roll(turned))
     turned = rotations.about_y(-yaw) @ turned  # the picture's middle is yaw 0
@@ -189,7 +191,7 @@ def _of_photograph(frames: FrameSet, look: WorkingFrame, field_deg: float | None
         ((info.width - 1) / 2, (info.height - 1) / 2),
         turned.T,
     )
-    told = () if level else ("Nothing in it tells the horizon: taken as held level.",)
+    told = () if level else (f"Nothing in it tells the horizon: taken as held level, ± {_HELD_DEG:.0f}°.",)
     glance = _glance(
         frames.names[0],
         look.picture.pixels,
@@ -237,7 +239,7 @@ def _of_plane(frames: FrameSet, look: WorkingFrame, projection: str, px_per_rad:
         frames.names[0], look.picture.pixels, rays, info.metadata.exposure_value, px_per_rad / look.scale[0]
     )
     told = tuple(t for t in (why, "Its horizon is taken to lie in the middle.") if t)
-    return Ground(canvas, look.picture, (glance,), (info.path,), (0.0,), 0.0, 0.0, _HELD_DEG, told)
+    return Ground(canvas, look.picture, (glance,), (info.path,), (0.0,), 0.0, 0.0, _MIDDLE_DEG, told)
 
 
 def _glance(name: str, pixels: Array, rays: Array, ev: float | None, px_per_rad: float) -> Glance:

@@ -15,9 +15,11 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array, Flags
+from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.jackknife import sigma_by_parts
 from idle_lantern.core.registration.solve.poses import Poses
+from idle_lantern.core.registration.solve.sky_border import HIGH_DEG, PX_PER_DEG, sky_border
 
 #: Planes are tried that lean up to this from the cameras' own level, in such steps.
 _REACH_RAD, _TRIED_RAD = math.radians(6.0), math.radians(0.15)
@@ -33,6 +35,8 @@ _NEAR_RAD, _STEEP = math.radians(0.2), 2.0
 _LEAST_SHARE, _LEAST_SPAN_RAD, _BETTER = 0.45, math.radians(40.0), 1.5
 #: A far shore is no horizon: by what its distances differ it lies deeper at one end, from 10 m above water at 3 to 4 km so much.
 _SHORE_RAD = math.radians(0.05)
+#: The sky ends so far above a horizon, below a low far shore at most, in such a share of the columns of which such a share is known.
+_SHORE_DEG, _SKY_OVER, _SKY_KNOWN = (-0.7, 2.5), 0.7, 0.25
 #: So many planes are placed exactly and compared.
 _TRIED_CLOSELY = 8
 #: A plane that leans this much from the best is another one.
@@ -95,13 +99,62 @@ def horizon(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int]
     if best.share < max(_LEAST_SHARE, _BETTER * max(others, default=0.0)):
         return None
 
+    if not _below_sky(poses, working, chosen, best.plane):
+        return None
+
     def told(kept: Flags) -> Array:
         return _fitted(seen.waves[kept], best.altitude[kept], best.steep[kept], best.plane)[0]
 
-    sigma = math.hypot(_SHORE_RAD, sigma_by_parts(seen.azimuth, np.ones(len(seen.azimuth)), told))
+    by_parts = sigma_by_parts(seen.azimuth, np.ones(len(seen.azimuth)), told)
+    sigma = math.hypot(_SHORE_RAD, by_parts, _by_height(seen, best))
     a, b = np.tan(best.plane)  # tan(altitude) = a cos(azimuth) + b sin(azimuth) exactly
     down = np.array([b, 1.0, a])
     return Horizon(down / np.linalg.norm(down), sigma, best.share)
+
+
+def _by_height(seen: _Columns, best: _Placed) -> float:
+    """By how much the plane would lean otherwise if the line stood a little above the horizon all along, as a shore does.
+
+    A line at one altitude is no plane through the eye; over a narrow view the two can hardly be told apart.
+    """
+    near = (np.abs(best.altitude - seen.waves @ best.plane) < _NEAR_RAD) & (best.steep > _STEEP)
+    if near.sum() < 4:
+        return math.inf
+    raised = np.column_stack([seen.waves[near], np.ones(int(near.sum()))])
+    return float(np.hypot(*(np.linalg.lstsq(raised, best.altitude[near], rcond=None)[0][:2] - best.plane)))
+
+
+def _below_sky(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int], plane: Array) -> bool:
+    """Whether the sky ends at a plane, or at a low shore above it: the foot of a row of houses is as straight as a horizon."""
+    over = []
+    for i in chosen:
+        azimuth, ends = sky_ends(poses, i, working[i])
+        line = np.degrees(np.cos(azimuth) * plane[0] + np.sin(azimuth) * plane[1])
+        over.append(ends - line)
+    above = np.concatenate(over)
+    known = np.isfinite(above)
+    if known.mean() < _SKY_KNOWN:
+        return False
+    return bool(((above[known] > _SHORE_DEG[0]) & (above[known] < _SHORE_DEG[1])).mean() >= _SKY_OVER)
+
+
+def sky_ends(poses: Poses, i: int, frame: WorkingFrame) -> tuple[Array, Array]:
+    """Azimuths (N,) in rad of the columns of a frame, and the altitudes in degrees at which its sky ends."""
+    lens, rotation = poses.lenses[i], poses.world_from_camera[i]
+    middle = math.atan2(rotation[0, 2], rotation[2, 2])
+    half = math.degrees(min(lens.field_rad()[0], _WIDEST_RAD)) * _INSIDE / 2
+    azimuth = middle + np.radians(np.arange(-half, half, 1 / PX_PER_DEG))
+    altitude = np.radians(HIGH_DEG - (np.arange(round(2 * HIGH_DEG * PX_PER_DEG)) + 0.5) / PX_PER_DEG)
+    places, valid = poses.pixels(i, direction(azimuth[None], altitude[:, None]))
+    places = (places + 0.5) / np.asarray(frame.scale) - 0.5
+    pixels = frame.picture.pixels[..., :3]
+    height, width = pixels.shape[:2]
+    shown = valid & (places >= 1).all(-1) & (places[..., 0] < width - 2) & (places[..., 1] < height - 2)
+    even = cv2.GaussianBlur(
+        pixels, (0, 0), max(0.3, 0.3 * lens.focal_px / frame.scale[0] * math.radians(1 / PX_PER_DEG))
+    )
+    laid = cv2.remap(even, np.where(shown[..., None], places, 0).astype(np.float32), None, cv2.INTER_LINEAR)
+    return azimuth, sky_border(laid, shown)[0]
 
 
 @dataclass(frozen=True)

@@ -1,8 +1,8 @@
 """The true vertical from what the frames show: uprights of buildings and masts, and the horizon of the sea.
 
-A straight edge and the eye span a plane. Planes of upright edges hold the vertical; the
-plane of the sea's horizon stands square to it. The direction that suits most long edges,
-near the one that the cameras' x-axes give, is the vertical.
+A straight edge and the eye span a plane. Planes of upright edges hold the vertical: it is the direction that suits most
+long ones, near the one that the cameras' x-axes give. The plane of the sea's horizon stands square to it; that of any
+other level edge may lie anyhow.
 """
 
 from __future__ import annotations
@@ -28,8 +28,6 @@ _REACH_RAD = math.radians(12.0)
 _SCALE_RAD = math.radians(0.35)
 #: Edges shorter than this share of the frame's longer side say little.
 _SHORTEST = 0.04
-#: A horizon runs across a good part of the frame.
-_HORIZON_LENGTH = 0.2
 #: So many edges at least, and together as long as so many frames.
 _LEAST_EDGES, _LEAST_LENGTH = 6, 0.8
 _ROUNDS = 12
@@ -37,6 +35,9 @@ _ROUNDS = 12
 _FRAMES = 10
 #: A vertical known worse than this is not better than the cameras' x-axes.
 _WORST_SIGMA_RAD = math.radians(0.4)
+#: The told error counts the jackknife's so many times, since parts of a view share walls, and one edge is plumb to so much:
+#: set so that two thirds of the verticals of frames cut from spherical photographs lie within it.
+_PARTS_SHARE, _PLUMB_RAD = 1.5, math.radians(0.6)
 #: Below this the frames stand upright already and are left as they are.
 _WORTH_RAD = math.radians(0.03)
 
@@ -110,14 +111,14 @@ class _Found:
 
 
 def _by_edges(edges: Edges) -> _Found | None:
-    """The vertical by uprights and level edges, where enough agree on it."""
+    """The vertical by uprights, where enough agree on it."""
     found = _vertical(edges)
     if found is None or found.agree.sum() < _LEAST_EDGES or edges.shares[found.agree].sum() < _LEAST_LENGTH:
         return None
-    sigma = _sigma(edges)
+    sigma, count = _sigma(edges), int(found.agree.sum())
     if abs(float(found.down[1])) < math.cos(_REACH_RAD) or not sigma < _WORST_SIGMA_RAD:
         return None
-    return _Found(found.down, sigma, int(found.agree.sum()))
+    return _Found(found.down, math.hypot(_PARTS_SHARE * sigma, _PLUMB_RAD / math.sqrt(count)), count)
 
 
 def _by_horizon(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int]) -> _Found | None:
@@ -140,21 +141,16 @@ def _vertical(edges: Edges) -> _Vertical | None:
     if len(normals) < 2:
         return None
     down = np.array([0.0, 1.0, 0.0])
-    # an edge tells of the vertical by what its plane's normal has along it (upright) or across it (horizon)
+    # an upright edge tells of the vertical by what its plane's normal has along it
     upright = np.abs(normals @ down) < math.sin(_REACH_RAD)
-    flat = (np.abs(normals @ down) > math.cos(_REACH_RAD / 2)) & (edges.shares > _HORIZON_LENGTH)
-    scale = _REACH_RAD / 2
-    miss = np.zeros(len(normals))
+    if upright.sum() < 2:
+        return None
+    one, scale = normals[upright], _REACH_RAD / 2
     for _ in range(_ROUNDS):
-        side = normals @ down
-        miss = np.where(upright, side, np.sqrt(np.maximum(0, 1 - side**2)))
-        weight = np.where(upright | flat, lengths, 0) / (1 + (miss / scale) ** 2) ** 2
-        # down is the direction with least weighted squares along uprights' normals and most along horizons'
-        one, other = normals[upright], normals[flat]
-        information = (one * weight[upright, None]).T @ one - (other * weight[flat, None]).T @ other
-        vectors = np.linalg.eigh(information)[1]
+        weight = lengths[upright] / (1 + (one @ down / scale) ** 2) ** 2
+        vectors = np.linalg.eigh((one * weight[:, None]).T @ one)[1]
         down, scale = vectors[:, 0] * np.sign(vectors[:, 0] @ down), max(_SCALE_RAD, scale * 0.6)
-    return _Vertical(down, (upright | flat) & (miss < 3 * _SCALE_RAD))
+    return _Vertical(down, upright & (np.abs(normals @ down) < 3 * _SCALE_RAD))
 
 
 def _sigma(edges: Edges) -> float:
@@ -179,7 +175,5 @@ def _edges(poses: Poses, working: Sequence[WorkingFrame], chosen: Sequence[int])
     for i in chosen:
         grey = cv2.cvtColor(working[i].picture.pixels, cv2.COLOR_RGB2GRAY)
         turned = poses.world_from_camera[i]
-        found.append(
-            straight_edges(grey, poses.lenses[i], turned, working[i].scale, upright=_SHORTEST, level=_HORIZON_LENGTH)
-        )
+        found.append(straight_edges(grey, poses.lenses[i], turned, working[i].scale, least=_SHORTEST))
     return Edges.together(found)

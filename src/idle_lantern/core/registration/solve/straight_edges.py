@@ -1,4 +1,4 @@
-"""Straight edges of a frame that run upright or level: what buildings, masts and the horizon of the sea are told by.
+"""Straight edges of a frame that run upright: what buildings and masts are told by.
 
 Pixels that grow darker or brighter square to such an edge are taken together where they touch, and a plane through the
 camera is laid through each group by least squares, weighed by how steep they are. That tells an edge's way from all its pixels,
@@ -49,9 +49,9 @@ class Edges:
 
 
 def straight_edges(
-    grey: Array, lens: Lens, world_from_camera: Array, scale: tuple[float, float], *, upright: float, level: float
+    grey: Array, lens: Lens, world_from_camera: Array, scale: tuple[float, float], *, least: float
 ) -> Edges:
-    """Edges that run upright and level within some 35 degrees, at least so long as shares of the frame's longer side.
+    """Edges that run upright within some 35 degrees, at least as long as a share of the frame's longer side.
 
     ``grey`` (H, W) uint8 is the frame reduced by ``scale``, ``lens`` that of the whole, the world's second axis points down.
     """
@@ -66,18 +66,17 @@ def straight_edges(
     right_slope, down_slope = (s.ravel()[at].astype(np.float32) / np.float32(_SCHARR) for s in slopes)
     along, across = right_slope * x + down_slope * y, down_slope * x - right_slope * y
     found = []
-    for main, beside, least in ((across, along, upright), (along, across, level)):
-        for sign in (1, -1):  # dark on one side and on the other touch along a mast
-            steep = main * np.float32(sign)
-            chosen = np.flatnonzero((steep > _SLOPE) & (np.abs(beside) < np.float32(_BESIDE) * steep))
-            group, lengths = _touching(at[chosen], grey.shape, least)
-            chosen = chosen[group >= 0]
-            if not len(chosen):
-                continue
-            places = (np.stack([columns[chosen], rows[chosen]], -1) + 0.5) * np.asarray(scale) - 0.5
-            rays = lens.unproject(places) @ world_from_camera.T
-            thick = _THICK_PX * scale[0] / lens.focal_px
-            found.append(_planes(rays, steep[chosen].astype(float), group[group >= 0], lengths, thick))
+    for sign in (1, -1):  # dark on one side and on the other touch along a mast
+        steep = across * np.float32(sign)
+        chosen = np.flatnonzero((steep > _SLOPE) & (np.abs(along) < np.float32(_BESIDE) * steep))
+        group, lengths = _touching(at[chosen], grey.shape, least)
+        chosen = chosen[group >= 0]
+        if not len(chosen):
+            continue
+        places = (np.stack([columns[chosen], rows[chosen]], -1) + 0.5) * np.asarray(scale) - 0.5
+        rays = lens.unproject(places) @ world_from_camera.T
+        thick = _THICK_PX * scale[0] / lens.focal_px
+        found.append(_planes(rays, steep[chosen].astype(float), group[group >= 0], lengths, thick))
     return Edges.together(found)
 
 
