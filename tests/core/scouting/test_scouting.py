@@ -17,6 +17,7 @@ from tests.helpers.telephone import LENS, SETTING
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.geometry.lenses import Lens
@@ -24,7 +25,7 @@ from idle_lantern.core.plan.brief import Site
 from idle_lantern.core.plan.sun import sun_at
 from idle_lantern.core.scouting.detail import detail_of, share_within
 from idle_lantern.core.scouting.facing import by_compass, by_sun
-from idle_lantern.core.scouting.ground import make_ground
+from idle_lantern.core.scouting.ground import Glance, make_ground
 from idle_lantern.core.scouting.readings import readings_of
 from idle_lantern.simulator.camera import SCENE_EV, SimulatedCamera, SimulatedHead
 from idle_lantern.simulator.diorama import ambrel_holm
@@ -66,6 +67,21 @@ def test_what_is_full_reads_at_least_so_much_and_no_settings_no_reading(sweep: F
     darker = replace(glance, ev=(glance.ev or 0) + 3)
     assert {r.bound for r in readings_of([burnt, darker])} == {"ok"}
     assert readings_of(make_ground(row_set.paths[:1]).glances) == []
+
+
+def test_a_sliver_of_a_picture_stands_for_no_direction():
+    """Half a degree of one frame read 8.9 EV where the frame that shows all ten, a tenth of it clipped, has 9.9."""
+    azimuth, altitude = np.meshgrid(np.linspace(0.05, 9.95, 100), np.linspace(-20, 20, 100))
+    bright = np.full((100, 100, 3), 150, np.uint8)
+    bright[:, 90:] = 255
+    whole = Glance("whole", bright, azimuth, altitude, 10.0, 10.0)
+    dark = np.full((100, 100, 3), 60, np.uint8)
+    sliver = Glance("sliver", dark, 0.5 * azimuth / 10, altitude, 10.0, 10.0)
+    (told,) = readings_of([sliver, whole])
+    light = 0.9 * SRGB.to_linear(np.array(150 / 255)) + 0.1
+    assert told.bound == "at least"
+    assert told.ev == pytest.approx(10 + math.log2(light / 0.18), abs=0.02)
+    assert readings_of([sliver]) == []
 
 
 @pytest.mark.parametrize(("pitch", "roll"), [(0.0, 0.0), (6.0, 0.0), (-3.0, 4.0)])
@@ -164,6 +180,7 @@ def test_the_command_writes_the_report_and_refuses_what_is_none(
     assert report["facing_deg"] is None
     assert {len(r) for r in report["readings"]} == {3}
     assert {len(d) for d in report["detail"]} == {3}
+    assert {word for *_, word in report["matching"]} <= {"sure", "weak", "nothing"}
     assert max(h for _, h, _ in report["skyline"]) > 5, "houses and trees stand above the horizon"
     with Image.open(tmp_path / "g.png") as image:
         assert image.size == (report["ground"]["width"], report["ground"]["height"])

@@ -8,7 +8,7 @@ refined together over all matches, so that each distance has a standard error.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +24,7 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import working_frame
+from idle_lantern.core.scouting.dense_distance import DenseDistances, dense_distances
 from idle_lantern.core.scouting.ground import UnknownAngle
 
 #: Size at which the photographs are looked at.
@@ -35,6 +36,10 @@ _WITHIN_PX = 1.0  # of the turn that most agree on
 _POINT_PX = 0.35
 #: Things that are known worse than this share of their distance are told as far.
 _WORST = 0.25
+#: Share of its distance by which what only one picture shows may stand nearer than the nearest thing known.
+_UNSEEN = 0.015
+#: Pictures with fewer points hold too little to tell distances by.
+_BARE_POINTS = 300
 #: About a place that is asked for.
 _ABOUT_DEG = 2.0  # points so near are taken together
 _GROUP = 4  # so many of them must agree
@@ -55,6 +60,8 @@ class Distances:
         Turn of the second camera against the first.
     step : (3,)
         Where the second stood, in metres in the first's frame.
+    dense : DenseDistances or None
+        Those between the points, where the step leads aside.
     """
 
     azimuth_deg: Array
@@ -63,6 +70,7 @@ class Distances:
     sigma_m: Array
     b_from_a: Array
     step: Array
+    dense: DenseDistances | None = None
 
     def about(self, azimuth_deg: float, altitude_deg: float) -> tuple[float, float] | None:
         """Distance of what stands about a direction, and its standard error in metres; None where nothing there was matched.
@@ -73,10 +81,25 @@ class Distances:
             (self.azimuth_deg - azimuth_deg) * math.cos(math.radians(altitude_deg)), self.altitude_deg - altitude_deg
         )
         near = (off <= _ABOUT_DEG) & np.isfinite(self.metres) & (self.sigma_m <= _WORST * self.metres)
-        return _agreed(self.metres[near], self.sigma_m[near])
+        found = _agreed(self.metres[near], self.sigma_m[near])
+        if found is None and self.dense is not None:
+            return self.dense.about(azimuth_deg, altitude_deg, _ABOUT_DEG)
+        return found
 
     def nearest(self) -> tuple[float, float, float, float] | None:
-        """Distance and standard error of the nearest thing, with its direction; None where all is far."""
+        """Distance that one hundredth of the first picture comes nearer than, its standard error, and the direction there.
+
+        None where all is far. What only one of the pictures shows may be nearer: that is in the error, as simulated pairs have it.
+        """
+        dense = None if self.dense is None else self.dense.nearest()
+        found = min((n for n in (dense, self._nearest_point()) if n is not None), default=None)
+        if found is None:
+            return None
+        metres, sigma, azimuth, altitude = found
+        return metres, math.hypot(sigma, _UNSEEN * metres), azimuth, altitude
+
+    def _nearest_point(self) -> tuple[float, float, float, float] | None:
+        """Of the nearest point that others about it bear out."""
         known = np.isfinite(self.metres) & (self.sigma_m <= _WORST * self.metres)
         for i in np.argsort(np.where(known, self.metres, np.inf))[: known.sum()]:
             found = self.about(float(self.azimuth_deg[i]), float(self.altitude_deg[i]))
@@ -130,18 +153,22 @@ def distances(first: Array, second: Array, lens_a: Lens, lens_b: Lens, step_m: f
         raise JoinError("Nothing shifts between the two pictures", remedy="Take a longer step to the side")
     azimuth = np.degrees(np.arctan2(rays_a[:, 0], rays_a[:, 2]))
     altitude = np.degrees(np.arctan2(-rays_a[:, 1], np.hypot(rays_a[:, 0], rays_a[:, 2])))
-    return Distances(azimuth, altitude, metres, sigma, turn, -turn.T @ moved * step_m)
+    found = Distances(azimuth, altitude, metres, sigma, turn, -turn.T @ moved * step_m)
+    nearest = found.nearest()
+    dense = dense_distances(first, second, lens_a, lens_b, turn, found.step, 5.0 if nearest is None else nearest[0])
+    return replace(found, dense=dense)
 
 
 def _matches(first: Array, second: Array) -> tuple[Array, Array]:
     sift: Any = cv2.SIFT_create(_POINTS)  # type: ignore[attr-defined]
-    found = []
+    found, fewest = [], _POINTS
     for pixels in (first, second):
         points, described = sift.detectAndCompute(
             cv2.cvtColor(np.ascontiguousarray(pixels[..., :3]), cv2.COLOR_RGB2GRAY), None
         )
         if described is None or len(points) < _LEAST:
-            raise JoinError("Too little can be matched in these pictures", remedy="Take pictures with more detail")
+            raise _not_known()
+        fewest = min(fewest, len(points))
         found.append((np.array([p.pt for p in points], float), described))
     (at_a, one), (at_b, two) = found
     pairs = [
@@ -150,8 +177,17 @@ def _matches(first: Array, second: Array) -> tuple[Array, Array]:
         if len(pair) == 2 and pair[0].distance < 0.8 * pair[1].distance
     ]
     if len(pairs) < _LEAST:
+        if fewest < _BARE_POINTS:
+            raise _not_known()
         raise JoinError("The two pictures do not show the same place", remedy="Take both of one view, a step apart")
     return at_a[[p.queryIdx for p in pairs]], at_b[[p.trainIdx for p in pairs]]
+
+
+def _not_known() -> JoinError:
+    return JoinError(
+        "The distance is not known here: a bare wall or sky holds too little to match",
+        remedy="Let things with detail stand in both pictures, or measure it by hand",
+    )
 
 
 def _refined(a: Array, b: Array, turn: Array, moved: Array, sigma_rad: float) -> tuple[Array, Array]:

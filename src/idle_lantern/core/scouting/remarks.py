@@ -14,16 +14,16 @@ from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.sun import day, sun_at
 from idle_lantern.core.scouting.scout_picture import (
     BARE,
+    SURE_FRAME,
     ScoutPicture,
     SkylineRow,
     height_towards,
+    matching_word,
     on_map,
     share_about,
     skyline_on_map,
 )
 
-#: A frame that is lowered is well tied when such a share of it has something to match (common practice, no source: a third land).
-_TIED = 1 / 3
 _MOST_LOWERED_DEG = 45
 #: The picture's upper edge passes a skyline by so much, as people leave over roofs and tops (common practice, no source).
 _OVER_TOPS_DEG = 2.0
@@ -62,12 +62,17 @@ def bare_frames(plan: Plan, pictures: Sequence[ScoutPicture]) -> tuple[FrameDeta
     return tuple(d for d in details_of(plan, pictures) if d.share < BARE and not wanted(d.frame))
 
 
+def weak_frames(plan: Plan, pictures: Sequence[ScoutPicture]) -> tuple[FrameDetail, ...]:
+    """Frames of which less than a third has something to match, and yet something."""
+    return tuple(d for d in details_of(plan, pictures) if matching_word(d.share, SURE_FRAME) == "weak")
+
+
 def lowered_deg(plan: Plan, pictures: Sequence[ScoutPicture], bare: Sequence[FrameDetail]) -> float | None:
     """By how much the upper edge must come down so that each bare frame shows something on a third of it; None where no way down does."""
     wide, tall = (math.degrees(v) for v in plan.rig.lens().field_rad())
     for down in range(1, _MOST_LOWERED_DEG + 1):
         looks = (d.frame for d in bare)
-        if bare and all(share_about(pictures, f.yaw_deg, f.pitch_deg - down, wide, tall) >= _TIED for f in looks):
+        if bare and all(share_about(pictures, f.yaw_deg, f.pitch_deg - down, wide, tall) >= SURE_FRAME for f in looks):
             return float(down)
     return None
 
@@ -76,11 +81,12 @@ def lowered_deg(plan: Plan, pictures: Sequence[ScoutPicture], bare: Sequence[Fra
 class ScoutedFacts:
     """What scouting tells of a plan.
 
-    Frames with nothing to match, and by how much the upper edge must come down for them; the skyline by azimuth on the map;
+    Frames with nothing to match, those that are weakly tied, and by how much the upper edge must come down for them; the skyline by azimuth on the map;
     when the sun goes behind it, or comes over it, on the day of the plan.
     """
 
     bare: tuple[FrameDetail, ...] = ()
+    weak: tuple[FrameDetail, ...] = ()
     lowered_deg: float | None = None
     skyline: tuple[SkylineRow, ...] = ()
     sun_behind: datetime.datetime | None = None
@@ -96,10 +102,10 @@ class ScoutedFacts:
 def facts_of(plan: Plan, pictures: Sequence[ScoutPicture]) -> ScoutedFacts:
     """The facts by the pictures that are shown; a plan of hundreds of frames takes a moment."""
     shown = [p for p in pictures if p.shown]
-    bare = bare_frames(plan, shown)
+    bare, weak = bare_frames(plan, shown), weak_frames(plan, shown)
     skyline = skyline_on_map(shown)
     behind, over = sun_and_skyline(plan, skyline)
-    return ScoutedFacts(bare, lowered_deg(plan, shown, bare), skyline, behind, over)
+    return ScoutedFacts(bare, weak, lowered_deg(plan, shown, bare), skyline, behind, over)
 
 
 def sun_and_skyline(

@@ -12,7 +12,7 @@ from idle_lantern.core.scouting.detail import Detail, detail_of
 from idle_lantern.core.scouting.ground import Ground
 from idle_lantern.core.scouting.readings import LightReading, readings_of
 from idle_lantern.core.scouting.reprojection import laid_as
-from idle_lantern.core.scouting.scout_picture import BARE, SkylineRow
+from idle_lantern.core.scouting.scout_picture import SURE_CELL, SkylineRow, matching_word
 from idle_lantern.core.scouting.skyline import skyline_of
 
 #: Distance in metres, its standard error, azimuth and altitude in degrees.
@@ -62,6 +62,7 @@ def as_json(ground: Ground, facts: Facts) -> dict[str, Any]:
         },
         "readings": [[r.azimuth_deg, round(r.ev, 3), r.bound] for r in facts.readings],
         "detail": [[d.azimuth_deg, d.altitude_deg, round(d.share, 3)] for d in facts.details],
+        "matching": [[d.azimuth_deg, d.altitude_deg, matching_word(d.share, SURE_CELL)] for d in facts.details],
         "skyline": [list(row) for row in facts.skyline],
         "facing_deg": None if facts.facing_deg is None else round(facts.facing_deg, 3),
         "told": list(ground.told),
@@ -94,9 +95,10 @@ def as_text(ground: Ground, facts: Facts) -> str:
         lines.append(
             f"Skyline: up to {top[1]:.1f}° high at {top[0]:+.0f}°, known to {math.hypot(top[2], ground.sigma_deg):.1f}°"
         )
-    bare = [d for d in facts.details if d.share < BARE]
-    if bare:
-        where = ", ".join(f"{d.azimuth_deg:+.0f}°/{d.altitude_deg:+.0f}°" for d in bare[:12])
-        more = f" and {len(bare) - 12} more" if len(bare) > 12 else ""
-        lines.append(f"Hardly anything to match (azimuth/altitude): {where}{more}")
+    for word, told in (("nothing", "Nothing to match"), ("weak", "Weak to match")):
+        cells = [d for d in facts.details if matching_word(d.share, SURE_CELL) == word]
+        if cells:
+            where = ", ".join(f"{d.azimuth_deg:+.0f}°/{d.altitude_deg:+.0f}°" for d in cells[:12])
+            more = f" and {len(cells) - 12} more" if len(cells) > 12 else ""
+            lines.append(f"{told} (azimuth/altitude): {where}{more}")
     return "\n".join(lines) + "\n"

@@ -219,12 +219,18 @@ class ScoutingTopic(Topic):
     def _bare(self, _plan: Plan) -> str:
         if not self._shown():
             return ""
-        bare, down = self.state.scouted.bare, self.state.scouted.lowered_deg
-        if not bare:
-            return "Each frame that it shows has something to match."
-        numbers = ", ".join(str(d.frame.number) for d in bare[:6]) + (" …" if len(bare) > 6 else "")
-        how = f" {units.angle(down, 0)} lower they show enough." if down is not None else ""
-        return f"{'Frame' if len(bare) == 1 else 'Frames'} {numbers}: hardly anything to match.{how}"
+        facts = self.state.scouted
+        told = [
+            f"{'Frame' if len(found) == 1 else 'Frames'} {', '.join(str(d.frame.number) for d in found[:6])}"
+            f"{' …' if len(found) > 6 else ''}: {what}."
+            for found, what in ((facts.bare, "nothing to match"), (facts.weak, "weak, less than a third to match"))
+            if found
+        ]
+        if not told:
+            return "Each frame that it shows is sure to be matched."
+        if facts.bare and facts.lowered_deg is not None:
+            told.insert(1, f"{units.angle(facts.lowered_deg, 0)} lower they show enough.")
+        return " ".join(told)
 
     def _facing(self) -> str:
         bearing = units.angle(self.state.outing.brief.site.facing_deg % 360, 0)
