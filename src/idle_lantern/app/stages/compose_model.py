@@ -128,7 +128,14 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCa
         except LanternError as error:
             made.append(ProjectionCard(name, _NAMES[name], None, "", cannot=error.sentence))
             continue
-        told = costs_in_words(costs_of(canvas, pixels[..., 3] > 127, line), _cut_share(joined, canvas))
+        costs = costs_of(canvas, pixels[..., 3] > 127, line)
+        if name == joined.canvas.projection.name and (canvas.width, canvas.height) == (
+            joined.canvas.width,
+            joined.canvas.height,
+        ):
+            # of this one the crop is known, to the pixel
+            costs = replace(costs, loss=1 - joined.crop.area / (canvas.width * canvas.height))
+        told = costs_in_words(costs, _cut_share(joined, canvas))
         made.append(ProjectionCard(name, _NAMES[name], pixels, told, reason if name == best else ""))
     return made
 

@@ -44,8 +44,8 @@ class CropLoss:
 
     @property
     def told(self) -> str:
-        """Both in one line: what it costs on average, and more than what only one run in ten loses."""
-        return f"about {units.share(self.expected)}, up to {units.share(self.high)} in nine of ten runs"
+        """What it costs on average, and more than what only one run in ten loses."""
+        return f"about {units.share(self.expected)}, seldom over {units.share(self.high)}"
 
 
 @lru_cache(maxsize=_KEPT)
