@@ -126,6 +126,7 @@ CASES: list[tuple[str, Brief]] = [
     ("focus-near", _brief(exposure=Exposure(((0.0, 14.0),), aperture=8, focus_m=0.03))),
     ("corner-soft", kind_of("shallow").start(_brief())),
     ("stops-uneven", _brief(support=Support(step_deg=7), target_field=TargetField(-180, 180, -20, 20, 0.3))),
+    ("reserve-capped", _brief(rig=Rig(focal_mm=200, rail_mm=60), target_field=TargetField(-30, 30, -10, 10, 0.3, reserve=0.4))),
     ("beyond-rule", _brief(support=Support(step_deg=15))),
     ("sphere-lean", _brief(rig=_FISHEYE, target_field=TargetField(-180, 180, -90, 90, 0.3))),
     ("sphere-usual", kind_of("sphere").start(_brief(rig=_FISHEYE))),
@@ -137,7 +138,7 @@ CASES: list[tuple[str, Brief]] = [
 #: What no button can do.
 BY_HAND = {
     "air-rules", "base-lean", "card-full", "focus-near", "hand-near", "hole", "join-memory", "jpeg-limit", "legs-light", "many-frames",
-    "opens-elsewhere", "pixels-not-square", "pupil-off", "rail-doubt", "rail-unknown", "subject-near", "wind-strong",
+    "opens-elsewhere", "pixels-not-square", "pupil-off", "rail-doubt", "rail-unknown", "reserve-capped", "subject-near", "wind-strong",
 }  # fmt: skip
 
 #: What is helped and not healed, the sun stays where it is: what the remedy changes, and to what.

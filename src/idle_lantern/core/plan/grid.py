@@ -50,10 +50,11 @@ def plan_grid(
         return (GridFrame(1, 1, 1, 0.0, 0.0), GridFrame(2, 1, 2, 180.0, 0.0))
     if rig.motion == "lens-shift":
         return shift_grid(rig, target_field.with_reserve())
-    lens, required = rig.lens(), Required(target_field)
+    lens = rig.lens()
+    required = Required.of(lens, target_field)
     planned = planned_rows(lens, required, support, whole_at_deg=whole_at_deg)
     if planned.gapped:  # what the stops leave out comes first; a reserve round it is worth no frame
-        required = Required(replace(target_field, reserve=0.0))
+        required = Required.of(lens, replace(target_field, reserve=0.0))
         planned = planned_rows(lens, required, support, whole_at_deg=whole_at_deg)
     rows = _without_holes(lens, required, support, planned, whole_at_deg)
     if not target_field.row_frames and not target_field.full_circle:

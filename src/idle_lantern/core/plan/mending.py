@@ -101,7 +101,7 @@ def _joined(rows: Sequence[GridRow], extra: Sequence[tuple[float, float]]) -> li
 def trimmed(lens: Lens, required: Required, rows: Sequence[GridRow], only_wanted: bool) -> list[GridRow]:
     """Rows without frames at their ends that show nothing required of their own and keep no wished overlap.
 
-    With ``only_wanted`` those go too that show nothing of the wanted field itself.
+    Those go too that show nothing of the wanted field itself; with ``only_wanted`` a rim of it is nothing.
     """
     kept = list(rows)
     for row in rows:
@@ -121,7 +121,7 @@ def _end_is_idle(
         return False
     camera = rotations.from_yaw_pitch_roll(row.yaws_rad[end], row.pitch_rad, 0.0)
     rays = frame_rays(lens, _RAYS) @ camera.T
-    if only_wanted and not required.in_wanted(rays).any():
+    if not required.in_wanted(rays).any():  # a reserve alone is worth no frame
         return True
     rest = replace(row, yaws_rad=row.yaws_rad[1:] if end == 0 else row.yaws_rad[:-1])
     others = _near(lens, camera, [rest if other is row else other for other in rows])

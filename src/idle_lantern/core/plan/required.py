@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -24,15 +24,38 @@ class Required:
     """The wanted field and, beyond each of its sides, the reserve for the crop.
 
     A corner of the reserve lies beyond the field both sideways and up or down. The crop cuts it off whatever the
-    frames show there, so no frame is planned for it.
+    frames show there, so no frame is planned for it. Nor is one that shows nothing of the wanted field itself: beyond a side
+    the reserve ends where a frame would no longer overlap the field as wished, ``beyond_deg`` sideways and up.
     """
 
     wanted: TargetField
+    beyond_deg: tuple[float, float]
+
+    @classmethod
+    def of(cls, lens: Lens, wanted: TargetField) -> Required:
+        """With frames of a lens."""
+        wide, tall = (math.degrees(side) for side in lens.field_rad())
+        return cls(wanted, (wide * (1 - wanted.overlap), tall * (1 - wanted.between_rows)))
 
     @cached_property
     def grown(self) -> TargetField:
         """The field with its reserve, corners and all."""
-        return self.wanted.with_reserve()
+        grown, field, (wide, tall) = self.wanted.with_reserve(), self.wanted, self.beyond_deg
+        if grown is field:
+            return field
+        return replace(
+            grown,
+            left_deg=max(grown.left_deg, field.left_deg - wide),
+            right_deg=min(grown.right_deg, field.right_deg + wide),
+            low_deg=max(grown.low_deg, field.low_deg - tall),
+            high_deg=min(grown.high_deg, field.high_deg + tall),
+        )
+
+    @property
+    def capped(self) -> bool:
+        """Whether the reserve is less than was wished."""
+        wished, grown = self.wanted.with_reserve(), self.grown
+        return wished != grown
 
     def samples(self, count: int) -> Array:
         """About ``count`` even directions over it and more along its rim, (N, 3)."""

@@ -23,7 +23,7 @@ def judge_count(plan: Plan) -> Iterator[Judgement]:
         return
     field, lens = plan.target_field, plan.rig.lens()
     ruled = sum(len(row.yaws_rad) for row in row_rule(lens, field))
-    grown = sum(len(row.yaws_rad) for row in row_rule(lens, field.with_reserve()))
+    grown = sum(len(row.yaws_rad) for row in row_rule(lens, Required.of(lens, field).grown))
     roles = [frame.role for frame in plan.frames]
     beyond, poles = roles.count("spare"), roles.count("zenith") + roles.count("nadir")
     unexplained = len(plan.frames) - grown - beyond - poles
@@ -69,7 +69,8 @@ def _reason(plan: Plan, more: int) -> tuple[str, str, str]:
                 f"Set finer stops, or turn by the scale: that saves {saved}.",
                 "no-stops",
             )
-    lens, required = plan.rig.lens(), Required(field)
+    lens = plan.rig.lens()
+    required = Required.of(lens, field)
     rows = row_rule(lens, required.grown)
     out = 1 - covered(lens, cameras_of_rows(rows), required.samples(_SAMPLES)).mean()
     if out > 0:

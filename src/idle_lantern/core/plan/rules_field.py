@@ -10,6 +10,7 @@ from idle_lantern.core.plan.coverage import cameras_of
 from idle_lantern.core.plan.grid import plan_grid
 from idle_lantern.core.plan.kinds import USUAL_ROUND
 from idle_lantern.core.plan.planner import Plan
+from idle_lantern.core.plan.required import Required
 from idle_lantern.core.plan.shift_grid import limited_by_circle
 from idle_lantern.core.plan.target_field import fewest_sphere
 
@@ -63,6 +64,8 @@ def judge_field(plan: Plan) -> Iterator[Judgement]:
             "Keep a quarter in reserve: 20 to 30 % is usual.",
             "reserve-quarter",
         )
+    if plan.rig.motion == "turn" and not plan.given:
+        yield from _capped_reserve(plan)
     if (
         not plan.target_field.full_circle
         and plan.target_field.spare_ends == 0
@@ -74,6 +77,19 @@ def judge_field(plan: Plan) -> Iterator[Judgement]:
             "Without a head the ends are easily missed, and no frame is planned beyond them.",
             "Shoot one frame beyond each end.",
             "spare-ends",
+        )
+
+
+def _capped_reserve(plan: Plan) -> Iterator[Judgement]:
+    required = Required.of(plan.rig.lens(), plan.target_field)
+    if required.capped:
+        wide, tall = required.beyond_deg
+        yield Judgement(
+            "reserve-capped",
+            Severity.NOTE,
+            f"A reserve of {units.share(plan.target_field.reserve)} would take frames that show nothing of the wished field: it ends "
+            f"{units.angle(wide)} beyond the sides and {units.angle(tall)} above and below, where a frame still overlaps the field.",
+            "Widen the field itself, if more than that is to be kept.",
         )
 
 
