@@ -57,7 +57,7 @@ def _reason(plan: Plan, more: int) -> tuple[str, str, str]:
         wished = units.counted(field.row_frames, "frame")
         return (
             f"{wished} in each row {'is' if field.row_frames == 1 else 'are'} wished",
-            "Take as many as the overlap asks.",
+            "More of them keep seams off people and things; the overlap alone asks for fewer.",
             "row-as-needed",
         )
     if support.step_deg or support.tilt_step_deg:
