@@ -46,6 +46,7 @@ def judge_overlap(plan: Plan) -> Iterator[Judgement]:
         and plan.target_field.overlap < advised - 0.08
         and len(plan.frames) > 1
         and plan.target_field.overlap >= 0.15
+        and not plan.target_field.row_frames  # so many are wished, whatever the overlap
     ):
         more = len(plan_grid(plan.rig, replace(plan.target_field, overlap=advised), plan.brief.support.as_used()))
         yield Judgement(
