@@ -5,11 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array, Flags
-from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import covered
-from idle_lantern.core.plan.grid_row import GridRow
+from idle_lantern.core.plan.grid_row import GridRow, cameras_of_rows
 from idle_lantern.core.plan.required import Required
 from idle_lantern.core.plan.rows import half_widths
 from idle_lantern.core.plan.yaws import row_yaws
@@ -40,13 +39,8 @@ def gapped_rows(lens: Lens, required: Required, support: Support, pitches: Array
         for p, step, half in zip(pitches.tolist(), steps.tolist(), inside.tolist())
     ]
     directions = required.samples(_SAMPLES)
-    shown = np.array([covered(lens, _cameras(row), directions) for row in rows])
+    shown = np.array([covered(lens, cameras_of_rows([row]), directions) for row in rows])
     return [rows[k] for k in sorted(_chosen(shown), key=lambda k: -pitches[k])]
-
-
-def _cameras(row: GridRow) -> Array:
-    yaws = np.array(row.yaws_rad)
-    return rotations.from_yaw_pitch_roll(yaws, np.full_like(yaws, row.pitch_rad), 0 * yaws)
 
 
 def _chosen(shown: Flags) -> list[int]:

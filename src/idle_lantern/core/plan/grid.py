@@ -17,8 +17,8 @@ from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import covered, prove
 from idle_lantern.core.plan.grid_frame import GridFrame
-from idle_lantern.core.plan.grid_row import GridRow
-from idle_lantern.core.plan.mending import cameras_of_rows, mended, trimmed
+from idle_lantern.core.plan.grid_row import GridRow, cameras_of_rows
+from idle_lantern.core.plan.mending import mended, trimmed
 from idle_lantern.core.plan.planned_rows import PlannedRows, planned_rows
 from idle_lantern.core.plan.required import Required
 from idle_lantern.core.plan.rig import Rig

@@ -14,7 +14,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.plan.brief import Support
 from idle_lantern.core.plan.coverage import corner_angle_rad, covered
-from idle_lantern.core.plan.grid_row import GridRow
+from idle_lantern.core.plan.grid_row import GridRow, cameras_of_rows
 from idle_lantern.core.plan.required import Required
 from idle_lantern.core.plan.rows import frame_rays
 
@@ -24,13 +24,6 @@ _BESIDE = (0.0, 0.35, -0.35, 0.48, -0.48)
 #: Rays of a frame, along a side, that tell whether others show all of it.
 _RAYS = 61
 _SAMPLES = 2200
-
-
-def cameras_of_rows(rows: Sequence[GridRow]) -> Array:
-    """``world_from_camera`` of all frames, row after row, (F, 3, 3)."""
-    angles = [(yaw, row.pitch_rad) for row in rows for yaw in row.yaws_rad]
-    yaws, pitches = np.array(angles).T
-    return rotations.from_yaw_pitch_roll(yaws, pitches, 0 * yaws)
 
 
 def mended(

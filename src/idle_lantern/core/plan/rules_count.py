@@ -9,7 +9,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.judgement import Judgement, Severity
 from idle_lantern.core.plan.coverage import covered, prove
 from idle_lantern.core.plan.grid import numbered, plan_grid
-from idle_lantern.core.plan.mending import cameras_of_rows
+from idle_lantern.core.plan.grid_row import cameras_of_rows
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.required import Required
 from idle_lantern.core.plan.row_rule import row_rule

@@ -12,7 +12,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.horizon import sky_ends
-from idle_lantern.core.registration.solve.level import Level, levelled
+from idle_lantern.core.registration.solve.level import Level, levelled, turn_upright
 from idle_lantern.core.registration.solve.poses import Poses
 
 #: Tilts from which a border of the sky is looked for, since land is told from it by where it lies.
@@ -55,10 +55,7 @@ def _by_border(poses: Poses, look: WorkingFrame) -> tuple[Poses, Level] | None:
     down, straight = _plane(rays)
     if straight < _LEAST_SHARE or known.mean() < 0.5:
         return None
-    lean = math.acos(min(1.0, float(down[1])))
-    axis = np.cross(down, [0.0, 1.0, 0.0])
-    length = float(np.linalg.norm(axis))
-    turn = rotations.from_vector(axis / length * lean) if length > 1e-12 else np.eye(3)
+    turn, lean = turn_upright(down)
     level = Level(0, _BORDER_SIGMA_RAD, lean, math.atan2(down[0], down[2]))
     turned = replace(poses, world_from_camera=turn @ poses.world_from_camera)
     _yaw, pitch, roll = rotations.to_yaw_pitch_roll(turned.world_from_camera[0])

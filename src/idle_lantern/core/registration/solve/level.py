@@ -89,16 +89,21 @@ def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Leve
     found = _by_edges(_edges(poses, working, chosen)) or _by_horizon(poses, working, chosen)
     if found is None:
         return poses, None
-    angle = math.acos(min(1.0, abs(float(found.down[1]))))
-    axis = np.cross(found.down, [0.0, 1.0, 0.0])
-    length = float(np.linalg.norm(axis))
-    turn = rotations.from_vector(axis / length * angle) if length > 1e-12 else np.eye(3)
+    turn, angle = turn_upright(found.down)
     # where the old vertical, which is the turning axis, points now
     up = turn @ np.array([0.0, -1.0, 0.0])
     level = Level(found.edges, found.sigma_rad, angle, math.atan2(up[0], up[2]))
     if angle < max(_WORTH_RAD, found.sigma_rad):
         return poses, level
     return replace(poses, world_from_camera=turn @ poses.world_from_camera), level
+
+
+def turn_upright(down: Array) -> tuple[Array, float]:
+    """The turn (3, 3) by which a direction down (3,) comes to point down, and its angle in radians."""
+    angle = math.acos(min(1.0, abs(float(down[1]))))
+    axis = np.cross(down, [0.0, 1.0, 0.0])
+    length = float(np.linalg.norm(axis))
+    return rotations.from_vector(axis / length * angle) if length > 1e-12 else np.eye(3), angle
 
 
 @dataclass(frozen=True)

@@ -91,7 +91,7 @@ def _tops(lab: Array, slope: Array, shown: Flags, edge: float) -> Array:
     known &= above[:, 0] - below[:, 0] >= _OF_DARKNESS * (above[:, 0] - darkness)
     known &= (step >= _STEP) & (slope[row, at] >= _OF_STRONGEST * strongest)
     known &= above[:, 0] > below[:, 0] - _DARKER
-    known &= _of_one_sky(lab, sky, smooth, row, top, known)
+    known &= _of_one_sky(lab, smooth, row, top, known)
     altitude = HIGH_DEG - (row + 0.5) / PX_PER_DEG
     return np.where(known, altitude, np.nan)
 
@@ -104,11 +104,11 @@ def _mean_about(lab: Array, shown: Flags, row: Array, side: int) -> Array:
     return np.asarray(lab[at, columns].mean(0))
 
 
-def _of_one_sky(lab: Array, sky: Flags, smooth: Array, row: Array, top: Array, known: Flags) -> Flags:
+def _of_one_sky(lab: Array, smooth: Array, row: Array, top: Array, known: Flags) -> Flags:
     """Columns (W,) above whose skyline lies the widest sky, and not a wall that fills the picture to its top."""
     if not known.any():
         return known
-    height, width = sky.shape
+    height, width = smooth.shape
     at = np.arange(width)
     part = np.zeros(width, int)
     for k in range(round(_SKY_DEG * PX_PER_DEG)):  # the part of the sky just above the skyline, past what hides it
