@@ -103,7 +103,7 @@ def test_words_say_how_far_and_what_to_do():
     assert "0.7 %" in sentence
     assert "14 mm as they stand 2 m off" in sentence
     assert "panoramic head" in sentence
-    leaned = Level(200, math.radians(0.02), math.radians(2), 0.0)
+    leaned = Level(200, math.radians(0.02), math.radians(2), 0.0, math.radians(0.02))
     assert "axis leaned" in leaned.sentence()
     assert "axis" not in leaned.sentence(held_in_hand=True)
 

@@ -22,7 +22,7 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import WorkingFrame
-from idle_lantern.core.registration.solve.level import Level, levelled
+from idle_lantern.core.registration.solve.level import Level, levelled, turning_axis
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.solve import solve
 from idle_lantern.core.registration.solve.straighten import upright
@@ -195,4 +195,30 @@ def test_nothing_straight_leaves_the_frames_as_they_stand():
 def test_an_upright_set_stays_upright(row_set: FrameFiles):
     solution = solve(gather(row_set.paths))
     assert _lean_deg(solution.poses, list(row_set.cameras)) < 0.3
-    assert "stood upright" in Level(40, 0.001, 0.0, 0.0).sentence()
+    assert "stood upright" in Level(40, 0.001, 0.0, 0.0, 0.001).sentence()
+
+
+@pytest.mark.parametrize(("tilt_deg", "roll_deg"), [(0.0, 0.0), (12.0, 0.3), (-25.0, 1.0)])
+def test_the_turning_axis_is_found_however_the_camera_sits_on_it(tilt_deg: float, roll_deg: float):
+    """SciPy's rotations make the set: rows turned about one axis by a camera that is tilted and rolled on it."""
+    lean = Rotation.from_rotvec(np.radians([2.0, 0.0, 1.0]))
+    turns = [Rotation.from_rotvec([0, math.radians(y), 0]) for y in (-40, -15, 10, 35)]
+    rows = [Rotation.from_rotvec(np.radians([p, 0, 0])) for p in (tilt_deg, tilt_deg + 30)]
+    held = Rotation.from_rotvec(np.radians([0, 0, roll_deg]))
+    cameras = np.stack([(lean * turn * row * held).as_matrix() for row in rows for turn in turns])
+    axis, sigma = turning_axis(Poses(tuple(range(8)), (LENS,) * 8, cameras))
+    assert axis == pytest.approx(lean.apply([0.0, 1.0, 0.0]), abs=1e-9)
+    assert sigma < 1e-6
+
+
+def test_the_doubt_of_the_turning_axis_holds():
+    """Frames whose tilt and roll wander by 0.2 degrees: the axis lies within one told error in about 39 of 100 cases, as two
+    unknowns of one error each do (Rayleigh distribution), within two in 86."""
+    rng, away = np.random.default_rng(5), []
+    for _ in range(200):
+        angles = np.radians(np.c_[np.arange(6) * 25.0, rng.normal(0, 0.2, (6, 2))])
+        cameras = rotations.from_yaw_pitch_roll(*angles.T)
+        axis, sigma = turning_axis(Poses(tuple(range(6)), (LENS,) * 6, cameras))
+        away.append(math.acos(min(1.0, axis[1])) / sigma)
+    assert 0.3 < np.mean(np.array(away) <= 1) < 0.7
+    assert np.mean(np.array(away) <= 2) > 0.75

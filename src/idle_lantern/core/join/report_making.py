@@ -210,7 +210,7 @@ def _lean(solution: Solution) -> told.LeanRow | None:
     found = solution.level
     if found is None:
         return None
-    sigma = _maybe(math.degrees(found.sigma_rad))
+    sigma = _maybe(math.degrees(found.lean_sigma_rad))
     return told.LeanRow(math.degrees(found.lean_rad), math.degrees(found.lean_toward_rad), sigma)
 
 

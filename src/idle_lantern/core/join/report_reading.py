@@ -21,6 +21,7 @@ from idle_lantern.core.join.report import (
     CanvasRow,
     CarriedRow,
     FrameRow,
+    LeanRow,
     LevelRow,
     LinkRow,
     ParallaxRow,
@@ -131,7 +132,7 @@ def solution_of(report: Report, frames: FrameSet, working_mp: float) -> Solution
         working_mp if report.working_mp is UNSET else report.working_mp,
         {},
         _parallax_of(report.parallax or None),
-        _level_of(report.level or None),
+        _level_of(report.level or None, report.lean or None),
         report.known_lens or None,
         tuple(_tie_of(row, dict(zip(frames.names, frames.ids))) for row in report.ties),
         SENTENCE in report.level_doubt,
@@ -186,11 +187,15 @@ def crop_of(report: Report) -> Rectangle:
     return Rectangle(box.left, box.top, box.width, box.height)
 
 
-def _level_of(row: LevelRow | None) -> Level | None:
+def _level_of(row: LevelRow | None, of_lean: LeanRow | None) -> Level | None:
     if row is None:
         return None
-    sigma, lean, toward = row.sigma_deg, row.axis_lean_deg, row.axis_lean_toward_deg
-    return Level(row.edges, math.radians(_number(sigma)), math.radians(lean), math.radians(toward))
+    told = (
+        row.axis_lean_deg,
+        row.axis_lean_toward_deg,
+        _number(row.sigma_deg if of_lean is None else of_lean.sigma_deg),
+    )
+    return Level(row.edges, math.radians(_number(row.sigma_deg)), *(math.radians(a) for a in told))
 
 
 def _parallax_of(row: ParallaxRow | CarriedRow | None) -> Parallax | HandHeld | None:

@@ -56,7 +56,7 @@ def _by_border(poses: Poses, look: WorkingFrame) -> tuple[Poses, Level] | None:
     if straight < _LEAST_SHARE or known.mean() < 0.5:
         return None
     turn, lean = turn_upright(down)
-    level = Level(0, _BORDER_SIGMA_RAD, lean, math.atan2(down[0], down[2]))
+    level = Level(0, _BORDER_SIGMA_RAD, lean, math.atan2(down[0], down[2]), _BORDER_SIGMA_RAD)
     turned = replace(poses, world_from_camera=turn @ poses.world_from_camera)
     _yaw, pitch, roll = rotations.to_yaw_pitch_roll(turned.world_from_camera[0])
     return (turned, level) if abs(pitch) < _MOST_TILT_RAD and abs(roll) < _MOST_ROLL_RAD else None

@@ -57,27 +57,30 @@ class Level:
     sigma_rad : float
         Its standard error in the less known direction.
     lean_rad : float
-        Angle between the turning axis (square to the cameras' x-axes) and the vertical.
+        Angle between the turning axis (``turning_axis``) and the vertical.
     lean_toward_rad : float
         Azimuth towards which the axis leans, in the levelled picture.
+    lean_sigma_rad : float
+        Standard error of the lean.
     """
 
     edges: int
     sigma_rad: float
     lean_rad: float
     lean_toward_rad: float
+    lean_sigma_rad: float
 
     def sentence(self, *, held_in_hand: bool = False) -> str:
         """What was found, in words; a camera that was held in the hand had no axis that leaned."""
-        lean, sigma = math.degrees(self.lean_rad), math.degrees(self.sigma_rad)
+        lean, sigma, of_lean = (math.degrees(a) for a in (self.lean_rad, self.sigma_rad, self.lean_sigma_rad))
         what = f"{self.edges} edges tell" if self.edges else "The horizon tells"
         told = f"{what} the vertical to ± {max(sigma, 0.01):.2f}°."
         if held_in_hand:
             return told
-        if self.lean_rad > max(math.radians(0.3), 3 * self.sigma_rad):
+        if lean > max(0.3, 3 * of_lean):
             toward = f"{math.degrees(self.lean_toward_rad):+.0f}".replace("-", "−")  # as on the map
             return f"{told} The turning axis leaned {lean:.1f}° towards {toward}°: level the base, not the camera."
-        return f"{told} The turning axis stood upright within {max(lean, sigma):.1f}°."
+        return f"{told} The turning axis stood upright within {max(lean, of_lean):.1f}°."
 
 
 def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Level | None]:
@@ -90,12 +93,43 @@ def levelled(poses: Poses, working: Sequence[WorkingFrame]) -> tuple[Poses, Leve
     if found is None:
         return poses, None
     turn, angle = turn_upright(found.down)
-    # where the old vertical, which is the turning axis, points now
-    up = turn @ np.array([0.0, -1.0, 0.0])
-    level = Level(found.edges, found.sigma_rad, angle, math.atan2(up[0], up[2]))
+    axis, axis_sigma = turning_axis(poses)
+    up = -(turn @ axis)
+    lean = math.acos(min(1.0, abs(float(up[1]))))
+    level = Level(found.edges, found.sigma_rad, lean, math.atan2(up[0], up[2]), math.hypot(found.sigma_rad, axis_sigma))
     if angle < max(_WORTH_RAD, found.sigma_rad):
         return poses, level
     return replace(poses, world_from_camera=turn @ poses.world_from_camera), level
+
+
+#: Of the height of a frame: rows of a grid stand further apart in pitch, frames of one row closer together.
+_ROW_SHARE = 0.2
+
+
+def turning_axis(poses: Poses) -> tuple[Array, float]:
+    """The axis that the frames of each row turn about: its direction, down (3,), and its standard error in radians.
+
+    While a head turns about it, the axis stays where it is in the camera, however that is tilted and rolled on the head. So it is
+    the direction whose place in the cameras changes least within the rows (the least eigenvector of the summed scatter matrices).
+    Where no row has two frames it is the vertical of ``poses``, which their x-axes tell.
+    """
+    cameras = poses.world_from_camera
+    pitch = -np.arcsin(np.clip(cameras[:, 1, 2], -1, 1))
+    order = np.argsort(pitch, kind="stable")
+    apart = _ROW_SHARE * float(poses.lenses[0].field_rad()[1])
+    rows = np.split(order, np.flatnonzero(np.diff(pitch[order]) > apart) + 1)
+    scatter = sum(len(r) * np.eye(3) - (s := cameras[r].sum(0)) @ s.T / len(r) for r in rows)
+    spread, vectors = np.linalg.eigh(np.asarray(scatter))
+    if spread[1] < _LEAST_TURN:
+        return np.array([0.0, 1.0, 0.0]), 0.0
+    axis = vectors[:, 0] * (1.0 if vectors[1, 0] > 0 else -1.0)
+    # two unknowns of the axis and the place of it in the cameras of each row, of two places told by each frame
+    free = max(1, 2 * len(cameras) - 2 * len(rows) - 2)
+    return axis, math.sqrt(max(0.0, float(spread[0])) / free / float(spread[1]))
+
+
+#: Frames that turn by less together tell no axis.
+_LEAST_TURN = 0.05
 
 
 def turn_upright(down: Array) -> tuple[Array, float]:
