@@ -57,7 +57,7 @@ def window(qtbot: QtBot) -> Iterator[Window]:
     w.activateWindow()
     qtbot.waitExposed(w)
     qtbot.waitUntil(w.isActiveWindow, timeout=5000)
-    w.outings.begin("Test outing")
+    w.outings.begin("Test outing", "simulated")
     w.state.apply(edits.set_rig("Small camera", **SMALL))
     w.state.history = type(w.state.history)()
     yield w

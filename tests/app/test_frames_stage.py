@@ -18,7 +18,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.stages import join_request_model as model
-from idle_lantern.app.widgets.runs_dialog import RunsDialog
+from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunLine, RunsDialog
 from idle_lantern.app.widgets.tables import pixels_of
 from idle_lantern.app.window import Window
 from idle_lantern.core.colour.picture import Picture
@@ -108,11 +108,23 @@ def test_a_card_comes_in_run_by_run_and_a_soft_frame_is_left_out(
 
 
 def test_a_snapshot_between_runs_is_not_ticked(qtbot: QtBot):
-    dialog = RunsDialog([("a sweep", True), ("a snapshot", False)], "")
+    dialog = RunsDialog([RunLine("a sweep", True), RunLine("a snapshot", False)], "")
     qtbot.addWidget(dialog)
     assert dialog.chosen == [0]
     dialog.boxes[0].setChecked(False)
     assert not dialog.here.isEnabled()
+
+
+@pytest.mark.parametrize(("ticked", "usual"), [([0], "here"), ([0, 1], "apart")])
+def test_return_takes_the_runs_as_is_usual(qtbot: QtBot, ticked: list[int], usual: str):
+    """Return closed the dialog and took nothing."""
+    dialog = RunsDialog([RunLine("one", True), RunLine("other", True)], "")
+    qtbot.addWidget(dialog)
+    dialog.show()
+    for k, box in enumerate(dialog.boxes):
+        box.setChecked(k in ticked)
+    qtbot.keyClick(dialog.boxes[0], Qt.Key.Key_Return)
+    assert dialog.result() == {"here": HERE, "apart": APART}[usual]
 
 
 def test_each_run_becomes_an_outing(qtbot: QtBot, window: Window, settled: Callable[[Window], None], card: Path):

@@ -48,6 +48,15 @@ def _under_join(
 
 ACTIONS: tuple[Action, ...] = (
     Action("outing.new", "New outing …", "Outing", "Ctrl+N", lambda w: w.outings.new()),
+    Action(
+        "outing.try",
+        "Try this plan in the invented place",
+        "Outing",
+        "",
+        lambda w: w.outings.try_plan(),
+        ready=lambda w: w.state.outing.shows_plan and w.state.outing.origin != "simulated",
+        needs="Only a plan that is not simulated already can be tried: begin a new outing.",
+    ),
     Action("outing.open", "Open an outing folder …", "Outing", "Ctrl+O", lambda w: w.outings.ask_open()),
     Action(
         "outing.scene",
@@ -114,6 +123,16 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.plan_stage.commands.turn_camera(),
         "plan",
     ),
+    Action(
+        "plan.make",
+        "Make a plan for these photographs",
+        "Edit",
+        "",
+        lambda w: w.plan_stage.make_plan(),
+        "plan",
+        lambda w: not w.state.outing.shows_plan,
+        "This outing has a plan already.",
+    ),
     Action("plan.mark", "Mark a place on the map …", "Edit", "M", lambda w: w.map.ask_menu(), "plan"),
     Action(
         "plan.scout",
@@ -148,7 +167,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("plan.sphere", "Plan the full sphere", "Edit", "B", lambda w: w.plan_stage.commands.full_sphere(), "plan"),
     Action(
         "field.shoot",
-        "Shoot this frame",
+        "Shoot this frame, or log that you shot it",
         "Shoot",
         "Space",
         lambda w: w.field_stage.shoot(),
@@ -158,13 +177,23 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action(
         "field.again",
-        "Shoot the last frame again",
+        "Shoot the last frame again, or log that you did",
         "Shoot",
         "A",
         lambda w: w.field_stage.again(),
         "field",
         lambda w: w.field_stage.can_again(),
         needs="Nothing was shot yet, or the camera still works.",
+    ),
+    Action(
+        "field.missed",
+        "The frame logged last was missed",
+        "Shoot",
+        "X",
+        lambda w: w.field_stage.missed(),
+        "field",
+        lambda w: w.field_stage.can_miss(),
+        needs="No frame was logged by hand.",
     ),
     Action("field.skip", "Skip this frame, or take it back", "Shoot", "S", lambda w: w.field_stage.skip(), "field"),
     Action("field.back", "One frame back", "Shoot", "D", lambda w: w.field_stage.step(-1), "field"),
@@ -176,8 +205,8 @@ ACTIONS: tuple[Action, ...] = (
         "Shift+Space",
         lambda w: w.field_stage.shoot_all(),
         "field",
-        lambda w: w.field_stage.can_shoot(),
-        needs="No frame is left to shoot, or the camera still works.",
+        lambda w: w.field_stage.can_shoot_all(),
+        needs="Only the simulated camera shoots by itself, while a frame is left: try the plan in the invented place.",
     ),
     Action(
         "field.watch",
@@ -186,8 +215,8 @@ ACTIONS: tuple[Action, ...] = (
         "W",
         lambda w: w.field_stage.watching.toggle(),
         "field",
-        lambda w: w.state.folder is not None,
-        "No outing is open.",
+        lambda w: w.state.folder is not None and w.state.outing.shows_plan,
+        "Frames that arrive are judged by a plan, and these photographs have none: make one under Plan.",
     ),
     Action("field.checks", "Check list and cautions …", "Shoot", "H", lambda w: w.field_stage.open_checks(), "field"),
     *(

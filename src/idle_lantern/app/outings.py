@@ -14,10 +14,11 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.widgets.basics import answered
+from idle_lantern.app.widgets.new_outing import NewOutingDialog
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import document, edits, rescue
-from idle_lantern.core.outing.model import Outing
+from idle_lantern.core.outing.model import Origin, Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition, bring_positions
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.tour import Visit, position_of
@@ -169,12 +170,14 @@ class Outings(QObject):
         box.open()
 
     def new(self) -> None:
-        """Ask for a name and begin."""
-        name, yes = QInputDialog.getText(self._parent, "New outing", "What do you call it?", text="Evening")
-        if yes and name.strip():
-            self.begin(name.strip())
+        """Ask for a name and what it begins with, and begin."""
+        dialog = NewOutingDialog("New outing", "Evening", self._parent)
+        if answered(dialog) and dialog.name:
+            self.begin(dialog.name, dialog.origin)
+            if dialog.origin == "photographs":
+                self._context.ask("outing.bring")
 
-    def begin(self, name: str) -> None:
+    def begin(self, name: str, origin: Origin = "planned") -> None:
         """A new outing with the rig of the present one, in a folder of its own."""
         if not self.may_leave():
             return
@@ -183,15 +186,32 @@ class Outings(QObject):
         brief = self._state.outing.brief
         site = replace(brief.site, date=now.date().isoformat())
         try:
-            outing = Outing(
-                name, now.isoformat(timespec="minutes"), Brief(rig=brief.rig, support=brief.support, site=site)
-            )
+            begun = Brief(rig=brief.rig, support=brief.support, site=site)
+            outing = Outing(name, now.isoformat(timespec="minutes"), begun, origin)
             self._state.begin(outing, folder)
         except LanternError as error:
             self._context.tell(error.sentence)
             return
-        self._opened("plan")
+        self._opened("frames" if origin == "photographs" else "plan")
         self._context.tell(f"A new outing. It saves itself in {settings_module.shown(folder)}.", problem=False)
+
+    def try_plan(self) -> None:
+        """An outing of its own in which the simulated head and camera shoot the present plan."""
+        if not self.may_leave():
+            return
+        here = self._state.outing
+        name = f"{here.name}, tried"
+        now = datetime.datetime.now().isoformat(timespec="minutes")
+        tried = Outing(name, now, here.brief, "simulated", plan_made=True, given_frames=here.given_frames)
+        try:
+            self._state.begin(tried, self._free_folder(name))
+        except LanternError as error:
+            self._context.tell(error.sentence)
+            return
+        self._opened("field")
+        self._context.tell(
+            "A simulated outing of this plan: its frames are invented. Your own is in the Logbook.", problem=False
+        )
 
     def plan_scene(self, visit: Visit) -> None:
         """An outing of its own for a scene of the evening: the same gear, that scene's place and start, its own scouting pictures."""
@@ -208,7 +228,14 @@ class Outings(QObject):
         now = datetime.datetime.now().isoformat(timespec="minutes")
         try:
             self._state.begin(
-                Outing(name, now, Brief(rig=here.brief.rig, support=here.brief.support, site=site)), folder
+                Outing(
+                    name,
+                    now,
+                    Brief(rig=here.brief.rig, support=here.brief.support, site=site),
+                    here.origin,
+                    plan_made=True,
+                ),
+                folder,
             )
         except LanternError as error:
             self._context.tell(error.sentence)
@@ -228,13 +255,19 @@ class Outings(QObject):
             self.plan_scene(visits[names.index(chosen)])
 
     def begin_beside(self, runs: Sequence[Sequence[BroughtPosition]]) -> None:
-        """An outing for each run, beside the present one and with its rig; the first is opened."""
+        """An outing for each run, with the rig of the present one; the first is opened. An outing that holds nothing yet takes it."""
         here, made = self._state.outing, []
-        for k, positions in enumerate(runs, 1):
+        taken_here = 0 if here.frames or here.plan_made or here.logged or here.origin == "simulated" else 1
+        for positions in runs[:taken_here]:
+            if not self._state.apply(bring_positions(positions)):
+                return
+            made.append(self._folder)
+        for k, positions in enumerate(runs[taken_here:], taken_here + 1):
             name = f"{here.name}, run {k}"
             folder = self._free_folder(name)
             now = datetime.datetime.now().isoformat(timespec="minutes")
-            outing = Outing(name, now, Brief(rig=here.brief.rig, support=here.brief.support, site=here.brief.site))
+            brief = Brief(rig=here.brief.rig, support=here.brief.support, site=here.brief.site)
+            outing = Outing(name, now, brief, "photographs")
             files = [replace(p, files=tuple(self._as_absolute(f) for f in p.files)) for p in positions]
             try:
                 document.save(bring_positions(files).apply(outing), folder)
@@ -242,10 +275,11 @@ class Outings(QObject):
                 self._context.tell(error.sentence)
                 return
             made.append(folder)
-        if made and self.open(made[0], "frames"):
+        if taken_here:
+            self._opened("frames")
+        if made and (taken_here or self.open(made[0], "frames")):
             self._context.tell(
-                f"{units.counted(len(made), 'outing')} made, one for each run; the others are in the Logbook.",
-                problem=False,
+                f"{units.counted(len(made), 'outing')}, one for each run; the others are in the Logbook.", problem=False
             )
 
     def _as_absolute(self, file: str) -> str:

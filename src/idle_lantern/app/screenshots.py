@@ -21,6 +21,7 @@ from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.practice.dialog import PracticeDialog
 from idle_lantern.app.settings import Settings, outings_folder
 from idle_lantern.app.stages import frames_model
+from idle_lantern.app.stages.importing import run_lines
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError, LanternError
@@ -153,7 +154,7 @@ def _frames(tour: _Tour) -> None:
     stage.toggle_develop()
     make_demo_card(tour.scratch / "card", scale=0.14)
     brought = frames_model.bring([tour.scratch / "card"], window.state.folder or tour.scratch, SILENT)
-    runs = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, window)
+    runs = RunsDialog(run_lines(brought), brought.left, window)
     runs.show()
     tour.shot("runs", runs)
 

@@ -8,7 +8,7 @@ which names what changed. Work that was begun for an outing hands its edits to
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,6 +24,7 @@ from idle_lantern.core.outing.edits import Edit, know_contents
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.plan.cost import PastJoin
+from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import MOST_FRAMES, Plan, frames_expected, make_plan
 from idle_lantern.core.scouting.remarks import ScoutedFacts
 from idle_lantern.core.shoot.guide import Guide, guide
@@ -33,6 +34,8 @@ if TYPE_CHECKING:
 
 #: Beyond so many frames a plan takes longer than an edit should.
 _MANY_FRAMES = 3000
+#: How a shoot stands that nobody planned.
+NOTHING_TO_SHOOT = Guide((), None, 0, (), 0.0)
 
 
 @dataclass(frozen=True)
@@ -217,6 +220,8 @@ class AppState(QObject):
             return Applied(f"{self.outing.name}: it was not changed.")
         try:
             after = edit.apply(self.outing)
+            if _plans_differ(after, self.outing) and not after.plan_made:
+                after = replace(after, plan_made=True)
             if _plans_differ(after, self.outing) and not self._agreed_to(after):
                 return Applied("The plan stays as it is.")
             plan = self._planned(after) if _plans_differ(after, self.outing) else self.plan
@@ -293,8 +298,10 @@ class AppState(QObject):
                 topics.add("selection")
             if self.at and self.plan.frame(self.at) is None:
                 self.at = None
-        if after.frames != before.frames or after.skipped != before.skipped:
+        if (after.frames, after.skipped, after.logged) != (before.frames, before.skipped, before.logged):
             topics |= {"frames", "map"}
+        if after.shows_plan != before.shows_plan:
+            topics |= {"plan", "frames", "map"}
         composed = (after.choices, after.composition, after.delivery) != (
             before.choices,
             before.composition,
@@ -351,8 +358,15 @@ class AppState(QObject):
         self.changed.emit({"frames"})
 
     @property
+    def shown_frames(self) -> tuple[GridFrame, ...]:
+        """The planned frames, where the outing has a plan."""
+        return self.plan.frames if self.outing.shows_plan else ()
+
+    @property
     def guide(self) -> Guide:
         """State of the shoot, reckoned once for each document: choosing a frame asks for it as well."""
+        if not self.outing.shows_plan:
+            return NOTHING_TO_SHOOT
         of = (self.plan, self.outing, self.at)
         if self._guide is None or any(a is not b for a, b in zip(self._guide[0], of)):
             self._guide = of, guide(*of)

@@ -38,6 +38,8 @@ def demo_outing() -> Outing:
         brief=Brief(
             rig=Rig(focal_mm=20.0, rail_mm=62.0), target_field=TargetField(-100, 100, -24, 24, 1 / 3), site=_SITE
         ),
+        origin="simulated",
+        plan_made=True,
     )
 
 
@@ -68,7 +70,7 @@ def make_demo(folder: Path, progress: Progress = SILENT, *, most_megapixels: flo
     """Plan and shoot the demo outing into ``folder``; one that is complete is only opened."""
     if (folder / document.DOCUMENT).exists():
         outing = document.load(folder)
-        if all(document.resolve(folder, r).exists() for r in outing.frames):
+        if all(document.resolve(folder, r).exists() for r in outing.frames) and outing.origin == "simulated":
             return outing
     outing = demo_outing()
     plan = make_plan(outing.brief)

@@ -156,8 +156,10 @@ class ComposePanel(QWidget):
         self.hand.turn_to((0.0, 0.0, 0.0), "Level as the join did")
 
     def _foretold(self) -> CropLoss | None:
-        """What the plan foretold of the crop, where that is reckoned already: it takes a moment."""
+        """What the plan foretold of the crop, where there is one and that is reckoned already: it takes a moment."""
         plan = self._state.plan
+        if not self._state.outing.shows_plan:
+            return None
         return plan.crop if self._state.judgements is not None or self._reckoned is plan else None
 
     # --- crop and rim ---------------------------------------------------------------
@@ -188,7 +190,8 @@ class ComposePanel(QWidget):
             return
 
         def work(task: Any) -> tuple[Array, list[model.ProjectionCard]]:
-            _ = plan.crop  # told beside the picture's own
+            if outing.shows_plan:
+                _ = plan.crop  # told beside the picture's own
             small = model.small_picture(source)
             task.advance(0)
             return small, model.cards(outing, joined, small)

@@ -1,7 +1,11 @@
-"""Field: one frame at a time, big; the head and camera are simulated stand-ins."""
+"""Field: one frame at a time, big.
+
+In an outing that was begun as simulated, head and camera are stand-ins; in any other a log for a camera of one's own.
+"""
 
 from __future__ import annotations
 
+import datetime
 from dataclasses import replace
 from typing import Any
 
@@ -19,8 +23,20 @@ from idle_lantern.app.stages.shooter import Countdown, Shooter
 from idle_lantern.app.stages.simulated_devices import StandIns
 from idle_lantern.app.stages.watching import Watching, say
 from idle_lantern.app.state import OutingPlace
-from idle_lantern.app.widgets.basics import answered, button, column, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.basics import (
+    answered,
+    button,
+    column,
+    form,
+    label,
+    panel,
+    row,
+    scrolled,
+    set_look_property,
+)
 from idle_lantern.app.widgets.finder_view import FinderView
+from idle_lantern.app.widgets.flowing import FlowLayout
+from idle_lantern.app.widgets.no_plan import NoPlan
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -45,6 +61,10 @@ class FieldStage(Stage):
         self.shoot_button = button("Shoot   [Space]", self.shoot, main=True, name="shoot")
         self.shoot_button.setMinimumHeight(56)
         self.again_button = button("Again   [A]", self.again, name="again")
+        self.missed_button = button("Missed   [X]", self.missed, name="missed")
+        self.try_button = button(
+            "Try it in the invented place", lambda: context.ask("outing.try"), quiet=True, name="try"
+        )
         steps = [button("Back   [D]", lambda: self.step(-1), name="back")]
         steps.append(button("On   [F]", lambda: self.step(1), name="on"))
         self.countdown = label("", "big", wrap=True, name="field-countdown")
@@ -62,7 +82,7 @@ class FieldStage(Stage):
             angles,
             None,
             self.shoot_button,
-            row(self.again_button, button("Skip   [S]", self.skip, name="skip")),
+            row(self.again_button, self.missed_button, button("Skip   [S]", self.skip, name="skip")),
             row(*steps),
         )
         self.foretold = Foretold(context)
@@ -82,17 +102,17 @@ class FieldStage(Stage):
             self.watching.verdict,
             self.watching.told,
             self.all_button,
-            row(self.to_frames, self.watching.button, None),
-            row(
+            FlowLayout(self.to_frames, self.watching.button),
+            FlowLayout(
                 button("Check list   [H]", self.open_checks, quiet=True, name="field-checks"),
                 button("Write a note   [N]", self.write_note, quiet=True),
-                None,
             ),
             self.stand_ins,
             8,
             self.note,
             None,
             self.stand_in,
+            row(self.try_button, None),
             self.caution,
         )
         layout = row(margin=16, space=theme.SPACE * 3)
@@ -100,10 +120,17 @@ class FieldStage(Stage):
             (panel(left, "ground"), 3),
             (self.finder, 5),
             (self.foretold, 4),
-            (panel(right, "ground"), 3),
+            (scrolled(panel(right, "ground")), 3),
         ):
             layout.addWidget(part, share)
-        self.setLayout(layout)
+        self.desk = panel(layout, "ground")
+        self.no_plan = NoPlan(
+            "These are photographs, and no plan was made for them: nothing is left to shoot here.",
+            lambda: context.ask("go.frames"),
+            lambda: context.ask("plan.make"),
+        )
+        whole = column(self.desk, self.no_plan, space=0)
+        self.setLayout(whole)
         self.hand.turned.connect(lambda: self._refresh({"frames"}))
         self.state.changed.connect(self._refresh)
         context.tasks.changed.connect(self._arm_buttons)
@@ -112,27 +139,63 @@ class FieldStage(Stage):
 
     # --- actions ----------------------------------------------------------------
 
+    @property
+    def simulated(self) -> bool:
+        """Whether head and camera are stand-ins; else frames are logged by hand."""
+        return self.state.outing.origin == "simulated"
+
     def can_shoot(self) -> bool:
         """Whether there is a frame to shoot and the camera is free."""
         return self.state.guide.next_number is not None and not self.shooter.busy
 
+    def can_shoot_all(self) -> bool:
+        """Whether the stand-ins can shoot what is missing."""
+        return self.simulated and self.can_shoot() and bool(self.state.guide.missing)
+
     def can_again(self) -> bool:
         """Whether something was shot that can be repeated."""
+        if not self.simulated:
+            return model.last_logged(self.state.plan, self.state.outing) is not None and self.state.outing.shows_plan
         return any(r.number for r in self.state.outing.frames) and not self.shooter.busy
 
+    def can_miss(self) -> bool:
+        """Whether a frame was logged that may have been missed."""
+        return not self.simulated and self.can_again()
+
     def shoot(self) -> None:
-        """Shoot the frame that is next."""
+        """Shoot the frame that is next, or log that it was shot."""
         number = self.state.guide.next_number
-        if number is not None and self.can_shoot():
+        if number is None or not self.can_shoot():
+            return
+        if self.simulated:
             self._shoot([number])
+        else:
+            self._log(self.state.plan.frame(number))
+
+    def _log(self, frame: GridFrame | None) -> None:
+        if frame is None:
+            return
+        self.state.at = None
+        if self.state.apply(edits.log_shot(frame, datetime.datetime.now().isoformat(timespec="seconds"))):
+            self.state.select(frame.number)
 
     def shoot_all(self) -> None:
         """Shoot whatever is missing, one after another."""
-        if self.can_shoot() and self.state.guide.missing:
+        if self.can_shoot_all():
             self._shoot(list(self.state.guide.missing))
+
+    def missed(self) -> None:
+        """The frame that was logged last was not taken after all: it is the next one again."""
+        last = model.last_logged(self.state.plan, self.state.outing)
+        if last is not None and self.can_miss() and self.state.apply(edits.unlog_shot(last.number)):
+            self.state.go_to(last.number)
 
     def again(self) -> None:
         """Repeat the last frame; both files are kept, the newer one is joined."""
+        if not self.simulated:
+            if self.can_again():
+                self._log(model.last_logged(self.state.plan, self.state.outing))
+            return
         last = model.last_shot(self.state.outing)
         if last is not None and self.state.plan.frame(last) and self.can_again():
             self._shoot([last])
@@ -214,6 +277,11 @@ class FieldStage(Stage):
     def _refresh(self, topics: set[str]) -> None:
         if not topics & {"plan", "frames", "outing", "scouts"} or not self.isVisible():
             return
+        has_plan, simulated = self.state.outing.shows_plan, self.simulated
+        self.desk.setVisible(has_plan)
+        self.no_plan.setVisible(not has_plan)
+        if not has_plan:
+            return
         self.hand.follow(self.state.guide.next_number)
         view = model.field_view(self.state.plan, self.state.outing, self.state.guide)
         self._arm_buttons()
@@ -222,8 +290,14 @@ class FieldStage(Stage):
         self.progress.setText(view.progress)
         self.missing.setText(view.missing)
         say(self.note, self.state.outing.note)
+        self.shoot_button.setText("Shoot   [Space]" if simulated else "I shot this one   [Space]")
+        for each in (self.stand_ins, self.all_button):
+            each.setVisible(simulated)
+        for each in (self.missed_button, self.try_button):
+            each.setVisible(not simulated)
         self.stand_ins.show_for(self.state.plan)
-        self.stand_in.setText(model.stand_in(self.state.plan, self.context.devices.most_megapixels))
+        told = model.stand_in(self.state.plan, self.context.devices.most_megapixels) if simulated else model.LOG
+        self.stand_in.setText(told)
         self.caution.setText(model.caution(self.state.plan))
         self.number.setText(view.number)
         turn = view.turn
@@ -232,10 +306,13 @@ class FieldStage(Stage):
         self.turn.setText(turn)
         for key, text in (("yaw", view.yaw), ("pitch", view.pitch), ("row", view.row)):
             self.where[key].setText(text)
-        if view.frame is None:
+        if not simulated:
+            self.looks.show_none(view.frame)
+        elif view.frame is None:
             self.looks.clear()
         else:
             self.looks.show(view.frame)
+        self.finder.setVisible(simulated or self.foretold.isHidden())
         self.foretold.show_for(self._next_frame())
 
     def _next_frame(self) -> GridFrame | None:
@@ -245,5 +322,6 @@ class FieldStage(Stage):
     def _arm_buttons(self) -> None:
         """What can be pressed now; asked again whenever work begins or ends."""
         self.shoot_button.setEnabled(self.can_shoot())
-        self.all_button.setEnabled(self.can_shoot() and bool(self.state.guide.missing))
+        self.all_button.setEnabled(self.can_shoot_all())
         self.again_button.setEnabled(self.can_again())
+        self.missed_button.setEnabled(self.can_miss())

@@ -50,7 +50,8 @@ def field_view(plan: Plan, outing: Outing, guide: Guide) -> FieldView:
         missing = f"Missing: {listed}. About {units.duration(guide.remaining_s)} to go{_light_left(plan, guide)}."
     elif guide.shot:
         skipped = f", {len(outing.skipped)} skipped" if outing.skipped else ""
-        missing = f"Nothing is missing{skipped}. The frames can be looked at and joined."
+        then = "The frames can be looked at and joined." if outing.frames else "Bring the card in under Frames."
+        missing = f"Nothing is missing{skipped}. {then}"
     finished = bool(guide.shot) and not guide.missing
     if plan.brief.run.bookends and not guide.shot and plan.frames:
         missing = f"{missing} Begin with a hand before the lens." if missing else ""
@@ -122,6 +123,18 @@ def stand_in(plan: Plan, most_megapixels: float) -> str:
         slow = f" of {planned:.1f} megapixels, which takes about {units.duration(takes)} a frame" if takes > 3 else ""
         return f"{told}{slow}."
     return f"{told}, of {most_megapixels:g} instead of the planned {planned:.1f} megapixels, so that a shot takes about a second."
+
+
+#: How a shoot with a camera of one's own is logged.
+LOG = (
+    "Your own camera takes the frames; press Space after each, and it is logged. Watch the folder it writes into, or bring "
+    "the card in afterwards: where as many pictures come as were logged, they are taken for those frames, in order."
+)
+
+
+def last_logged(plan: Plan, outing: Outing) -> GridFrame | None:
+    """The planned frame that was logged last."""
+    return plan.frame(outing.logged[-1].number) if outing.logged else None
 
 
 def caution(plan: Plan) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
+
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.stages.hand_held_finder import ByHand
@@ -13,6 +15,10 @@ from idle_lantern.app.widgets.finder_view import FinderView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.plan.grid_frame import GridFrame
+
+
+#: Size and tone of the empty finder.
+_EMPTY_PX, _EMPTY_GREY = 300, 58
 
 
 class FinderLooks:
@@ -44,6 +50,18 @@ class FinderLooks:
         """There is nothing more to look for."""
         self._look_for = None
         self._finder.clear("Go back or on with D and F to shoot a frame once more.")
+
+    def show_none(self, frame: GridFrame | None) -> None:
+        """An empty finder of the frame's shape with its thirds and level: a camera of one's own looks through it."""
+        self._look_for = None
+        if frame is None:
+            self._finder.clear("")
+            return
+        lens = self._state.plan.rig.lens_of(frame)
+        side = _EMPTY_PX / max(lens.width, lens.height)
+        empty = np.full((round(lens.height * side), round(lens.width * side), 3), _EMPTY_GREY, np.uint8)
+        height = model.height_deg(self._state.plan)
+        self._finder.show_look(empty, frame.pitch_deg, frame.roll_deg, height, f"{frame.number}")
 
     def _prepare(self, frame: GridFrame) -> None:
         """Let the stand-in render the next frame while the photographer looks through the finder."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError, UnreadableFrame
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.frames.content import sha256_of
@@ -26,6 +27,8 @@ from idle_lantern.core.sorting.previews import look_at
 if TYPE_CHECKING:
     from idle_lantern.core.audit.audit import CardReport
 
+#: So many positions of a run are shown where runs are chosen.
+_MOST_LOOKS = 40
 LOOKING_WEIGHTS = {"read": 0.1, "prepare": 0.2, "features": 0.2, "match": 0.1, "adjust": 0.1, "look closely": 0.3}
 
 FACTS = (
@@ -40,10 +43,11 @@ FACTS = (
 
 @dataclass(frozen=True)
 class BroughtRun:
-    """A run of a card: its positions as the document takes them, and what to say of it."""
+    """A run of a card: its positions as the document takes them, what to say of it, and a small look (h, w, 3) at each position."""
 
     positions: tuple[BroughtPosition, ...]
     words: str
+    looks: tuple[Array, ...] = ()
 
     @property
     def sweep(self) -> bool:
@@ -94,7 +98,8 @@ def bring(paths: list[Path], folder: Path, progress: Progress) -> Brought:
             )
             for p in run.positions
         )  # fmt: skip
-        runs.append(BroughtRun(positions, _run_in_words(run)))
+        looks = tuple(p.looks[p.chosen].small for p in run.positions[:_MOST_LOOKS])
+        runs.append(BroughtRun(positions, _run_in_words(run), looks))
     return Brought(tuple(runs), tuple(faults), " ".join(filter(None, (told, _left_in_words(card)))))
 
 

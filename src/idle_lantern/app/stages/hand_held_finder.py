@@ -43,7 +43,9 @@ class ByHand(QObject):
     @property
     def active(self) -> bool:
         """Whether the plan is for a hand, with the simulated camera in it."""
-        return self._context.state.outing.brief.support.kind == "hand" and not self._context.watcher.active
+        outing = self._context.state.outing
+        held = outing.origin == "simulated" and outing.brief.support.kind == "hand"
+        return held and not self._context.watcher.active
 
     def follow(self, number: int | None) -> None:
         """The frame that is next: the camera stays where the last one was taken, and begins at the first place."""

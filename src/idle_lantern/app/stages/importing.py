@@ -10,13 +10,18 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.widgets.basics import answered
-from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunsDialog
+from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunLine, RunsDialog
 from idle_lantern.core.base import units
 from idle_lantern.core.frames.reading import SUFFIXES
 from idle_lantern.core.outing.copying import copied, elsewhere
 from idle_lantern.core.outing.position_edits import bring_positions, move_files
 
 COPYING = "Copying frames into the outing"
+
+
+def run_lines(brought: model.Brought) -> list[RunLine]:
+    """The runs of a card as the dialog shows them."""
+    return [RunLine(run.words, run.sweep, run.looks) for run in brought.runs]
 
 
 class Bringing(QObject):
@@ -70,7 +75,7 @@ class Bringing(QObject):
 
     def _ask_runs(self, brought: model.Brought) -> None:
         """Which runs come in, and where."""
-        dialog = RunsDialog([(run.words, run.sweep) for run in brought.runs], brought.left, self._window())
+        dialog = RunsDialog(run_lines(brought), brought.left, self._window())
         answer = answered(dialog)
         runs = [brought.runs[k] for k in dialog.chosen]
         if answer == HERE:

@@ -50,7 +50,7 @@ class JoinFacts(QWidget):
         told = (
             model.lens_refused(joined),
             model.head_left_out(joined),
-            model.findings(joined, outing.brief.scene.near_m),
+            model.findings(joined, outing.brief.scene.near_m if outing.shows_plan else None),
         )
         self.findings.setText("\n".join(filter(None, told)))
         self._show_rail()

@@ -131,7 +131,13 @@ def rail_correction(outing: Outing, joined: JoinResult | None) -> tuple[float, f
     """
     rig, near_m = outing.rig, outing.brief.scene.near_m
     solution = joined.solution if joined is not None else None
-    if solution is None or solution.parallax is None or rig.motion != "turn" or rig.rail_mm == 0:
+    if (
+        solution is None
+        or solution.parallax is None
+        or not outing.shows_plan
+        or rig.motion != "turn"
+        or rig.rail_mm == 0
+    ):
         return None
     from idle_lantern.core.registration.solve.parallax import Parallax  # loads the solver, which no start needs
 

@@ -41,7 +41,7 @@ class JoinOnTheMap(QObject):
 
     def _finished(self, shown: ShownPicture) -> None:
         self._draw(shown)
-        planned = [shot.id for shot in self._state.outing.shots(self._state.plan.frames).values()]
+        planned = [shot.id for shot in self._state.outing.shots(self._state.shown_frames).values()]
         found = model.on_map(shown.result, planned)
         self._shapes = JoinOnMap(
             outlines_of(found.tied),

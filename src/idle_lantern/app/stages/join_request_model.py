@@ -71,7 +71,7 @@ def request_for(
         rough=True,
         checkpoints=checkpoints_folder(),
         # the rail that the frames were shot with: a picture made anew is still of those
-        rail_mm=outing.rig.rail_mm if rail_mm is None else rail_mm,
+        rail_mm=outing.rig.rail_mm if rail_mm is None and outing.shows_plan else rail_mm,
     )
 
 

@@ -28,6 +28,7 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
 from idle_lantern.app.widgets.judgement_list import JudgementList
+from idle_lantern.app.widgets.no_plan import NoPlan
 from idle_lantern.app.widgets.page_button import PageButton
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base.judgement import Judgement
@@ -112,7 +113,13 @@ class PlanStage(Stage):
         layout.addWidget(chooser_panel)
         layout.addWidget(self.pages, 1)
         layout.addWidget(takes)
-        self.setLayout(layout)
+        self.desk = panel(layout, "ground")
+        self.no_plan = NoPlan(
+            "These are photographs, and no plan was made for them.",
+            lambda: context.ask("go.frames"),
+            lambda: context.ask("plan.make"),
+        )
+        self.setLayout(column(self.desk, self.no_plan, space=0))
         self.open_topic(0)
         self.state.changed.connect(self._refresh)
         self._refresh({"plan", "choices", "selection"})
@@ -124,6 +131,10 @@ class PlanStage(Stage):
         width = self.pages.width() - _SCROLL_BAR_PX
         pages = max(topic.blocks.height_for(width) for topic in self.topics)
         return max(pages, sum(chooser.height() + 1 for chooser in self.page_buttons)) + 2 * _MARGIN_PX
+
+    def make_plan(self) -> None:
+        """Let an outing from photographs have a plan from now on."""
+        self.state.apply(edits.make_plan_for_photographs())
 
     def open_topic(self, index: int) -> None:
         """Show one of the pages."""
@@ -166,6 +177,8 @@ class PlanStage(Stage):
 
     def _refresh(self, topics: set[str]) -> None:
         plan = self.state.plan
+        self.desk.setVisible(self.state.outing.shows_plan)
+        self.no_plan.setVisible(not self.state.outing.shows_plan)
         if topics & {"plan", "scouts"}:
             self.topics[self.pages.currentIndex()].show_plan(plan)
             for chooser, page in zip(self.page_buttons, self.topics):

@@ -25,6 +25,10 @@ def saving(unsaved_since: float | None, *, reading: bool, open_: bool) -> tuple[
 def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -> dict[str, str]:
     """By stage, in a few words."""
     n, files = len(plan.frames), len(outing.frames)
+    planned = f"{n} frame{'s' if n != 1 else ''}" + ("" if plan.coverage.complete else ", with a hole")
+    taken = f"{guide.shot} of {n} shot" if guide.missing or guide.shot else "nothing shot yet"
+    if not outing.shows_plan:
+        planned, taken = "none made", "from photographs"
     join = {"": "joined", "frames": "frames changed since", "choices": "choices changed since"}
     join |= {"lens": "another lens chosen since", "files": "other files chosen since", "points": "points set since"}
     join |= {"cut": "a link cut since"}
@@ -32,8 +36,8 @@ def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -
     if joined is not None:
         area = crop_box(outing, joined).area
     return {
-        "plan": f"{n} frame{'s' if n != 1 else ''}" + ("" if plan.coverage.complete else ", with a hole"),
-        "field": f"{guide.shot} of {n} shot" if guide.missing or guide.shot else "nothing shot yet",
+        "plan": planned,
+        "field": taken,
         "frames": f"{files} file{'s' if files != 1 else ''}" if files else "none yet",
         "join": join[differs(outing, joined)] if joined is not None else "not joined yet",
         "deliver": units.megapixels(area) if joined is not None else "waits for the join",

@@ -76,7 +76,8 @@ class MapPaint:
         self._ground()
         if shown.image is not None:
             self._picture(shown.image)
-        self._target_field()
+        if self.state.outing.shows_plan:
+            self._target_field()
         if shown.join is not None:  # below the frames, so that numbers stay readable
             self._join(shown.join)
         self._frames()
@@ -176,7 +177,7 @@ class MapPaint:
         painter.setFont(theme.font(theme.SMALL))
         styles = {(state, u): self._style(state, u, many) for state in FrameState for u in (True, False)}
         chosen: list[QPolygonF] = []
-        for frame, shape, state in zip(self.state.plan.frames, shapes, states):
+        for frame, shape, state in zip(self.state.shown_frames, shapes, states):
             pen, brush = styles[state, frame.number in used]
             painter.setPen(pen)
             painter.setBrush(brush)

@@ -94,7 +94,7 @@ class MapView(QWidget):
 
     def _refresh(self, topics: set[str]) -> None:
         if "plan" in topics:
-            self.shapes = planned_outlines(self.state.plan.rig, self.state.plan.frames)
+            self.shapes = planned_outlines(self.state.plan.rig, self.state.shown_frames)
             self._form = None
             marks = len(self.state.plan.brief.scene.marks)
             if self.chosen_mark is not None and self.chosen_mark >= marks:
@@ -164,7 +164,8 @@ class MapView(QWidget):
 
     def edge_at(self, pos: QPointF) -> str | None:
         """Which edge of the wanted field lies under the pointer."""
-        return map_hands.edge_at(self.state.plan.target_field, self.form, pos) if self.editable else None
+        editable = self.editable and self.state.outing.shows_plan
+        return map_hands.edge_at(self.state.plan.target_field, self.form, pos) if editable else None
 
     def mark_at(self, pos: QPointF) -> int | None:
         """Which mark lies under the pointer."""
@@ -172,7 +173,7 @@ class MapView(QWidget):
 
     def frame_at(self, pos: QPointF) -> int | None:
         """Number of the frame whose middle is nearest among those under the pointer."""
-        return map_hands.frame_at(self.state.plan.frames, self.shapes, self.form, pos)
+        return map_hands.frame_at(self.state.shown_frames, self.shapes, self.form, pos)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -183,7 +184,7 @@ class MapView(QWidget):
             used=self.used_numbers(),
             image=self.image,
             scouted=self.scouted,
-            editable=self.editable,
+            editable=self.editable and self.state.outing.shows_plan,
             has_focus=self.hasFocus(),
             chosen_mark=self.chosen_mark,
             join=self.join if self.show_found else None,
@@ -298,9 +299,10 @@ class MapView(QWidget):
         if event is None:
             return
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
-        if step is not None and self.state.plan.frames:
+        frames = self.state.shown_frames
+        if step is not None and frames:
             present = self.state.selected or 0
-            number = min(max(1, present + step), len(self.state.plan.frames))
+            number = min(max(1, present + step), len(frames))
             self.state.select(number)
             self.chosen.emit(number)
         else:

@@ -10,7 +10,7 @@ from typing import Any
 
 from idle_lantern.core.deliver.job import STEPS, CoverNadir, TellInvented
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, Outing, Verdict
+from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, LoggedShot, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
@@ -151,6 +151,29 @@ def add_shot(refs: Sequence[FrameRef], group: CaptureGroup | None = None) -> Edi
         )
 
     return Edit(f"Shoot frame {number}", apply)
+
+
+def log_shot(frame: GridFrame, taken: str) -> Edit:
+    """Log that a planned frame was taken with a camera of one's own; once more means that it was taken again."""
+
+    def apply(outing: Outing) -> Outing:
+        shot = LoggedShot(frame.number, frame.yaw_deg, frame.pitch_deg, taken)
+        skipped = tuple(n for n in outing.skipped if n != frame.number)
+        return replace(outing, logged=(*outing.logged, shot), skipped=skipped)
+
+    return Edit(f"Log frame {frame.number}", apply)
+
+
+def unlog_shot(number: int) -> Edit:
+    """Take what was logged of a planned frame back: it is still to be taken."""
+    return Edit(
+        f"Frame {number} was missed", lambda o: replace(o, logged=tuple(s for s in o.logged if s.number != number))
+    )
+
+
+def make_plan_for_photographs() -> Edit:
+    """Let an outing from photographs have a plan from now on."""
+    return Edit("Make a plan", lambda o: replace(o, plan_made=True))
 
 
 def add_frame(ref: FrameRef) -> Edit:

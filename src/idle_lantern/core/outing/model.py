@@ -60,6 +60,19 @@ class FrameRef:
 
 
 @dataclass(frozen=True)
+class LoggedShot:
+    """A planned frame that was taken with a camera of one's own, logged by hand: its files come later.
+
+    The direction is the planned one, in degrees, so that it counts for that place though the plan is numbered anew.
+    """
+
+    number: Number
+    yaw_deg: Degrees
+    pitch_deg: Degrees
+    taken: Text = ""
+
+
+@dataclass(frozen=True)
 class CaptureGroup:
     """Frames taken of one place: a bracket, repeats or a sensor-shift series; ``chosen`` stands for all.
 
@@ -120,10 +133,16 @@ class Composition:
     box: CropBox | None = None
 
 
+#: What an outing is. Only a simulated one makes frames of the invented place.
+Origin = Literal["planned", "simulated", "photographs"]
+
+
 @dataclass(frozen=True)
 class Outing:
     """One outing.
 
+    ``origin`` says what it is, ``plan_made`` whether anybody changed its plan: one from photographs has none before.
+    ``logged`` are frames taken with a camera of one's own, in order; of one taken again the last entry counts.
     ``brief`` is what the plan is made from; ``given_frames`` are frames of a list made
     elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
@@ -135,6 +154,9 @@ class Outing:
     name: Annotated[str, Meta(max_length=1000)]
     created: Annotated[str, Meta(max_length=100)]
     brief: Brief = field(default_factory=Brief)
+    origin: Origin = "planned"
+    plan_made: bool = False
+    logged: Annotated[tuple[LoggedShot, ...], Meta(max_length=100_000)] = ()
     given_frames: tuple[GridFrame, ...] = ()
     frames: tuple[FrameRef, ...] = ()
     skipped: tuple[Number, ...] = ()
@@ -159,6 +181,11 @@ class Outing:
         """Wanted field and overlap of the brief."""
         return self.brief.target_field
 
+    @property
+    def shows_plan(self) -> bool:
+        """Whether its plan says anything about its frames."""
+        return self.origin != "photographs" or self.plan_made
+
     def frame(self, frame_id: str | None) -> FrameRef | None:
         """The frame of that id."""
         return next((ref for ref in self.frames if ref.id == frame_id), None)
@@ -174,18 +201,28 @@ class Outing:
     def shots(self, planned: Sequence[GridFrame]) -> dict[int, FrameRef]:
         """What ``shot`` says of many planned frames, by number, in one walk over what was shot."""
         wanted, besides = {f.number: f for f in planned}, self.besides()
+        logged = {shot.number: (shot.yaw_deg, shot.pitch_deg) for shot in self.logged}
         found: dict[int, FrameRef] = {}
         for ref in reversed(self.frames):
             frame = wanted.get(ref.number) if ref.number is not None else None
             if frame is None or frame.number in found or ref.id in besides:
                 continue
-            if (
-                ref.yaw_deg is not None
-                and ref.pitch_deg is not None
-                and same_place((ref.yaw_deg, ref.pitch_deg), (frame.yaw_deg, frame.pitch_deg), self._field_deg(ref))
-            ):
+            told = ref.yaw_deg is not None and ref.pitch_deg is not None
+            at = (ref.yaw_deg or 0.0, ref.pitch_deg or 0.0) if told else logged.get(frame.number)
+            if at is not None and same_place(at, (frame.yaw_deg, frame.pitch_deg), self._field_deg(ref)):
                 found[frame.number] = ref
         return found
+
+    def logged_numbers(self, planned: Sequence[GridFrame]) -> set[int]:
+        """Numbers of the planned frames that were logged as taken, where they are planned now."""
+        wanted = {f.number: f for f in planned}
+        across, up = (math.degrees(a) for a in self.rig.lens().field_rad())
+        return {
+            shot.number
+            for shot in self.logged
+            if (frame := wanted.get(shot.number)) is not None
+            and same_place((shot.yaw_deg, shot.pitch_deg), (frame.yaw_deg, frame.pitch_deg), (across, up))
+        }
 
     def exposures_beside(self, frame_id: str) -> tuple[tuple[FrameRef, float], ...]:
         """The other exposures of the bracket that a frame stands for, each with its EV against that frame."""

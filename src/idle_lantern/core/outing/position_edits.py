@@ -27,7 +27,8 @@ class BroughtPosition:
 def bring_positions(positions: Sequence[BroughtPosition]) -> Edit:
     """Add what a card holds: frames, with their brackets and repeats held together; files already there are left.
 
-    Bookends are no positions and stay where they are.
+    Bookends are no positions and stay where they are. An outing for which nothing was planned is one from photographs from
+    then on. Where as many positions come as were logged, they are taken for those, in order.
     """
     made = [
         (p, tuple(FrameRef(f, twin=t) for f, t in zip(p.files, p.twins or (None,) * len(p.files))), new_id())
@@ -38,14 +39,18 @@ def bring_positions(positions: Sequence[BroughtPosition]) -> Edit:
     def apply(outing: Outing) -> Outing:
         there = {ref.file for ref in outing.frames}
         frames, groups = list(outing.frames), list(outing.groups)
-        for position, refs, group in made:
-            new = [ref for ref in refs if ref.file not in there]
+        in_log = outing.logged if len(outing.logged) == len(made) and not outing.frames else ()
+        for place, (position, refs, group) in enumerate(made):
+            number = in_log[place].number if in_log else None
+            new = [replace(ref, number=number) for ref in refs if ref.file not in there]
             frames += new
             if len(refs) > 1 and len(new) == len(refs):
                 ids = tuple(ref.id for ref in refs)
                 ev = position.ev if position.kind == "bracket" else ()
                 groups.append(CaptureGroup(group, position.kind, ids, ids[position.chosen], ev))
-        return replace(outing, frames=tuple(frames), groups=tuple(groups))
+        planless = outing.origin == "planned" and not outing.plan_made and not outing.logged and not outing.frames
+        origin = "photographs" if planless else outing.origin
+        return replace(outing, frames=tuple(frames), groups=tuple(groups), origin=origin)
 
     return Edit(f"Bring in {count} picture{'s' if count != 1 else ''}", apply)
 

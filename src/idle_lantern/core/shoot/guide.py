@@ -44,7 +44,7 @@ class Guide:
 def guide(plan: Plan, outing: Outing, at: int | None = None) -> Guide:
     """State of the shoot; ``at`` is the frame chosen by hand as the next one."""
     shots = outing.shots(plan.frames)
-    done = set(shots)
+    done = set(shots) | (outing.logged_numbers(plan.frames) if outing.logged else set())
     counted = {ref.id for ref in shots.values()}
     # as long as the plan stands as it was shot, every shot counts for its frame and there is nothing to look for
     others = [ref for ref in outing.frames_to_join() if ref.id not in counted and ref.number is not None]

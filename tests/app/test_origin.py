@@ -1,0 +1,140 @@
+"""What an outing is: planned, simulated or from photographs, and what each offers in the real window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QApplication, QLabel
+from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
+
+from idle_lantern.app.widgets.new_outing import NewOutingDialog
+from idle_lantern.app.window import Window
+from idle_lantern.core.outing import edits
+
+KEY = Qt.Key
+
+
+@pytest.fixture
+def planned(window: Window) -> Window:
+    """An outing with a plan of three frames that nobody shot yet, for a camera of one's own."""
+    window.outings.begin("Planned")
+    window.state.apply(edits.set_rig("Small camera", width_px=600, height_px=400, focal_mm=20.0))
+    window.state.apply(edits.set_target_field("Narrow", left_deg=-40, right_deg=40, low_deg=-15, high_deg=15))
+    window.go("field")
+    return window
+
+
+def test_a_planned_outing_logs_and_never_invents_a_frame(qtbot: QtBot, planned: Window, settled: Callable):
+    state, stage = planned.state, planned.field_stage
+    count = len(state.plan.frames)
+    qtbot.keyClick(planned, KEY.Key_Space)
+    settled(planned)
+    assert state.outing.frames == ()
+    assert [shot.number for shot in state.outing.logged] == [1]
+    assert state.guide.next_number == 2
+    assert not stage.all_button.isVisible()
+    assert not stage.stand_ins.isVisible()
+    qtbot.keyClick(planned, KEY.Key_Space, Qt.KeyboardModifier.ShiftModifier)
+    assert "Only the simulated camera" in planned.message_text()
+    qtbot.keyClick(planned, KEY.Key_X)  # it was missed
+    assert state.outing.logged == ()
+    assert state.guide.next_number == 1
+    for _ in range(count):
+        qtbot.keyClick(planned, KEY.Key_Space)
+    assert state.guide.missing == ()
+    assert "Bring the card in" in stage.missing.text()
+    planned.state.undo()
+    assert state.guide.missing == (count,)
+
+
+def test_a_card_is_taken_for_the_frames_that_were_logged(
+    qtbot: QtBot, planned: Window, settled: Callable, row_set: FrameFiles
+):
+    state = planned.state
+    qtbot.keyClick(planned, KEY.Key_Space)
+    qtbot.keyClick(planned, KEY.Key_A)  # the first one again: the later file counts
+    qtbot.keyClick(planned, KEY.Key_Space)
+    assert [shot.number for shot in state.outing.logged] == [1, 1, 2]
+    planned.frames_stage.bringing.bring(list(row_set.paths[:3]))
+    qtbot.waitUntil(lambda: len(state.outing.frames) == 3, timeout=30_000)
+    settled(planned)
+    assert [ref.number for ref in state.outing.frames] == [1, 1, 2]
+    assert [ref.file for ref in state.outing.frames_to_join()] == [ref.file for ref in state.outing.frames[1:]]
+    assert state.outing.origin == "planned"
+    state.select(2)
+    assert state.selected_id == state.outing.frames[2].id
+
+
+def test_pictures_brought_into_an_untouched_outing_show_no_plan(
+    qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles
+):
+    """Space in Field put an invented frame among those of a card; the default plan hatched false gaps over them."""
+    window.outings.begin("Card")
+    state = window.state
+    window.frames_stage.bringing.bring(list(row_set.paths[:3]))
+    qtbot.waitUntil(lambda: len(state.outing.frames) == 3, timeout=30_000)
+    settled(window)
+    assert state.outing.origin == "photographs"
+    assert window.map.shapes == []
+    assert window.tabs["plan"].accessibleDescription() == "none made"
+    assert window.tabs["field"].accessibleDescription() == "from photographs"
+    for stage in ("field", "plan"):
+        window.go(stage)
+        page = window.pages[stage]
+        assert not page.desk.isVisible()
+        assert "no plan was made" in page.no_plan.findChild(QLabel, "no-plan").text()
+    window.go("field")
+    for key in (KEY.Key_Space, KEY.Key_A, KEY.Key_S):
+        qtbot.keyClick(window, key)
+        settled(window)
+        assert len(state.outing.frames) == 3
+        assert state.outing.logged == state.outing.skipped == ()
+    state.undo()
+    assert state.outing.origin == "planned"
+    assert window.tabs["plan"].accessibleDescription() != "none made"
+    state.redo()
+    window.go("plan")
+    qtbot.mouseClick(window.plan_stage.no_plan.plan_button, Qt.MouseButton.LeftButton)
+    assert window.plan_stage.desk.isVisible()
+    assert len(window.map.shapes) == len(state.plan.frames)
+
+
+def test_a_plan_is_tried_in_the_invented_place_in_an_outing_of_its_own(
+    qtbot: QtBot, planned: Window, settled: Callable
+):
+    own = planned.state.folder
+    qtbot.keyClick(planned, KEY.Key_Space)
+    brief = planned.state.outing.brief
+    qtbot.mouseClick(planned.field_stage.try_button, Qt.MouseButton.LeftButton)
+    state = planned.state
+    assert state.folder != own
+    assert (state.outing.origin, state.outing.brief, state.outing.logged) == ("simulated", brief, ())
+    assert planned.stage == "field"
+    qtbot.keyClick(planned, KEY.Key_Space)
+    qtbot.waitUntil(lambda: len(state.outing.frames) == 1, timeout=30_000)
+    settled(planned)
+    assert planned.open_outing(Path(own))
+    assert state.outing.frames == ()
+
+
+@pytest.mark.parametrize(("origin", "stage"), [("planned", "plan"), ("simulated", "plan"), ("photographs", "frames")])
+def test_a_new_outing_says_what_it_is(
+    qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch, origin: str, stage: str
+):
+    monkeypatch.setattr(window.frames_stage.bringing, "ask_files", lambda: None)
+
+    def answer() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, NewOutingDialog)
+        dialog.choices[origin].setChecked(True)
+        qtbot.keyClicks(dialog.field, "Quay")
+        qtbot.keyClick(dialog.field, KEY.Key_Return)
+
+    QTimer.singleShot(50, answer)
+    window.trigger("outing.new")
+    assert (window.state.outing.name, window.state.outing.origin) == ("Quay", origin)
+    assert window.stage == stage
