@@ -9,8 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtCore import QPointF
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
@@ -114,24 +113,6 @@ def test_pictures_are_brought_into_the_outing_they_were_dropped_on(
     settled(window)
     assert window.state.outing.frames == ()
     assert [Path(r.file).name for r in document.load(first).frames] == ["f00.jpg", "f01.jpg"]
-
-
-def test_files_dropped_from_a_file_manager_come_in(
-    qtbot: QtBot, window: Window, settled: Callable, row_set: FrameFiles
-):
-    mime = QMimeData()
-    mime.setUrls([QUrl.fromLocalFile(str(p)) for p in row_set.paths[:2]])
-    place, copy, none = QPointF(40, 40), Qt.DropAction.CopyAction, Qt.KeyboardModifier.NoModifier
-    entering = QDragEnterEvent(place.toPoint(), copy, mime, Qt.MouseButton.LeftButton, none)
-    window.frames_stage.dragEnterEvent(entering)
-    assert entering.isAccepted()
-    window.frames_stage.dropEvent(QDropEvent(place, copy, mime, Qt.MouseButton.LeftButton, none))
-    settled(window)
-    assert len(window.state.outing.frames) == 2
-    assert window.stage == "frames"
-    # what files hold is known once they were read
-    assert [r.sha256 for r in window.state.outing.frames] == [sha256_of(p) for p in row_set.paths[:2]]
-    assert window.state.history.undo_title.startswith("Bring in"), "reading files is nothing to undo"
 
 
 def test_undo_keeps_what_was_found_out_about_files(window: Window, settled: Callable, row_set: FrameFiles):

@@ -85,6 +85,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+Shift+I",
         lambda w: w.frames_stage.bringing.ask_folder(),
     ),
+    Action("outing.paste", "Bring in the files that were copied", "Outing", "Ctrl+V", lambda w: w.paste()),
     Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.commands.save_angles()),
     Action("outing.card", "Save the field card …", "Outing", "Ctrl+K", lambda w: w.plan_stage.commands.save_card()),
     Action("outing.save_plan", "Save the plan as a file …", "Outing", "", lambda w: w.plan_stage.commands.save_plan()),

@@ -7,6 +7,7 @@ import logging
 import os
 import signal
 import sys
+from collections.abc import Sequence
 from importlib import resources
 from pathlib import Path
 
@@ -40,8 +41,8 @@ def has_display() -> bool:
     return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
 
 
-def run(outing: Path | None = None) -> int:
-    """Open the window and stay until it is closed."""
+def run(outing: Path | None = None, brought: Sequence[Path] = ()) -> int:
+    """Open the window, with an outing or with files that were given at the start, and stay until it is closed."""
     errors.start_logging()
     session = Session()
     crashes = session.begin()
@@ -52,7 +53,7 @@ def run(outing: Path | None = None) -> int:
     errors.catch_all(window.state)
     ender = _Ender(window)
     window.show()
-    QTimer.singleShot(0, lambda: _first_outing(window, outing, crashes))
+    QTimer.singleShot(0, lambda: _first_outing(window, outing, crashes, brought))
     code = app.exec()
     signal.set_wakeup_fd(-1)
     session.end()
@@ -94,7 +95,7 @@ class _Ender(QObject):
         self._window.end_now()
 
 
-def _first_outing(window: Window, outing: Path | None, crashes: list[Crash]) -> None:
+def _first_outing(window: Window, outing: Path | None, crashes: list[Crash], brought: Sequence[Path] = ()) -> None:
     told: list[str] = []
     listening = window.state.message.connect(lambda sentence, problem: told.append(sentence) if problem else None)
     last = Path(window.context.settings.last_outing) if window.context.settings.last_outing else None
@@ -108,6 +109,8 @@ def _first_outing(window: Window, outing: Path | None, crashes: list[Crash]) -> 
         if faults:  # why the last one is not open matters more than where the new one lies
             window.tell(faults[0], True)
     window.state.message.disconnect(listening)
+    if brought:
+        window.arrivals.take(brought, anew=True)
     if window.context.settings.screen_profile:
         window.show_for_screen(window.context.settings.screen_profile)
     if crashes:

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QResizeEvent
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
@@ -25,6 +25,7 @@ from idle_lantern import __version__
 from idle_lantern.app import display, theme
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.actions import STAGES, by_id
+from idle_lantern.app.arrivals import Arrivals, paths_in
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.map_pictures import MapPictures
 from idle_lantern.app.menus import Menus
@@ -89,6 +90,8 @@ class Window(QMainWindow):
         self.placing.place(self.screen())
         self.menus = Menus(self, self.trigger, lambda action: bool(action.ready(self)))
         self.menus.history = lambda: self.state.history
+        self.arrivals = Arrivals(self.context, self.outings, self.plan_stage.commands, self.frames_stage.bringing, self)
+        self.setAcceptDrops(True)
         self._connect()
         app = QApplication.instance()
         if isinstance(app, QApplication):
@@ -344,6 +347,21 @@ class Window(QMainWindow):
     def _chosen_on_map(self, number: int) -> None:
         if self.stage == "field":
             self.state.go_to(number)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Files may be dropped on any stage."""
+        if event is not None and paths_in(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        if event is not None:
+            event.acceptProposedAction()
+            self.arrivals.take_data(event.mimeData())
+
+    def paste(self) -> None:
+        """Bring in the files that lie on the clipboard."""
+        clipboard = QApplication.clipboard()
+        self.arrivals.take_data(None if clipboard is None else clipboard.mimeData())
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)

@@ -7,6 +7,7 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import NoReturn
 
 from idle_lantern import __version__
@@ -45,8 +46,12 @@ def _run(arguments: list[str]) -> int:
         )
     if not arguments:
         return _window()
+    if _are_files(arguments):
+        return _window(arguments)
     parser = _Parser(
-        prog="idle-lantern", description="Plan, shoot, join and deliver panoramas. Without a command: the window."
+        prog="idle-lantern",
+        description="Plan, shoot, join and deliver panoramas. Without a command: the window, with the outing, folder or files that are "
+        "named.",
     )
     parser.add_argument("--version", action="version", version=f"Idle Lantern {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
@@ -58,13 +63,19 @@ def _run(arguments: list[str]) -> int:
     return _window() if args.command is None else int(args.run(args))
 
 
-def _window() -> int:
+def _are_files(arguments: Sequence[str]) -> bool:
+    """Whether the window is to open with files: the first word is no command and lies on disk."""
+    first = arguments[0]
+    return first not in COMMANDS and not first.startswith("-") and os.path.exists(first)
+
+
+def _window(files: Sequence[str] = ()) -> int:
     # Qt is imported only when a window is wanted
     from idle_lantern.app.main import has_display, run
 
     if not has_display():
         raise InputError("There is no display to open a window on", remedy="Commands: idle-lantern --help")
-    return run()
+    return run(brought=[Path(name) for name in files])
 
 
 if __name__ == "__main__":

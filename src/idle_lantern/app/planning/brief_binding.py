@@ -125,6 +125,7 @@ class BriefBinding:
     ) -> QLineEdit:
         """A line of text; ``parse`` may refuse it with an ``InputError``."""
         field = QLineEdit()
+        field.setAcceptDrops(False)
         field.setAccessibleName(name)
         field.setObjectName(f"field-{key}")
 

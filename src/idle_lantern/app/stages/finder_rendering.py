@@ -16,7 +16,6 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.plan.grid_frame import GridFrame
 
-
 #: Size and tone of the empty finder.
 _EMPTY_PX, _EMPTY_GREY = 300, 58
 

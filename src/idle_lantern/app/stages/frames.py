@@ -5,8 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
@@ -30,7 +28,6 @@ class FramesStage(Stage):
 
     def __init__(self, context: AppContext) -> None:
         super().__init__(context)
-        self.setAcceptDrops(True)
         self.bringing = Bringing(context, self)
         self.loader = FrameLoader(context, self)
         self.loader.came.connect(self._loaded)
@@ -95,16 +92,6 @@ class FramesStage(Stage):
         if self._viewed == frame and at is not None:
             self.view.show_place(*at)
         self.state.select(None, frame)
-
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        mime = event.mimeData() if event else None
-        if event is not None and mime is not None and mime.hasUrls():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent | None) -> None:
-        mime = event.mimeData() if event else None
-        if mime is not None:
-            self.bringing.bring([Path(u.toLocalFile()) for u in mime.urls() if u.isLocalFile()])
 
     # --- actions ----------------------------------------------------------------
 

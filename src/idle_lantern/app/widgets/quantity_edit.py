@@ -33,6 +33,7 @@ class QuantityEdit(QLineEdit):
     ) -> None:
         super().__init__(parent)
         self.setAccessibleName(name)
+        self.setAcceptDrops(False)  # files that are dropped here are meant for the window
         self.setProperty("kind", "figure")
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._name, self._parse, self._write, self._step = name, parse, write, step
