@@ -286,7 +286,9 @@ def test_actions_have_unique_ids_and_no_key_twice_in_a_stage():
 
 
 def _finder(window: Window) -> ActionFinder:
-    return ActionFinder(lambda action: bool(action.ready(window)), window.trigger, window)
+    return ActionFinder(
+        lambda action: bool(action.ready(window)), lambda action: action.why_not(window), window.trigger, window
+    )
 
 
 def test_every_action_is_in_a_menu_and_can_be_found(window: Window, qtbot: QtBot):
@@ -507,13 +509,13 @@ def test_keys_open_menus_and_what_cannot_run_says_why(qtbot: QtBot, window: Wind
     assert shoot.text().startswith("Shoot this frame")
     window.go("frames")
     qtbot.keyClick(window, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier)
-    assert "Joining needs two frames" in window.message_text()
+    assert "A join needs at least two frames" in window.message_text()
     qtbot.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
     assert "Nothing is joined yet" in window.message_text()
 
 
 def test_the_finder_says_why_an_action_cannot_run(qtbot: QtBot, window: Window):
-    finder = ActionFinder(lambda a: bool(a.ready(window)), window.trigger, window)
+    finder = ActionFinder(lambda a: bool(a.ready(window)), lambda a: a.why_not(window), window.trigger, window)
     qtbot.addWidget(finder)
     finder.show()
     qtbot.keyClicks(finder.search, "write the picture")

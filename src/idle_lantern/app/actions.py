@@ -30,7 +30,12 @@ class Action:
     run: Callable[[Window], object]
     stage: str = ""
     ready: Callable[[Window], bool] = lambda _w: True
-    needs: str = ""
+    needs: str | Callable[[Window], str] = ""
+
+    def why_not(self, window: Window) -> str:
+        """Why it cannot run now, in a sentence."""
+        told = self.needs if isinstance(self.needs, str) else self.needs(window)
+        return told or f"{self.title.rstrip(' …')}: not possible now."
 
 
 def _go(stage: str) -> Callable[[Window], object]:
@@ -38,7 +43,10 @@ def _go(stage: str) -> Callable[[Window], object]:
 
 
 def _under_join(
-    part: str, ready: Callable[[Window], bool], needs: str, *rows: tuple[str, str, str, Callable[[Window], object]]
+    part: str,
+    ready: Callable[[Window], bool],
+    needs: str | Callable[[Window], str],
+    *rows: tuple[str, str, str, Callable[[Window], object]],
 ) -> tuple[Action, ...]:
     """Actions of the Join stage that can run under one condition; a row is name, title, keys, what it does."""
     return tuple(
@@ -103,7 +111,7 @@ ACTIONS: tuple[Action, ...] = (
         "Undo",
         "Edit",
         "Ctrl+Z",
-        lambda w: w.state.undo(),
+        lambda w: w.undo(),
         ready=lambda w: bool(w.state.history.undo_title),
         needs="There is nothing to undo.",
     ),
@@ -112,7 +120,7 @@ ACTIONS: tuple[Action, ...] = (
         "Redo",
         "Edit",
         "Ctrl+Shift+Z",
-        lambda w: w.state.redo(),
+        lambda w: w.redo(),
         ready=lambda w: bool(w.state.history.redo_title),
         needs="There is nothing to redo.",
     ),
@@ -297,7 +305,7 @@ ACTIONS: tuple[Action, ...] = (
         "Ctrl+J",
         lambda w: w.join_stage.run_join(),
         ready=lambda w: w.join_stage.can_join(),
-        needs="Joining needs two frames at least, and no join that runs. Shoot some, or bring pictures in under Frames.",
+        needs=lambda w: w.join_stage.cannot_join(),
     ),
     Action(
         "join.here",
@@ -365,7 +373,7 @@ ACTIONS: tuple[Action, ...] = (
     *_under_join(
         "walk",
         lambda w: w.join_stage.walk.hands.can_paint(),
-        "There is no picture to paint on, or it is being composed: C goes back to the join.",
+        lambda w: w.join_stage.walk.hands.needs(),
         ("place", "Choose a place by a click", "W", lambda w: w.join_stage.walk.hands.use("place")),
         ("hide", "Hide by brush on the picture", "D", lambda w: w.join_stage.walk.hands.use("hide")),
         ("seam", "Move a seam by dragging", "V", lambda w: w.join_stage.walk.hands.use("seam")),
@@ -394,7 +402,7 @@ ACTIONS: tuple[Action, ...] = (
     *_under_join(
         "compose",
         lambda w: w.join_stage.compose.active or w.join_stage.compose.can_compose(),
-        "There is no picture to compose yet: join the frames first.",
+        lambda w: w.join_stage.compose.needs(),
         ("open", "Compose the picture: projection, level, crop, rim", "C", lambda w: w.join_stage.toggle_compose()),
     ),
     *_under_join(

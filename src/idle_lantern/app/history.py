@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 from idle_lantern.core.outing.model import Outing
 
@@ -16,6 +16,42 @@ class Step:
     title: str
     outing: Outing
     merge: str = ""
+
+
+#: Where each part of the document is seen; what is not named here is seen everywhere.
+_SEEN_IN = {
+    "brief": ("plan",),
+    "given_frames": ("plan",),
+    "plan_made": ("plan", "field"),
+    "put_aside": ("plan",),
+    "scouts": ("plan", "field"),
+    "skipped": ("field", "plan"),
+    "logged": ("field",),
+    "note": ("field", "logbook"),
+    "checked": ("field", "plan"),
+    "groups": ("frames",),
+    "composition": ("join", "deliver"),
+    "delivery": ("deliver",),
+    "verdicts": ("join",),
+}
+#: Of the choices of the join those that are seen elsewhere too.
+_CHOICES_SEEN_IN = {"left_out": ("frames", "join"), "development": ("frames", "join")}
+
+
+def seen_in(one: Outing, other: Outing) -> tuple[str, ...]:
+    """The stages that show how two states of the document differ, the likeliest first; empty where all do."""
+    stages: list[str] = []
+    if one.frames != other.frames:
+        apart = {r.id: r for r in one.frames}.keys() ^ {r.id: r for r in other.frames}.keys()
+        shot = any(r.number is not None for o in (one, other) for r in o.frames if r.id in apart)
+        stages += ["field", "frames"] if shot else ["frames"]
+    for part, where in _SEEN_IN.items():
+        if getattr(one, part) != getattr(other, part):
+            stages += where
+    for choice in fields(one.choices):
+        if getattr(one.choices, choice.name) != getattr(other.choices, choice.name):
+            stages += _CHOICES_SEEN_IN.get(choice.name, ("join",))
+    return tuple(dict.fromkeys(stages))
 
 
 class History:
@@ -54,6 +90,16 @@ class History:
         step = self._redo.pop()
         self._undo.append(Step(step.title, present))
         return step
+
+    @property
+    def next_undo(self) -> Step | None:
+        """The step that undo would take back."""
+        return self._undo[-1] if self._undo else None
+
+    @property
+    def next_redo(self) -> Step | None:
+        """The step that redo would bring back."""
+        return self._redo[-1] if self._redo else None
 
     @property
     def undo_title(self) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from threading import Lock
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
 from idle_lantern.app.tasks import Task, TaskRunner
@@ -75,10 +75,6 @@ class JoinRunner(QObject):
         self._task: Task | None = None
         #: Held by the join that runs: one that was stopped is still on its way out when the next one begins.
         self._one = Lock()
-        # told when the work is off the list, so that who listens may begin the next
-        self._ending = QTimer(self)
-        self._ending.setSingleShot(True)
-        self._ending.timeout.connect(self.ended)
         self.place: OutingPlace | None = None
 
     @property
@@ -131,19 +127,26 @@ class JoinRunner(QObject):
             elif isinstance(product, LanternError):
                 self._state.message.emit(f"{product.sentence} The picture is there all the same.", True)
 
+        came: list[bool] = []
         self._task = self._tasks.start(
             JOINING,
             work,
-            lambda _r: self._ending.start(0),
+            lambda _r: came.append(True),
             lambda error: self._fail(error, place),
             weights=STAGE_WEIGHTS,
             on_partial=taken,
+            # told when the work is off the list, so that who listens may begin the next
+            on_ended=lambda: self.ended.emit() if came else None,
         )
+
+    def stop(self) -> None:
+        """Stop the join of the open outing, for another one in its place."""
+        if self.busy_here and self._task is not None:
+            self._task.cancel()
 
     def start_instead(self, request: JoinRequest, place: OutingPlace) -> None:
         """Run a request in place of the one that runs for the same outing."""
-        if self.busy_here and self._task is not None:
-            self._task.cancel()
+        self.stop()
         self.start(request, place)
 
     def _take(self, product: ShownPicture, place: OutingPlace) -> None:

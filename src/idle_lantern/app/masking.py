@@ -171,7 +171,15 @@ class MaskDialog(QDialog):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         held = event.modifiers() if event is not None else Qt.KeyboardModifier.NoModifier
         if event is not None and event.key() == Qt.Key.Key_Z and held & Qt.KeyboardModifier.ControlModifier:
-            if held & Qt.KeyboardModifier.ShiftModifier:
+            again = bool(held & Qt.KeyboardModifier.ShiftModifier)
+            step = self._state.history.next_redo if again else self._state.history.next_undo
+            if (
+                step is None or step.outing.choices.masks == self._state.outing.choices.masks
+            ):  # not what this dialog shows
+                self.told.setText(
+                    "Nothing that was painted is left to take back." if not again else "Nothing to bring back."
+                )
+            elif again:
                 self._state.redo()
             else:
                 self._state.undo()

@@ -138,11 +138,12 @@ class TaskRunner(QObject):
         *,
         weights: dict[str, float] | None = None,
         on_partial: Callable[[Any], None] | None = None,
+        on_ended: Callable[[], None] | None = None,
         quiet: bool = False,
     ) -> Task:
         """Run ``work(task)`` off the thread; the callbacks run on the interface thread.
 
-        ``quiet`` work (a look through the finder) is too small to be shown or stopped. Once closed nothing is started.
+        ``on_ended`` is called when it is off the list, however it ended. ``quiet`` work (a look through the finder) is too small to be shown or stopped. Once closed nothing is started.
         """
         task = Task(title, work, weights or {})
         if self._closed:  # the window is closing: nobody would take what it brings, and it would outlive all else
@@ -152,7 +153,7 @@ class TaskRunner(QObject):
         task.failed.connect(self._while_open(on_failed))
         if on_partial is not None:
             task.partial.connect(self._while_open(on_partial))
-        task.ended.connect(self._while_open(lambda: self._ended(task)))
+        task.ended.connect(self._while_open(lambda: self._ended(task, on_ended)))
         self._tasks.append(task)
         self._tick.start()
         self._pool.start(_Runnable(task))
@@ -168,7 +169,7 @@ class TaskRunner(QObject):
 
         return guarded
 
-    def _ended(self, task: Task) -> None:
+    def _ended(self, task: Task, on_ended: Callable[[], None] | None) -> None:
         if task in self._tasks:
             self._tasks.remove(task)
         task.deleteLater()
@@ -177,6 +178,8 @@ class TaskRunner(QObject):
             if not task.quiet:
                 give_back()  # what large work held must not stay with a window that is open all day
         self.changed.emit()
+        if on_ended is not None:
+            on_ended()
 
     @property
     def shown(self) -> Task | None:

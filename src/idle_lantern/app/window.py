@@ -27,6 +27,7 @@ from idle_lantern.app import settings as settings_module
 from idle_lantern.app.actions import STAGES, by_id
 from idle_lantern.app.arrivals import Arrivals, paths_in
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.history import Step, seen_in
 from idle_lantern.app.map_pictures import MapPictures
 from idle_lantern.app.menus import Menus
 from idle_lantern.app.outings import Outings
@@ -182,7 +183,25 @@ class Window(QMainWindow):
         if action.ready(self):
             action.run(self)
         else:
-            self.tell(action.needs or f"{action.title.rstrip(' …')}: not possible now.", True)
+            self.tell(action.why_not(self), True)
+
+    def undo(self) -> None:
+        """Take the last edit back, where the open stage shows it; else open the stage that does, and say what comes next."""
+        if self._shows(self.state.history.next_undo, "Undo takes back", "Ctrl + Z"):
+            self.state.undo()
+
+    def redo(self) -> None:
+        """Make the edit taken back again; as ``undo``."""
+        if self._shows(self.state.history.next_redo, "Redo brings back", "Ctrl + Shift + Z"):
+            self.state.redo()
+
+    def _shows(self, step: Step | None, what: str, keys: str) -> bool:
+        where = () if step is None else seen_in(step.outing, self.state.outing)
+        if step is None or not where or self.stage in where:
+            return True
+        self.go(where[0])
+        self.tell(f"{what} '{step.title}' next, which is seen here. Press {keys} once more to do it.", False)
+        return False
 
     def go(self, stage: str) -> None:
         """Open a stage."""
@@ -220,7 +239,7 @@ class Window(QMainWindow):
 
     def find_action(self) -> None:
         """Open the searchable list."""
-        answered(ActionFinder(lambda action: bool(action.ready(self)), self.trigger, self))
+        answered(ActionFinder(lambda a: bool(a.ready(self)), lambda a: a.why_not(self), self.trigger, self))
 
     def about(self) -> None:
         """Version, licence, where things are kept."""

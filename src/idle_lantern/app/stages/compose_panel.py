@@ -11,6 +11,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.display import to_qimage
 from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.stages.compose_hand import ComposeHand
+from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.stages.projection_sliders import ProjectionSliders
 from idle_lantern.app.widgets.basics import button, column, form, label, row
 from idle_lantern.app.widgets.chooser import Chooser
@@ -113,8 +114,14 @@ class ComposePanel(QWidget):
     # --- opening ------------------------------------------------------------------
 
     def can_compose(self) -> bool:
-        """Whether there is a picture whose frames are there."""
-        return self._state.joined is not None and self._state.solution is not None
+        """Whether there is a picture whose frames are there, and which is of the frames that are to be joined."""
+        return self._state.solution is not None and not self.needs()
+
+    def needs(self) -> str:
+        """Why there is nothing to compose."""
+        if self._state.solution is None:
+            return "There is no picture to compose yet: join the frames first."
+        return must_join_again(self._state.outing, self._state.joined)
 
     def open(self) -> None:
         """Begin to compose."""
@@ -139,7 +146,8 @@ class ComposePanel(QWidget):
 
     def next_projection(self) -> None:
         """The next one, round and round."""
-        self.choose_projection(model.next_projection(PROJECTIONS, self._present()))
+        chosen = self._choices.projection  # its picture may still be on its way
+        self.choose_projection(model.next_projection(PROJECTIONS, self._present() if chosen == "auto" else chosen))
 
     def _present(self) -> str:
         return "" if self.hand.joined is None else self.hand.joined.canvas.projection.name
@@ -223,8 +231,9 @@ class ComposePanel(QWidget):
             self.reason.setText(f"{best.title} suits: {best.suits[0].lower()}{best.suits[1:]}")
 
     def _follow(self, topics: set[str]) -> None:
-        if "outing" in topics and "join" in topics and self.active and self._state.joined is None:
-            self.hand.use_tool("")
+        if self.active and topics & {"outing", "frames", "choices", "join"} and not self.can_compose():
+            self._context.tell(f"The picture is no longer composed. {self.needs()}")
+            self.close_down()
         if self._state.joined is not self.hand.joined and self.active:
             self.hand.forget_trial()
             self._fetch()

@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import ghost_model as model
+from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.widgets.basics import button, row
 from idle_lantern.core.base.errors import LanternError
@@ -56,6 +57,12 @@ class GhostBar(QWidget):
         joined, place = self._state.joined, self._state.place
         if self.at is None or joined is None or place is None or not self._state.may_change():
             return
+        why_not = must_join_again(self._state.outing, joined) or model.as_it_is(
+            self._ghosts[self.at[0]], way, self.at[1]
+        )
+        if why_not:
+            self._context.tell(why_not)
+            return
         try:
             edit = model.show_ghost(self._state.outing, place.folder, joined, self._ghosts[self.at[0]], way, self.at[1])
         except LanternError as error:
@@ -68,9 +75,13 @@ class GhostBar(QWidget):
         self.refresh()
 
     def _follow(self, topics: set[str]) -> None:
-        if topics & {"join", "outing"}:
+        if "join" in topics:
+            # the same place of the picture that an act made: what was done there can be compared
+            before = None if self.at is None else self._ghosts[self.at[0]].places[self.at[1]]
             self._ghosts = model.ghosts_of(self._state.joined)
-            self.at = None
+            self.at = None if before is None else model.found_again(self._ghosts, before)
+            if self.at is not None:
+                self._walk.tell_of_place(model.told(self._ghosts, self.at))
             self.refresh()
 
     def refresh(self) -> None:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
+
+import numpy as np
 
 from idle_lantern.app.stages.hands_model import masks_so_far, paint_masks
 from idle_lantern.app.stages.walk_model import WalkStop, ids_by_name
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.compositing.render.single_frame import FrameArea, let_show
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import Outing
@@ -58,12 +62,23 @@ def ghosts_of(joined: JoinResult | None) -> tuple[GhostChoice, ...]:
     )  # fmt: skip
 
 
+def as_it_is(ghost: GhostChoice, way: Way, at: int) -> str:
+    """Why showing a thing as wished changes nothing, in a sentence; empty where it changes something."""
+    wanted = [way == "always" or (way == "once" and n == at) for n in range(len(ghost.places))]
+    if wanted != [place.shown for place in ghost.places]:
+        return ""
+    told = {"once": "at this place and nowhere else", "never": "nowhere", "always": "at every place"}[way]
+    return f"The picture shows this thing {told} already: nothing was changed. What stands there still is hidden by brush, with D."
+
+
 def stop_at(joined: JoinResult, place: GhostPlaceShown) -> WalkStop:
     """A place of a thing as one of the walk: its frames can be blinked and tried."""
     ids = ids_by_name(joined)
+    ray = joined.canvas.directions(np.array([place.u, place.v]))
+    azimuth, altitude = (math.degrees(float(a)) for a in azimuth_altitude(np.nan_to_num(ray)))
     names = (place.frame, place.instead)
     frames = tuple(ids[n] for n in names if n in ids)
-    return WalkStop(place.u, place.v, place.width, place.height, "", 0.0, frames, names, "", 0.0, 0.0, 0.0)
+    return WalkStop(place.u, place.v, place.width, place.height, "", 0.0, frames, names, "", 0.0, azimuth, altitude)
 
 
 def told(ghosts: tuple[GhostChoice, ...], at: tuple[int, int]) -> str:
@@ -73,6 +88,18 @@ def told(ghosts: tuple[GhostChoice, ...], at: tuple[int, int]) -> str:
     where = f", place {k + 1} of {len(ghost.places)}" if len(ghost.places) > 1 else ""
     now = "the picture shows it" if place.shown else f"the picture shows the ground, from {place.instead}"
     return f"Moving thing {at[0] + 1} of {len(ghosts)}{where}. {ghost.sentence}. Here {place.frame} has it; {now}."
+
+
+def found_again(ghosts: tuple[GhostChoice, ...], before: GhostPlaceShown) -> tuple[int, int] | None:
+    """The place of a thing in a picture made anew, None where it is not told of any more."""
+    for g, ghost in enumerate(ghosts):
+        for k, place in enumerate(ghost.places):
+            if (
+                place.frame == before.frame
+                and math.hypot(place.u - before.u, place.v - before.v) < before.width + before.height
+            ):
+                return g, k
+    return None
 
 
 def step(ghosts: tuple[GhostChoice, ...], at: tuple[int, int] | None) -> tuple[int, int] | None:

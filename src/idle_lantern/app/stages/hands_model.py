@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from idle_lantern.app.stages.shown_model import Candidate, alone, shown_at
+from idle_lantern.app.stages.shown_model import Candidate, alone, shown_at, shows_alone
 from idle_lantern.app.stages.walk_model import WalkStop, area_of
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.compositing.canvas.warp import Tile
@@ -62,6 +63,7 @@ def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: WalkStop, 
     ids, before = masks_so_far(outing, folder, joined)
     assert joined.solution is not None
     area = FrameArea.ellipse(*area_of(stop))
+    _refuse_as_it_is(joined, candidate.at, area)
     changed = let_show(joined.solution.poses, joined.canvas, candidate.at, area, before)
     return paint_masks(folder, f"Let {candidate.name} show at a place", ids, changed)
 
@@ -93,7 +95,7 @@ def hide_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     return paint_masks(folder, f"Hide a part of {names}", ids, changed)
 
 
-def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
+def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit | Kept:
     """The edit after which one frame shows all that a stroke covers, so that no seam runs through it: the one that the
     picture shows under most of it.
 
@@ -109,7 +111,8 @@ def keep_stroke(outing: Outing, folder: Path, joined: JoinResult, points: Points
     best = max(
         set(along), key=lambda i: (sum(i in frames_showing(poses, canvas, u, v) for u, v in points), along.count(i))
     )
-    return _alone_along(outing, folder, joined, best, points, radius_px, "Let {} alone show a thing")
+    area = FrameArea.stroke(points, radius_px)
+    return keep_area(outing, folder, joined, area, best, "Let {} alone show a thing")
 
 
 def move_seam(outing: Outing, folder: Path, joined: JoinResult, points: Points, radius_px: float) -> Edit:
@@ -128,16 +131,11 @@ def move_seam(outing: Outing, folder: Path, joined: JoinResult, points: Points, 
         raise InputError(
             f"{_name_of(joined, grows)} does not reach that far", remedy="Drag within what both frames show"
         )
-    return _alone_along(outing, folder, joined, grows, points, radius_px, "Move a seam of {}")
-
-
-def _alone_along(
-    outing: Outing, folder: Path, joined: JoinResult, frame: int, points: Points, radius_px: float, title: str
-) -> Edit:
-    """The edit after which one frame (by place in the poses) shows all along a stroke; its name goes into the title."""
+    area = FrameArea.stroke(points, radius_px)
+    _refuse_as_it_is(joined, grows, area)
     ids, before = masks_so_far(outing, folder, joined)
-    changed = let_show(_poses_of(joined), joined.canvas, frame, FrameArea.stroke(points, radius_px), before)
-    return paint_masks(folder, title.format(_name_of(joined, frame)), ids, changed)
+    changed = let_show(poses, canvas, grows, area, before)
+    return paint_masks(folder, f"Move a seam of {_name_of(joined, grows)}", ids, changed)
 
 
 def _poses_of(joined: JoinResult) -> Poses:
@@ -181,8 +179,23 @@ def figure_at(joined: JoinResult, u: float, v: float, reach_px: float) -> tuple[
     return FrameArea(float(left), float(top), 1.0, found.astype(np.uint8)), best
 
 
-def keep_figure(outing: Outing, folder: Path, joined: JoinResult, area: FrameArea, frame: int) -> Edit:
-    """The edit after which one frame alone shows a thing, so that no seam runs through it.
+@dataclass(frozen=True)
+class Kept:
+    """An edit that keeps what the picture shows already, so that no later seam runs through it, and what to say of it."""
+
+    edit: Edit
+    told: str
+
+
+def keep_area(
+    outing: Outing,
+    folder: Path,
+    joined: JoinResult,
+    area: FrameArea,
+    frame: int,
+    title: str = "Keep a whole figure by {}",
+) -> Edit | Kept:
+    """The edit after which one frame (by place in the poses) alone shows an area, so that no seam runs through it.
 
     Raises
     ------
@@ -190,10 +203,28 @@ def keep_figure(outing: Outing, folder: Path, joined: JoinResult, area: FrameAre
         As of ``take_here``.
     """
     ids, before = masks_so_far(outing, folder, joined)
-    assert joined.solution is not None
-    changed = let_show(joined.solution.poses, joined.canvas, frame, area, before)
-    name = joined.solution.frames.names[joined.solution.poses.frames[frame]]
-    return paint_masks(folder, f"Keep a whole figure by {name}", ids, changed)
+    poses, name = _poses_of(joined), _name_of(joined, frame)
+    edit = paint_masks(folder, title.format(name), ids, let_show(poses, joined.canvas, frame, area, before))
+    if shows_alone(joined, frame, area):
+        return Kept(
+            edit, f"{name} alone shows all of that already and keeps it from now on; the picture does not change."
+        )
+    return edit
+
+
+def _refuse_as_it_is(joined: JoinResult, frame: int, area: FrameArea) -> None:
+    """Refuse an act that would change nothing.
+
+    Raises
+    ------
+    InputError
+        The picture shows the area by that frame (by place in the poses) alone already.
+    """
+    if shows_alone(joined, frame, area):
+        raise InputError(
+            f"{_name_of(joined, frame)} alone shows all of that already",
+            remedy="Nothing was changed: try another frame with T, or paint elsewhere",
+        )
 
 
 def _shown_along(joined: JoinResult, points: Points) -> set[int]:

@@ -107,7 +107,7 @@ class JoinStage(Stage):
     def toggle_compose(self) -> None:
         """Compose the picture, or go back to the join."""
         if not self.compose.active and not self.compose.can_compose():
-            self.context.tell("There is no picture to compose yet. Join the frames first.")
+            self.context.tell(self.compose.needs())
             return
         if self.compose.active:
             self.compose.close_down()
@@ -128,16 +128,28 @@ class JoinStage(Stage):
     # --- running ----------------------------------------------------------------
 
     def can_join(self) -> bool:
-        """Whether there is something to join and nothing is being joined."""
-        return len(self.state.outing.frames_to_join()) >= 2 and not self.context.joins.busy
+        """Whether there is something to join, and no join of another outing runs."""
+        joins = self.context.joins
+        return len(self.state.outing.frames_to_join()) >= 2 and (not joins.busy or joins.busy_here)
+
+    def cannot_join(self) -> str:
+        """Why nothing can be joined now."""
+        if len(self.state.outing.frames_to_join()) < 2:
+            return "A join needs at least two frames. Shoot them in Field or bring pictures in under Frames."
+        return "Another outing is being joined; this one can be joined after it."
 
     def run_join(self) -> None:
-        """Join the frames of the outing."""
-        if len(self.state.outing.frames_to_join()) < 2:
-            self.context.tell(
-                "A join needs at least two frames. Shoot them in Field or bring pictures in under Frames."
-            )
+        """Join the frames of the outing; a join of it that runs goes on, unless something else is wanted by now."""
+        if not self.can_join():
+            self.context.tell(self.cannot_join())
             return
+        joins, place = self.context.joins, self.state.place
+        if joins.busy and place is not None and joins.request is not None:
+            wanted = request_model.request_for(self.state.outing, place.folder)
+            if joins.request.solution is None and request_model.asks_the_same(joins.request, wanted):
+                self.context.tell("This join runs already; its picture comes by itself.", problem=False)
+                return
+            joins.stop()
         self._start(None)
         if not self.isVisible() and self.context.joins.busy:
             self.context.tell("The frames are being joined; the picture comes under Join.", problem=False)

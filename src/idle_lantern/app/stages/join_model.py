@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from idle_lantern.app.stages.join_request_model import differs, rail_of
+from idle_lantern.app.stages.join_request_model import AGAIN, differs, rail_of
 from idle_lantern.core.base import units
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.geometry import rotations
@@ -80,16 +80,8 @@ def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere
     if elsewhere:
         return "Another outing is being joined; this one can be joined after it."
     why = differs(outing, joined)
-    if why == "frames":
-        return "Frames came or went since this join. Join again to take them in."
-    if why == "lens":
-        return "Another lens was chosen. Join again to lay the frames by it."
-    if why == "points":
-        return "Points were set or taken away by hand. Join again to lay the frames by them."
-    if why == "cut":
-        return "A link was cut or mended by hand. Join again to lay the frames without it."
-    if why == "files":
-        return "Other files of the frames were chosen. Join again to take them."
+    if why in AGAIN:
+        return AGAIN[why]
     if why == "choices":
         return "This picture was made under other choices. Join again to follow them."
     if joined is not None:

@@ -101,9 +101,29 @@ def differs(outing: Outing, joined: JoinResult | None) -> str:
     return "choices" if changed else ""
 
 
+#: Why a picture must be joined again before anything can be done on it.
+AGAIN = {
+    "frames": "Frames came or went since this join. Join again to take them in.",
+    "lens": "Another lens was chosen. Join again to lay the frames by it.",
+    "points": "Points were set or taken away by hand. Join again to lay the frames by them.",
+    "cut": "A link was cut or mended by hand. Join again to lay the frames without it.",
+    "files": "Other files of the frames were chosen. Join again to take them.",
+}
+
+
+def must_join_again(outing: Outing, joined: JoinResult | None) -> str:
+    """Why nothing can be done on a picture before it is joined again, in a sentence; empty where it can."""
+    return AGAIN.get(differs(outing, joined), "")
+
+
 def outdated(running: JoinRequest, wanted: JoinRequest) -> bool:
     """Whether a picture that is being made anew from a solution is no longer the one that is wanted."""
     return running.solution is not None and running.choices != wanted.choices
+
+
+def asks_the_same(one: JoinRequest, other: JoinRequest) -> bool:
+    """Whether two requests would make the same picture of the same frames."""
+    return [f.id for f in one.frames] == [f.id for f in other.frames] and one.choices == other.choices
 
 
 def rail_of(joined: JoinResult | None) -> float | None:

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QPointF
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import hands_model as model
+from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.widgets.basics import button, set_look_property
 from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -50,8 +51,16 @@ class PictureHands:
         view.tool_left.connect(self.leave)
 
     def can_paint(self) -> bool:
-        """Whether there is a picture whose frames are there, and it is not being composed."""
-        return self.joined is not None and self.joined.solution is not None and not self.aside
+        """Whether there is a picture of the frames that are to be joined, whose files are there, and it is not being composed."""
+        return not self.needs()
+
+    def needs(self) -> str:
+        """Why nothing can be done on the picture by hand; empty where it can."""
+        if self.joined is None or self.joined.solution is None:
+            return "There is no picture to paint on: join the frames first."
+        if self.aside:
+            return "The picture is being composed: C goes back to the join."
+        return must_join_again(self._state.outing, self.joined)
 
     def use(self, name: str) -> None:
         """Hold a tool; the same once more puts it down."""
@@ -83,11 +92,17 @@ class PictureHands:
         joined, place = self.joined, self._state.place
         if joined is None or place is None or not self._state.may_change():
             return
+        if self.needs():
+            self._context.tell(self.needs())
+            return
         try:
             edit = paint(self._state.outing, place.folder, joined, points, radius_px)
         except LanternError as error:
             self._context.tell(error.sentence)
             return
+        if isinstance(edit, model.Kept):
+            self._context.tell(edit.told, problem=False)
+            edit = edit.edit
         self._state.apply(edit)
 
     def _keep_figure(self, clicked: QPointF) -> None:
@@ -102,12 +117,15 @@ class PictureHands:
             if self.joined is not joined or not self._state.is_open(place):
                 return
             try:
-                edit = model.keep_figure(self._state.outing, place.folder, joined, *found)
+                edit = model.keep_area(self._state.outing, place.folder, joined, *found)
             except LanternError as error:
                 self._context.tell(error.sentence)
                 return
+            told = "One frame alone shows that now; Ctrl + Z takes it back."
+            if isinstance(edit, model.Kept):
+                told, edit = edit.told, edit.edit
             if self._state.apply(edit):
-                self._context.tell("One frame alone shows that now; Ctrl + Z takes it back.", problem=False)
+                self._context.tell(told, problem=False)
 
         self._context.start(
             OUTLINING,

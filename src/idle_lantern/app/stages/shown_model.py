@@ -10,18 +10,19 @@ import numpy as np
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.warp import Tile
-from idle_lantern.core.compositing.render.single_frame import frame_alone, frames_showing
+from idle_lantern.core.compositing.render.single_frame import FrameArea, frame_alone, frames_showing
 from idle_lantern.core.frames.reading import read_again
 from idle_lantern.core.join.request import JoinResult
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """A frame that shows a place: its number in the poses, id and file name."""
+    """A frame that shows a place: its number in the poses, id and file name, and whether the picture shows the place by it alone."""
 
     at: int
     frame: str
     name: str
+    shown: bool = False
 
 
 def alone(joined: JoinResult, candidate: Candidate, tile: Tile) -> Array | None:
@@ -51,6 +52,27 @@ def sharpest_of(found: Sequence[Candidate], views: Mapping[str, Array]) -> int |
     if len(found) < 2 or any(c.frame not in views for c in found):
         return None
     return sharpest([views[c.frame] for c in found])
+
+
+#: Outlines are told to a few pixels: of an area that a frame shows alone so much may seem to lie beside them.
+_LEAST_SHARE = 0.99
+
+
+def shows_alone(joined: JoinResult, frame: int, area: FrameArea) -> bool:
+    """Whether the picture shows all of an area by one frame (by place in the poses)."""
+    solution = joined.solution
+    f = None if solution is None else solution.poses.frames[frame]
+    if f is None or f >= len(joined.report.frames):
+        return False
+    lines = joined.report.frames[f].outlines_px
+    offset = np.array([area.left, area.top])
+    drawn = [np.rint((np.asarray(line, float) - offset) / area.scale).astype(np.int32) for line in lines]
+    shown = cv2.fillPoly(np.zeros(area.raster.shape, np.uint8), drawn, 1) if drawn else np.zeros_like(area.raster)
+    h, w = area.raster.shape
+    column, row = area.left + np.arange(w) * area.scale, area.top + np.arange(h)[:, None] * area.scale
+    canvas = (column >= 0) & (column < joined.canvas.width) & (row >= 0) & (row < joined.canvas.height)
+    asked = (area.raster > 0) & canvas
+    return bool(asked.any()) and float((shown[asked] > 0).mean()) >= _LEAST_SHARE
 
 
 def shown_at(joined: JoinResult, u: float, v: float) -> int | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QPointF, pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
@@ -9,6 +11,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import hands_model, shown_model
 from idle_lantern.app.stages import walk_model as model
+from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.stages.picture_hands import PictureHands
 from idle_lantern.app.stages.walk_layers import WalkLayers
 from idle_lantern.app.widgets.basics import button, column, label
@@ -133,6 +136,12 @@ class WalkBar(QWidget):
         self.layers.look_at(stop, self._joined)
         self._show()
 
+    def tell_of_place(self, told: str) -> None:
+        """Say something else of the place that somebody chose."""
+        if self._own is not None:
+            self._own_told = told
+            self._show()
+
     def toggle_seams(self) -> None:
         """Draw where the picture goes over from frame to frame, or not."""
         self._over.seams_shown = not self._over.seams_shown
@@ -149,10 +158,11 @@ class WalkBar(QWidget):
         if self.stop is None:
             return
         found = self.layers.candidates
-        if not found:
-            self._context.tell("No frame shows the middle of this place." if self._joined else "Join first.")
+        at = model.next_to_try(found, self.layers.taking)
+        if at is None:
+            self._context.tell(model.only_one_in_words(found))
             return
-        self.layers.take((self.layers.taking + 1) % len(found))
+        self.layers.take(at)
         self._show()
 
     def try_sharpest(self) -> None:
@@ -163,12 +173,17 @@ class WalkBar(QWidget):
         if at is None:
             self._context.tell("The frames of this place are still being read, or only one of them shows it.")
             return
+        if self.layers.candidates[at].shown:
+            sharpest = self.layers.candidates[at].name
+            self._context.tell(f"{sharpest} is the sharpest here, and the picture shows it already.", problem=False)
+            return
         self.layers.take(at)
         self._show()
 
     def can_use(self) -> bool:
-        """Whether another frame is laid over the place."""
-        return self.layers.tried is not None and self.stop is not None
+        """Whether another frame is laid over the place of a picture that is up to date."""
+        tried = self.layers.tried is not None and self.stop is not None
+        return tried and not must_join_again(self._state.outing, self._joined)
 
     def use(self) -> None:
         """Let the frame that is laid over the place show there: what is painted on the frames says so."""
@@ -189,11 +204,18 @@ class WalkBar(QWidget):
         stop = self.stop
         if stop is None or not self._state.may_change():
             return
+        again = must_join_again(self._state.outing, self._joined)
+        if again:
+            self._context.tell(again)
+            return
         tried = self.layers.tried
         frame = tried.frame if tried is not None else next(iter(stop.frames), None)
         ref = self._state.outing.frame(frame)
         if ref is None:
             self._context.tell("No frame is told of this place.")
+            return
+        if ref.id in self._state.outing.choices.off:
+            self._context.tell(f"{Path(ref.file).name} is switched off already.", problem=False)
             return
         self.layers.lift()
         if self._state.apply(edits.switch_off(ref, off=True)):
@@ -206,17 +228,29 @@ class WalkBar(QWidget):
             return
         joined = self._state.joined
         before = self.stop
+        own = self._own
         if joined is not self._joined:
             self.layers.leave()
-            self._own = None
+            same_outing = joined is not None and self._joined is not None
+            # a place that somebody chose stays chosen in the picture that an act made: what was done there can be compared
+            self._own = (
+                model.same_place(joined, own) if same_outing and joined is not None and own is not None else None
+            )
             self._joined = self.hands.joined = joined
             self.at = -1
             self._over.set_seams(model.seams_of(joined))
         elif not topics & {"verdicts"}:
             return
         self.stops = model.stops_of(self._state.outing, joined)
-        if before is not None:  # the same place of a picture made anew, where it is still a suspect
+        if self._own is not None and joined is not None:
+            self.layers.look_at(self._own, joined)
+        elif before is not None and own is None:  # the same place of a picture made anew, where it is still a suspect
             self.at = model.found_again(before, self.stops)
+            if (
+                self.at < 0 and joined is not None
+            ):  # no suspect any more: the place stays chosen, so that it can be looked at
+                self._own = model.same_place(joined, before)
+                self._own_told = "" if self._own is None else model.no_suspect_in_words(self._own)
             if joined is not None and self.stop is not None and not self.layers.candidates:
                 self.layers.look_at(self.stop, joined)
         self._show()

@@ -8,10 +8,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from idle_lantern.app.stages.shown_model import Candidate, shown_at
+from idle_lantern.app.stages.shown_model import Candidate, shown_at, shows_alone
 from idle_lantern.core.compositing.canvas.warp import Tile
-from idle_lantern.core.compositing.render.single_frame import frames_showing
-from idle_lantern.core.geometry.sphere import azimuth_altitude
+from idle_lantern.core.compositing.render.single_frame import FrameArea, frames_showing
+from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import Outing, Verdict
 
@@ -144,6 +144,21 @@ def stop_in_words(stop: WalkStop, at: int, count: int) -> str:
     )
 
 
+def same_place(joined: JoinResult, before: WalkStop) -> WalkStop | None:
+    """A place of an earlier picture in one that was made anew, by its direction; None where the picture does not show it."""
+    place = joined.canvas.pixels(direction(math.radians(before.yaw_deg), math.radians(before.pitch_deg)))
+    u, v = float(place[0]), float(place[1])
+    if not (0 <= u < joined.canvas.width and 0 <= v < joined.canvas.height):
+        return None
+    found = own_stop(joined, u, v, max(before.width, before.height))
+    return None if found is None else replace(found, width=before.width, height=before.height)
+
+
+def no_suspect_in_words(stop: WalkStop) -> str:
+    """What is told of a place that was a suspect before the picture was made anew."""
+    return f"Nothing is suspicious here any more; the picture shows {stop.names[0]}. B blinks its frames, N goes on."
+
+
 def own_in_words(stop: WalkStop) -> str:
     """What is told of a place that somebody chose."""
     return f"A place that you chose; the picture shows {stop.names[0]} there. B blinks its frames, T tries another one."
@@ -154,9 +169,22 @@ def off_in_words(file: str) -> str:
     return f"{file.rsplit('/', 1)[-1]} shows nowhere now; it still ties the others. Ctrl + Z takes it back."
 
 
+def only_one_in_words(found: Sequence[Candidate]) -> str:
+    """What is told where no other frame can be tried at a place."""
+    if not found:
+        return "No frame shows the middle of this place."
+    return f"Only {found[0].name} shows this place, and the picture shows it already: there is no other frame to try."
+
+
+def next_to_try(found: Sequence[Candidate], at: int) -> int | None:
+    """The candidate to try after the ``at``-th, round and round, without the one that the picture shows; None where there is no other."""
+    order = [(at + n) % len(found) for n in range(1, len(found) + 1)] if found else []
+    return next((k for k in order if not found[k].shown), None)
+
+
 def tried_in_words(candidate: Candidate, at: int, count: int) -> str:
     """What is told while a frame is laid over a place, the ``at``-th of so many that can be."""
-    return f"Here {candidate.name} would show, {at + 1} of {count} that can. T tries the next."
+    return f"Here {candidate.name} would show, {at + 1} of {count} that can. U uses it, T tries the next."
 
 
 def seams_of(joined: JoinResult | None) -> list[list[tuple[float, float]]]:
@@ -169,13 +197,14 @@ def seams_of(joined: JoinResult | None) -> list[list[tuple[float, float]]]:
 
 def candidates(stop: WalkStop, joined: JoinResult | None) -> tuple[Candidate, ...]:
     """The frames that show the middle of a place, in the order in which they are tried: the others that the suspect names
-    come first, the one to blame last."""
+    come first, the one to blame last. That which the picture shows there already is one of them, to be blinked and compared."""
     if joined is None or joined.solution is None:
         return ()
     solution = joined.solution
     showing = frames_showing(solution.poses, joined.canvas, stop.u, stop.v)
+    area = FrameArea.ellipse(*area_of(stop))
     rows = [
-        Candidate(i, joined.frame_ids[f], solution.frames.names[f])
+        Candidate(i, joined.frame_ids[f], solution.frames.names[f], shows_alone(joined, i, area))
         for i in showing
         if (f := solution.poses.frames[i]) < len(joined.frame_ids)
     ]

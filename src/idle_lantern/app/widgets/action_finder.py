@@ -26,12 +26,16 @@ class ActionFinder(QDialog):
     """Type some letters, choose with the arrows, Enter runs."""
 
     def __init__(
-        self, can: Callable[[Action], bool], trigger: Callable[[str], None], parent: QWidget | None = None
+        self,
+        can: Callable[[Action], bool],
+        why_not: Callable[[Action], str],
+        trigger: Callable[[str], None],
+        parent: QWidget | None = None,
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Find an action")
         self.resize(560, 440)
-        self._can, self._trigger = can, trigger
+        self._can, self._why_not, self._trigger = can, why_not, trigger
         self.search = QLineEdit()
         self.search.setPlaceholderText("Type part of what you want to do")
         self.search.setAccessibleName("Search actions")
@@ -67,7 +71,7 @@ class ActionFinder(QDialog):
             return
         if not item.flags() & Qt.ItemFlag.ItemIsEnabled:
             action = by_id(item.data(Qt.ItemDataRole.UserRole))
-            self.why.setText(action.needs or "That is not possible now.")
+            self.why.setText(self._why_not(action))
             return
         self.accept()
         self._trigger(item.data(Qt.ItemDataRole.UserRole))
