@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSlider, QWidge
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, by_return, column, form, label, panel, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.paint_area import CLEAR, HIDE, KEEP, PAINT, PaintArea
 from idle_lantern.core.base.errors import LanternError
@@ -78,14 +78,14 @@ class MaskDialog(QDialog):
             label("Brush"),
             self.brush,
             row(
-                button("Take back   [Ctrl + Z]", self._state.undo, quiet=True, name="mask-undo"),
+                button("Take back   [Ctrl + Z]", self.take_back, quiet=True, name="mask-undo"),
                 button("Clear the frame", lambda: self.canvas.fill(CLEAR), quiet=True, name="mask-clear"),
             ),
             8,
             explained,
             self.told,
             None,
-            row(None, button("Done", self.accept, main=True, name="mask-done")),
+            row(None, by_return(button("Done", self.accept, main=True, name="mask-done"))),
         )
         side_panel = panel(side, "ground")
         side_panel.setFixedWidth(330)
@@ -171,17 +171,17 @@ class MaskDialog(QDialog):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         held = event.modifiers() if event is not None else Qt.KeyboardModifier.NoModifier
         if event is not None and event.key() == Qt.Key.Key_Z and held & Qt.KeyboardModifier.ControlModifier:
-            again = bool(held & Qt.KeyboardModifier.ShiftModifier)
-            step = self._state.history.next_redo if again else self._state.history.next_undo
-            if (
-                step is None or step.outing.choices.masks == self._state.outing.choices.masks
-            ):  # not what this dialog shows
-                self.told.setText(
-                    "Nothing that was painted is left to take back." if not again else "Nothing to bring back."
-                )
-            elif again:
-                self._state.redo()
-            else:
-                self._state.undo()
+            self.take_back(again=bool(held & Qt.KeyboardModifier.ShiftModifier))
             return
         super().keyPressEvent(event)
+
+    def take_back(self, *, again: bool = False) -> None:
+        """Take the last stroke back, or with ``again`` make it once more; nothing that this dialog does not show."""
+        step = self._state.history.next_redo if again else self._state.history.next_undo
+        painted = step is not None and step.outing.choices.masks != self._state.outing.choices.masks
+        if not painted:
+            self.told.setText(f"Nothing that was painted is left to {'bring' if again else 'take'} back.")
+        elif again:
+            self._state.redo()
+        else:
+            self._state.undo()

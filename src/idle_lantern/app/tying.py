@@ -13,7 +13,7 @@ from idle_lantern.app import theme
 from idle_lantern.app import tie_model as model
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.tie_side import TieSide
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, by_return, column, form, label, panel, row
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.frameset import names_of
@@ -60,7 +60,7 @@ class TieDialog(QDialog):
         self.remove_button = button("Take it away   [Delete]", self.remove, quiet=True, name="tie-remove")
         self.cut_button = button("Cut what ties them   [X]", self.cut, quiet=True, name="tie-cut")
         self.link_told = label("", "dim", wrap=True, name="tie-link")
-        self.done_button = button("Join with these ties", self.accept, main=True, name="tie-done")
+        self.done_button = by_return(button("Join with these ties", self.accept, main=True, name="tie-done"))
         views = row(*(self._with_chooser(side) for side in (self.left, self.right)), space=theme.SPACE)
         below = row(
             panel(column(self.list, row(self.lines_button, self.remove_button, self.cut_button, None)), "ground"),

@@ -338,7 +338,9 @@ class Window(QMainWindow):
         self._where.setText(text)
         set_look_property(self._where, "role", role)
         self._where.setToolTip(str(self.state.folder or ""))
-        lacks = window_model.lacks(self.state.plan, self.state.outing, self.state.guide, self.state.joined)
+        lacks = window_model.lacks(
+            self.state.plan, self.state.outing, self.state.guide, self.state.joined, opening=self.state.awaits_picture
+        )
         for stage, tab in self.tabs.items():
             tab.show_state(lacks[stage], stage == self.stage)
 

@@ -49,6 +49,7 @@ class BriefBinding:
 
     def __init__(self, state: AppState) -> None:
         self.state = state
+        self._of_outing = ""
         self.numbers: dict[str, QuantityEdit] = {}
         self.choices: dict[str, QComboBox] = {}
         self.switches: dict[str, QCheckBox] = {}
@@ -165,7 +166,14 @@ class BriefBinding:
         field.setAccessibleDescription(sentence)
 
     def show(self, brief: Brief) -> None:
-        """Show the brief's values; what is being mended is left alone."""
+        """Show the brief's values; what is being mended is left alone, unless it belongs to another outing."""
+        if self._of_outing != self.state.outing.id:
+            self._of_outing = self.state.outing.id
+            for field in self.numbers.values():
+                field.forget()
+            for line in self.texts.values():
+                line.setModified(False)
+                self._mark(line, "")
 
         def value_of(key: str) -> Any:
             return getattr(getattr(brief, self._parts[key]), key)
@@ -177,7 +185,7 @@ class BriefBinding:
         for key, switch in self.switches.items():
             switch.setChecked(bool(value_of(key)))
         for key, text in self.texts.items():
-            if not (text.isModified() and text.hasFocus()):
+            if not (text.isModified() and (text.hasFocus() or text.property("wrong"))):
                 shown = self._text_tools[key][0](value_of(key))
                 if text.text() != shown:
                     text.setText(shown)

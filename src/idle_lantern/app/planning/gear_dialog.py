@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable
 from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
     QFileDialog,
     QLineEdit,
+    QMessageBox,
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
@@ -22,7 +24,18 @@ from PyQt6.QtWidgets import (
 )
 
 from idle_lantern.app import theme
-from idle_lantern.app.widgets.basics import button, column, emptied, form, label, panel, row, set_look_property
+from idle_lantern.app.widgets.basics import (
+    answered,
+    button,
+    by_return,
+    column,
+    emptied,
+    form,
+    label,
+    panel,
+    row,
+    set_look_property,
+)
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import write_text
@@ -93,10 +106,12 @@ class GearDialog(QDialog):
         self.tree.currentItemChanged.connect(self._chosen)
         self.name = QLineEdit()
         self.name.setAccessibleName("Name")
-        self.message = label("", "warn", wrap=True, name="gear-message")
+        self._as_shown: list[str] = []
+        self.name.textEdited.connect(self._arm)
+        self.message = label("", wrap=True, name="gear-message")
         self._facts = QVBoxLayout()
         self.use_button = button("Use in this plan", self.use, main=True, name="gear-use")
-        self.save_button = button("Save", self.save, name="gear-save")
+        self.save_button = by_return(button("Save", self.save, name="gear-save"))
         buttons = row(
             self.use_button,
             self.save_button,
@@ -140,10 +155,67 @@ class GearDialog(QDialog):
         if first is not None:
             self.tree.setCurrentItem(first)
 
-    def _chosen(self, item: QTreeWidgetItem | None, _before: object = None) -> None:
+    def _chosen(self, item: QTreeWidgetItem | None, before: QTreeWidgetItem | None = None) -> None:
         data = item.data(0, Qt.ItemDataRole.UserRole) if item is not None else None
-        if data:
-            self._show(data[0], data[1])
+        if not data or data == self._shown:
+            return
+        if not self._may_leave():
+            QTimer.singleShot(0, lambda: self._back_to(before))  # the tree is still on its way to the other
+            return
+        self._show(data[0], data[1])
+
+    def _back_to(self, item: QTreeWidgetItem | None) -> None:
+        self.tree.blockSignals(True)
+        self.tree.setCurrentItem(item)
+        self.tree.blockSignals(False)
+
+    # --- what was typed -----------------------------------------------------------
+
+    def _typed(self) -> list[str]:
+        """What stands in the fields."""
+        found = [self.name.text()]
+        for editor in self._editors.values():
+            if isinstance(editor, QComboBox):
+                found.append(editor.currentText())
+            elif isinstance(editor, QCheckBox):
+                found.append(str(editor.isChecked()))
+            elif isinstance(editor, QLineEdit):
+                found.append(editor.text())
+        return found
+
+    @property
+    def modified(self) -> bool:
+        """Whether something was typed that is not saved."""
+        return self._shown is not None and self._typed() != self._as_shown
+
+    def _arm(self) -> None:
+        self.use_button.setText("Save and use in this plan" if self.modified else "Use in this plan")
+
+    def _may_leave(self) -> bool:
+        """Whether what is shown may be left: it is saved, or the person says what to do with what was typed."""
+        if not self.modified:
+            return True
+        box = QMessageBox(
+            QMessageBox.Icon.Question, "Not saved", f"Save the changes of '{self.name.text()}'?", parent=self
+        )
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Throw them away", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Go on typing", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(save)
+        box.setEscapeButton(stay)
+        answered(box)
+        if box.clickedButton() is save:
+            return self._put() is not None
+        return box.clickedButton() is drop
+
+    def done(self, result: int) -> None:
+        """Close, unless something that was typed would be lost."""
+        if self._may_leave():
+            super().done(result)
+
+    def _say(self, sentence: str, *, wrong: bool = False) -> None:
+        self.message.setText(sentence)
+        set_look_property(self.message, "role", "warn" if wrong else "")
 
     def _show(self, kind: str, name: str) -> None:
         entry = self._library.get(kind, name)
@@ -151,7 +223,7 @@ class GearDialog(QDialog):
             return
         self._shown = (kind, name)
         self.name.setText(name)
-        self.message.setText("")
+        self._say("")
         emptied(self._facts)
         facts, rows = facts_of(entry), []
         self._editors = {}
@@ -162,6 +234,7 @@ class GearDialog(QDialog):
         if isinstance(entry.facts, KnownLens):  # what was measured is not to be typed
             lines = [(title, label(text, "figure", wrap=True)) for title, text in measured_in_words(entry.facts)]
             self._facts.addWidget(panel(form([(t, w) for t, w in lines]), "ground"))
+            self._as_shown = self._typed()
             return
         for fact in fields(KINDS[kind]):
             if fact.name in _MEASURED:  # told beside the setting, not typed
@@ -171,18 +244,23 @@ class GearDialog(QDialog):
             self._editors[fact.name] = editor
             rows.append((_title(fact.name), editor))
         self._facts.addWidget(panel(form(rows), "ground"))
+        self._as_shown = self._typed()
+        self._arm()
 
     def _editor(self, key: str, value: Any) -> QWidget:
         if key in _CHOICES:
             box = Chooser()
             box.addItems(list(_CHOICES[key]))
             box.setCurrentText(value)
+            box.activated.connect(self._arm)
             return box
         if isinstance(value, bool):
             check = QCheckBox("yes")
             check.setChecked(value)
+            check.clicked.connect(self._arm)
             return check
         line = QLineEdit()
+        line.textEdited.connect(self._arm)
         line.setProperty("kind", "figure")
         if key == "rail":
             line.setText(", ".join(f"{f:g} = {s:g}" for f, s in value))
@@ -212,7 +290,7 @@ class GearDialog(QDialog):
 
     def _number(self, key: str, editor: QLineEdit) -> float | int:
         try:
-            value = units.parse_number(editor.text(), "a number", "24")
+            value = _reader_of(key)(editor.text())
         except LanternError as error:
             set_look_property(editor, "wrong", True)
             raise InputError(error.sentence.rstrip("."), where=_title(key)) from error
@@ -223,27 +301,40 @@ class GearDialog(QDialog):
         try:
             run()
         except LanternError as error:
-            self.message.setText(error.sentence)
+            self._say(error.sentence, wrong=True)
 
     def use(self) -> None:
-        """Take what is shown into the plan."""
+        """Take what is shown into the plan; what was typed is saved first."""
+        changed = self.modified
+        entry = self._put() if changed else None
 
         def run() -> None:
-            self._use(self._read())
-            self.message.setText(f"Planned with {self.name.text()}.")
+            used = entry if changed else self._read()
+            if used is not None:
+                self._use(used)
+                self._say(f"{'Kept, and planned' if changed else 'Planned'} with {used.name}.")
 
         self._try(run)
 
     def save(self) -> None:
         """Keep what is shown under its name."""
+        entry = self._put()
+        if entry is not None:
+            self._say(f"Kept: {entry.name}.")
+
+    def _put(self) -> Entry | None:
+        """Keep what is shown in the library; None where it cannot be, which is told."""
+        kept: list[Entry] = []
 
         def run() -> None:
             entry = self._read()
             self._library.put(entry)
+            kept.append(entry)
+            self._as_shown = self._typed()
             self.fill((entry.kind, entry.name))
-            self.message.setText(f"Kept: {entry.name}.")
 
         self._try(run)
+        return kept[0] if kept else None
 
     def remove(self) -> None:
         """Take the chosen thing out; what its fields show can be saved again at once."""
@@ -253,10 +344,11 @@ class GearDialog(QDialog):
                 kind, name = self._shown
                 kept = None if kind == "measured-lens" else self._read()
                 self._library.remove(kind, name)
+                self._as_shown = self._typed()
                 self.fill()
                 if kept is not None:
                     self._shown = (kind, kept.name)
-                self.message.setText(f"{name} is out of the library.")
+                self._say(f"{name} is out of the library.")
 
         self._try(run)
 
@@ -276,7 +368,7 @@ class GearDialog(QDialog):
         """Add the entries of a file."""
         count = self._library.take_text(read_text(path), path.name)
         self.fill()
-        self.message.setText(f"{count} entries brought in.")
+        self._say(f"{count} entries brought in.")
 
 
 def measured_in_words(lens: KnownLens) -> list[tuple[str, str]]:
@@ -306,9 +398,31 @@ def measured_in_words(lens: KnownLens) -> list[tuple[str, str]]:
     return [*lines, ("Measured", lens.measured or "not told")]
 
 
+def _reader_of(key: str) -> Callable[[str], float]:
+    """How a fact is read: with its unit as people write it, or without."""
+    if key.endswith("_mm"):
+        return units.parse_length_mm
+    if key.endswith("_m"):
+        return lambda text: units.parse_length_mm(text, "m") / 1000
+    if key.endswith("_deg"):
+        return units.parse_angle_deg
+    return lambda text: units.parse_number(text, "a number", "24")
+
+
+def _pieces(text: str) -> list[str]:
+    """The pairs of a rail: parted by semicolons or lines, or by commas, which may be decimal signs too."""
+    if re.search(r"[;\n]", text):
+        parts = re.split(r"[;\n]", text)
+    else:  # a comma parts where no digit follows it at once, or where all commas must
+        parts = re.split(r",(?!\d)", text)
+        if any(part.count("=") != 1 for part in parts if part.strip()):
+            parts = text.split(",")
+    return [part.strip() for part in parts if part.strip()]
+
+
 def _rail(text: str) -> list[tuple[float, float]]:
     pairs = []
-    for piece in filter(None, (p.strip() for p in text.split(","))):
+    for piece in _pieces(text):
         focal, equals, setting = piece.partition("=")
         if not equals:
             raise InputError(

@@ -13,7 +13,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning import pupil_model as model
 from idle_lantern.app.rail_setting import keep_rail
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.basics import button, by_return, column, label, row
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.calibration.pupil import PupilSetting
 from idle_lantern.core.calibration.pupil_height import PupilHeight
@@ -51,7 +51,7 @@ class PupilDialog(QDialog):
         if header is not None:
             header.setStretchLastSection(True)
         self.sentence = label("", wrap=True, name="pupil-result")
-        self.use = button("Use it and keep it", self._use, main=True, name="pupil-use")
+        self.use = by_return(button("Use it and keep it", self._use, main=True, name="pupil-use"))
         self.setLayout(
             column(
                 label(model.advice(self._plan), wrap=True),

@@ -75,8 +75,6 @@ class PracticeDialog(QDialog):
         self.left = label("", "dim", name="practice-left")
         self.stop_button = button("Stop", self.stop, quiet=True, name="practice-stop")
         self.stop_button.hide()
-        for made in (self.shoot_button, self.other_button, self.stop_button):
-            made.setAutoDefault(False)  # Enter in a field takes the value over and shoots nothing
         self.lesson = label("", "dim", wrap=True, name="practice-lesson")
         middle = column(
             self.title,

@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QDialog, QInputDialog, QVBoxLayout, QWidget
 
 from idle_lantern.app.context import AppContext
-from idle_lantern.app.widgets.basics import button, column, emptied, label, row, scrolled
+from idle_lantern.app.widgets.basics import button, by_return, column, emptied, label, row, scrolled
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.checklist import before_first_frame, before_leaving, cautions
 
@@ -34,7 +34,7 @@ class CheckListDialog(QDialog):
                     button("Drop the last of your own", self.drop_own, quiet=True, name="drop-check"),
                     None,
                     self.left,
-                    button("Close", self.accept),
+                    by_return(button("Close", self.accept)),
                 ),
                 margin=16,
             )

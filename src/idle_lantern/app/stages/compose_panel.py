@@ -232,7 +232,8 @@ class ComposePanel(QWidget):
 
     def _follow(self, topics: set[str]) -> None:
         if self.active and topics & {"outing", "frames", "choices", "join"} and not self.can_compose():
-            self._context.tell(f"The picture is no longer composed. {self.needs()}")
+            if self._state.joined is not None:  # else another outing is open
+                self._context.tell(f"The picture is no longer composed. {self.needs()}")
             self.close_down()
         if self._state.joined is not self.hand.joined and self.active:
             self.hand.forget_trial()

@@ -142,6 +142,8 @@ class FramesStage(Stage):
             return
         if topics & {"frames", "choices", "outing"}:
             self._fill()
+        if self._ref() is None and self.state.selected is None and self.state.outing.frames:  # one is always looked at
+            self.state.select(None, self.state.outing.frames[0].id)
         if topics & {"selection", "frames", "choices"}:
             self._show_selection()
 

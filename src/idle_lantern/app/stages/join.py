@@ -247,7 +247,8 @@ class JoinStage(Stage):
         mine = joins.busy_here and task is not None and joins.is_task(task)
         running = model.running_in_words(task.clock) if mine and task is not None else ""
         outing, joined = self.state.outing, self.state.joined
-        sentence = model.status(outing, joined, running=running, elsewhere=joins.busy and not joins.busy_here)
+        elsewhere, opening = joins.busy and not joins.busy_here, self.state.awaits_picture
+        sentence = model.status(outing, joined, running=running, elsewhere=elsewhere, opening=opening)
         finished = joined is not None and not request_model.differs(outing, joined) and not joins.busy
         failed = bool(self._failure) and not running
         told = f"{self._failure} Or tie two frames by hand, below." if failed and self.can_mask() else self._failure

@@ -73,7 +73,7 @@ def running_in_words(clock: StageClock) -> str:
     return f"{100 * clock.fraction:.0f} %: {STAGES_IN_WORDS.get(clock.stage, clock.stage)}{rest}"
 
 
-def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere: bool) -> str:
+def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere: bool, opening: bool = False) -> str:
     """The sentence under the main button; ``running`` tells of a join of this outing that is under way."""
     if running:
         return running
@@ -86,6 +86,8 @@ def status(outing: Outing, joined: JoinResult | None, *, running: str, elsewhere
         return "This picture was made under other choices. Join again to follow them."
     if joined is not None:
         return "Joined, and kept in the outing's folder with its report."
+    if opening:
+        return "The joined picture is being opened."
     n = len(outing.frames_to_join())
     if n < 2:
         return "Two frames at least are needed. Shoot them in Field or bring them in under Frames."

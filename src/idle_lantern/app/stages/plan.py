@@ -49,7 +49,7 @@ class PlanStage(Stage):
         super().__init__(context)
         self.commands = PlanCommands(context, self)
         self.commands.gear_changed.connect(self._show_gear)
-        self._to_judge = True
+        self._to_judge, self._of_outing = True, ""
         # while an edge is dragged plans follow each other: only the one that stays is judged
         self._judge_soon = QTimer(self)
         self._judge_soon.setSingleShot(True)
@@ -224,7 +224,12 @@ class PlanStage(Stage):
         self.context.start(JUDGING, work, done, lambda e: self.context.tell(e.sentence), quiet=True)
 
     def _show_remarks(self) -> None:
+        # remarks on the plan before stand there grey until the present one is judged; another outing's do not
+        self.remarks.setEnabled(self.state.judgements is not None)
         if self.state.judgements is None:
+            if self._of_outing != self.state.outing.id:
+                self.remarks.show_judgements((), (), "Looking at the plan …")
+            self._of_outing = self.state.outing.id
             return
         self.remarks.show_judgements(self.state.judgements, self.state.outing.put_aside, model.ALL_WELL)
         bar = self._remarks_scroll.verticalScrollBar()

@@ -33,6 +33,8 @@ class Watching(QObject):
         context.watcher.told.connect(self._arrived)
         context.watcher.trouble.connect(lambda sentence: context.tell(sentence) if sentence else None)
         context.watcher.changed.connect(self._show)
+        context.state.changed.connect(self._follow)
+        self._of_outing = ""
 
     def toggle(self) -> None:
         """Ask for the folder that the camera writes into and watch it, or watch no longer."""
@@ -77,6 +79,13 @@ class Watching(QObject):
             play(judged.kind)
         say(self.verdict, model.verdict(told))
         say(self.told, model.also_told(told, self._state.plan, self._state.guide))
+
+    def _follow(self, topics: set[str]) -> None:
+        """What was said of a frame belongs to its outing."""
+        if "outing" in topics and self._of_outing != self._state.outing.id:
+            self._of_outing = self._state.outing.id
+            say(self.verdict, "")
+            say(self.told, "")
 
     def _show(self) -> None:
         """What the button does now, and where frames come from."""

@@ -22,8 +22,10 @@ def saving(unsaved_since: float | None, *, reading: bool, open_: bool) -> tuple[
     return ("saves itself" if open_ else ""), "dim"
 
 
-def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -> dict[str, str]:
-    """By stage, in a few words."""
+def lacks(
+    plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None, *, opening: bool = False
+) -> dict[str, str]:
+    """By stage, in a few words; ``opening`` while a joined picture is there and is being opened."""
     n, files = len(plan.frames), len(outing.frames)
     planned = f"{n} frame{'s' if n != 1 else ''}" + ("" if plan.coverage.complete else ", with a hole")
     taken = f"{guide.shot} of {n} shot" if guide.missing or guide.shot else "nothing shot yet"
@@ -39,7 +41,15 @@ def lacks(plan: Plan, outing: Outing, guide: Guide, joined: JoinResult | None) -
         "plan": planned,
         "field": taken,
         "frames": f"{files} file{'s' if files != 1 else ''}" if files else "none yet",
-        "join": join[differs(outing, joined)] if joined is not None else "not joined yet",
-        "deliver": units.megapixels(area) if joined is not None else "waits for the join",
+        "join": join[differs(outing, joined)]
+        if joined is not None
+        else "opening the picture"
+        if opening
+        else "not joined yet",
+        "deliver": units.megapixels(area)
+        if joined is not None
+        else "opening the picture"
+        if opening
+        else "waits for the join",
         "logbook": "outings so far",
     }

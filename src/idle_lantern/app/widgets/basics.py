@@ -53,10 +53,19 @@ def button(
     result.setProperty("main", main)
     result.setProperty("quiet", quiet)
     result.setAccessibleName(text)
+    result.setAutoDefault(
+        False
+    )  # Return in a field takes its value over; what it does in a dialog is said by ``by_return``
     if name:
         result.setObjectName(name)
     result.clicked.connect(lambda _checked=False: run())
     return result
+
+
+def by_return(made: QPushButton) -> QPushButton:
+    """Let Return in the dialog press a button."""
+    made.setDefault(True)
+    return made
 
 
 def column(*items: Any, margin: int = 0, space: int = theme.SPACE) -> QVBoxLayout:

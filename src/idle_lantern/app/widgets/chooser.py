@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import QComboBox, QStyle, QStyleOptionComboBox, QStylePainter, QWidget
 
 _ARROW_PX, _PADDING_PX = 22, 8
@@ -35,6 +35,14 @@ class Chooser(QComboBox):
             view.setCurrentIndex(model.index(self.currentIndex(), self.modelColumn()))
         super().showPopup()
 
+    def _cut(self, text: str, metrics: QFontMetrics, room: int) -> str:
+        """A text cut to the room so that it still differs from those of the other entries."""
+        others = [t for i in range(self.count()) if (t := self.itemText(i)) != text]
+        modes = (Qt.TextElideMode.ElideRight, Qt.TextElideMode.ElideMiddle, Qt.TextElideMode.ElideLeft)
+        cuts = [metrics.elidedText(text, mode, room) for mode in modes]
+        alike = [{metrics.elidedText(other, mode, room) for other in others} for mode in modes]
+        return next((cut for cut, same in zip(cuts, alike) if cut not in same), cuts[0])
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QStylePainter(self)
         option = QStyleOptionComboBox()
@@ -42,7 +50,7 @@ class Chooser(QComboBox):
         painter.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
         # what does not fit ends in dots, not under the arrow
         room = self.width() - _ARROW_PX - 2 * _PADDING_PX
-        option.currentText = option.fontMetrics.elidedText(option.currentText, Qt.TextElideMode.ElideRight, room)
+        option.currentText = self._cut(option.currentText or "", option.fontMetrics, room)
         painter.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         pen = QPen(self.palette().color(self.foregroundRole()), 1.6)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QButtonGroup, QDialog, QLineEdit, QRadioButton, QWidget
 
-from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.basics import button, by_return, column, label, row
 from idle_lantern.core.outing.model import Origin
 
 WAYS: dict[Origin, tuple[str, str]] = {
@@ -39,10 +39,8 @@ class NewOutingDialog(QDialog):
             self._ways.addButton(choice)
             lines += [choice, label(meaning, "dim", wrap=True), 6]
         self.choices["planned"].setChecked(True)
-        self.begin_button = button("Begin", self.accept, main=True, name="begin")
-        self.begin_button.setDefault(True)
+        self.begin_button = by_return(button("Begin", self.accept, main=True, name="begin"))
         cancel = button("Cancel", self.reject, quiet=True)
-        cancel.setAutoDefault(False)
         self.setLayout(
             column(
                 label("What do you call it?", "head"), self.field, 8, *lines, 8, row(None, cancel, self.begin_button),

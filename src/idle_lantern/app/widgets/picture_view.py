@@ -71,6 +71,8 @@ class PictureView(QWidget):
         self._full_size = full_size or (source.sizes[0] if source is not None else (0, 0))
         if self.size_px != before or self._fitted:
             self.fit()
+        if source is None:
+            self.zoomed.emit(0.0)  # nothing is shown at any size
         self.update()
 
     @property

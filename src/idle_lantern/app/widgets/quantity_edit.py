@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
 from idle_lantern.app.widgets.basics import set_look_property
@@ -38,6 +38,7 @@ class QuantityEdit(QLineEdit):
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._name, self._parse, self._write, self._step = name, parse, write, step
         self._value = 0.0
+        self._came = False
         self.editingFinished.connect(self._read)
 
     @property
@@ -46,12 +47,19 @@ class QuantityEdit(QLineEdit):
         return self._value
 
     def show_value(self, value: float) -> None:
-        """Show a value that came from elsewhere; text being mended is left alone."""
+        """Show a value that came from elsewhere; text that is typed or was refused stays until it is mended."""
         changed = value != self._value
         self._value = value
-        if changed or not (self.isModified() and self.hasFocus()):
-            self.setText(self._write(value))
-            self._mark("")
+        if self.isModified() and (self.property("wrong") or (self.hasFocus() and not changed)):
+            return
+        self.setText(self._write(value))
+        self._mark("")
+
+    def forget(self) -> None:
+        """What was typed belongs to something that is no longer shown."""
+        self.setText(self._write(self._value))
+        self.setModified(False)
+        self._mark("")
 
     def mark_refused(self, sentence: str) -> None:
         """Mark the text as wrong from outside: it could be read but not used."""
@@ -82,6 +90,17 @@ class QuantityEdit(QLineEdit):
         set_look_property(self, "wrong", bool(sentence))
         self.setToolTip(sentence)
         self.setAccessibleDescription(sentence)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        # the first click selects all, so that typing replaces; another one sets the cursor
+        self._came = event is not None and event.reason() == Qt.FocusReason.MouseFocusReason
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        super().mouseReleaseEvent(event)
+        if self._came and not self.hasSelectedText():
+            self.selectAll()
+        self._came = False
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

@@ -76,7 +76,6 @@ class RunsDialog(QDialog):
         self.apart = button("An outing for each", lambda: self.done(APART), name="runs-apart")
         self.here = button("Into this outing", lambda: self.done(HERE), name="runs-here")
         cancel = button("Cancel", self.reject, quiet=True)
-        cancel.setAutoDefault(False)
         self.why = label(_WHY_APART, "dim", wrap=True, name="runs-why")
         self.setLayout(
             column(

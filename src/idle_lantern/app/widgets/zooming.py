@@ -11,7 +11,7 @@ from idle_lantern.app.widgets.picture_view import PictureView
 def zoom_told(view: PictureView) -> QLabel:
     """The present size in per cent of the picture's own pixels."""
     told = label("", "dim")
-    view.zoomed.connect(lambda zoom: told.setText(f"{100 * zoom * view.devicePixelRatioF():.0f} %"))
+    view.zoomed.connect(lambda zoom: told.setText(f"{100 * zoom * view.devicePixelRatioF():.0f} %" if zoom else ""))
     return told
 
 
