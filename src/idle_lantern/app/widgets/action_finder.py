@@ -1,25 +1,21 @@
-"""The searchable list of all actions with their keys."""
+"""The searchable list of all actions with their keys, asked in one's own words."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from idle_lantern.app import theme
-from idle_lantern.app.actions import ACTIONS, Action, by_id, shown_keys
+from idle_lantern.app.actions import Action, by_id, shown_keys
 from idle_lantern.app.widgets.basics import column, label
+from idle_lantern.app.wishes import find
 
 
 def _place(action: Action) -> str:
     return f"in {action.stage.capitalize()}" if action.stage else ""
-
-
-def _whole_words(action: Action, words: Sequence[str]) -> int:
-    """How many of the words stand in a title as they were written: what is meant comes before what only holds the letters."""
-    return len(set(words) & set(action.title.lower().split()))
 
 
 class ActionFinder(QDialog):
@@ -37,7 +33,7 @@ class ActionFinder(QDialog):
         self.resize(560, 440)
         self._can, self._why_not, self._trigger = can, why_not, trigger
         self.search = QLineEdit()
-        self.search.setPlaceholderText("Type part of what you want to do")
+        self.search.setPlaceholderText("Say what you want to do, in your own words")
         self.search.setAccessibleName("Search actions")
         self.list = QListWidget()
         self.list.setAccessibleName("Actions")
@@ -52,17 +48,16 @@ class ActionFinder(QDialog):
 
     def _fill(self, text: str) -> None:
         self.list.clear()
-        self.why.clear()
-        words = text.lower().split()
-        for action in sorted(ACTIONS, key=lambda a: -_whole_words(a, words)):
-            place = _place(action)
-            if all(w in f"{action.title} {action.menu} {place}".lower() for w in words):
-                keys = shown_keys(action)
-                item = QListWidgetItem("   ".join(t for t in (action.title, place, f"[{keys}]" if keys else "") if t))
-                item.setData(Qt.ItemDataRole.UserRole, action.id)
-                if not self._can(action):
-                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEnabled)
-                self.list.addItem(item)
+        found = find(text)
+        nothing = "Nothing here goes by that name. Say it in other words, or look through the menus with F10."
+        self.why.setText(found.sentence or ("" if found.actions else nothing))
+        for action in found.actions:
+            keys, place = shown_keys(action), _place(action)
+            item = QListWidgetItem("   ".join(t for t in (action.title, place, f"[{keys}]" if keys else "") if t))
+            item.setData(Qt.ItemDataRole.UserRole, action.id)
+            if not self._can(action):
+                item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEnabled)
+            self.list.addItem(item)
         self.list.setCurrentRow(0)
 
     def _run(self) -> None:
