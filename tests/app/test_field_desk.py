@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import shutil
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -13,7 +14,9 @@ from PIL import Image, ImageFilter
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
 from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
 
+from idle_lantern.app.map_pictures import lens_of
 from idle_lantern.app.planning import pupil_model
 from idle_lantern.app.planning.pupil_dialog import PupilDialog
 from idle_lantern.app.stages import watching as watching_module
@@ -313,3 +316,30 @@ def test_at_dusk_the_frames_get_darker_and_cautions_are_those_of_the_plan(
     window.state.apply(edits.set_part("scene", "Indoors", sky="indoors"))
     settled(window)
     assert "Cables" in stage.caution.text()
+
+
+def test_frames_of_another_lens_are_told_at_once_and_drawn_as_they_are(
+    qtbot: QtBot, watching: Window, settled: Settled, row_set: FrameFiles, tmp_path: Path
+):
+    """Frames of 48 degrees were drawn at the planned 37, so that everything stood double, and nothing was said."""
+    stage, state = watching.field_stage, watching.state
+    for n, path in enumerate(row_set.paths[:2], 1):
+        shutil.copy(path, tmp_path / "card" / path.name)
+        qtbot.waitUntil(lambda n=n: _files(watching) == n, timeout=30_000)
+        settled(watching)
+    verdicts = stage.watching.list
+    assert verdicts.count() == 2
+    first, second = verdicts.item(1).text(), verdicts.item(0).text()
+    across, up = (math.degrees(a) for a in row_set.lens.field_rad())
+    assert f"shows {across:.0f}° × {up:.0f}° where the plan has" in first
+    assert "where the plan has" not in second, "told once"
+    assert not verdicts.item(0).icon().isNull()
+    ref = state.outing.frames[0]
+    assert ref.field_deg == pytest.approx((across, up), abs=0.2)
+    assert ref.told_by in ("matches", "plan")
+    drawn = lens_of(ref, state.outing.rig.lens())
+    assert [math.degrees(a) for a in drawn.field_rad()] == pytest.approx([across, up], abs=0.3)
+    verdicts.setCurrentRow(1)
+    assert state.selected_id == ref.id
+    watching.outings.begin("Another")
+    assert verdicts.count() == 0

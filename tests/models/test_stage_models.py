@@ -41,7 +41,8 @@ from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef, Outing
-from idle_lantern.core.plan.brief import Brief, Scene
+from idle_lantern.core.outing.position_edits import BroughtPosition, bring_positions
+from idle_lantern.core.plan.brief import Brief, Exposure, Scene
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.rig import Rig
@@ -319,7 +320,7 @@ def test_facts_of_a_frame(tmp_path: Path):
     shown = frames_model.facts(outing, ref, info, "")
     assert shown["size"].startswith("60 × 40 px")
     assert (shown["exposure"], shown["taken"]) == ("not told", "not told")
-    assert shown["direction"] == "yaw 20.0°, pitch 0.0°"
+    assert shown["direction"] == "yaw 20.0°, pitch 0.0°, told by the head"
     assert shown["state"] == "yes"
     assert frames_model.facts(edits.leave_out(ref, True).apply(outing), ref, info, "")["state"] == "left out by you"
     assert frames_model.facts(outing, ref, None, "It is missing.")["size"] == "It is missing."
@@ -328,7 +329,34 @@ def test_facts_of_a_frame(tmp_path: Path):
     assert set(frames_model.facts(outing, None, None, "").values()) == {""}
     assert frames_model.summary(again) == "4 frames, 3 of them for the join"
     assert frames_model.summary(_outing(0)) == ""
-    assert frames_model.caption(ref, joined=False) == "⊘ f1.jpg\nframe 2"
+    assert frames_model.caption(outing, ref, joined=False) == "⊘ f1.jpg\nframe 2"
+
+
+def test_brackets_are_told_as_stacks_and_none_of_them_as_left_out():
+    """Six files of two brackets were "6 files, 2 of them for the join", the others crossed out."""
+    positions = [
+        BroughtPosition(tuple(f"{p}{e}.jpg" for e in "abc"), "bracket", 1, (-2.0, 0.0, 2.0)) for p in ("one", "two")
+    ]
+    outing = bring_positions(positions).apply(Outing("Brackets", "2026-05-14"))
+    assert frames_model.summary(outing) == "6 files at 2 positions, 2 of them for the join"
+    order = frames_model.in_stacks(outing)
+    assert [r.file for r in order] == ["oneb.jpg", "onea.jpg", "onec.jpg", "twob.jpg", "twoa.jpg", "twoc.jpg"]
+    captions = [frames_model.caption(outing, r, joined=r in outing.frames_to_join()) for r in order[:3]]
+    assert captions == ["oneb.jpg\nbracket of 3", "▤ onea.jpg\n−2 EV", "▤ onec.jpg\n+2 EV"]
+    state = frames_model.facts(outing, order[1], None, "")["state"]
+    assert state == "yes, merged with oneb.jpg"
+    base = edits.choose("Base", brackets="base").apply(outing)
+    assert frames_model.facts(base, order[1], None, "")["state"] == "no: oneb.jpg alone stands for its bracket"
+
+
+def test_repeats_are_told_as_they_are_used():
+    taken = [BroughtPosition(("one.jpg", "two.jpg"), "repeat", 1)]
+    outing = bring_positions(taken).apply(Outing("Repeats", "2026-05-14"))
+    other = outing.frames[0]
+    assert frames_model.facts(outing, other, None, "")["state"] == "no: two.jpg stands for the frames taken here"
+    averaged = edits.choose("Stack", repeats="stack").apply(outing)
+    assert frames_model.facts(averaged, other, None, "")["state"] == "yes, averaged with two.jpg"
+    assert frames_model.caption(outing, outing.frames[1], joined=True) == "two.jpg\ntaken 2 times"
 
 
 # --- field, plan, deliver, line of stages ------------------------------------------------------
@@ -360,6 +388,8 @@ def test_field_tells_what_is_next_and_what_is_missing():
 def test_plan_in_words():
     plan = make_plan(Brief())
     assert plan_model.count(plan) == "7 frames in one row"
+    bracketed = make_plan(Brief(exposure=Exposure(bracket_count=3)))
+    assert plan_model.count(bracketed) == "7 frames in one row, 21 exposures"
     assert plan_model.rows(plan) == "7 at 0.0°. Cylindrical."
     facts = plan_model.facts(plan)
     assert "frames" in facts["overlap"]

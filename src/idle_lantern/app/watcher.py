@@ -14,7 +14,10 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from idle_lantern.app.state import AppState, OutingPlace
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.frames.reading import thumbnail
 from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.plan.tripod_legs import crop_cost
 
@@ -33,6 +36,7 @@ _WITH_WORD_S = 3.0  # where it does
 _TRY_AGAIN_S = 2.0  # while the folder cannot be looked at
 #: A base that leans by less costs nothing worth telling.
 _WORTH_TELLING_DEG = 0.3
+_THUMBNAIL_PX = 160
 #: So long closing waits for a frame that is being judged.
 _PATIENCE_S = 5.0
 
@@ -50,6 +54,7 @@ class ToldFrame:
     lean: Level | None = None
     lean_costs: float = 0.0
     holes: tuple[tuple[float, float], ...] = ()
+    look: Array | None = None  # (h, w, 3) uint8, small
 
 
 @dataclass(frozen=True)
@@ -206,7 +211,8 @@ class Watcher(QObject):
         left = [f for n in order if n not in done and n != judged.number and (f := plan.frame(n)) is not None]
         lean = live_check.lean()
         costs = 0.0 if lean is None else self._cost(plan, math.degrees(lean.lean_rad))
-        return ToldFrame(place, arrival, judged, lean, costs, live_check.holes(left))
+        look = thumbnail(arrival.path, _THUMBNAIL_PX).in_space(SRGB).pixels
+        return ToldFrame(place, arrival, judged, lean, costs, live_check.holes(left), look)
 
 
 def _rest(folder_events: FolderEvents, watched: WatchedFolder, stop: threading.Event) -> None:

@@ -101,6 +101,7 @@ class FieldStage(Stage):
             self.missing,
             self.watching.verdict,
             self.watching.told,
+            self.watching.list,
             self.all_button,
             FlowLayout(self.to_frames, self.watching.button),
             FlowLayout(

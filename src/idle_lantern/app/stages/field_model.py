@@ -215,8 +215,9 @@ def as_frame(told: ToldFrame, rig: Rig) -> FrameRef:
         roll,
         judged.taken,
         sha256=arrival.sha256 or None,
-        field_deg=field_deg(rig),
+        field_deg=judged.field_deg or field_deg(rig),
         twin=None if arrival.twin is None else document.relative(told.place.folder, arrival.twin),
+        told_by="matches" if judged.placed_by == "features" else "plan",
     )
 
 

@@ -154,7 +154,8 @@ class FramesStage(Stage):
         self.join_button.setToolTip("" if self.join_button.isEnabled() else "A join needs two frames at least")
         self.summary.setText(model.summary(outing))
         used = {r.id for r in outing.frames_to_join()}
-        self.list.show_frames({r.id: model.caption(r, joined=r.id in used) for r in outing.frames})
+        frames = model.in_stacks(outing)
+        self.list.show_frames({r.id: model.caption(outing, r, joined=r.id in used) for r in frames})
         self.findings.follow()
         self.loader.load([r for r in outing.frames if r.id not in self.list])
 

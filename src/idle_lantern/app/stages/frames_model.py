@@ -17,7 +17,7 @@ from idle_lantern.core.frames.frameset import pictures_in
 from idle_lantern.core.frames.reading import FrameInfo
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import document
-from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.outing.model import CaptureGroup, FrameRef, Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.sorting.card import Card, CardRun, sort
@@ -36,7 +36,7 @@ FACTS = (
     ("focal", "Focal length"),
     ("exposure", "Exposure"),
     ("taken", "Taken"),
-    ("direction", "Direction told by the head"),
+    ("direction", "Direction"),
     ("state", "In the join"),
 )
 
@@ -269,14 +269,63 @@ def contents(outing: Outing, folder: Path, progress: Progress) -> dict[str, str]
 
 def summary(outing: Outing) -> str:
     """How many frames there are, and how many of them are joined."""
-    n, joined = len(outing.frames), len(outing.frames_to_join())
-    return f"{n} frame{'s' if n != 1 else ''}, {joined} of them for the join" if n else ""
+    n, joined, besides = len(outing.frames), len(outing.frames_to_join()), outing.besides()
+    places = sum(ref.id not in besides for ref in outing.frames)
+    if not n:
+        return ""
+    if places == n:
+        return f"{units.counted(n, 'frame')}, {joined} of them for the join"
+    return f"{units.counted(n, 'file')} at {units.counted(places, 'position')}, {joined} of them for the join"
 
 
-def caption(ref: FrameRef, *, joined: bool) -> str:
-    """What stands under a thumbnail."""
+def in_stacks(outing: Outing) -> tuple[FrameRef, ...]:
+    """The frames in order of taking, the other files of a position after the one that stands for it."""
+    refs = {ref.id: ref for ref in outing.frames}
+    besides, of = outing.besides(), {g.chosen: g for g in outing.groups if g.chosen is not None}
+    found: list[FrameRef] = []
+    for ref in outing.frames:
+        if ref.id not in besides:
+            found.append(ref)
+            found += [refs[f] for f in (of[ref.id].frames if ref.id in of else ()) if f != ref.id and f in refs]
+    return tuple(found)
+
+
+def group_of(outing: Outing, frame: str) -> CaptureGroup | None:
+    """The bracket or series that a frame belongs to."""
+    return next((g for g in outing.groups if frame in g.frames), None)
+
+
+_STACKS = {"bracket": "bracket", "repeat": "taken", "sensor-shift": "sensor-shift series"}
+
+
+def caption(outing: Outing, ref: FrameRef, *, joined: bool) -> str:
+    """What stands under a thumbnail: its name, its part in a bracket or series, and whether it is left out of the join."""
+    name, group = Path(ref.file).name, group_of(outing, ref.id)
+    if group is not None and group.chosen is not None and ref.id != group.chosen:
+        told = len(group.ev) == len(group.frames)
+        part = f"{group.ev[group.frames.index(ref.id)]:+g} EV".replace("-", "−") if told else "again"
+        return f"▤ {name}\n{part}"
     sign = "" if joined else "⊘ "
-    return f"{sign}{Path(ref.file).name}" + (f"\nframe {ref.number}" if ref.number else "")
+    stack = ""
+    if group is not None and ref.id == group.chosen:
+        count = len(group.frames)
+        stack = f"taken {count} times" if group.kind == "repeat" else f"{_STACKS[group.kind]} of {count}"
+    number = f"frame {ref.number}" if ref.number else ""
+    return "\n".join(filter(None, (f"{sign}{name}", ", ".join(filter(None, (number, stack))))))
+
+
+def _beside_in_words(outing: Outing, ref: FrameRef) -> str:
+    """What becomes of another exposure of a bracket, or of a frame taken again."""
+    group = group_of(outing, ref.id)
+    chosen = outing.frame(group.chosen) if group is not None else None
+    if group is None or chosen is None:
+        return "no: another stands for it"
+    name = Path(chosen.file).name
+    if group.kind == "bracket":
+        used = outing.choices.brackets != "base"
+        return f"yes, merged with {name}" if used else f"no: {name} alone stands for its bracket"
+    used = group.kind == "sensor-shift" or outing.choices.repeats == "stack"
+    return f"yes, averaged with {name}" if used else f"no: {name} stands for the frames taken here"
 
 
 def facts(outing: Outing, ref: FrameRef | None, info: FrameInfo | None, fault: str) -> dict[str, str]:
@@ -288,14 +337,18 @@ def facts(outing: Outing, ref: FrameRef | None, info: FrameInfo | None, fault: s
     if info is not None:
         shown |= _facts_of_file(info)
     if ref.yaw_deg is not None and ref.pitch_deg is not None:
-        shown["direction"] = f"yaw {units.angle(ref.yaw_deg)}, pitch {units.angle(ref.pitch_deg)}"
+        who = {"head": "told by the head", "matches": "by what it shares with others", "plan": "as planned"}[
+            ref.told_by
+        ]
+        shown["direction"] = f"yaw {units.angle(ref.yaw_deg)}, pitch {units.angle(ref.pitch_deg)}, {who}"
     else:
         shown["direction"] = "unknown: it is found from the matches"
     if ref.id in outing.choices.left_out:
         shown["state"] = "left out by you"
     else:
-        why_not = "another exposure of its bracket stands for it" if ref.id in outing.besides() else "shot again later"
-        shown["state"] = "yes" if ref in outing.frames_to_join() else f"no: {why_not}"
+        beside = ref.id in outing.besides()
+        joined = "yes" if ref in outing.frames_to_join() else "no: shot again later"
+        shown["state"] = _beside_in_words(outing, ref) if beside else joined
     return shown
 
 

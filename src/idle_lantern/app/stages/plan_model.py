@@ -12,7 +12,9 @@ ALL_WELL = "Nothing speaks against this plan: the whole field is covered, as sam
 def count(plan: Plan) -> str:
     """How many frames in how many rows."""
     n, rows = len(plan.frames), len(plan.rows)
-    return f"{n} frame{'s' if n != 1 else ''}" + (f" in {rows} rows" if rows > 1 else " in one row")
+    made = plan.time.exposures - (2 if plan.brief.run.bookends else 0)  # without the hands before the lens
+    exposures = f", {made} exposures" if made > n else ""
+    return f"{n} frame{'s' if n != 1 else ''}" + (f" in {rows} rows" if rows > 1 else " in one row") + exposures
 
 
 def rows(plan: Plan) -> str:

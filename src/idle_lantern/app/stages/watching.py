@@ -14,6 +14,7 @@ from idle_lantern.app.sounds import can_sound, play
 from idle_lantern.app.stages import field_model as model
 from idle_lantern.app.watcher import ToldFrame
 from idle_lantern.app.widgets.basics import button, label
+from idle_lantern.app.widgets.verdict_list import VerdictList
 from idle_lantern.core.outing import edits
 
 
@@ -27,7 +28,10 @@ class Watching(QObject):
         self._context, self._state, self._over = context, context.state, over
         self.verdict = label("", "head", wrap=True, name="field-verdict")
         self.told = label("", "dim", wrap=True, name="field-told")
-        for line in (self.verdict, self.told):
+        #: All frames that arrived since the outing was opened, the last on top.
+        self.list = VerdictList()
+        self.list.chosen.connect(lambda frame: context.state.select(None, frame))
+        for line in (self.verdict, self.told, self.list):
             line.hide()
         self.button = button("Watch a folder …   [W]", self.toggle, name="field-watch")
         context.watcher.told.connect(self._arrived)
@@ -77,6 +81,7 @@ class Watching(QObject):
         self._state.select(judged.number, ref.id)
         if self._context.settings.tones:
             play(judged.kind)
+        self.list.add(ref.id, told.look, model.verdict(told), again=judged.kind == "again")
         say(self.verdict, model.verdict(told))
         say(self.told, model.also_told(told, self._state.plan, self._state.guide))
 
@@ -86,6 +91,7 @@ class Watching(QObject):
             self._of_outing = self._state.outing.id
             say(self.verdict, "")
             say(self.told, "")
+            self.list.forget()
 
     def _show(self) -> None:
         """What the button does now, and where frames come from."""

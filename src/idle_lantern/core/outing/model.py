@@ -42,9 +42,10 @@ class FrameRef:
 
     ``file`` is relative to the outing's folder where it lies inside, else absolute.
     ``number`` is the planned frame it was shot for, None for pictures brought in.
-    Angles are what the head told, in degrees. ``id`` stays whatever the file is called;
+    Angles are in degrees. ``id`` stays whatever the file is called;
     ``sha256`` is known once the file was read whole. ``field_deg`` is the frame's own field of
-    view, across and up, as it was shot. ``twin`` is the JPEG that the camera wrote beside a raw ``file``.
+    view, across and up, as it was shot. ``twin`` is the JPEG that the camera wrote beside a raw ``file``. ``told_by`` says who told
+    the angles: a head, what the frame shares with others, or the plan alone.
     """
 
     file: Path
@@ -57,6 +58,7 @@ class FrameRef:
     sha256: Sha256 | None = None
     field_deg: tuple[Degrees, Degrees] | None = None
     twin: Path | None = None
+    told_by: Literal["head", "matches", "plan"] = "head"
 
 
 @dataclass(frozen=True)

@@ -32,6 +32,8 @@ _CLIPPED = 0.04  # share of the frame in full white
 _TILTED_DEG = 2.0  # roll
 #: Fewer points than this are nothing to match, and settings that differ by less than this share are one.
 _FEW_POINTS, _SAME_SHARE = 40, 0.06
+#: A field that differs from the planned one by less is the planned one: focal lengths are engraved no better.
+_SAME_FIELD = 0.05
 #: Settings are compared with those of so many frames before.
 _RECENT = 5
 
@@ -129,6 +131,22 @@ def full_white(pixels: Array) -> list[FrameFault]:
         return []
     told = f"is full white over {units.share(share)} of it"
     return [FrameFault("clipped", 100 * share, "%", told, "expose less, or bracket this position", again=False)]
+
+
+def another_lens(shows_deg: tuple[float, float], planned_deg: tuple[float, float]) -> list[FrameFault]:
+    """That frames show another field, across and up, than the plan reckons with: another lens, zoom, crop or way of holding."""
+    if all(abs(one / other - 1) <= _SAME_FIELD for one, other in zip(shows_deg, planned_deg)):
+        return []
+    shows, planned = (" × ".join(units.angle(side, 0) for side in field) for field in (shows_deg, planned_deg))
+    if all(abs(one / other - 1) <= _SAME_FIELD for one, other in zip(shows_deg, planned_deg[::-1])):
+        return [
+            FrameFault(
+                "field", shows_deg[0], "°", f"shows {shows} where the plan has {planned}: the camera is held the other way",
+                "turn it, or turn the plan with U under Plan", False,
+            )
+        ]  # fmt: skip
+    remedy = "set the lens as planned, or plan with this one under Plan, Camera"
+    return [FrameFault("field", shows_deg[0], "°", f"shows {shows} where the plan has {planned}", remedy, False)]
 
 
 def settings_changed(before: Sequence[Metadata], now: Metadata) -> list[FrameFault]:

@@ -35,6 +35,7 @@ from idle_lantern.core.registration.solve.level import Level, levelled
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.watching.faults import (
     FrameFault,
+    another_lens,
     blurred,
     full_white,
     misplaced,
@@ -75,6 +76,8 @@ class Judged:
         The largest share of it that an earlier frame shows too, and that frame's name.
     off_deg : (yaw, pitch, roll) or None
         How it differs from the plan.
+    field_deg : (across, up) or None
+        What it shows, by its own lens and size.
     """
 
     path: Path
@@ -86,6 +89,7 @@ class Judged:
     off_deg: tuple[float, float, float] | None
     faults: tuple[FrameFault, ...]
     taken: str | None = None
+    field_deg: tuple[float, float] | None = None
 
     @property
     def kind(self) -> Kind:
@@ -171,7 +175,7 @@ class LiveCheck:
         angles = None if placed_by == "nothing" else _angles(new.pose)
         return Judged(
             path, new.number, angles, placed_by, overlap, _called(neighbour) if neighbour else "", off,
-            tuple(sorted(faults, key=lambda f: not f.again)), info.metadata.taken,
+            tuple(sorted(faults, key=lambda f: not f.again)), info.metadata.taken, _field_deg(new.lens),
         )  # fmt: skip
 
     def remember(self, path: Path, angles_deg: tuple[float, float, float], number: int | None) -> None:
@@ -310,6 +314,8 @@ class LiveCheck:
     ) -> list[FrameFault]:
         assert new.look is not None
         faults = settings_changed([s.info.metadata for s in self._seen], new.info.metadata)
+        if not self._seen:  # once: the frames after it are alike
+            faults += another_lens(_field_deg(new.lens), _field_deg(self.plan.rig.lens()))
         faults += full_white(new.look.picture.pixels)
         if placed_by == "features" and links:
             faults += self._beside_neighbours(new)
@@ -345,6 +351,11 @@ def _pose(links: list[tuple[_SeenFrame, Link]]) -> Array:
     for old, link in links:
         total += link.inliers * (old.pose @ link.b_from_a.T)
     return rotations.nearest(total)
+
+
+def _field_deg(lens: Lens) -> tuple[float, float]:
+    across, up = lens.field_rad()
+    return math.degrees(across), math.degrees(up)
 
 
 def _angles(pose: Array) -> tuple[float, float, float]:
