@@ -50,6 +50,9 @@ def main() -> None:
     path = Path(tempfile.gettempdir()) / f"idle-lantern-{args.gigapixels:g}gpx.tif"
     if not path.exists():
         giant(path, args.gigapixels)
+    from PyQt6.QtCore import QPoint, Qt
+    from PyQt6.QtGui import QWheelEvent
+
     from idle_lantern.app import theme
     from idle_lantern.app.main import make_application
     from idle_lantern.app.settings import Settings
@@ -95,6 +98,25 @@ def main() -> None:
     print(f"opened to a sharp first view: {opened:.2f} s")
     print(f"frame while panning: median {1e3 * statistics.median(frames):.1f} ms, worst {1e3 * frames[-1]:.1f} ms")
     print(f"interface thread held at most {1e3 * longest:.0f} ms")
+    zooms = []
+    middle = view.rect().center().toPointF()
+    for notches in (*[1] * 30, *[-1] * 30, *[1] * 30, *[-1] * 30):
+        turned = QPoint(0, 120 * notches)
+        wheel = QWheelEvent(
+            middle, view.mapToGlobal(middle), QPoint(), turned, Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
+            Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        app.sendEvent(view, wheel)
+        began = time.perf_counter()
+        view.repaint()
+        zooms.append(time.perf_counter() - began)
+        until = time.perf_counter() + 0.03
+        while time.perf_counter() < until:
+            turn()
+    over = sum(t > 0.033 for t in zooms)
+    print(
+        f"paint while zooming: median {1e3 * statistics.median(zooms):.1f} ms, worst {1e3 * max(zooms):.1f} ms, {over} over 33 ms"
+    )
     print(f"memory of the process at most {peak_rss_mib():.0f} MiB")
     window.close()
 

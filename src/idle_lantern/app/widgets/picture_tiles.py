@@ -48,12 +48,15 @@ class PictureTiles:
         self._development = development
         return changed
 
-    def paint(self, painter: QPainter, sight: Sight) -> bool:
-        """Draw what is in sight as far as it is read, and ask for the rest; whether all of it was there."""
+    def paint(self, painter: QPainter, sight: Sight, *, moving: bool = False) -> bool:
+        """Draw what is in sight as far as it is read, and ask for the rest; whether all of it was there.
+
+        While the picture is ``moving`` pixels are not smoothed: that takes three times as long, and nobody sees it.
+        """
         source = self._source
         assert source is not None
         level = _level_for(source, sight)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, sight.zoom < _SQUARES_FROM)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, sight.zoom < _SQUARES_FROM and not moving)
         missing: list[Key] = []
         for row, column in _in_sight(source, level, sight):
             key = (self._serial, level, row, column)

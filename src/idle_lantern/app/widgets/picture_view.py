@@ -20,6 +20,8 @@ from idle_lantern.core.pictures.source import PictureSource
 _MOST_ZOOM = 16.0
 #: A part that stands still for so long was looked at.
 _DWELL_MS = 350
+#: The picture rests when nothing moved it for so long.
+_RESTS_MS = 120
 
 
 class PictureView(QWidget):
@@ -53,6 +55,11 @@ class PictureView(QWidget):
         self._tool: PictureTool | None = None
         self.placeholder = ""
         self._picking = False
+        #: Runs while the picture moves under the hand: it is drawn quickly until it rests.
+        self._moves = QTimer(self)
+        self._moves.setSingleShot(True)
+        self._moves.setInterval(_RESTS_MS)
+        self._moves.timeout.connect(self.update)
         self._dwelt = QRectF()
         self._dwell = QTimer(self)
         self._dwell.setSingleShot(True)
@@ -201,6 +208,7 @@ class PictureView(QWidget):
 
     def _pan(self, right_px: float, down_px: float) -> None:
         """Move what is shown by so many pixels of the widget."""
+        self._moves.start()
         u, v = self._centre
         self.look_at(u + right_px / self._zoom, v + down_px / self._zoom)
 
@@ -215,7 +223,7 @@ class PictureView(QWidget):
                 self.placeholder,
             )
             return
-        self._complete = self.tiles.paint(painter, self.sight)
+        self._complete = self.tiles.paint(painter, self.sight, moving=self._moves.isActive())
         self._mark_dwelling()
         if self.crop is not None and not isinstance(self._tool, CropTool):
             c = self.crop
@@ -249,6 +257,7 @@ class PictureView(QWidget):
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None:
+            self._moves.start()
             self.zoom_by(1.2 ** (event.angleDelta().y() / 120), event.position())
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
