@@ -13,6 +13,7 @@ from PIL import Image
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QCheckBox, QFileDialog
 from pytestqt.qtbot import QtBot
+from tests.helpers.fields import press_act
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import shown_model
@@ -95,8 +96,7 @@ def test_a_frame_is_switched_off_at_its_place_and_on_by_its_link(qtbot: QtBot, j
     assert after.solution is before.solution, "nothing was matched anew"
     assert f"{name}: switched off in the picture." in stage.about.left_out.text()
     assert joined.state.outing.frames_to_join() == joined.state.outing.frames
-    off = joined.state.outing.choices.off[0]
-    stage.about.left_out.linkActivated.emit(f"on:{off}")
+    press_act(qtbot, stage.about.left_out, "frame-on")
     settled(joined)
     assert joined.state.outing.choices.off == ()
     assert _shown(joined, u, v) == name

@@ -12,6 +12,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QRadioButton
 from pytestqt.qtbot import QtBot
+from tests.helpers.fields import press_act
 from tests.helpers.sets import FrameFiles, render
 
 from idle_lantern.app import join_runner
@@ -164,11 +165,9 @@ def test_a_frame_left_out_is_put_back_by_its_link(
     stage = window.join_stage
     assert "3 of 4" in stage.about.facts["frames"].text()
     assert "Shows the same as" in stage.about.left_out.text()
-    assert "Use it all the same" in stage.about.left_out.text()
-    stage.about.left_out.setFocus()
-    qtbot.keyClick(stage.about.left_out, Qt.Key.Key_Tab)
-    link = next(part for part in stage.about.left_out.text().split('"') if part.startswith("use:"))
-    stage.about.left_out.linkActivated.emit(link)
+    picture = next(w for w in stage.about.left_out.findChildren(QLabel) if w.isVisible() and not w.text())
+    assert not picture.pixmap().isNull(), "with a thumbnail of the frame"
+    press_act(qtbot, stage.about.left_out, "frame-use")
     settled(window)
     assert "4 of 4" in stage.about.facts["frames"].text()
     assert "used as you asked" in stage.about.left_out.text()

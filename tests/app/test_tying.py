@@ -11,9 +11,10 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QLabel
+from PyQt6.QtWidgets import QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.app.conftest import JoinOnce
+from tests.helpers.fields import press_act
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app import tie_model
@@ -79,7 +80,7 @@ def test_a_frame_that_nothing_ties_is_tied_by_two_points(
     assert tie_model.pair_to_tie(outing, joined, None) == (ids[LOOSE - 1], ids[LOOSE])
     assert tie_model.pair_to_tie(outing, None, ids[2]) == (ids[1], ids[2])
     assert [r.id for r in tie_model.loose_frames(outing, joined)] == [ids[LOOSE]]
-    assert "Tie it by hand" in apart.findChild(QLabel, "join-left-out").text()
+    assert apart.join_stage.about.left_out.findChild(QPushButton, "frame-tie").text() == "Tie it by hand"
     qtbot.keyClick(apart, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
     dialog = apart.findChild(TieDialog)
     settled(apart)
@@ -191,9 +192,8 @@ def test_a_frame_that_nothing_ties_is_laid_on_the_picture(
 ):
     """Dragged by a thing that both show to where the picture shows it, looked at three ways, laid down by Enter."""
     joined, stage = apart.state.joined, apart.join_stage
-    view, loose = stage.view, apart.state.outing.frames[LOOSE].id
-    assert f'href="place:{loose}"' in stage.about.left_out.text()
-    stage.about.left_out.linkActivated.emit(f"place:{loose}")
+    view = stage.view
+    press_act(qtbot, stage.about.left_out, "frame-place")
     qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
     held = stage.placing.held
     assert "[Enter] lays it down" in apart.message_text()
@@ -245,8 +245,8 @@ def model_stop(window: Window) -> walk_model.WalkStop:
 def test_a_frame_in_the_hand_is_left_by_escape_and_beside_the_picture_it_is_refused(
     qtbot: QtBot, apart: Window, settled: Callable
 ):
-    stage, loose = apart.join_stage, apart.state.outing.frames[LOOSE].id
-    stage.about.left_out.linkActivated.emit(f"place:{loose}")
+    stage = apart.join_stage
+    press_act(qtbot, stage.about.left_out, "frame-place")
     qtbot.waitUntil(lambda: stage.placing.held is not None, timeout=10_000)
     qtbot.keyClick(stage.view, Qt.Key.Key_B)
     qtbot.waitUntil(lambda: not stage.placing._shown, timeout=5000)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QLineEdit
+from PyQt6.QtWidgets import QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app.window import Window
@@ -23,3 +23,9 @@ def retype_field(qtbot: QtBot, window: Window, field: str, text: str) -> QLineEd
     edit = window.plan_stage.reveal(field)
     retype(qtbot, edit, text)
     return edit
+
+
+def press_act(qtbot: QtBot, over: QWidget, name: str) -> None:
+    """Press the button of that name that is seen somewhere in a widget."""
+    button = next(b for b in over.findChildren(QPushButton, name) if b.isVisible())
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)

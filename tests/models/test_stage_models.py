@@ -389,7 +389,7 @@ def test_plan_in_words():
     plan = make_plan(Brief())
     assert plan_model.count(plan) == "7 frames in one row"
     bracketed = make_plan(Brief(exposure=Exposure(bracket_count=3)))
-    assert plan_model.count(bracketed) == "7 frames in one row, 21 exposures"
+    assert plan_model.rows(bracketed).startswith("7 at 0.0°. 21 exposures.")
     assert plan_model.rows(plan) == "7 at 0.0°. Cylindrical."
     facts = plan_model.facts(plan)
     assert "frames" in facts["overlap"]

@@ -55,7 +55,7 @@ LOOKS = {
         "dark", "#1b1b1b", "#252525", "#313131", "#4a4a4a", "#dedede", "#9c9c9c", "#b7c63f", "#161616", "#e0a070"
     ),
     "light": Palette(
-        "light", "#cfcfcf", "#dddddd", "#ececec", "#9a9a9a", "#161616", "#4c4c4c", "#5d6b00", "#ffffff", "#8a3b00"
+        "light", "#cfcfcf", "#dddddd", "#ececec", "#727272", "#161616", "#4c4c4c", "#5d6b00", "#ffffff", "#8a3b00"
     ),
     "field": Palette(
         "field", "#ffffff", "#ffffff", "#f0f0f0", "#000000", "#000000", "#222222", "#3f4a00", "#ffffff", "#7a2000", 1.2

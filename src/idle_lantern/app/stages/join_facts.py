@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
-import html
+import contextlib
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.rail_setting import keep_rail
 from idle_lantern.app.stages import join_model as model
+from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
+from idle_lantern.app.widgets.frame_rows import FrameRow, FrameRows
+from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.frames.reading import thumbnail
+from idle_lantern.core.outing.model import FrameRef
+
+_THUMBNAIL_PX = 120
 
 
 class JoinFacts(QWidget):
@@ -21,21 +30,19 @@ class JoinFacts(QWidget):
     def __init__(self, context: AppContext) -> None:
         super().__init__()
         self._context, self._state = context, context.state
+        self._asked_for: set[str] = set()
         self.reason = label("", "dim", wrap=True)
         self.facts = {key: label("", "figure", name=f"join-{key}") for key, _ in model.FACTS}
         self.findings = label("", "dim", wrap=True, name="join-findings")
-        self.left_out = label("", wrap=True, name="join-left-out")
-        self.left_out.setTextFormat(Qt.TextFormat.RichText)
-        self.left_out.setTextInteractionFlags(
-            Qt.TextInteractionFlag.LinksAccessibleByMouse | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
-        )
-        self.left_out.linkActivated.connect(lambda link: self.asked.emit(*link.split(":", 1)))
+        self.left_out = FrameRows()
+        self.left_out.setObjectName("join-left-out")
+        self.left_out.asked.connect(self.asked)
         self.rail_button = button("", self.correct_rail, quiet=True, name="join-rail")
         layout = column(
             self.reason,
             8,
             form([(title, self.facts[key]) for key, title in model.FACTS]),
-            scrolled(panel(column(self.findings, self.left_out, None), "ground")),
+            scrolled(panel(column(self.findings, self.left_out, None), "ground"), "What the join found"),
             row(self.rail_button, None),
         )
         layout.setContentsMargins(0, 0, 0, 0)
@@ -54,7 +61,29 @@ class JoinFacts(QWidget):
         )
         self.findings.setText("\n".join(filter(None, told)))
         self._show_rail()
-        self.left_out.setText("<br>".join(_as_row(r) for r in model.left_out(outing, joined)))
+        missing = self.left_out.show_rows([_as_row(r) for r in model.left_out(outing, joined)])
+        self._read([ref for f in missing if (ref := outing.frame(f)) is not None])
+
+    def _read(self, refs: list[FrameRef]) -> None:
+        """Read thumbnails off the thread; one that cannot be read leaves its place empty."""
+        place = self._state.place
+        jobs = [(ref.id, self._state.path_of(ref)) for ref in refs if ref.id not in self._asked_for]
+        if place is None or not jobs:
+            return
+        self._asked_for |= {frame for frame, _path in jobs}
+
+        def work(task: Task) -> None:
+            for frame, path in jobs:
+                with contextlib.suppress(LanternError):
+                    task.show((frame, thumbnail(path, _THUMBNAIL_PX).in_space(SRGB).pixels))
+
+        def came(product: tuple[str, Array]) -> None:
+            if self._state.is_open(place):
+                self.left_out.set_picture(*product)
+
+        self._context.start(
+            "Reading frames left out", work, lambda _r: None, lambda _e: None, on_partial=came, quiet=True
+        )
 
     def correct_rail(self) -> None:
         """Take the rail setting over that the parallax of this join tells, for next time."""
@@ -70,14 +99,8 @@ class JoinFacts(QWidget):
             self.rail_button.setText(f"Correct the rail: {self._state.outing.rig.rail_mm:g} to {found[0]:.1f} mm")
 
 
-def _as_row(row_: model.LeftOut) -> str:
-    text = html.escape(row_.sentence)
-    if not row_.action:
-        return text
-    frame = html.escape(row_.frame_id)
-    tie = (
-        f', <a href="place:{frame}">lay it on the picture</a> or <a href="tie:{frame}">Tie it by hand</a>'
-        if row_.action == "use"
-        else ""
-    )
-    return f'{text} <a href="{row_.action}:{frame}">{row_.link}</a>{tie}'
+def _as_row(left: model.LeftOut) -> FrameRow:
+    acts = [(left.action, left.link)] if left.action else []
+    if left.action == "use":
+        acts += [("place", "Lay it on the picture"), ("tie", "Tie it by hand")]
+    return FrameRow(left.frame_id, left.sentence, tuple(acts))

@@ -104,7 +104,7 @@ class PlanStage(Stage):
             lambda key: self.state.apply(edits.put_aside(key, True)),
             lambda: self.state.apply(edits.bring_back_all()),
         )
-        scroll = self._remarks_scroll = scrolled(self.remarks)
+        scroll = self._remarks_scroll = scrolled(self.remarks, "Remarks on the plan")
         go = button("Go shooting", lambda: context.ask("go.field"), main=True, name="go-field")
         takes = panel(column(self.count, self.rows_text, row(None, go), results, scroll), "results")
 

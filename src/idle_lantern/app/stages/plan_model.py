@@ -12,17 +12,17 @@ ALL_WELL = "Nothing speaks against this plan: the whole field is covered, as sam
 def count(plan: Plan) -> str:
     """How many frames in how many rows."""
     n, rows = len(plan.frames), len(plan.rows)
-    made = plan.time.exposures - (2 if plan.brief.run.bookends else 0)  # without the hands before the lens
-    exposures = f", {made} exposures" if made > n else ""
-    return f"{n} frame{'s' if n != 1 else ''}" + (f" in {rows} rows" if rows > 1 else " in one row") + exposures
+    return f"{n} frame{'s' if n != 1 else ''}" + (f" in {rows} rows" if rows > 1 else " in one row")
 
 
 def rows(plan: Plan) -> str:
-    """Frames of each row, and the projection that suits."""
+    """Frames of each row, exposures where they are more, and the projection that suits."""
     shown = plan.rows if len(plan.rows) <= 5 else plan.rows[:4]
     described = ", ".join(f"{len(r)} at {units.angle(r[0].pitch_deg)}" for r in shown)
     more = f" and {len(plan.rows) - 4} rows more" if len(plan.rows) > 5 else ""
-    return f"{described}{more}. {plan.size.projection.capitalize()}."
+    made = plan.time.exposures - (2 if plan.brief.run.bookends else 0)  # without the hands before the lens
+    exposures = f" {made} exposures." if made > len(plan.frames) else ""
+    return f"{described}{more}.{exposures} {plan.size.projection.capitalize()}."
 
 
 def facts(plan: Plan) -> dict[str, str]:

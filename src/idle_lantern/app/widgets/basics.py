@@ -114,9 +114,16 @@ def panel(layout: Any, name: str = "panel") -> QWidget:
     return result
 
 
-def scrolled(content: QWidget) -> QScrollArea:
-    """What may grow long, in a frame that scrolls down when there is no more room."""
+def scrolled(content: QWidget, name: str = "") -> QScrollArea:
+    """What may grow long, in a frame that scrolls down when there is no more room.
+
+    With a ``name`` Tab stops there, so that keys can scroll what holds words only; without one its fields lead through it.
+    """
     area = QScrollArea()
+    if name:
+        area.setAccessibleName(name)
+    else:
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(content)
