@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -11,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.app.main import _first_outing
 from idle_lantern.app.widgets.new_outing import NewOutingDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
@@ -138,3 +140,19 @@ def test_a_new_outing_says_what_it_is(
     window.trigger("outing.new")
     assert (window.state.outing.name, window.state.outing.origin) == ("Quay", origin)
     assert window.stage == stage
+
+
+def test_the_first_start_offers_three_ways_in(qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch):
+    asked = []
+    monkeypatch.setattr(window.frames_stage.bringing, "ask_files", lambda: asked.append(True))
+    window.context.keep(replace(window.context.settings, last_outing=""))
+    _first_outing(window, None, [])
+    dialog = window.findChild(NewOutingDialog)
+    assert dialog.isVisible()
+    dialog.choices["photographs"].setChecked(True)
+    qtbot.keyClick(dialog.field, KEY.Key_Return)
+    assert (window.state.outing.name, window.state.outing.origin) == ("First outing", "photographs")
+    assert window.stage == "frames"
+    assert asked == [True]
+    _first_outing(window, window.state.folder, [])
+    assert not [d for d in window.findChildren(NewOutingDialog) if d.isVisible()]

@@ -174,7 +174,7 @@ def test_a_planned_bracket_is_shot_in_field(qtbot: QtBot, window: Window, settle
     assert window.field_stage.progress.text().startswith("1 of ")
     window.go("frames")
     window.state.select(None, window.state.outing.frames[-1].id)
-    assert window.frames_stage.facts["state"].text() == "no: another exposure of its bracket stands for it"
+    assert window.frames_stage.facts["state"].text() == "yes, merged with f001.jpg"
     window.state.undo()
     assert window.state.outing.frames == window.state.outing.groups == ()
 

@@ -154,3 +154,32 @@ def test_join_asked_for_while_it_runs_goes_on_or_begins_with_what_is_wanted_now(
     assert joins.request is not first
     settled(joined)
     assert state.joined.frame_ids == tuple(r.id for r in state.outing.frames[:2])
+
+
+def test_a_picture_that_cannot_be_made_anew_is_tried_once(qtbot: QtBot, joined: Window, settled: Callable):
+    """With every frame switched off the join failed, began again by itself, and so on for ever."""
+    state, failures = joined.state, []
+    joined.context.joins.failed.connect(failures.append)
+    joined.go("join")
+    for ref in state.outing.frames:
+        state.apply(edits.switch_off(ref, True))
+    settled(joined)
+    assert len(failures) == 1
+    assert "switched off" in joined.join_stage.status.text()
+    state.undo()
+    settled(joined)
+    assert len(failures) == 1
+    assert len(state.joined.report.chosen.off) == len(state.outing.frames) - 1
+
+
+def test_a_stopped_join_leaves_the_outings_own_picture(qtbot: QtBot, joined: Window, settled: Callable):
+    """The rough picture of the join that was stopped stayed, of another size than was told beside it."""
+    view, canvas = joined.join_stage.view, joined.state.joined.canvas
+    joined.go("join")
+    joined.state.apply(edits.choose("Other", projection="mercator", turn_deg=(0.0, 0.0, 40.0)))
+    qtbot.waitUntil(lambda: view.size_px != (canvas.width, canvas.height), timeout=30_000)  # a rough one
+    joined.trigger("work.cancel")
+    settled(joined)
+    assert joined.state.joined.canvas is canvas
+    assert view.size_px == (canvas.width, canvas.height)
+    assert "under other choices" in joined.join_stage.status.text()

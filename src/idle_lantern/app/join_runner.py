@@ -67,11 +67,15 @@ class JoinRunner(QObject):
     shown = pyqtSignal(object)
     failed = pyqtSignal(str)
     ended = pyqtSignal()
+    #: A join was stopped or failed: what it showed so far is not the outing's picture.
+    without_picture = pyqtSignal()
 
     def __init__(self, state: AppState, tasks: TaskRunner, gear: Library | None, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._state, self._tasks, self._gear = state, tasks, gear
         self.request: JoinRequest | None = None
+        #: What failed last, so that it is not asked for by itself again and again.
+        self.failed_request: JoinRequest | None = None
         self._task: Task | None = None
         #: Held by the join that runs: one that was stopped is still on its way out when the next one begins.
         self._one = Lock()
@@ -95,7 +99,7 @@ class JoinRunner(QObject):
         """Run a request for an outing; refused while another one runs."""
         if self.busy:
             return
-        self.request, self.place = request, place
+        self.request, self.place, self.failed_request = request, place, None
 
         def work(task: Task) -> None:
             def sink(event: Event) -> None:
@@ -121,6 +125,7 @@ class JoinRunner(QObject):
 
         def taken(product: object) -> None:
             if isinstance(product, Failed):
+                self.failed_request = request
                 self._fail(product.error, place)
             elif isinstance(product, ShownPicture):
                 self._take(product, place)
@@ -136,8 +141,14 @@ class JoinRunner(QObject):
             weights=STAGE_WEIGHTS,
             on_partial=taken,
             # told when the work is off the list, so that who listens may begin the next
-            on_ended=lambda: self.ended.emit() if came else None,
+            on_ended=lambda: self._end(place, finished=bool(came)),
         )
+
+    def _end(self, place: OutingPlace, *, finished: bool) -> None:
+        if (not finished or self.failed_request is not None) and not self.busy and self._state.is_open(place):
+            self.without_picture.emit()
+        if finished:
+            self.ended.emit()
 
     def stop(self) -> None:
         """Stop the join of the open outing, for another one in its place."""

@@ -108,6 +108,8 @@ def _first_outing(window: Window, outing: Path | None, crashes: list[Crash], bro
         window.outings.begin("First outing")
         if faults:  # why the last one is not open matters more than where the new one lies
             window.tell(faults[0], True)
+        elif not brought and last is None:
+            window.outings.welcome()
     window.state.message.disconnect(listening)
     if brought:
         window.arrivals.take(brought, anew=True)

@@ -177,6 +177,21 @@ class Outings(QObject):
             if dialog.origin == "photographs":
                 self._context.ask("outing.bring")
 
+    def welcome(self) -> None:
+        """At the first start: three ways to begin; closed without an answer, the outing that is open is planned."""
+        dialog = NewOutingDialog("How do you want to begin?", self._state.outing.name, self._parent)
+
+        def begin() -> None:
+            name, origin = dialog.name, dialog.origin
+            self._state.apply(edits.begin_as(name, origin))
+            self.opened.emit("frames" if origin == "photographs" else "plan")
+            if origin == "photographs":
+                self._context.ask("outing.bring")
+
+        dialog.accepted.connect(begin)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
     def begin(self, name: str, origin: Origin = "planned") -> None:
         """A new outing with the rig of the present one, in a folder of its own."""
         if not self.may_leave():

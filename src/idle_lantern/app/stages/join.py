@@ -69,7 +69,10 @@ class JoinStage(Stage):
         context.tasks.changed.connect(self._show_status)
         context.joins.rough.connect(self._show_rough)
         context.joins.shown.connect(self._show_finished)
+        # one that was brought back may be older than what was chosen since
+        context.joins.shown.connect(lambda _shown: self._follow_choices() if self.isVisible() else None)
         context.joins.ended.connect(self._follow_choices)
+        context.joins.without_picture.connect(self._show_again)
         self.on_map = JoinOnTheMap(context, self.seen)
         self._failure = ""
         context.joins.failed.connect(self._show_failure)
@@ -161,6 +164,9 @@ class JoinStage(Stage):
         request = request_model.request_for(
             self.state.outing, place.folder, solution, self.state.joined if solution is not None else None
         )
+        again = joins.failed_request
+        if solution is not None and again is not None and request_model.asks_the_same(again, request):
+            return  # it failed so: only a person asks for that once more
         if joins.busy and (
             solution is None or joins.request is None or not request_model.outdated(joins.request, request)
         ):
@@ -219,6 +225,16 @@ class JoinStage(Stage):
     def _show_finished(self, shown: ShownPicture) -> None:
         self.view.set_source(shown.source, shown.size)
 
+    def _show_again(self) -> None:
+        """A join was stopped or failed: the outing's picture, or none, takes the place of what it showed so far."""
+        joined, picture = self.state.joined, self.state.picture
+        if joined is None or picture is None:
+            self.view.set_source(None)
+        else:
+            self._show_finished(ShownPicture(picture, joined.canvas, joined))
+        self._show_facts()
+        self._show_status()
+
     def _show_failure(self, sentence: str) -> None:
         self._failure = sentence
         self._show_status()
@@ -249,8 +265,9 @@ class JoinStage(Stage):
         outing, joined = self.state.outing, self.state.joined
         elsewhere, opening = joins.busy and not joins.busy_here, self.state.awaits_picture
         sentence = model.status(outing, joined, running=running, elsewhere=elsewhere, opening=opening)
-        finished = joined is not None and not request_model.differs(outing, joined) and not joins.busy
-        failed = bool(self._failure) and not running
+        up_to_date = joined is not None and not request_model.differs(outing, joined)
+        finished = up_to_date and not joins.busy
+        failed = bool(self._failure) and not running and not up_to_date
         told = f"{self._failure} Or tie two frames by hand, below." if failed and self.can_mask() else self._failure
         self.status.setText(told if failed else sentence)
         self.tie_button.setEnabled(len(outing.frames_to_join()) >= 2)

@@ -36,6 +36,7 @@ class JoinOnTheMap(QObject):
         self._shapes = JoinOnMap()
         context.joins.rough.connect(self._draw)
         context.joins.shown.connect(self._finished)
+        context.joins.without_picture.connect(self._show_again)
         context.state.changed.connect(self._follow)
         seen.changed.connect(self._tell)
 
@@ -49,6 +50,12 @@ class JoinOnTheMap(QObject):
             tuple((QPointF(*a), QPointF(*b), quality) for a, b, quality in found.links),
         )
         self._tell()
+
+    def _show_again(self) -> None:
+        """What a stopped join drew is not the outing's picture."""
+        joined, picture = self._state.joined, self._state.picture
+        if joined is not None and picture is not None:
+            self._draw(ShownPicture(picture, joined.canvas, joined))
 
     def _draw(self, shown: ShownPicture) -> None:
         """Draw a picture for the map off the thread, after the picture itself is shown."""

@@ -10,7 +10,7 @@ from typing import Any
 
 from idle_lantern.core.deliver.job import STEPS, CoverNadir, TellInvented
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, LoggedShot, Outing, Verdict
+from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, LoggedShot, Origin, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import MOST_PIXEL_ASPECT, Rig
@@ -371,6 +371,11 @@ def put_aside(key: str, aside: bool) -> Edit:
 def bring_back_all() -> Edit:
     """Show all remarks again."""
     return Edit("Bring remarks back", lambda o: replace(o, put_aside=()))
+
+
+def begin_as(name: str, origin: Origin) -> Edit:
+    """Say what an outing is that holds nothing yet."""
+    return Edit("Begin", lambda o: replace(o, name=name, origin=origin))
 
 
 def rename(name: str) -> Edit:
