@@ -121,7 +121,7 @@ class FieldStage(Stage):
             (panel(left, "ground"), 3),
             (self.finder, 5),
             (self.foretold, 4),
-            (scrolled(panel(right, "ground"), "How the shoot stands"), 3),
+            (scrolled(panel(right, "ground"), "How the shoot stands", as_wide=True), 3),
         ):
             layout.addWidget(part, share)
         self.desk = panel(layout, "ground")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import (
     QDialog,
     QGridLayout,
@@ -114,12 +114,22 @@ def panel(layout: Any, name: str = "panel") -> QWidget:
     return result
 
 
-def scrolled(content: QWidget, name: str = "") -> QScrollArea:
+class _AsWide(QScrollArea):
+    """A frame that is never narrower than what it holds: it scrolls down only."""
+
+    def minimumSizeHint(self) -> QSize:
+        inner, bar, least = self.widget(), self.verticalScrollBar(), super().minimumSizeHint()
+        room = 0 if bar is None else bar.sizeHint().width()
+        return least if inner is None else QSize(inner.minimumSizeHint().width() + room, least.height())
+
+
+def scrolled(content: QWidget, name: str = "", *, as_wide: bool = False) -> QScrollArea:
     """What may grow long, in a frame that scrolls down when there is no more room.
 
-    With a ``name`` Tab stops there, so that keys can scroll what holds words only; without one its fields lead through it.
+    With a ``name`` Tab stops there, so that keys can scroll what holds words only; without one its fields lead through it. One
+    that is ``as_wide`` as its content cuts nothing off at its side.
     """
-    area = QScrollArea()
+    area = _AsWide() if as_wide else QScrollArea()
     if name:
         area.setAccessibleName(name)
     else:
