@@ -156,3 +156,14 @@ def test_the_first_start_offers_three_ways_in(qtbot: QtBot, window: Window, monk
     assert asked == [True]
     _first_outing(window, window.state.folder, [])
     assert not [d for d in window.findChildren(NewOutingDialog) if d.isVisible()]
+
+
+def test_nothing_is_logged_by_hand_while_a_folder_is_watched(qtbot: QtBot, planned: Window, tmp_path: Path):
+    """A frame that arrives would be taken for the one after the one that was logged."""
+    planned.field_stage.watching.watch(tmp_path)
+    qtbot.keyClick(planned, KEY.Key_Space)
+    assert planned.state.outing.logged == ()
+    assert "a watched folder logs" in planned.message_text()
+    planned.context.watcher.stop()
+    qtbot.keyClick(planned, KEY.Key_Space)
+    assert len(planned.state.outing.logged) == 1

@@ -182,7 +182,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.shoot(),
         "field",
         lambda w: w.field_stage.can_shoot(),
-        needs="No frame is left to shoot, or the camera still works.",
+        needs="No frame is left to shoot, the camera still works, or a watched folder logs what arrives by itself.",
     ),
     Action(
         "field.again",
@@ -192,7 +192,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.again(),
         "field",
         lambda w: w.field_stage.can_again(),
-        needs="Nothing was shot yet, or the camera still works.",
+        needs="Nothing was shot yet, the camera still works, or a watched folder logs what arrives by itself.",
     ),
     Action(
         "field.missed",
@@ -202,7 +202,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.field_stage.missed(),
         "field",
         lambda w: w.field_stage.can_miss(),
-        needs="No frame was logged by hand.",
+        needs="No frame was logged by hand, or a watched folder logs what arrives by itself.",
     ),
     Action("field.skip", "Skip this frame, or take it back", "Shoot", "S", lambda w: w.field_stage.skip(), "field"),
     Action("field.back", "One frame back", "Shoot", "D", lambda w: w.field_stage.step(-1), "field"),

@@ -146,8 +146,9 @@ class FieldStage(Stage):
         return self.state.outing.origin == "simulated"
 
     def can_shoot(self) -> bool:
-        """Whether there is a frame to shoot and the camera is free."""
-        return self.state.guide.next_number is not None and not self.shooter.busy
+        """Whether there is a frame to shoot and the camera is free; what arrives in a watched folder is logged by itself."""
+        free = not self.shooter.busy if self.simulated else not self.context.watcher.active
+        return self.state.guide.next_number is not None and free
 
     def can_shoot_all(self) -> bool:
         """Whether the stand-ins can shoot what is missing."""
@@ -156,7 +157,8 @@ class FieldStage(Stage):
     def can_again(self) -> bool:
         """Whether something was shot that can be repeated."""
         if not self.simulated:
-            return model.last_logged(self.state.plan, self.state.outing) is not None and self.state.outing.shows_plan
+            logged = model.last_logged(self.state.plan, self.state.outing) is not None
+            return logged and self.state.outing.shows_plan and not self.context.watcher.active
         return any(r.number for r in self.state.outing.frames) and not self.shooter.busy
 
     def can_miss(self) -> bool:

@@ -295,7 +295,7 @@ def group_of(outing: Outing, frame: str) -> CaptureGroup | None:
     return next((g for g in outing.groups if frame in g.frames), None)
 
 
-_STACKS = {"bracket": "bracket", "repeat": "taken", "sensor-shift": "sensor-shift series"}
+_STACKS = {"bracket": "bracket", "sensor-shift": "sensor-shift series"}
 
 
 def caption(outing: Outing, ref: FrameRef, *, joined: bool) -> str:
