@@ -319,6 +319,21 @@ def test_a_missing_frame_is_named_and_drawn_on_the_map(
     assert (middle.x(), middle.y()) == (pytest.approx(-14, abs=2), pytest.approx(12, abs=3))
     assert where in told
     assert (pixels_of(window.map.grab().toImage()) != before).any()
+    # what was found is kept with the outing, and told of no other one
+    folder, told = window.state.folder, window.frames_stage.findings.told.text()
+    window.outings.begin("Another")
+    settled(window)
+    assert window.frames_stage.findings.told.text() == ""
+    assert window.map.join.missing == ()
+    assert window.open_outing(folder, "frames")
+    settled(window)
+    assert window.frames_stage.findings.told.text() == told
+    assert [where for _shape, where in window.map.join.missing] == [where]
+    (folder / "pictures" / "look.json").write_text('{"schema": "idle-lantern/look/1", "findings": 3}')
+    window.outings.begin("Third")
+    assert window.open_outing(folder, "frames")
+    settled(window)
+    assert window.frames_stage.findings.told.text() == "", "a damaged file tells nothing"
 
 
 def test_scans_of_film_are_turned_and_cut(

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
+from idle_lantern.app.stages import look_file
+from idle_lantern.app.tasks import Task
 from idle_lantern.app.widgets.basics import button, column, label, row
 from idle_lantern.app.widgets.finding_list import FindingList
 from idle_lantern.core.audit.findings import Finding
+from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.position_edits import choose_of_group
 
@@ -59,18 +64,40 @@ class FindingsPanel(QWidget):
         if place is None or not outing.frames_to_join() or self._context.tasks.busy(LOOKING):
             return
 
-        def done(looked: model.Looked) -> None:
-            if self._state.is_open(place):
-                self._looked, self._frames = looked, tuple(ref.id for ref in outing.frames)
-                self._show()
-                self.looked.emit(looked)
+        frames, writes = tuple(ref.id for ref in outing.frames), not self._state.reading
+
+        def work(task: Task) -> model.Looked:
+            looked = model.look_closely(outing, place.folder, task)
+            if writes:
+                with contextlib.suppress(LanternError):  # what was found is told all the same
+                    look_file.keep(looked, frames, place.folder)
+            return looked
 
         self._context.start(
             LOOKING,
-            lambda task: model.look_closely(outing, place.folder, task),
-            done,
+            work,
+            lambda looked: self._take(looked, frames) if self._state.is_open(place) else None,
             lambda e: self._context.tell(e.sentence),
             weights=model.LOOKING_WEIGHTS,
+        )
+
+    def _take(self, looked: model.Looked, frames: tuple[str, ...]) -> None:
+        self._looked, self._frames = looked, frames
+        self._show()
+        self.looked.emit(looked)
+
+    def bring_back(self) -> None:
+        """What was found when the open outing was looked at last, read off the thread."""
+        place = self._state.place
+        if place is None:
+            return
+
+        def done(found: tuple[model.Looked, tuple[str, ...]] | None) -> None:
+            if found is not None and self._looked is None and self._state.is_open(place):
+                self._take(*found)
+
+        self._context.start(
+            "Reading what was found", lambda _t: look_file.kept(place.folder), done, lambda _e: None, quiet=True
         )
 
     def cure(self) -> None:

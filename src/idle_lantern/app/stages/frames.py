@@ -138,6 +138,7 @@ class FramesStage(Stage):
             self.list.forget()
             self._viewed = None
             self.findings.forget()
+            self.findings.bring_back()
         if not self.isVisible():
             return
         if topics & {"frames", "choices", "outing"}:
