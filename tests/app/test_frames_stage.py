@@ -18,6 +18,7 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.stages import join_request_model as model
+from idle_lantern.app.stages.treatments_dialog import TreatmentsDialog
 from idle_lantern.app.widgets.runs_dialog import APART, HERE, RunLine, RunsDialog
 from idle_lantern.app.widgets.tables import pixels_of
 from idle_lantern.app.window import Window
@@ -170,6 +171,21 @@ def test_brackets_are_merged_and_another_way_is_followed(
     window.state.undo()
     settled(window)
     assert window.state.joined.report.asked.brackets == "merge"
+    # the three ways side by side, which move together, before one is taken for all
+    qtbot.mouseClick(stage.treat_button, Qt.MouseButton.LeftButton)
+    dialog = window.findChild(TreatmentsDialog)
+    settled(window)
+    qtbot.waitUntil(lambda: all(view.ready for view in dialog.views.values()), timeout=20_000)
+    shown = [pixels_of(view.grab().toImage())[:400, :370].astype(int) for view in dialog.views.values()]
+    assert min(np.abs(a - b).max() for a, b in ((shown[0], shown[1]), (shown[1], shown[2]), (shown[0], shown[2]))) > 20
+    one, two, three = dialog.views.values()
+    one.show_full()
+    one.look_at(100.0, 80.0)
+    assert {(v.zoom, v.sight.centre) for v in (one, two, three)} == {(one.zoom, one.sight.centre)}
+    assert dialog.buttons["merge"].text() == "Used now"
+    qtbot.mouseClick(dialog.buttons["fuse"], Qt.MouseButton.LeftButton)
+    settled(window)
+    assert window.state.joined.report.asked.brackets == "fuse"
 
 
 def test_one_development_is_seen_everywhere_and_joined(

@@ -325,6 +325,16 @@ ACTIONS: tuple[Action, ...] = (
         needs="There are no frames to paint on. Shoot some, or bring pictures in under Frames.",
     ),
     Action(
+        "join.treatments",
+        "Compare what becomes of brackets: merged, fused, the middle one",
+        "Join",
+        "",
+        lambda w: w.join_stage.compare_treatments(),
+        "join",
+        lambda w: any(g.kind == "bracket" for g in w.state.outing.groups),
+        "There are no brackets among these frames.",
+    ),
+    Action(
         "join.ties",
         "Tie frames by points set by hand",
         "Join",

@@ -61,6 +61,7 @@ ALSO = {
     "join.run": "stitch merge assemble render combine panorama align create build",
     "join.here": "stitch merge assemble render combine panorama",
     "join.masks": "mask brush erase paint exclude remove retouch",
+    "join.treatments": "hdr exposures exposure blend fusion tone mapping merge fuse bracket",
     "join.ties": "control points point align alignment match manual register link",
     "walk.next": "problem fault error double check inspect seam visible line mistake hole gap",
     "walk.before": "problem previous",

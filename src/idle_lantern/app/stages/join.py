@@ -12,11 +12,12 @@ from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages import join_request_model as request_model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.choices_model import has_brackets
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
 from idle_lantern.app.stages.frame_placing import FramePlacing
 from idle_lantern.app.stages.ghost_bar import GhostBar
-from idle_lantern.app.stages.join_dialogs import open_masks, open_ties, painting
+from idle_lantern.app.stages.join_dialogs import open_masks, open_ties, open_treatments, painting
 from idle_lantern.app.stages.join_facts import JoinFacts
 from idle_lantern.app.stages.join_on_the_map import JoinOnTheMap
 from idle_lantern.app.stages.review_walk import SeenWalk
@@ -57,6 +58,8 @@ class JoinStage(Stage):
         self.about.asked.connect(self._put_back)
         self.mask_button = button("Paint frames ...", self.open_masks, quiet=True, name="join-masks")
         self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
+        self.treat_button = button("Compare ...", self.compare_treatments, quiet=True, name="join-treatments")
+        self.treat_button.setAccessibleName("Compare what becomes of the brackets")
         self.walk = WalkBar(context, self.view)
         self.seen = SeenWalk(context, self.view)
         self.placing = FramePlacing(context, self.view)
@@ -92,7 +95,7 @@ class JoinStage(Stage):
             projection,
             self.choices,
             self.about,
-            row(self.choices.keep_button, None, self.tie_button, self.mask_button),
+            row(self.choices.keep_button, self.treat_button, None, self.tie_button, self.mask_button),
         )
         self._joining = panel(side, "ground")
         self._composing = scrolled(self.compose)
@@ -203,6 +206,10 @@ class JoinStage(Stage):
         """Paint what must not show, or must."""
         return open_masks(self.context, self.window(), self._follow_choices)
 
+    def compare_treatments(self) -> None:
+        """What can become of brackets, side by side."""
+        open_treatments(self.context, self.window())
+
     def open_ties(self, frame: str | None = None) -> TieDialog | None:
         """Tie frames by points set by hand; ``frame`` is one that nothing ties."""
         return open_ties(self.context, self.window(), self.run_join, frame)
@@ -260,6 +267,7 @@ class JoinStage(Stage):
         joins, task = self.context.joins, self.context.tasks.shown
         self.run_button.setEnabled(self.can_join())
         self.mask_button.setEnabled(self.can_mask())
+        self.treat_button.setVisible(has_brackets(self.state.outing))
         mine = joins.busy_here and task is not None and joins.is_task(task)
         running = model.running_in_words(task.clock) if mine and task is not None else ""
         outing, joined = self.state.outing, self.state.joined

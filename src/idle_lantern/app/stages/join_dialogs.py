@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.masking import MaskDialog
+from idle_lantern.app.stages.treatments_dialog import TreatmentsDialog, bracketed
 from idle_lantern.app.tie_model import loose_frames
 from idle_lantern.app.tying import TieDialog
 
@@ -22,6 +23,17 @@ def open_masks(context: AppContext, over: QWidget | None, closed: Callable[[], N
         return None
     dialog = MaskDialog(context, state.selected_id, over)
     dialog.finished.connect(lambda _r: closed())
+    dialog.show()
+    dialog.activateWindow()
+    return dialog
+
+
+def open_treatments(context: AppContext, over: QWidget | None) -> TreatmentsDialog | None:
+    """What can become of brackets, side by side; None where there are none."""
+    if not bracketed(context.state.outing):
+        context.tell("There are no brackets among these frames.")
+        return None
+    dialog = TreatmentsDialog(context, over)
     dialog.show()
     dialog.activateWindow()
     return dialog

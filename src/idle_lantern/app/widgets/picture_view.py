@@ -28,6 +28,7 @@ class PictureView(QWidget):
     """Shows a picture; wheel zooms at the pointer, drag pans, keys 0 and 1 fit and show 100 %."""
 
     zoomed = pyqtSignal(float)
+    moved = pyqtSignal()  # by hand, key or wheel: another part of it is shown, or at another size
     picked = pyqtSignal(object)  # the colour (3,) of a place that was clicked while picking, as it was read
     failed = pyqtSignal(str)
     looked = pyqtSignal(QRectF)  # a part of the picture in its pixels stood still, at 100 % or more, as sharp as it is
@@ -174,6 +175,7 @@ class PictureView(QWidget):
         self._centre = self.sight.kept_centre
         self._complete = False
         self.update()
+        self.moved.emit()
 
     def zoom_by(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom about a point of the widget."""
@@ -204,6 +206,17 @@ class PictureView(QWidget):
         self._complete = False  # known when it is painted
         self._centre = self.sight.kept_centre
         self.zoomed.emit(zoom)
+        self.update()
+        self.moved.emit()
+
+    def show_like(self, other: PictureView) -> None:
+        """Show the part that another view of a picture of the same size shows; nobody is told."""
+        if other is self or (self._zoom, self._centre) == (other._zoom, other._centre):
+            return
+        self._fitted, self._complete = False, False
+        self._zoom, self._centre = other._zoom, other._centre
+        if other._moves.isActive():
+            self._moves.start()
         self.update()
 
     def _pan(self, right_px: float, down_px: float) -> None:
