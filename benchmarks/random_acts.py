@@ -3,7 +3,8 @@
     python benchmarks/random_acts.py [--acts 250] [--seeds 4] [--first 1]
 
 Edits, joins, undo and redo, stages and outings change while work runs; every few acts the window is left to come to rest and
-all that it shows is compared with the document, the picture and the files.
+all that it shows is compared with the document, the picture and the files. On 2026-12-01: 5 x 240 and 6 x 300 acts, no disagreement
+(the first walks found a join that began again for ever, and a rough picture that stayed).
 """
 
 from __future__ import annotations
