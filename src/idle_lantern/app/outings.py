@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
 from idle_lantern.app import settings as settings_module
 from idle_lantern.app.context import AppContext
-from idle_lantern.app.widgets.basics import answered
+from idle_lantern.app.widgets.basics import answered, asked
 from idle_lantern.app.widgets.new_outing import NewOutingDialog
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
@@ -55,26 +55,22 @@ class Outings(QObject):
         if not self._state.unsaved:
             return True
         kept = rescue.kept_of(self._state.outing.id, settings_module.rescue_folder()) is not None
-        box = QMessageBox(
-            QMessageBox.Icon.Warning,
-            "Not saved",
+        sentence = (
             f"The last changes of '{self._state.outing.name}' cannot be saved in {settings_module.shown(self._folder)}. "
             + (
                 "A copy is kept elsewhere and offered when this outing is opened again."
                 if kept
                 else "They would be lost."
-            ),
-            parent=self._parent,
+            )
         )
-        elsewhere = box.addButton("Save elsewhere …", QMessageBox.ButtonRole.AcceptRole)
-        leave = box.addButton("Leave", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(elsewhere)
-        box.setEscapeButton(stay)
-        answered(box)
-        if box.clickedButton() is elsewhere:
-            return self.save_elsewhere()
-        return box.clickedButton() is leave
+        role = QMessageBox.ButtonRole
+        answers = {
+            "elsewhere": ("Save elsewhere …", role.AcceptRole),
+            "leave": ("Leave", role.DestructiveRole),
+            "stay": ("Stay here", role.RejectRole),
+        }
+        answer = asked(self._parent, QMessageBox.Icon.Warning, "Not saved", sentence, answers)
+        return answer == "leave" or (answer == "elsewhere" and self.save_elsewhere())
 
     @property
     def _folder(self) -> Path:

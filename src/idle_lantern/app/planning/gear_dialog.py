@@ -25,7 +25,7 @@ from PyQt6.QtWidgets import (
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import (
-    answered,
+    asked,
     button,
     by_return,
     column,
@@ -195,18 +195,15 @@ class GearDialog(QDialog):
         """Whether what is shown may be left: it is saved, or the person says what to do with what was typed."""
         if not self.modified:
             return True
-        box = QMessageBox(
-            QMessageBox.Icon.Question, "Not saved", f"Save the changes of '{self.name.text()}'?", parent=self
-        )
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Throw them away", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Go on typing", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(save)
-        box.setEscapeButton(stay)
-        answered(box)
-        if box.clickedButton() is save:
-            return self._put() is not None
-        return box.clickedButton() is drop
+        role = QMessageBox.ButtonRole
+        answers = {
+            "save": ("Save", role.AcceptRole),
+            "drop": ("Throw them away", role.DestructiveRole),
+            "stay": ("Go on typing", role.RejectRole),
+        }
+        sentence = f"Save the changes of '{self.name.text()}'?"
+        answer = asked(self, QMessageBox.Icon.Question, "Not saved", sentence, answers)
+        return answer == "drop" or (answer == "save" and self._put() is not None)
 
     def done(self, result: int) -> None:
         """Close, unless something that was typed would be lost."""

@@ -114,10 +114,7 @@ def compared(frame: GridFrame, off: Deviation | None, field_deg: float) -> str:
 def stand_in(plan: Plan, most_megapixels: float) -> str:
     """What head and camera are, and why their files are smaller than planned."""
     planned = plan.rig.width_px * plan.rig.height_px / 1e6
-    told = (
-        "Head and camera are simulated: they stand on the terrace of Ambrel Holm, an invented island, and write real "
-        "JPEG files with EXIF"
-    )
+    told = "Head and camera are simulated, on the invented island Ambrel Holm; they write real JPEG files"
     if planned <= most_megapixels:
         takes = planned * SECONDS_A_MEGAPIXEL
         slow = f" of {planned:.1f} megapixels, which takes about {units.duration(takes)} a frame" if takes > 3 else ""

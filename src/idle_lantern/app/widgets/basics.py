@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from PyQt6.QtCore import QSize, Qt
@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLayout,
+    QMessageBox,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -159,6 +160,26 @@ def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
         grid.addWidget(field, i, 1)
     grid.setColumnStretch(2, 1)
     return grid
+
+
+def asked(
+    parent: QWidget,
+    icon: QMessageBox.Icon,
+    title: str,
+    sentence: str,
+    answers: Mapping[str, tuple[str, QMessageBox.ButtonRole]],
+) -> str:
+    """Ask a question until it is answered; returns the word of the answer.
+
+    ``answers`` are a word each with the button's text and role: the first is what Return presses, the last what Escape does.
+    """
+    box = QMessageBox(icon, title, sentence, parent=parent)
+    buttons = {word: box.addButton(text, role) for word, (text, role) in answers.items()}
+    words = list(buttons)
+    box.setDefaultButton(buttons[words[0]])
+    box.setEscapeButton(buttons[words[-1]])
+    answered(box)
+    return next((word for word, made in buttons.items() if made is box.clickedButton()), words[-1])
 
 
 def answered(dialog: QDialog) -> int:

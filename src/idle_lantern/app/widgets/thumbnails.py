@@ -13,7 +13,8 @@ from idle_lantern.app import theme
 from idle_lantern.app.display import plain_qimage, to_qimage
 from idle_lantern.app.widgets.tables import mapped, pixels_of
 
-_SIDE = 132
+#: Two rows of them, with two lines of words each, stand in the usual window.
+_SIDE, _WORDS_PX = 112, 60
 
 
 class ThumbnailList(QListWidget):
@@ -33,7 +34,7 @@ class ThumbnailList(QListWidget):
         self.setResizeMode(QListView.ResizeMode.Adjust)
         self.setMovement(QListView.Movement.Static)
         self.setIconSize(QSize(_SIDE, _SIDE))
-        self.setGridSize(QSize(_SIDE + 24, _SIDE + 60))
+        self.setGridSize(QSize(_SIDE + 24, _SIDE + _WORDS_PX))
         self.setUniformItemSizes(True)
         self.currentItemChanged.connect(self._tell)
 
