@@ -16,7 +16,6 @@ from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.app.map_pictures import lens_of
 from idle_lantern.app.planning import pupil_model
 from idle_lantern.app.planning.pupil_dialog import PupilDialog
 from idle_lantern.app.stages import watching as watching_module
@@ -24,7 +23,7 @@ from idle_lantern.app.stages.checklist_dialog import CheckListDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.card import card_text
-from idle_lantern.core.shoot.shooting import take_into
+from idle_lantern.core.shoot.shooting import lens_showing, take_into
 from idle_lantern.simulator.practice import practice_for
 
 Settled = Callable[[Window], None]
@@ -337,7 +336,7 @@ def test_frames_of_another_lens_are_told_at_once_and_drawn_as_they_are(
     ref = state.outing.frames[0]
     assert ref.field_deg == pytest.approx((across, up), abs=0.2)
     assert ref.told_by in ("matches", "plan")
-    drawn = lens_of(ref, state.outing.rig.lens())
+    drawn = lens_showing(ref.field_deg, state.outing.rig.lens())
     assert [math.degrees(a) for a in drawn.field_rad()] == pytest.approx([across, up], abs=0.3)
     verdicts.setCurrentRow(1)
     assert state.selected_id == ref.id

@@ -42,7 +42,7 @@ def seen_in(one: Outing, other: Outing) -> tuple[str, ...]:
     """The stages that show how two states of the document differ, the likeliest first; empty where all do."""
     stages: list[str] = []
     if one.frames != other.frames:
-        apart = {r.id: r for r in one.frames}.keys() ^ {r.id: r for r in other.frames}.keys()
+        apart = {r.id for r in one.frames} ^ {r.id for r in other.frames}
         shot = any(r.number is not None for o in (one, other) for r in o.frames if r.id in apart)
         stages += ["field", "frames"] if shot else ["frames"]
     for part, where in _SEEN_IN.items():

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import math
 import threading
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -22,32 +20,15 @@ from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.unroll import MAP_SIZE, unroll_frame
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import scout_edits
-from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.scouting.scout_picture import front
+from idle_lantern.core.shoot.shooting import lens_showing
 
 if TYPE_CHECKING:
     from idle_lantern.app.stages.frames_model import Looked
 
 #: Pixels of the scouting pictures on the map: as fine as a map of a thousand pixels shows a third of the circle.
 _GROUND_SIZE = (2880, 1440)
-
-
-#: A frame's field that differs from the plan's by less is drawn by the plan's lens.
-_SAME_FIELD = 0.02
-
-
-def lens_of(ref: FrameRef, planned: Lens) -> Lens:
-    """The lens that a frame was shot with: the planned one, or one of the frame's own field where that differs."""
-    if ref.field_deg is None or planned.model != "rectilinear":
-        return planned
-    across, up = (math.radians(a) for a in ref.field_deg)
-    told = planned.field_rad()
-    if all(abs(one / other - 1) <= _SAME_FIELD for one, other in zip((across, up), told)):
-        return planned
-    focal = planned.width / 2 / math.tan(across / 2)
-    return replace(planned, focal_px=focal, height=max(1, round(2 * focal * math.tan(up / 2))))
 
 
 class MapPictures(QObject):
@@ -173,7 +154,7 @@ class MapPictures(QObject):
             for ref, path in missing:
                 angles = np.radians([ref.yaw_deg or 0.0, ref.pitch_deg or 0.0, ref.roll_deg or 0.0])
                 with contextlib.suppress(LanternError):  # told where frames are listed
-                    pixels, own = read(path, 4).in_space(SRGB).pixels, lens_of(ref, lens)
+                    pixels, own = read(path, 4).in_space(SRGB).pixels, lens_showing(ref.field_deg, lens)
                     unroll_frame(sheet, pixels, own, rotations.from_yaw_pitch_roll(*angles))
                     drawn += 1
                 if taken.is_set():

@@ -6,7 +6,7 @@ The searchable list reads it; whoever adds an action adds the words it is asked 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from idle_lantern.app.actions import ACTIONS, Action
@@ -178,58 +178,13 @@ NOT_YET = (
     ),
 )
 
+#: Words of a wish that say nothing of what is wanted.
 _IDLE = frozenset(
-    [
-        "a",
-        "an",
-        "the",
-        "my",
-        "of",
-        "to",
-        "in",
-        "on",
-        "at",
-        "for",
-        "from",
-        "by",
-        "with",
-        "and",
-        "or",
-        "is",
-        "it",
-        "its",
-        "this",
-        "that",
-        "these",
-        "how",
-        "do",
-        "does",
-        "can",
-        "i",
-        "want",
-        "need",
-        "make",
-        "let",
-        "get",
-        "set",
-        "picture",
-        "panorama",
-        "please",
-        "where",
-        "what",
-        "as",
-        "be",
-        "here",
-        "which",
-        "used",
-        "too",
-        "find",
-        "something",
-        "photo",
-        "photos",
-        "frame",
-        "frames",
-    ]
+    re.findall(
+        r"\w+",
+        "a an the my of to in on at for from by with and or is it its this that these how do does can i want need make let get set "
+        "picture panorama please where what as be here which used too find something photo photos frame frames",
+    )
 )
 #: What a word of the wish counts more where it stands in a title as it was written.
 _AS_WRITTEN = 0.1
@@ -263,23 +218,17 @@ class Found:
     sentence: str = ""
 
 
-def _score(wanted: Sequence[str], title: Iterable[str], also: Iterable[str], rest: Iterable[str]) -> float | None:
-    """How well words are answered, None where one of them is not: in the title counts most, the beginning of a word less."""
-    said = [(3.0, set(title)), (2.0, set(also)), (1.0, set(rest))]
-    total = 0.0
-    for word in wanted:
-        best = 0.0
-        for weight, known in said:
-            if word in known:
-                best = max(best, weight)
-            elif stem(word) in {stem(k) for k in known}:
-                best = max(best, weight - 0.2)
-            elif len(word) >= 2 and any(k.startswith(word) for k in known):
-                best = max(best, weight - 0.5)
-        if not best:
-            return None
-        total += best
-    return total / len(wanted) if wanted else 0.0
+def _score(word: str, title: Iterable[str], also: Iterable[str], rest: Iterable[str]) -> float:
+    """How well a word is answered, 0 where it is not: in the title it counts most, a form of a word or its beginning less."""
+    best = 0.0
+    for weight, known in ((3.0, set(title)), (2.0, set(also)), (1.0, set(rest))):
+        if word in known:
+            best = max(best, weight)
+        elif stem(word) in {stem(k) for k in known}:
+            best = max(best, weight - 0.2)
+        elif len(word) >= 2 and any(k.startswith(word) for k in known):
+            best = max(best, weight - 0.5)
+    return best
 
 
 def find(text: str) -> Found:
@@ -295,7 +244,7 @@ def find(text: str) -> Found:
         for at, action in enumerate(ACTIONS):
             title, also = _words(action.title), _words(ALSO.get(action.id, ""))
             rest = [*_words(action.menu), "in", *_words(action.stage)]
-            parts = [s for w in wanted if (s := _score([w], title, also, rest)) is not None]
+            parts = [s for w in wanted if (s := _score(w, title, also, rest))]
             if len(parts) >= least:
                 as_written = sum(w in title for w in _words(text))  # also of the words that say little
                 best.append((sum(parts) + _AS_WRITTEN * as_written, -at, action))

@@ -24,7 +24,6 @@ from idle_lantern.core.pictures.tiled import open_picture
 
 _NAMES_PX = 260
 MAKING = "Making a bracket ready in each way"
-WAYS = BRACKETS
 
 
 def bracketed(outing: Outing) -> list[str]:
@@ -51,8 +50,8 @@ class TreatmentsDialog(QDialog):
         names = [ref.file.rsplit("/", 1)[-1] for f in self._frames if (ref := self._state.outing.frame(f)) is not None]
         self.frame.addItems(names)
         self.frame.activated.connect(lambda _i: self._make())
-        self.views = {way: PictureView() for way in WAYS}
-        self.buttons = {way: button("", partial(self._take, way), name=f"treatment-{way}") for way in WAYS}
+        self.views = {way: PictureView() for way in BRACKETS}
+        self.buttons = {way: button("", partial(self._take, way), name=f"treatment-{way}") for way in BRACKETS}
         columns = []
         for way, view in self.views.items():
             view.setAccessibleName(f"Brackets {BRACKET_WORDS[way]}")
@@ -93,7 +92,7 @@ class TreatmentsDialog(QDialog):
             from idle_lantern.core.merging.prepared import ExposureSet, prepare, prepared_folder  # what no start pays
 
             exposures = ExposureSet(probe(path), tuple(BracketExposure(other, ev) for other, ev in others))
-            for way in WAYS:
+            for way in BRACKETS:
                 recipe = Recipe(brackets=way, development=outing.choices.development)
                 ready = prepare([exposures], recipe, prepared_folder(), task)
                 task.show((way, open_picture(ready.infos[0].path)))

@@ -165,10 +165,13 @@ def log_shot(frame: GridFrame, taken: str) -> Edit:
 
 
 def unlog_shot(number: int) -> Edit:
-    """Take what was logged of a planned frame back: it is still to be taken."""
-    return Edit(
-        f"Frame {number} was missed", lambda o: replace(o, logged=tuple(s for s in o.logged if s.number != number))
-    )
+    """Take back what was logged of a planned frame last; of one that was taken again the time before still counts."""
+
+    def apply(outing: Outing) -> Outing:
+        last = max((at for at, shot in enumerate(outing.logged) if shot.number == number), default=None)
+        return replace(outing, logged=tuple(shot for at, shot in enumerate(outing.logged) if at != last))
+
+    return Edit(f"Frame {number} was missed", apply)
 
 
 def make_plan_for_photographs() -> Edit:

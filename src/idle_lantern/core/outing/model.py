@@ -65,7 +65,7 @@ class FrameRef:
 class LoggedShot:
     """A planned frame that was taken with a camera of one's own, logged by hand: its files come later.
 
-    The direction is the planned one, in degrees, so that it counts for that place though the plan is numbered anew.
+    The direction is the planned one, in degrees: it counts while the frame of that number stands there.
     """
 
     number: Number

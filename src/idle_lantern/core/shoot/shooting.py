@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.model import CaptureGroup, FrameRef, new_id
 from idle_lantern.core.plan.grid_frame import GridFrame
@@ -105,6 +106,21 @@ def field_deg(rig: Rig) -> tuple[float, float]:
     """The field of view of a frame as held, across and up."""
     across, up = rig.lens().field_rad()
     return math.degrees(across), math.degrees(up)
+
+
+#: A field that differs from the planned one by less is the planned one.
+_SAME_FIELD = 0.02
+
+
+def lens_showing(field_deg: tuple[float, float] | None, planned: Lens) -> Lens:
+    """The lens of a frame that shows so much, across and up: the planned one, or a rectilinear one where the fields differ."""
+    if field_deg is None or planned.model != "rectilinear":
+        return planned
+    across, up = (math.radians(a) for a in field_deg)
+    if all(abs(one / other - 1) <= _SAME_FIELD for one, other in zip((across, up), planned.field_rad())):
+        return planned
+    focal_px = planned.width / 2 / math.tan(across / 2)
+    return replace(planned, focal_px=focal_px, height=max(1, round(2 * focal_px * math.tan(up / 2))))
 
 
 def take_into(
