@@ -11,16 +11,19 @@ from typing import Protocol
 
 import cv2
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QImage, QPolygonF, QTransform
 
 from idle_lantern.app.display import plain_qimage
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.frame_outlines import HIGHEST_DEG, POLE_DEG
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.target_field import TargetField
 
 FORMS = {"unrolled": "Unrolled", "globe": "Globe", "poles": "Zenith and nadir"}
+#: Lower than this the unrolled map is a strip: it shows frames alone, and its height is another scale than its width.
+STRIP_PX, _STRIP_UNTIL_PX = 36, 72
 #: Pixels about the map, for its scales.
 PAD_X = 26
 PAD_TOP = 14
@@ -32,12 +35,16 @@ _MOST_ACROSS = 900
 
 @dataclass(frozen=True)
 class MapLook:
-    """How the map is looked at: its form, how much it is enlarged, and what was moved to the middle, in degrees."""
+    """How the map is looked at: its form, how much it is enlarged, and what was moved to the middle, in degrees.
+
+    Unrolled it fits what is planned, or with ``circle`` the whole circle.
+    """
 
     form: str = "unrolled"
     zoom: float = 1.0
     yaw_deg: float = 0.0
     pitch_deg: float = 0.0
+    circle: bool = False
 
     @property
     def fitted(self) -> bool:
@@ -59,6 +66,9 @@ class Form(Protocol):
     def polygons(self, shape: QPolygonF) -> list[QPolygonF]:
         """An outline, continuous in azimuth, as it lies on the widget: once, several times or not at all."""
 
+    def rims(self, shape: QPolygonF) -> list[QPolygonF]:
+        """The lines of an outline that are rims of a frame; those that only close it at a pole are not."""
+
     def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
         """A line through directions, in pieces where parts of it are not shown."""
 
@@ -77,14 +87,49 @@ class Form(Protocol):
         """What the sphere takes of the widget."""
 
 
+def angles_of(shape: QPolygonF) -> list[tuple[float, float]]:
+    """The points of an outline, azimuth and altitude in degrees."""
+    return [(shape[i].x(), shape[i].y()) for i in range(shape.count())]
+
+
+def rim_lines(shape: QPolygonF) -> list[QPolygonF]:
+    """The rim of an area in degrees as lines; an area without a pole is one closed line (``core.geometry.frame_outlines``)."""
+    points = [QPointF(*at) for at in angles_of(shape)]
+    if all(abs(p.y()) < POLE_DEG for p in points):
+        return [QPolygonF([*points, points[0]])] if points else []
+    return [QPolygonF(run) for run in _runs(points) if len(run) > 1]
+
+
+def _runs(points: list[QPointF]) -> list[list[QPointF]]:
+    runs: list[list[QPointF]] = [[]]
+    for p in points:
+        if abs(p.y()) < POLE_DEG:
+            runs[-1].append(p)
+        elif runs[-1]:
+            runs.append([])
+    return runs
+
+
+def holds(shape: QPolygonF, azimuth_deg: float, altitude_deg: float) -> bool:
+    """Whether a direction lies in an area."""
+    box = shape.boundingRect()
+    # a hair beside the lines that only close an area: straight ahead, and along the poles
+    azimuth_deg, altitude_deg = azimuth_deg + 1e-5, max(-HIGHEST_DEG, min(HIGHEST_DEG, altitude_deg))
+    first = math.ceil((box.left() - azimuth_deg) / 360)
+    return any(
+        shape.containsPoint(QPointF(azimuth_deg + 360 * k, altitude_deg), Qt.FillRule.OddEvenFill)
+        for k in (first, first + 1)
+    )
+
+
 class Unrolled:
     """Azimuth across and altitude up at one scale, one full turn about the field's middle."""
 
-    def __init__(self, transform: QTransform, field: TargetField, size: QSize) -> None:
-        self.transform = transform
+    def __init__(self, transform: QTransform, field: TargetField, size: QSize, *, strip: bool = False) -> None:
+        self.transform, self.strip = transform, strip
         self._back, _ = transform.inverted()
-        self._field, self._size = field, size
-        self.middle_deg = (field.left_deg + field.right_deg) / 2
+        self._size = size
+        self.middle_deg = field.middle_deg
 
     @property
     def px_per_deg(self) -> float:
@@ -115,20 +160,20 @@ class Unrolled:
         return [drawn.translated(turn * self.px_per_deg, 0) if turn else drawn for turn in self.turns(shape)]
 
     def turns(self, shape: QPolygonF) -> list[int]:
-        """Copies of a shape that may show where the map runs past a full turn."""
-        w, box = self._field, shape.boundingRect()
-        if box.width() > 350:
-            return [0] if abs(self.middle_deg) < 1 else [-360, 0, 360]
-        shown = [
-            turn
-            for turn in (-720, -360, 0, 360, 720)
-            if box.right() + turn > w.left_deg - 8 and box.left() + turn < w.right_deg + 8
+        """The copies of a shape, in degrees, that reach into the turn that the map shows."""
+        box, left, right = shape.boundingRect(), self.middle_deg - 180, self.middle_deg + 180
+        first, last = math.ceil((left - box.right()) / 360), math.floor((right - box.left()) / 360)
+        return [360 * k for k in range(first, last + 1)]
+
+    def rims(self, shape: QPolygonF) -> list[QPolygonF]:
+        lines = rim_lines(shape)
+        step = 360 * self.px_per_deg
+        return [
+            drawn if not turn else drawn.translated(turn / 360 * step, 0)
+            for line in lines
+            for drawn in (self.transform.map(line),)
+            for turn in self.turns(shape)
         ]
-        if w.full_circle:
-            return shown
-        if len(shown) < 2:
-            return shown
-        return [min(shown, key=lambda k: abs(box.center().x() + k - self.middle_deg))]
 
     def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
         start = self.near_middle(angles[0][0])
@@ -171,8 +216,11 @@ class Disc:
 
     def _places(self, angles: Array) -> tuple[Array, Array]:
         """Places from the disc's middle (N, 2) of directions (N, 2) in degrees, and which of them face the viewer."""
-        rays = direction(*np.radians(angles).T) @ self._camera
-        front = rays[:, 2] >= (0.0 if self._globe else -1e-3)
+        return self._places_of(direction(*np.radians(angles).T) @ self._camera)
+
+    def _places_of(self, rays: Array) -> tuple[Array, Array]:
+        """The same of rays (N, 3) as the disc's middle sees them."""
+        front = rays[:, 2] >= 0.0
         if self._globe:
             return rays[:, :2] * self._radius, front
         off = np.arccos(np.clip(rays[:, 2], -1, 1)) / (math.pi / 2)
@@ -184,18 +232,71 @@ class Disc:
         return self._middle + QPointF(*off[0]) if front[0] else None
 
     def polygons(self, shape: QPolygonF) -> list[QPolygonF]:
-        angles = np.array([(shape[i].x(), shape[i].y()) for i in range(shape.count())])
-        if (
-            np.ptp(angles[:, 0]) > 350 and np.abs(angles[:, 1]).max() > 89.9
-        ):  # a cap: only its open rim is an outline here
-            angles = angles[np.abs(angles[:, 1]) < 89.9]
-        off, front = self._places(angles)
-        if not front.any():
+        """The area as far as it faces the viewer: where its rim goes behind, the disc's edge closes it."""
+        ring = max(rim_lines(shape), key=lambda line: line.count(), default=QPolygonF())
+        if ring.count() < 4:
             return []
-        # what turns away is drawn along the edge of the disc
-        flat = np.maximum(np.hypot(*off.T), 1e-9)
-        off = np.where(front[:, None], off, off / flat[:, None] * self._radius)
-        return [self._polygon(off)]
+        rays = direction(*np.radians(angles_of(ring)).T) @ self._camera
+        off, front = self._places_of(rays)
+        if front.all() or not front.any():
+            closed = self._edge(0.0, 2 * math.pi) if self._edge_in(shape, 0.1) else np.zeros((0, 2))
+            parts = [closed, off if front.all() else np.zeros((0, 2)), closed[:1]]
+            return [self._polygon(np.concatenate(parts))] if sum(map(len, parts)) > 2 else []
+        return [self._polygon(loop) for loop in self._closed(shape, rays, off, front)]
+
+    def _closed(self, shape: QPolygonF, rays: Array, off: Array, front: Array) -> list[Array]:
+        """Loops of an area whose rim crosses the disc's edge: pieces of the rim, tied by those arcs that lie in the area."""
+        start = int(np.flatnonzero(~front)[0])
+        order = (np.arange(len(rays) - 1) + start) % (len(rays) - 1)  # the last point is the first again
+        rays, off, front = rays[order], off[order], front[order]
+        pieces: list[tuple[float, Array, float]] = []
+        for run in np.split(np.arange(len(rays)), np.flatnonzero(np.diff(front.astype(int))) + 1):
+            if front[run[0]]:
+                enters = self._crossing(rays[run[0] - 1], rays[run[0]])
+                leaves = self._crossing(rays[run[-1]], rays[(run[-1] + 1) % len(rays)])
+                pieces.append((enters, off[run], leaves))
+        ends = sorted([p[0] for p in pieces] + [p[2] for p in pieces])
+        loops = []
+        while pieces:
+            first = enters = pieces[0][0]
+            loop: list[Array] = []
+            while True:
+                at = next((k for k, p in enumerate(pieces) if p[0] == enters), None)
+                if at is None:
+                    break
+                _enters, line, leaves = pieces.pop(at)
+                loop.append(line)
+                here = ends.index(leaves)
+                on, back = ends[(here + 1) % len(ends)], ends[here - 1]
+                forward = (on - leaves) % (2 * math.pi) or 2 * math.pi
+                if self._edge_in(shape, leaves + forward / 2):
+                    loop.append(self._edge(leaves, leaves + forward))
+                    enters = on
+                else:
+                    loop.append(self._edge(leaves, leaves - ((leaves - back) % (2 * math.pi) or 2 * math.pi)))
+                    enters = back
+                if enters == first:
+                    break
+            loops.append(np.concatenate(loop))
+        return loops
+
+    def _crossing(self, one: Array, other: Array) -> float:
+        """Where on the disc's edge a line between two rays crosses it, as an angle."""
+        share = one[2] / (one[2] - other[2])
+        at = one + share * (other - one)
+        return math.atan2(at[1], at[0])
+
+    def _edge(self, start: float, end: float) -> Array:
+        """Places along the disc's edge from one angle to another."""
+        turn = np.linspace(start, end, max(2, int(abs(end - start) * 20)))
+        return np.stack([np.cos(turn), np.sin(turn)], -1) * self._radius
+
+    def _edge_in(self, shape: QPolygonF, turn: float) -> bool:
+        azimuth, altitude = azimuth_altitude(self._camera @ np.array([math.cos(turn), math.sin(turn), 0.0]))
+        return holds(shape, math.degrees(float(azimuth)), math.degrees(float(altitude)))
+
+    def rims(self, shape: QPolygonF) -> list[QPolygonF]:
+        return [piece for line in rim_lines(shape) for piece in self.path(angles_of(line))]
 
     def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
         off, front = self._places(np.array(angles))
@@ -284,6 +385,9 @@ class Poles:
     def polygons(self, shape: QPolygonF) -> list[QPolygonF]:
         return [drawn for disc in self.discs for drawn in disc.polygons(shape)]
 
+    def rims(self, shape: QPolygonF) -> list[QPolygonF]:
+        return [piece for disc in self.discs for piece in disc.rims(shape)]
+
     def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
         return [piece for disc in self.discs for piece in disc.path(angles)]
 
@@ -300,13 +404,20 @@ def fitted(field: TargetField, boxes: list[QRectF], size: QSize, look: MapLook) 
     for box in boxes:
         if box.width() < 350:
             bounds = bounds.united(box.translated(360 * round((bounds.center().x() - box.center().x()) / 360), 0))
+        else:  # round a pole
+            bounds = bounds.united(QRectF(bounds.left(), box.top(), bounds.width(), box.height()))
     low, high = max(-90.0, bounds.top()), min(90.0, bounds.bottom())
     left, right = bounds.left(), bounds.right()
-    if field.full_circle:
-        left, right = field.left_deg, field.right_deg
+    if field.full_circle or look.circle or right - left > 360:
+        left, right = field.middle_deg - 180, field.middle_deg + 180
+    transform = QTransform()
+    if size.height() < _STRIP_UNTIL_PX:
+        transform.translate(size.width() / 2, size.height() / 2)
+        transform.scale((size.width() - 16) / max(1.0, right - left), -(size.height() - 6) / max(1.0, high - low))
+        transform.translate(-(left + right) / 2, -(low + high) / 2)
+        return Unrolled(transform, field, size, strip=True)
     tall = size.height() - PAD_TOP - PAD_BOTTOM
     scale = look.zoom * min((size.width() - 2 * PAD_X) / max(1.0, right - left), tall / max(1.0, high - low))
-    transform = QTransform()
     transform.translate(size.width() / 2, PAD_TOP + tall / 2)
     transform.scale(scale, -scale)
     transform.translate(-(left + right) / 2 - look.yaw_deg, -(low + high) / 2 - look.pitch_deg)
@@ -314,8 +425,8 @@ def fitted(field: TargetField, boxes: list[QRectF], size: QSize, look: MapLook) 
 
 
 def form_of(look: MapLook, field: TargetField, boxes: list[QRectF], size: QSize) -> Form:
-    """The form for a look."""
-    if look.form == "unrolled":
+    """The form for a look; a low map is a strip, whatever the look."""
+    if look.form == "unrolled" or size.height() < _STRIP_UNTIL_PX:
         return fitted(field, boxes, size, look)
     tall = max(20.0, (size.height() - PAD_TOP - 6) / 2)
     middle = QPointF(size.width() / 2, PAD_TOP + tall)

@@ -6,11 +6,13 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
+import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPolygonF
 
-from idle_lantern.app.widgets.map_forms import Form
+from idle_lantern.app.widgets.map_forms import Form, holds
 from idle_lantern.app.widgets.map_paint import edges
+from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.outing import edits, scout_edits
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.plan.brief import Mark
@@ -48,15 +50,14 @@ def mark_at(marks: Sequence[Mark], form: Form, pos: QPointF) -> int | None:
 
 def frame_at(frames: Sequence[GridFrame], shapes: Sequence[QPolygonF], form: Form, pos: QPointF) -> int | None:
     """Number of the frame whose middle is nearest among those under the pointer."""
-    best, number = math.inf, None
-    for frame, shape in zip(frames, shapes):
-        for drawn in form.polygons(shape):
-            if drawn.containsPoint(pos, Qt.FillRule.OddEvenFill):
-                middle = drawn.boundingRect().center()
-                d = math.hypot(middle.x() - pos.x(), middle.y() - pos.y())
-                if d < best:
-                    best, number = d, frame.number
-    return number
+    at = form.angles(pos)
+    if at is None:
+        return None
+    under = [frame for frame, shape in zip(frames, shapes) if holds(shape, *at)]
+    if not under:
+        return None
+    rays = direction(*np.radians([(f.yaw_deg, f.pitch_deg) for f in under]).T)
+    return under[int(np.argmax(rays @ direction(*np.radians(at))))].number
 
 
 def mark_moved(marks: Sequence[Mark], which: int, at: tuple[float, float]) -> Edit:

@@ -48,6 +48,8 @@ class MapContent:
     #: What a join found, where it is shown; links only when asked for.
     join: JoinOnMap | None
     show_links: bool
+    #: What of the picture stands in the window, in degrees; None where all of it does.
+    sight: QPolygonF | None = None
 
 
 class MapPaint:
@@ -55,6 +57,9 @@ class MapPaint:
 
     def __init__(self, shown: MapContent, painter: QPainter, form: Form) -> None:
         self.shown, self.state, self.painter, self.form = shown, shown.state, painter, form
+        self.strip = isinstance(form, Unrolled) and form.strip
+        #: Where words stand already, which no other word may cover.
+        self._taken: list[QRectF] = []
 
     def all(self) -> None:
         """Everything, from the ground up."""
@@ -69,6 +74,23 @@ class MapPaint:
                 clip.addPolygon(part)
         painter.setClipPath(clip)
         painter.fillPath(clip, theme.colour("panel"))
+        if self.strip:
+            if shown.join is not None:
+                self._join(shown.join)
+            self._frames()
+            self._sight()
+            self._numbers()
+        else:
+            self._sphere(shown)
+        painter.setClipping(False)
+        if shown.has_focus:
+            painter.setPen(QPen(theme.colour("accent"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(box.adjusted(1, 1, -1, -1))
+
+    def _sphere(self, shown: MapContent) -> None:
+        """All that lies on a map which is no strip."""
+        painter = self.painter
         if shown.scouted is not None:
             painter.setOpacity(0.55 if shown.image is not None else 1.0)
             self._picture(shown.scouted)
@@ -85,11 +107,27 @@ class MapPaint:
             self._order()
             self._light()
         self._marks()
-        painter.setClipping(False)
-        if shown.has_focus:
-            painter.setPen(QPen(theme.colour("accent"), 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(box.adjusted(1, 1, -1, -1))
+        self._sight()
+        self._numbers()
+
+    def _sight(self) -> None:
+        """What of the picture stands in the window, where that is not all of it."""
+        if self.shown.sight is None:
+            return
+        for tone, width in (("ground", 4.0), ("accent", 1.6)):
+            self.painter.setPen(QPen(theme.colour(tone), width))
+            for rim in self.form.rims(self.shown.sight):
+                self.painter.drawPolyline(rim)
+
+    def _outline(self, shape: QPolygonF) -> None:
+        """An area with the brush of the painter, its rim with the pen."""
+        painter, pen = self.painter, self.painter.pen()
+        painter.setPen(Qt.PenStyle.NoPen)
+        for area in self.form.polygons(shape):
+            painter.drawPolygon(area)
+        painter.setPen(pen)
+        for rim in self.form.rims(shape):
+            painter.drawPolyline(rim)
 
     def _picture(self, picture: QImage) -> None:
         self.painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -181,20 +219,17 @@ class MapPaint:
             pen, brush = styles[state, frame.number in used]
             painter.setPen(pen)
             painter.setBrush(brush)
-            for drawn in self.form.polygons(shape):
-                painter.drawPolygon(drawn)
-                if frame.number == self.state.selected:
-                    chosen.append(drawn)
-                if not many:
-                    self._number(drawn, frame, state)
-                    painter.setPen(pen)
-                    painter.setBrush(brush)
+            self._outline(shape)
+            if frame.number == self.state.selected:
+                chosen.append(shape)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         # a dark rim under a thick light line: the accent is kept for the frame that is shot next
         for tone, width in (("ground", 6), ("text", 3)):
             painter.setPen(QPen(theme.colour(tone), width))
-            for drawn in chosen:
-                painter.drawPolygon(drawn)
+            for shape in chosen:
+                for rim in self.form.rims(shape):
+                    painter.drawPolyline(rim)
 
     def _join(self, join: JoinOnMap) -> None:
         """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
@@ -204,13 +239,12 @@ class MapPaint:
         for shapes, style in ((join.shapes, Qt.PenStyle.SolidLine), (join.loose, Qt.PenStyle.DotLine)):
             painter.setPen(QPen(theme.colour("text", 200), 1.2, style))
             for shape in shapes:
-                for drawn in self.form.polygons(shape):
-                    painter.drawPolygon(drawn)
+                self._outline(shape)
         for shape, _where in join.missing:
+            painter.setBrush(QBrush(theme.colour("warn", 160), Qt.BrushStyle.BDiagPattern))
+            painter.setPen(QPen(theme.colour("warn"), 1.6, Qt.PenStyle.DashLine))
+            self._outline(shape)
             for hole in self.form.polygons(shape):
-                painter.setBrush(QBrush(theme.colour("warn", 160), Qt.BrushStyle.BDiagPattern))
-                painter.setPen(QPen(theme.colour("warn"), 1.6, Qt.PenStyle.DashLine))
-                painter.drawPolygon(hole)
                 self._label(hole.boundingRect().center() - QPointF(22, -5), "missing")
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QBrush(theme.colour("ground", 200), Qt.BrushStyle.Dense6Pattern))
@@ -273,6 +307,7 @@ class MapPaint:
         for tone, width in (("ground", 4.0), ("warn", 1.6)):
             self.painter.setPen(QPen(theme.colour(tone), width))
             self.painter.drawEllipse(place, 8, 8)
+        self._taken.append(QRectF(place.x() - 9, place.y() - 9, 18, 18))
         self._label(place + QPointF(12, 4), name)
 
     def _marks(self) -> None:
@@ -302,16 +337,17 @@ class MapPaint:
     def _label(self, at: QPointF, text: str, *, plain: bool = False) -> None:
         painter = self.painter
         painter.setFont(theme.font(theme.SMALL))
-        if plain:
-            painter.setPen(theme.colour("dim"))
-            painter.drawText(at, text)
-            return
-        box = QRectF(at.x() - 3, at.y() - 13, painter.fontMetrics().horizontalAdvance(text) + 6, 17)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("ground", 190))
-        painter.drawRoundedRect(box, 3, 3)
-        painter.setPen(theme.colour("text"))
-        painter.drawText(at, text)
+        metrics = painter.fontMetrics()
+        box = QRectF(
+            at.x() - 3, at.y() - metrics.ascent() - 1, metrics.horizontalAdvance(text) + 6, metrics.height() + 2
+        )
+        box = self._free(box) or box
+        if not plain:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("ground", 190))
+            painter.drawRoundedRect(box, 3, 3)
+        painter.setPen(theme.colour("dim" if plain else "text"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def _style(self, state: FrameState, used: bool, many: bool) -> tuple[QPen, QBrush]:
         line = theme.colour("text", 200)
@@ -330,20 +366,47 @@ class MapPaint:
             return QPen(theme.colour("text", 90), 0), QBrush(plain)
         return QPen(line, 1.2, Qt.PenStyle.DashLine), QBrush(plain)
 
-    def _number(self, shape: QPolygonF, frame: GridFrame, state: FrameState) -> None:
-        painter, middle = self.painter, shape.boundingRect().center()
-        if not isinstance(self.form, Unrolled):
-            found = self.form.point(frame.yaw_deg, frame.pitch_deg)
-            if found is None:
-                return
-            middle = found
-        sign = {FrameState.SHOT: "■", FrameState.NEXT: "▶", FrameState.SKIPPED: "×", FrameState.PLANNED: ""}[state]
-        box = QRectF(middle.x() - 24, middle.y() - 9, 48, 18)
+    def _numbers(self) -> None:
+        """A number on every frame that has room for it: first the chosen and the next one, then ends of rows, then the rest."""
+        states, chosen = self.state.guide.states, self.state.selected
+        known = list(zip(self.state.shown_frames, states))
+        rows = [frame.row for frame, _state in known]
+        ends = [i in (0, len(rows) - 1) or rows[i - 1] != row or rows[i + 1] != row for i, row in enumerate(rows)]
+        order = sorted(
+            range(len(known)),
+            key=lambda i: (known[i][0].number != chosen, known[i][1] is not FrameState.NEXT, not ends[i]),
+        )
+        many = len(known) > _MANY
+        self.painter.setFont(theme.font(theme.TINY if many or self.strip else theme.SMALL, bold=self.strip))
+        for i in order:
+            self._number(*known[i], sign=not many)
+
+    def _number(self, frame: GridFrame, state: FrameState, *, sign: bool) -> None:
+        painter, middle = self.painter, self.form.point(frame.yaw_deg, frame.pitch_deg)
+        if middle is None:
+            return
+        told = {FrameState.SHOT: "■", FrameState.NEXT: "▶", FrameState.SKIPPED: "×", FrameState.PLANNED: ""}[state]
+        text = f"{told if sign else ''}{frame.number}"
+        metrics = painter.fontMetrics()
+        wide, high = metrics.horizontalAdvance(text) + 8, metrics.height() + 2
+        box = self._free(QRectF(middle.x() - wide / 2, middle.y() - high / 2, wide, high))
+        if box is None:
+            return
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground", 190))
-        painter.drawRoundedRect(box.adjusted(6, 0, -6, 0), 3, 3)
+        painter.drawRoundedRect(box, 3, 3)
         painter.setPen(theme.colour("accent") if state is FrameState.NEXT else theme.colour("text"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{sign}{frame.number}")
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _free(self, box: QRectF) -> QRectF | None:
+        """The place for words, moved a line up or down where others stand there, which it then takes; None where all are taken."""
+        high = box.height()
+        for lines in (0, 1, -1) if not self.strip else (0,):
+            moved = box.translated(0, lines * high)
+            if not any(moved.intersects(taken) for taken in self._taken):
+                self._taken.append(moved)
+                return moved
+        return None
 
 
 def edges(w: TargetField, form: Form) -> dict[str, list[QPolygonF]]:

@@ -26,7 +26,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from idle_lantern.app.display import to_qimage
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets import map_hands
-from idle_lantern.app.widgets.map_forms import FORMS, Form, MapLook, fitted, form_of, zoomed
+from idle_lantern.app.widgets.map_forms import FORMS, STRIP_PX, Form, MapLook, fitted, form_of, zoomed
 from idle_lantern.app.widgets.map_paint import MapContent, MapPaint
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
 from idle_lantern.core.base.arrays import Array
@@ -41,6 +41,8 @@ class MapView(QWidget):
     #: The scouting picture is dragged by so many degrees since the drag began; whether it was let go.
     ground_dragged = pyqtSignal(float, float, bool)
     look_changed = pyqtSignal()
+    #: A direction (azimuth, altitude) in degrees was clicked.
+    pointed = pyqtSignal(float, float)
 
     def __init__(self, state: AppState, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -49,7 +51,7 @@ class MapView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumHeight(110)
+        self.setMinimumHeight(STRIP_PX)
         self.editable = True
         self.look = MapLook()
         self.shapes: list[QPolygonF] = []
@@ -62,6 +64,8 @@ class MapView(QWidget):
         self.chosen_mark: int | None = None
         self.join = JoinOnMap()
         self.show_links = self.show_found = False
+        #: What of the picture stands in the window, as an area in degrees.
+        self.sight: QPolygonF | None = None
         self._drag: str | int | None = None  # an edge, "ground", "view", or the place of a mark in the list
         self._from, self._held = QPointF(), None  # type: tuple[QPointF, Form | None]
         self._ground_by = (0.0, 0.0)  # how far the scouting picture was dragged so far
@@ -90,6 +94,11 @@ class MapView(QWidget):
         """Links and frames of a join to lie on the map."""
         self.join = join
         self._form = None
+        self.update()
+
+    def set_sight(self, sight: QPolygonF | None) -> None:
+        """What of the picture stands in the window; None where all of it does."""
+        self.sight = sight
         self.update()
 
     def _refresh(self, topics: set[str]) -> None:
@@ -125,6 +134,10 @@ class MapView(QWidget):
         after = self.form.angles(place)
         if before is not None and after is not None and self.look.form == "unrolled":
             self._pan(before[0] - after[0], before[1] - after[1])
+
+    def toggle_circle(self) -> None:
+        """Show the whole circle, or what is planned again."""
+        self._look(replace(self.look, form="unrolled", circle=not self.look.circle))
 
     def show_all(self) -> None:
         """Fit the map to its height and width again."""
@@ -189,6 +202,7 @@ class MapView(QWidget):
             chosen_mark=self.chosen_mark,
             join=self.join if self.show_found else None,
             show_links=self.show_links,
+            sight=self.sight if self.show_found else None,
         )
         MapPaint(shown, painter, self.form).all()
         painter.end()
@@ -223,6 +237,9 @@ class MapView(QWidget):
             self.state.select(number)
             if number is not None:
                 self.chosen.emit(number)
+            at = self.form.angles(pos)
+            if at is not None:
+                self.pointed.emit(*at)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:

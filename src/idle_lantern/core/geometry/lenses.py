@@ -301,6 +301,15 @@ class Lens:
             ]
         )
 
+    def rim_rays(self, per_side: int = 24) -> Directions:
+        """Directions (4 * per_side, 3) round what the lens shows: the edge of the frame, or the image circle where it ends within."""
+        at, middle = self.rim_px(per_side), np.asarray(self.principal_px)
+        with np.errstate(over="ignore"):
+            reach = min(self.circle_px, float(self.radius_px(self.limit_rad)))
+        off = at - middle
+        inside = np.minimum(1.0, (1 - 1e-6) * reach / np.maximum(np.hypot(off[:, 0], off[:, 1]), 1e-9))
+        return self.unproject(middle + off * inside[:, None] if math.isfinite(reach) else at)
+
 
 def transfer(lens_a: Lens, lens_b: Lens, b_from_a: Rotations, pixels: Places) -> tuple[Places, Flags]:
     """Pixels of frame b that show what pixels (..., 2) of frame a do, where the cameras are turned by ``b_from_a`` (3, 3).

@@ -184,8 +184,8 @@ def _sketch(pdf: FPDF, plan: Plan, height: float) -> None:
     """The grid as seen from inside: outlines, numbers, horizon, path, marks."""
     target_field, width = plan.target_field, _PAGE_MM[0] - 2 * _MARGIN_MM
     middle = (target_field.left_deg + target_field.right_deg) / 2
-    shapes = [_outline(plan, f, middle) for f in plan.frames]
-    points = np.concatenate([s for s in shapes if s is not None] or [np.zeros((1, 2))])
+    rims = [piece for f in plan.frames for piece in _rims(plan, f, middle)]
+    points = np.concatenate(rims or [np.zeros((1, 2))])
     lows, highs = np.maximum(points.min(0), [-180, -90]), np.minimum(points.max(0), [180, 90])
     scale = min(width / max(1.0, highs[0] - lows[0]), height / max(1.0, highs[1] - lows[1]))
     used = scale * (highs - lows)
@@ -197,9 +197,8 @@ def _sketch(pdf: FPDF, plan: Plan, height: float) -> None:
 
     pdf.set_line_width(0.15)
     pdf.set_draw_color(120)
-    for shape in shapes:
-        if shape is not None:
-            pdf.polygon(place(shape), style="D")
+    for rim in rims:
+        pdf.polyline(place(rim), style="D")
     if lows[1] < 0 < highs[1]:
         pdf.set_draw_color(0)
         ((x0, y0),), ((x1, _),) = place(np.array([[lows[0], 0.0]])), place(np.array([[highs[0], 0.0]]))
@@ -221,18 +220,12 @@ def _sketch(pdf: FPDF, plan: Plan, height: float) -> None:
     pdf.set_xy(_MARGIN_MM, top + used[1] + 3)
 
 
-def _outline(plan: Plan, frame: GridFrame, middle_deg: float) -> np.ndarray | None:
-    """Rim of a frame in degrees about the picture's middle; None where it wraps round the sketch."""
-    lens = plan.rig.lens_of(frame)
-    rays = lens.unproject(lens.rim_px(8))
-    rays = rays[np.isfinite(rays[:, 0])]
-    if not len(rays):
-        return None
-    az, alt = azimuth_altitude(rays @ frame.world_from_camera.T)
-    x = (np.degrees(az) - middle_deg + 180.0) % 360.0 - 180.0
-    if np.abs(np.diff(np.append(x, x[0]))).max() > 180:
-        return None
-    return np.stack([x, np.degrees(alt)], -1)
+def _rims(plan: Plan, frame: GridFrame, middle_deg: float) -> list[np.ndarray]:
+    """Rim of a frame in degrees about the picture's middle, cut where the sketch ends at its back."""
+    az, alt = azimuth_altitude(plan.rig.lens_of(frame).rim_rays(12) @ frame.world_from_camera.T)
+    x = (np.degrees(np.append(az, az[0])) - middle_deg + 180.0) % 360.0 - 180.0
+    rim = np.stack([x, np.degrees(np.append(alt, alt[0]))], -1)
+    return [piece for piece in np.split(rim, np.flatnonzero(np.abs(np.diff(x)) > 180) + 1) if len(piece) > 1]
 
 
 def _about(yaw_deg: float, middle_deg: float) -> float:

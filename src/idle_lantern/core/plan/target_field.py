@@ -68,6 +68,11 @@ class TargetField:
         check_limits(self)
 
     @property
+    def middle_deg(self) -> float:
+        """Azimuth of its middle, in degrees."""
+        return (self.left_deg + self.right_deg) / 2
+
+    @property
     def sweep_deg(self) -> float:
         """Azimuth from left to right end."""
         return self.right_deg - self.left_deg

@@ -12,7 +12,6 @@ import numpy as np
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.canvas.costs import costs_of, straight_line
-from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import panini_parameters
 from idle_lantern.core.geometry.rectangles import Rectangle, inner_rectangle
 from idle_lantern.core.plan.coverage import cameras_of
@@ -145,20 +144,9 @@ def _rims(plan: Plan) -> Array:
     """World directions round each frame, (F, N, 3)."""
     cameras = cameras_of(plan.frames)
     if plan.rig.motion == "lens-shift":
-        rays = np.stack([_rim(plan.rig.lens_of(f)) for f in plan.frames])
+        rays = np.stack([plan.rig.lens_of(f).rim_rays(_PER_SIDE) for f in plan.frames])
         return np.asarray(rays @ cameras.transpose(0, 2, 1))
-    return np.asarray(_rim(plan.rig.lens()) @ cameras.transpose(0, 2, 1))
-
-
-def _rim(lens: Lens) -> Array:
-    """Rays round what a lens shows, in order: its frame where it is filled, else the image circle within."""
-    pixels = lens.rim_px(_PER_SIDE)
-    if math.isfinite(lens.circle_px):
-        off = pixels - np.asarray(lens.principal_px)
-        reach = np.hypot(*off.T)
-        pixels = np.asarray(lens.principal_px) + off * np.minimum(1.0, 0.999 * lens.circle_px / reach)[:, None]
-    rays = lens.unproject(pixels)
-    return np.asarray(rays[np.isfinite(rays[:, 0])])
+    return np.asarray(plan.rig.lens().rim_rays(_PER_SIDE) @ cameras.transpose(0, 2, 1))
 
 
 def _poles(plan: Plan) -> Array:
