@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QBrush, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
@@ -58,6 +58,62 @@ def _text(p: QPainter, x: float, y: float, text: str, tone: str = "dim", align: 
     width = p.fontMetrics().horizontalAdvance(text)
     shift = {"left": 0.0, "middle": -width / 2, "right": -float(width)}[align]
     p.drawText(QPointF(x + shift, y), text)
+
+
+class FieldDrawing(Drawing):
+    """The wanted field as it is seen from inside: its ends and edges, one frame in it, and what two neighbours share."""
+
+    def words(self, plan: Plan) -> str:
+        w = plan.target_field
+        across, up = (math.degrees(v) for v in plan.rig.lens().field_rad())
+        return (
+            f"The field goes from {units.angle(w.left_deg, 0)} to {units.angle(w.right_deg, 0)} and from "
+            f"{units.angle(w.low_deg, 0)} to {units.angle(w.high_deg, 0)}; one frame sees {across:.0f} by {up:.0f} degrees."
+        )
+
+    def paint(self, p: QPainter, plan: Plan) -> None:
+        w = plan.target_field
+        across, up = (math.degrees(v) for v in plan.rig.lens().field_rad())
+        frames = sorted((f for f in plan.frames if abs(f.pitch_deg) < 80), key=lambda f: (abs(f.pitch_deg), f.yaw_deg))
+        # two neighbours of the row that is nearest to the horizon
+        row = [f for f in frames if frames and f.pitch_deg == frames[0].pitch_deg][:2]
+        left, right = min(w.left_deg, *(f.yaw_deg - across / 2 for f in row)) if row else w.left_deg, w.right_deg
+        low, high = min(w.low_deg, -up / 2), max(w.high_deg, up / 2)
+        room = QRectF(64, 30, self.width() - 128, self.height() - 62)
+        scale = min(room.width() / max(right - left, 1.0), room.height() / max(high - low, 1.0))
+        middle = QPointF((left + right) / 2, (low + high) / 2)
+
+        def at(azimuth: float, altitude: float) -> QPointF:
+            off = QPointF(azimuth - middle.x(), middle.y() - altitude) * scale
+            return room.center() + off
+
+        field = QRectF(at(w.left_deg, w.high_deg), at(w.right_deg, w.low_deg))
+        p.fillRect(field, theme.colour("raised"))
+        boxes = [
+            QRectF(at(f.yaw_deg - across / 2, f.pitch_deg + up / 2), at(f.yaw_deg + across / 2, f.pitch_deg - up / 2))
+            for f in row
+        ]
+        if len(boxes) == 2:
+            p.fillRect(boxes[0].intersected(boxes[1]), QBrush(theme.colour("accent", 150), Qt.BrushStyle.BDiagPattern))
+        for box, style in zip(boxes, (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine)):
+            p.setPen(QPen(theme.colour("accent"), 1.6, style))
+            p.drawRect(box)
+        p.setPen(QPen(theme.colour("text"), 1.4, Qt.PenStyle.DashDotLine))
+        p.drawRect(field)
+        horizon = at(0, 0).y()
+        p.setPen(QPen(theme.colour("dim"), 1))
+        p.drawLine(QPointF(room.left() - 8, horizon), QPointF(room.right() + 8, horizon))
+        _text(p, room.right() + 10, horizon + 4, "horizon")
+        _text(p, field.left() - 6, field.center().y() + 16, units.angle(w.left_deg, 0), "text", "right")
+        _text(p, field.right() + 6, field.center().y() + 16, units.angle(w.right_deg, 0), "text")
+        _text(p, field.center().x(), min(field.top(), *(b.top() for b in boxes), room.bottom()) - 8,
+              f"upper edge {units.angle(w.high_deg, 0)}", "text", "middle")  # fmt: skip
+        _text(p, field.center().x(), max(field.bottom(), *(b.bottom() for b in boxes), room.top()) + 16,
+              f"lower edge {units.angle(w.low_deg, 0)}", "text", "middle")  # fmt: skip
+        told = f"one frame {across:.0f}° × {up:.0f}°" + (
+            f", overlap {units.share(w.overlap)}" if len(boxes) == 2 else ""
+        )
+        _text(p, 10, 16, told, "text")
 
 
 class PupilDrawing(Drawing):

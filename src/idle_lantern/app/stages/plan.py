@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import QPoint, Qt, QTimer
-from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout
+from PyQt6.QtCore import QPoint, QStringListModel, Qt, QTimer
+from PyQt6.QtWidgets import QCheckBox, QCompleter, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
@@ -18,6 +18,7 @@ from idle_lantern.app.planning.topics.cost import CostTopic
 from idle_lantern.app.planning.topics.exposure import ExposureTopic
 from idle_lantern.app.planning.topics.foreseen import ForeseenTopic
 from idle_lantern.app.planning.topics.light import LightTopic
+from idle_lantern.app.planning.topics.overlap import OverlapTopic
 from idle_lantern.app.planning.topics.picture import PictureTopic
 from idle_lantern.app.planning.topics.run import RunTopic
 from idle_lantern.app.planning.topics.scouting import ScoutingTopic
@@ -55,7 +56,8 @@ class PlanStage(Stage):
         self._judge_soon.setSingleShot(True)
         self._judge_soon.setInterval(_JUDGE_AFTER_MS)
         self._judge_soon.timeout.connect(self._judge)
-        self.picture, self.camera = PictureTopic(context, self.commands), CameraTopic(context, self.commands)
+        self.picture, self.overlap = PictureTopic(context, self.commands), OverlapTopic(context, self.commands)
+        self.camera = CameraTopic(context, self.commands)
         self.scouting, self.foreseen = ScoutingTopic(context, self.commands), ForeseenTopic(context, self.commands)
         self.support, self.sharpness = SupportTopic(context, self.commands), SharpnessTopic(context, self.commands)
         self.exposure, self.light = ExposureTopic(context, self.commands), LightTopic(context, self.commands)
@@ -67,6 +69,7 @@ class PlanStage(Stage):
         page: Topic
         self.topics: tuple[Topic, ...] = (
             self.picture,
+            self.overlap,
             self.scouting,
             self.foreseen,
             self.camera,
@@ -87,6 +90,19 @@ class PlanStage(Stage):
         pages_list = QVBoxLayout()
         pages_list.setSpacing(1)
         pages_list.setContentsMargins(0, 0, 0, 0)
+        self.search = QLineEdit()
+        self.search.setObjectName("find-field")
+        self.search.setAccessibleName("Find a field of the plan")
+        self.search.setPlaceholderText("Find a field")
+        names = QCompleter(self)
+        names.setModel(QStringListModel([], names))
+        names.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        names.setFilterMode(Qt.MatchFlag.MatchContains)
+        names.activated.connect(lambda text: QTimer.singleShot(0, lambda: self._go_to_field(text)))
+        self.search.setCompleter(names)
+        self.search.textEdited.connect(lambda _t: self._offer_names(names))
+        self.search.returnPressed.connect(lambda: self._go_to_field(self.search.text()))
+        pages_list.addWidget(self.search)
         for at, page in enumerate(self.topics):
             self.pages.addWidget(page)
             chooser = PageButton(page.title)
@@ -109,7 +125,8 @@ class PlanStage(Stage):
         takes = panel(column(self.count, self.rows_text, row(None, go), results, scroll), "results")
 
         layout = row(margin=_MARGIN_PX, space=theme.SPACE * 2)
-        chooser_panel = panel(pages_list, "pages-list")
+        chooser_panel = scrolled(panel(pages_list, "pages-list"))
+        chooser_panel.setObjectName("pages-scroll")
         layout.addWidget(chooser_panel)
         layout.addWidget(self.pages, 1)
         layout.addWidget(takes)
@@ -130,7 +147,11 @@ class PlanStage(Stage):
         """The height with which no page need be scrolled at the present width."""
         width = self.pages.width() - _SCROLL_BAR_PX
         pages = max(topic.blocks.height_for(width) for topic in self.topics)
-        return max(pages, sum(chooser.height() + 1 for chooser in self.page_buttons)) + 2 * _MARGIN_PX
+        return max(pages, self._list_height()) + 2 * _MARGIN_PX
+
+    def _list_height(self) -> int:
+        """Height of the search and of the whole list of pages."""
+        return self.search.sizeHint().height() + sum(chooser.sizeHint().height() + 1 for chooser in self.page_buttons)
 
     def make_plan(self) -> None:
         """Let an outing from photographs have a plan from now on."""
@@ -151,12 +172,50 @@ class PlanStage(Stage):
         self.open_topic(self.topics.index(page))
 
     def reveal(self, key: str) -> QuantityEdit:
-        """Open the page that holds a field."""
+        """Open the page that shows a field."""
         for i, page in enumerate(self.topics):
-            if key in page.bound.numbers:
+            if key in page.bound.numbers and not page.bound.numbers[key].isHidden():
                 self.open_topic(i)
                 return page.bound.numbers[key]
         raise KeyError(key)
+
+    def find_field(self) -> None:
+        """Let a field of the plan be found by its name."""
+        self.search.setFocus()
+        self.search.selectAll()
+
+    def _named_fields(self) -> dict[str, tuple[int, QWidget]]:
+        """Every field that is shown on some page, by its name and page."""
+        found: dict[str, tuple[int, QWidget]] = {}
+        for at, page in enumerate(self.topics):
+            b = page.bound
+            for field in (*b.numbers.values(), *b.choices.values(), *b.switches.values(), *b.texts.values()):
+                name = field.text() if isinstance(field, QCheckBox) else field.accessibleName()
+                if name and not field.isHidden():
+                    found.setdefault(f"{name}  ({page.title})", (at, field))
+        return found
+
+    def _offer_names(self, names: QCompleter) -> None:
+        model_ = names.model()
+        if isinstance(model_, QStringListModel):
+            model_.setStringList(sorted(self._named_fields()))
+
+    def _go_to_field(self, words: str) -> None:
+        """Open the page of the field whose name was chosen, or the first whose name holds the words."""
+        fields = self._named_fields()
+        wanted = words.strip().lower()
+        found = fields.get(words) or next(
+            (at for name, at in fields.items() if wanted and wanted in name.lower()), None
+        )
+        if found is None:
+            if wanted:
+                self.context.tell(
+                    f"No field of the plan is called '{words.strip()}'. F1 finds everything else by your own words."
+                )
+            return
+        self.open_topic(found[0])
+        found[1].setFocus()
+        self.search.clear()
 
     def next_topic(self, step: int) -> None:
         """The page after, or before."""

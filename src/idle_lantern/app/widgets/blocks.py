@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QEvent, QSize, Qt
-from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtGui import QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QLayout, QScrollArea, QWidget
 
 from idle_lantern.app import theme
@@ -61,6 +61,10 @@ class Blocks(QWidget):
         if event is not None and event.type() == QEvent.Type.LayoutRequest:  # a block needs more room, or less
             self._arrange()
         return super().event(event)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        self._arrange()  # words may have changed while another page was open
+        super().showEvent(event)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         self._arrange()

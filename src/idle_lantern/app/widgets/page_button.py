@@ -19,7 +19,7 @@ class PageButton(QPushButton):
         self.setObjectName("page-" + name.lower().replace(" ", "-"))
         self._name, self._state = label(name), label("", "dim")
         box = QVBoxLayout(self)
-        box.setContentsMargins(12, 3, 4, 3)
+        box.setContentsMargins(12, 0, 4, 0)
         box.setSpacing(0)
         for part in (self._name, self._state):
             part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)

@@ -17,12 +17,13 @@ from idle_lantern.core.plan.target_field import AS_NEEDED
 
 @dataclass(frozen=True)
 class PictureKind:
-    """A starting point; ``changes`` maps parts of the brief to the values it sets."""
+    """A starting point; ``changes`` maps parts of the brief to the values it sets, ``asks`` names what matters first."""
 
     id: str
     title: str
     reason: str
     changes: Mapping[str, Mapping[str, Any]]
+    asks: tuple[str, ...] = ("focal_mm", "left_deg", "right_deg", "low_deg", "high_deg", "overlap")
 
     def start(self, brief: Brief) -> Brief:
         """The brief with this kind's values.
@@ -61,6 +62,9 @@ def _without(kind: PictureKind, brief: Brief) -> Brief:
 #: A kind that turns the camera takes back what another kind did to the rig.
 _TURNING = {"motion": "turn", "exposures_each": 1}
 _ON_HEAD = {"kind": "head", "pointing_deg": 0.0}
+
+#: The ends and edges of a field, which nearly every kind asks for.
+_FIELD = ("left_deg", "right_deg", "low_deg", "high_deg")
 
 #: Frames round a full sphere with a fisheye: at least so many (common practice, no source).
 USUAL_ROUND = 6
@@ -119,6 +123,7 @@ KINDS: tuple[PictureKind, ...] = (
             "run": {"order": "snake", "repeats": 1, "settle_s": 4.0},
             "target": {"print_mm": 3000.0, "dpi": 240.0},
         },
+        ("focal_mm", *_FIELD, "print_mm"),
     ),
     PictureKind(
         "shallow",
@@ -134,6 +139,7 @@ KINDS: tuple[PictureKind, ...] = (
             "exposure": {"aperture_school": "open", "metering": "subject", "focus_m": 0.0},
             "run": {"order": "subject", "repeats": 1},
         },
+        ("focal_mm", "subject_m", *_FIELD),
     ),
     PictureKind(
         "sphere",
@@ -148,6 +154,7 @@ KINDS: tuple[PictureKind, ...] = (
             "exposure": {"aperture_school": "depth", "metering": "average"},
             "run": {"order": "rings", "repeats": 1},
         },
+        ("lens_model", "focal_mm", "near_m", "overlap", "zenith_frames", "nadir_frames"),
     ),
     PictureKind(
         "air",
@@ -161,6 +168,7 @@ KINDS: tuple[PictureKind, ...] = (
             "scene": {"near_m": 30.0},
             "run": {"order": "columns", "repeats": 1},
         },
+        ("focal_mm", *_FIELD, "near_m"),
     ),
     PictureKind(
         "two-lens",
@@ -176,6 +184,7 @@ KINDS: tuple[PictureKind, ...] = (
             "exposure": {"aperture_school": "own", "aperture": 5.6, "iso": 250.0, "bracket_count": 3, "bracket_step_ev": 1.5},
             "run": {"order": "rings", "repeats": 1, "delay_s": 10.0, "bookends": False},
         },
+        ("near_m", "bracket_count"),
     ),
     PictureKind(
         "shift",
@@ -190,6 +199,7 @@ KINDS: tuple[PictureKind, ...] = (
             "exposure": {"aperture_school": "sharpest", "metering": "average"},
             "run": {"order": "rows", "repeats": 1},
         },
+        ("focal_mm", "shift_mm", *_FIELD),
     ),
     PictureKind(
         "sensor-shift",
@@ -204,6 +214,7 @@ KINDS: tuple[PictureKind, ...] = (
             "exposure": {"aperture_school": "sharpest", "metering": "brightest"},
             "run": {"order": "snake", "repeats": 1, "settle_s": 4.0},
         },
+        ("focal_mm", *_FIELD, "exposures_each"),
     ),
 )  # fmt: skip
 

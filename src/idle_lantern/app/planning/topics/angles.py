@@ -44,7 +44,7 @@ class AnglesTopic(Topic):
                 row(button("Angle list …", self.commands.save_angles, name="save-angles"), None),
                 row(
                     button("Save plan …", self.commands.save_plan, name="save-plan"),
-                    button("Bring in a plan …", self.commands.ask_plan, name="bring-plan"),
+                    button("Bring one in …", self.commands.ask_plan, name="bring-plan"),
                     None,
                 ),
                 self.told(_given, "fact-given"),

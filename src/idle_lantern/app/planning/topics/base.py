@@ -64,7 +64,10 @@ class Topic(QWidget):
             figure = label("", "figure", wrap=True, name=f"fact-{fact_id}")
             self._facts.append((figure, tell, later))
             made.append((name, figure))
-        result: QVBoxLayout = column(form(made))
+        grid = form(made)
+        grid.setColumnStretch(1, 1)  # figures take what their names leave
+        grid.setColumnStretch(2, 0)
+        result: QVBoxLayout = column(grid)
         return result
 
     def show_rows(self, keys: Sequence[str], shown: bool) -> None:

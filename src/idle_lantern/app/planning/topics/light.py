@@ -52,9 +52,7 @@ class LightTopic(Topic):
                 self.told(self._sun, "fact-sun", ""),
                 self.told(self._evening, "fact-evening", ""),
                 row(
-                    button(
-                        "Start with golden light", lambda: self._start_at("golden light begins"), name="start-golden"
-                    ),
+                    button("At golden light", lambda: self._start_at("golden light begins"), name="start-golden"),
                     button("Best order", self.commands.best_order, name="best-order"),
                     None,
                 ),
@@ -120,7 +118,7 @@ class LightTopic(Topic):
         if at is None:
             self.state.message.emit("There is no golden light at that place on that day.", True)
         else:
-            self.state.apply(edits.set_part("site", "Start with golden light", start=f"{at:%H:%M}"))
+            self.state.apply(edits.set_part("site", "At golden light", start=f"{at:%H:%M}"))
 
     def summary(self, plan: Plan) -> str:
         return f"{plan.brief.site.start}, sun {units.angle(plan.sun.altitude_deg, 0)}"

@@ -1,37 +1,24 @@
-"""What the picture shows, and backwards from a print."""
+"""The handful that matters for a kind of picture, with a drawing of what it means; all other pages go deeper."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
-from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
+from idle_lantern.app.planning.brief_binding import narrow
+from idle_lantern.app.planning.drawings import FieldDrawing
 from idle_lantern.app.planning.topics.base import Topic
-from idle_lantern.app.planning.topics.quantities import (
-    COUNT,
-    DEG,
-    METRES,
-    SHARE,
-    or_needed,
-)
-from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.planning.topics.quantities import COUNT, DEG, METRES, MM, SHARE, mm_or_none, or_needed
+from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.widgets.chooser import Chooser
-from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base import units
+from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.brief import OVERLAP_SCHOOLS
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import Plan
-from idle_lantern.core.plan.size import (
-    focal_for_pixels,
-    focal_for_px_per_degree,
-    told_focal_mm,
-)
 from idle_lantern.core.plan.target_field import AS_NEEDED
 
 
 class PictureTopic(Topic):
-    """What the picture shows, from a kind of picture or by hand, or backwards from a print."""
+    """The kind of picture, and the six figures that it asks for first."""
 
     title = "Picture"
 
@@ -45,13 +32,28 @@ class PictureTopic(Topic):
             self.kind.setItemData(i, k.reason, 3)
         self.kind.activated.connect(self._start_kind)
         n, b = self.bound.number, self.bound
-        field = form(
+        lenses = [(m, m if m == "rectilinear" else f"fisheye, {m}", "") for m in MODELS]
+        fields = form(
             [
                 ("Kind of picture", self.kind),
+                ("Lens kind", b.choice("rig", "lens_model", "Lens kind", lenses)),
+                ("Focal length", n("rig", "focal_mm", "Focal length", *MM)),
+                ("Lens shift", n("rig", "shift_mm", "Lens shift", *MM)),
                 ("Left end", n("target_field", "left_deg", "Left end", *DEG)),
                 ("Right end", n("target_field", "right_deg", "Right end", *DEG)),
                 ("Lower edge", n("target_field", "low_deg", "Lower edge", *DEG)),
                 ("Upper edge", n("target_field", "high_deg", "Upper edge", *DEG)),
+                ("Overlap", n("target_field", "overlap", "Overlap", *SHARE, step=0.05)),
+                ("Nearest thing", n("scene", "near_m", "Nearest thing", *METRES)),
+                ("Subject", n("scene", "subject_m", "Subject", *METRES)),
+                ("Print, longer", n("target", "print_mm", "Print", units.parse_length_mm, mm_or_none, step=100)),
+                (
+                    "At the zenith",
+                    n("target_field", "zenith_frames", "Zenith frames", *or_needed(AS_NEEDED), whole=True),
+                ),
+                ("At the nadir", n("target_field", "nadir_frames", "Nadir frames", *or_needed(AS_NEEDED), whole=True)),
+                ("Exposures each", n("rig", "exposures_each", "Exposures for one frame", *COUNT, whole=True)),
+                ("Bracket of", n("exposure", "bracket_count", "Exposures of a bracket", *COUNT, whole=True)),
             ]
         )
         whole = row(
@@ -59,137 +61,27 @@ class PictureTopic(Topic):
             button("Full sphere", self.commands.full_sphere, name="full-sphere"),
             None,
         )
-        box.add(column(field, whole, self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"), None))
-        self.school = Chooser()
-        self.school.setAccessibleName("Overlap by school")
-        narrow(self.school, 18)
-        self.school.addItem("usual overlaps …")
-        for key, text in (
-            ("quick", "15 %: quick, long lens"),
-            ("long", "20 %: long lens, firm tripod"),
-            ("third", "one third: the usual default"),
-            ("thrice", "40 %: each thing in three frames"),
-            ("half", "50 %: only the sharp middle is used"),
-        ):
-            self.school.addItem(text, OVERLAP_SCHOOLS[key])
-        self.school.activated.connect(self._take_school)
-        grid = form(
-            [
-                ("Overlap", n("target_field", "overlap", "Overlap", *SHARE, step=0.05)),
-                (
-                    "between rows",
-                    n(
-                        "target_field",
-                        "overlap_rows",
-                        "Overlap between rows",
-                        units.parse_share,
-                        _same_or_share,
-                        step=0.05,
-                    ),
-                ),
-                ("Crop reserve", n("target_field", "reserve", "Reserve for the crop", *SHARE, step=0.05)),
-                ("Beyond each end", n("target_field", "spare_ends", "Frames beyond each end", *COUNT, whole=True)),
-                ("In each row", n("target_field", "row_frames", "Frames in each row", *or_needed(0), whole=True)),
-                (
-                    "At the zenith",
-                    n("target_field", "zenith_frames", "Zenith frames", *or_needed(AS_NEEDED), whole=True),
-                ),
-                ("At the nadir", n("target_field", "nadir_frames", "Nadir frames", *or_needed(AS_NEEDED), whole=True)),
-            ]
+        box.add(column(fields, whole, None))
+        box.add(
+            column(
+                self.drawing(FieldDrawing("What the field and the frames are", 250)),
+                self.told(lambda p: kind_of(p.brief.kind).reason, "kind-reason"),
+                None,
+            ),
+            columns=2,
         )
-        fewest = b.switch("target_field", "fewest", "Fewest frames, wherever they point")
-        loss = self.facts(("Crop will cost", "crop", lambda p: p.crop.told), later=True)
-        box.add(column(grid, fewest, self.school, loss, None))
-        b.number("target", "print_mm", "Print", units.parse_length_mm, _none_or_mm, step=100)
-        b.number("target", "dpi", "Resolution", number_with("dpi", "240"), plain(4, "dpi"), step=10)
-        b.number("target", "viewing_m", "Seen from", *METRES, step=0.5)
-        back = form(
-            [(t, b.numbers[k]) for t, k in (("Print, longer", "print_mm"), ("at", "dpi"), ("seen from", "viewing_m"))]
-        )
-        self.wanted = [
-            button("", self._use_print, name="use-print"),
-            button("", self._use_megapixels, name="use-megapixels"),
-            button("", self._use_density, name="use-density"),
-        ]
-        self.megapixels = plain_number("Megapixels", 100, self._show_wanted, "field-megapixels")
-        self.density = plain_number("Pixels per degree", 60, self._show_wanted, "field-density")
-        more = form([("Megapixels", self.megapixels), ("Pixels per °", self.density)])
-        box.add(column(label("Backwards from what is wanted"), back, self.wanted[0], more, row(*self.wanted[1:]), None))
 
     def summary(self, plan: Plan) -> str:
         w = plan.target_field
-        return f"{units.angle(w.sweep_deg, 0)} × {units.angle(w.high_deg - w.low_deg, 0)}, {units.share(w.overlap)}"
+        return f"{units.angle(w.sweep_deg, 0)} × {units.angle(w.high_deg - w.low_deg, 0)}, {plan.rig.focal_mm:g} mm"
 
     def show_plan(self, plan: Plan) -> None:
+        kind = kind_of(plan.brief.kind)
+        for key in (*self.bound.numbers, *self.bound.choices):
+            self.show_rows([key], key in kind.asks)
         super().show_plan(plan)
-        self.kind.setCurrentIndex(self.kind.findData(kind_of(plan.brief.kind).id))
-        self._show_wanted()
+        self.kind.setCurrentIndex(self.kind.findData(kind.id))
 
     def _start_kind(self, index: int) -> None:
         kind = kind_of(self.kind.itemData(index))
         self.state.apply(edits.change_brief(f"Start from: {kind.title}", kind.start))
-
-    def _take_school(self, index: int) -> None:
-        value = self.school.itemData(index)
-        if value is not None:
-            self.state.apply(edits.set_target_field("Change the overlap", overlap=float(value)))
-        self.school.setCurrentIndex(0)
-
-    def _focal_lengths(self) -> tuple[float, float, float]:
-        plan = self.state.plan
-        t, s = plan.brief.target, plan.size
-        by_print = plan.rig.focal_mm * (t.print_mm / 25.4 * t.dpi) / max(s.width_px, s.height_px, 1)
-        return (
-            by_print,
-            focal_for_pixels(plan.rig, plan.target_field, max(0.1, self.megapixels.value) * 1e6),
-            focal_for_px_per_degree(plan.rig, max(0.1, self.density.value)),
-        )
-
-    def _show_wanted(self, *_: object) -> None:
-        needs = self._focal_lengths()
-        names = ("this print", "so many megapixels", "that density")
-        for made, focal, name in zip(self.wanted, needs, names):
-            fits = 1 <= focal <= 3000
-            made.setEnabled(fits)
-            made.setText(
-                f"Use {told_focal_mm(focal):g} mm"
-                if fits
-                else "no print wanted"
-                if made is self.wanted[0]
-                else "out of reach"
-            )
-            made.setAccessibleName(f"Use {told_focal_mm(focal):g} mm for {name}")
-
-    def _use(self, which: int) -> None:
-        self.state.apply(edits.set_rig("Take that focal length", focal_mm=told_focal_mm(self._focal_lengths()[which])))
-
-    def _use_print(self) -> None:
-        self._use(0)
-
-    def _use_megapixels(self) -> None:
-        self._use(1)
-
-    def _use_density(self) -> None:
-        self._use(2)
-
-
-def _none_or_mm(value: float) -> str:
-    return "none" if value == 0 else f"{value:g} mm"
-
-
-def _same_or_share(value: float) -> str:
-    return "the same" if value == 0 else units.share(value)
-
-
-def plain_number(name: str, value: float, use: Callable[[], object], object_name: str) -> QuantityEdit:
-    """A number that belongs to the page and not to the brief."""
-    field = QuantityEdit(name, units.parse_number, plain(5))
-    field.setObjectName(object_name)
-    field.show_value(value)
-
-    def take(new: float) -> None:
-        field.show_value(max(0.1, new))
-        use()
-
-    field.submitted.connect(take)
-    return field

@@ -31,6 +31,11 @@ def or_unknown(value: float) -> str:
     return "unknown" if value == 0 else f"{value:g} mm"
 
 
+def mm_or_none(value: float) -> str:
+    """Millimetres, or that there is none."""
+    return "none" if value == 0 else f"{value:g} mm"
+
+
 def or_needed(value: float) -> tuple[Callable[[str], float], Callable[[float], str]]:
     """Reader and writer of a count of which one value means as many as needed."""
     read, write = COUNT
