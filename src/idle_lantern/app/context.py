@@ -35,6 +35,7 @@ class AppContext(QObject):
     """The shared part of the window."""
 
     asked = pyqtSignal(str)  # the id of an action
+    tools_changed = pyqtSignal()  # another tool is in hand, or others can be used now
 
     def __init__(self, settings: Settings, parent: QObject | None = None) -> None:
         super().__init__(parent)

@@ -88,7 +88,7 @@ def load() -> Settings:
             if type(value) is type(getattr(settings, f.name)):
                 known[f.name] = value
     shares = known.get("map_shares", {})
-    known["map_shares"] = {s: v for s, v in shares.items() if isinstance(v, float) and 0.05 <= v <= 0.95}
+    known["map_shares"] = {s: v for s, v in shares.items() if isinstance(v, float) and 0.02 <= v <= 0.95}
     return replace(settings, **known)
 
 

@@ -17,7 +17,7 @@ SPACE = 8
 FAMILY = "B612"
 
 #: Type sizes in pixels at scale 1.
-SMALL, BODY, HEAD, BIG, HUGE = 12, 13, 15, 22, 44
+TINY, SMALL, BODY, HEAD, BIG, HUGE = 9, 12, 13, 15, 22, 44
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class Palette:
     @property
     def text_scale(self) -> float:
         """Size of text and of what holds it, by the look and by the person's wish."""
-        return self.scale * _text_size
+        return min(self.scale * _text_size, TEXT_SIZES[-1])
 
 
 #: Sizes of text that can be chosen, as a share of the usual one.
@@ -47,7 +47,9 @@ TEXT_SIZES = (1.0, 1.25, 1.5)
 _text_size = 1.0
 
 #: Widths at scale 1: labels and fields of the pages, the list of pages, what stands beside them.
-_LABEL, LABEL_GAP, _FIELD, _PAGES, _RESULTS = 108, 12, 126, 146, 300
+_LABEL, LABEL_GAP, _FIELD, _PAGES, _RESULTS = 108, 12, 126, 146, 288
+#: The panel beside a picture, the line of stages, and the line of messages at the foot of the window.
+PANEL, TAB, FOOT = 236, 30, 34
 
 
 LOOKS = {
@@ -150,10 +152,18 @@ def _sheet(k: Palette) -> str:
     def px(size: int) -> str:
         return f"{round(size * k.text_scale)}px"
 
+    list_ = round(_PAGES * k.text_scale) + 12  # a scroll bar beside it
+    inner = round(TAB * k.text_scale) - 4  # of the tab that carries the bar
     field = round(_FIELD * k.text_scale) - 2 * (7 + 1)  # the sheet counts what lies inside frame and padding
     return f"""
 QMainWindow, QWidget#ground, QDialog {{ background: {k.ground}; }}
 QWidget#panel, QScrollArea#panel {{ background: {k.panel}; }}
+QWidget#side {{ background: {k.panel}; min-width: {px(PANEL)}; max-width: {px(PANEL)}; }}
+QWidget#foot {{ background: {k.panel}; min-height: {px(FOOT)}; max-height: {px(FOOT)}; }}
+QWidget#side QPushButton {{ padding: 5px 8px; }}
+QWidget#side QPushButton:focus {{ padding: 4px 7px; }}
+QWidget#side QPushButton:checked {{ padding-bottom: 2px; }}
+QWidget#foot QPushButton {{ padding: 2px 10px; }}
 QLabel {{ background: transparent; }}
 QLabel[role="head"] {{ font-size: {px(HEAD)}; font-weight: bold; }}
 QLabel[role="stage"] {{ font-size: {px(HEAD)}; }}
@@ -170,6 +180,7 @@ QComboBox {{ combobox-popup: 0; }}
 QWidget#topic QLabel[form="name"] {{ min-width: {px(_LABEL)}; max-width: {px(_LABEL)}; }}
 QWidget#topic QLineEdit[form="field"], QWidget#topic QComboBox[form="field"] {{
   min-width: {field}px; max-width: {field}px; }}
+QScrollArea#pages-scroll {{ min-width: {list_}px; max-width: {list_}px; }}
 QWidget#pages-list {{ min-width: {px(_PAGES)}; max-width: {px(_PAGES)}; }}
 QWidget#results {{ min-width: {px(_RESULTS)}; max-width: {px(_RESULTS)}; }}
 QComboBox::drop-down {{ width: 20px; border: none; }}
@@ -188,13 +199,14 @@ QPushButton[main="true"]:disabled {{ background: {k.panel}; color: {k.dim}; bord
 QPushButton[quiet="true"] {{ background: transparent; border: none; padding: 4px 8px; text-decoration: underline; }}
 QPushButton[held="true"] {{ color: {k.accent}; }}
 QPushButton[page="true"] {{ background: {k.ground}; border: none; border-left: 4px solid {k.ground}; border-radius: 0;
-  padding: 0; min-height: {px(38)}; max-height: {px(38)}; }}
+  padding: 0; min-height: {px(35)}; max-height: {px(35)}; }}
 QPushButton[page="true"]:checked {{ background: {k.raised}; border-left: 4px solid {k.accent}; }}
 QPushButton[page="true"]:focus {{ border: 2px solid {k.accent}; }}
 QPushButton[card="true"] {{ border: none; border-radius: 0; padding: 0; }}
 QPushButton[stage="true"] {{ background: {k.panel}; border: none; border-top: 1px solid {k.line}; border-radius: 0; padding: 0;
-  min-height: {px(48)}; }}
-QPushButton[stage="true"]:checked {{ background: {k.ground}; border-top: 4px solid {k.accent}; }}
+  min-height: {px(TAB - 1)}; max-height: {px(TAB - 1)}; }}
+QPushButton[stage="true"]:checked {{ background: {k.ground}; border-top: 4px solid {k.accent};
+  min-height: {inner}px; max-height: {inner}px; }}
 QPushButton[stage="true"]:focus {{ border: 2px solid {k.accent}; }}
 QCheckBox {{ spacing: 8px; background: transparent; }}
 QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised}; }}

@@ -1,4 +1,4 @@
-"""The window: message line, map, the line of stages, and the stage that is open."""
+"""The window: the line of stages, map, the stage that is open, and the line of messages and work at its foot."""
 
 from __future__ import annotations
 
@@ -7,18 +7,15 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
     QFileDialog,
-    QHBoxLayout,
     QMainWindow,
     QMessageBox,
     QSplitter,
     QStackedWidget,
-    QVBoxLayout,
-    QWidget,
 )
 
 from idle_lantern import __version__
@@ -33,6 +30,7 @@ from idle_lantern.app.menus import Menus
 from idle_lantern.app.outings import Outings
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.stages import window_model
+from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.deliver import DeliverStage
 from idle_lantern.app.stages.field import FieldStage
 from idle_lantern.app.stages.frames import FramesStage
@@ -40,18 +38,23 @@ from idle_lantern.app.stages.join import JoinStage
 from idle_lantern.app.stages.logbook import LogbookStage
 from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.widgets.action_finder import ActionFinder
-from idle_lantern.app.widgets.basics import answered, label, set_look_property
+from idle_lantern.app.widgets.basics import answered, column, label, panel, row, set_look_property
 from idle_lantern.app.widgets.crash_dialog import CrashDialog, Report
+from idle_lantern.app.widgets.map_shapes import polygon
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.message_line import MessageLine
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.stage_tab import StageTab
+from idle_lantern.app.widgets.tool_palette import ToolButton
 from idle_lantern.app.widgets.work_line import WorkLine
 from idle_lantern.app.window_layout import Placing
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
+
+#: Width of the menus at scale 1, and how a name is cut that has no room beside them.
+_MENUS_PX, _ELIDE = 380, Qt.TextElideMode.ElideRight
 
 
 class Window(QMainWindow):
@@ -66,6 +69,7 @@ class Window(QMainWindow):
         self._ending = False
         self._look_before = "dark"
         self._of_outing = ""
+        self._folded = self._picture_alone = self._was_maximized = False
         self.setWindowTitle("Idle Lantern")
         self.map = MapView(self.state)
         self.map.chosen.connect(self._chosen_on_map)
@@ -74,7 +78,7 @@ class Window(QMainWindow):
         self.plan_stage, self.field_stage = PlanStage(self.context), FieldStage(self.context)
         self.frames_stage, self.join_stage = FramesStage(self.context), JoinStage(self.context)
         self.deliver_stage, self.logbook_stage = DeliverStage(self.context), LogbookStage(self.context)
-        self.pages: dict[str, QWidget] = {
+        self.pages: dict[str, Stage] = {
             "plan": self.plan_stage,
             "field": self.field_stage,
             "frames": self.frames_stage,
@@ -113,7 +117,16 @@ class Window(QMainWindow):
         self.state.message.connect(self.tell)
         self.state.ask_many = self._ask_many
         self.state.changed.connect(self._refresh)
+        self.state.changed.connect(lambda _topics: self._tools_later.start())
         self.tasks.changed.connect(self._show_work)
+        # many things at once change what tools can do: they are asked once, when all of it is done
+        self._tools_later = QTimer(self)
+        self._tools_later.setSingleShot(True)
+        self._tools_later.timeout.connect(self._show_tools)
+        self.context.tools_changed.connect(self._tools_later.start)
+        for view in (self.join_stage.view, self.deliver_stage.view):
+            view.moved.connect(self._show_sight)
+        self.map.pointed.connect(self._look_there)
         if self.context.gear is None:
             QTimer.singleShot(0, self._tell_gear_trouble)
 
@@ -133,45 +146,34 @@ class Window(QMainWindow):
     # --- building ---------------------------------------------------------------
 
     def _build_top(self) -> None:
-        self._title = label("", "head")
+        self._title = label("", "head", name="outing-name")
         self.message = MessageLine()
         self._where = label("", "dim")
+        bar, corner = self.menuBar(), row(self._title, 8, self._where, space=theme.SPACE)
+        assert bar is not None
+        corner.setContentsMargins(0, 0, 12, 0)
+        self._corner = panel(corner, "bare")
+        bar.setCornerWidget(self._corner)
 
     def _build_frame(self) -> None:
-        ground = QWidget()
-        ground.setObjectName("ground")
-        top = QHBoxLayout()
-        top.setContentsMargins(16, 4, 16, 4)
-        top.addWidget(self._title)
-        top.addSpacing(24)
-        top.addWidget(self.message, 1)
-        top.addWidget(self._where)
         self.tabs = {s: StageTab(s.capitalize()) for s in STAGES}
-        line = QHBoxLayout()
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(1)
+        line = row(space=1)
         for stage, tab in self.tabs.items():
             tab.clicked.connect(lambda _c=False, s=stage: self.go(s))
             line.addWidget(tab, 1)
-        lower = QWidget()
-        lower.setObjectName("ground")
-        below = QVBoxLayout(lower)
-        below.setContentsMargins(0, 0, 0, 0)
-        below.setSpacing(0)
-        below.addLayout(line)
-        below.addWidget(self.stack, 1)
+        self.stages_line = panel(line, "ground")
         self.splitter = QSplitter(Qt.Orientation.Vertical)
         self.splitter.setChildrenCollapsible(False)
         self.splitter.addWidget(self.map)
-        self.splitter.addWidget(lower)
+        self.splitter.addWidget(self.stack)
         self.work_line = WorkLine(self.cancel_work)
-        whole = QVBoxLayout(ground)
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(0)
-        whole.addLayout(top)
+        foot = row(self.message, self.work_line, space=theme.SPACE * 2)
+        foot.setContentsMargins(12, 0, 12, 0)
+        self.foot = panel(foot, "foot")
+        whole = column(self.stages_line, space=0)
         whole.addWidget(self.splitter, 1)
-        whole.addWidget(self.work_line)
-        self.setCentralWidget(ground)
+        whole.addWidget(self.foot)
+        self.setCentralWidget(panel(whole, "ground"))
 
     # --- actions ----------------------------------------------------------------
 
@@ -214,6 +216,7 @@ class Window(QMainWindow):
         self.placing.fit()
         self.menus.arm(stage)
         self._refresh({"stage"})
+        self._show_sight()
         if stage == "field":
             self.field_stage.setFocus()
 
@@ -301,8 +304,8 @@ class Window(QMainWindow):
         self.placing.soon()
 
     def _plan_needs(self) -> int:
-        """Height of the line of stages and of the longest page of Plan."""
-        return max(tab.sizeHint().height() for tab in self.tabs.values()) + self.plan_stage.needed_height()
+        """Height of the longest page of Plan."""
+        return self.plan_stage.needed_height()
 
     def toggle_field_look(self) -> None:
         """The look for outside, and back to the one before."""
@@ -332,20 +335,87 @@ class Window(QMainWindow):
         if self._of_outing != self.state.outing.id:  # what was told of another outing is no longer true
             self._of_outing = self.state.outing.id
             self.message.clear()
-        self._title.setText(self.state.outing.name)
         since = self.state.unsaved_since
         text, role = window_model.saving(since, reading=bool(self.state.reading), open_=self.state.folder is not None)
         self._where.setText(text)
         set_look_property(self._where, "role", role)
         self._where.setToolTip(str(self.state.folder or ""))
+        self._fit_corner()
         lacks = window_model.lacks(
             self.state.plan, self.state.outing, self.state.guide, self.state.joined, opening=self.state.awaits_picture
         )
         for stage, tab in self.tabs.items():
             tab.show_state(lacks[stage], stage == self.stage)
 
+    def _fit_corner(self) -> None:
+        """A menu bar gives its corner room once only: it is told when the words there changed; a long name is cut."""
+        bar = self.menuBar()
+        assert bar is not None
+        most = max(120, self.width() - theme.scaled(_MENUS_PX))
+        self._title.setText(self._title.fontMetrics().elidedText(self.state.outing.name, _ELIDE, most * 2 // 3))
+        self._title.setToolTip(self.state.outing.name)
+        self._corner.setFixedWidth(min(most, self._corner.sizeHint().width()))
+        bar.setCornerWidget(self._corner)
+
     def _show_work(self) -> None:
         self.work_line.show_task(self.tasks.shown)
+        self._tools_later.start()
+
+    def _show_tools(self) -> None:
+        """Show of every tool beside the picture whether it can be used, and which one is in hand."""
+        page = self.pages[self.stage]
+        held = page.held_tools()
+        for tool in page.findChildren(ToolButton):
+            tool.show_state(ready=bool(by_id(tool.action_id).ready(self)), held=tool.action_id in held)
+
+    def _show_sight(self) -> None:
+        """Show on the map what of the picture stands in the window."""
+        view, joined = self.picture_view(), self.state.joined
+        here = self.stage in ("join", "deliver") and joined is not None and view.source is not None
+        shown = view.sight.shown
+        edges = (shown.left(), shown.top(), shown.right(), shown.bottom())
+        area = window_model.sight(joined, edges) if here and joined is not None else None
+        self.map.set_sight(None if area is None else polygon(area))
+
+    def _look_there(self, azimuth_deg: float, altitude_deg: float) -> None:
+        """Move a picture that is shown in part to a direction that was clicked on the map."""
+        view, joined = self.picture_view(), self.state.joined
+        if self.stage in ("join", "deliver") and joined is not None and self.map.sight is not None:
+            place = window_model.place_of(joined, azimuth_deg, altitude_deg)
+            if place is not None:
+                view.look_at(*place)
+
+    def fold_panel(self) -> None:
+        """Put the panel beside the picture away, or bring it back."""
+        self._folded = not self._folded
+        self._show_frame()
+
+    def toggle_full(self) -> None:
+        """The picture alone on the whole screen, or the window again."""
+        full = not self._picture_alone
+        if full and self.pages[self.stage].picture_desk is None:
+            self.tell("A picture fills the screen under Frames, Join and Deliver.", True)
+            return
+        self._picture_alone = full
+        self._was_maximized = self.isMaximized() if full else self._was_maximized
+        if full:
+            self.showFullScreen()
+        elif self._was_maximized:
+            self.showMaximized()
+        else:
+            self.showNormal()
+        self._show_frame()
+
+    def _show_frame(self) -> None:
+        """What stands about the picture, or nothing of it."""
+        alone, bar = self._picture_alone, self.menuBar()
+        assert bar is not None
+        for part in (bar, self.stages_line, self.map, self.foot):
+            part.setVisible(not alone)
+        for page in self.pages.values():
+            if page.picture_desk is not None:
+                page.picture_desk.fold(self._folded or alone, tools_too=alone)
+        self.placing.soon()
 
     def tell_crash(self, crashes: Sequence[Report]) -> None:
         """Say that the last window was not closed, and offer its report."""
@@ -383,6 +453,12 @@ class Window(QMainWindow):
         """Bring in the files that lie on the clipboard."""
         clipboard = QApplication.clipboard()
         self.arrivals.take_data(None if clipboard is None else clipboard.mimeData())
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() == Qt.Key.Key_Escape and self._picture_alone:
+            self.toggle_full()
+        else:
+            super().keyPressEvent(event)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)

@@ -10,15 +10,18 @@ from PyQt6.QtGui import QScreen
 from PyQt6.QtWidgets import QMainWindow, QSplitter
 
 from idle_lantern.app.settings import Settings
+from idle_lantern.app.widgets.map_forms import STRIP_PX
 
 #: Sizes in pixels, width and height.
 USUAL = (1280, 800)
 SMALLEST = (1000, 640)
 _FRAME = (4, 40)  # what frame and title bar of the desktop may take
-#: Share of the height that the map takes by stage where the page needs no certain height.
-_MAP_SHARE = {"field": 0.30, "frames": 0.26, "join": 0.24, "deliver": 0.20, "logbook": 0.24}
+#: Share of the height that the map takes by stage where the page needs no certain height; 0 is a strip.
+_MAP_SHARE = {"field": 0.30, "frames": 0.0, "join": 0.0, "deliver": 0.0, "logbook": 0.24}
 #: While planning the map takes what the fields do not need, between these shares.
 _LEAST, _MOST = 0.26, 0.68
+#: Share of a map that was a strip.
+_UNFOLDED = 0.30
 
 
 class Placing(QObject):
@@ -65,8 +68,15 @@ class Placing(QObject):
     def fit(self) -> None:
         """Put the hinge where the stage wants it."""
         height = max(400, self._splitter.height())
-        share = self._settings().map_shares.get(self.stage) or self._by_itself(height)
-        self._splitter.setSizes([round(height * share), height - round(height * share)])
+        above = max(STRIP_PX, round(height * self._share(height)))
+        self._splitter.setSizes([above, height - above])
+
+    def fold_map(self) -> None:
+        """Make a strip of the map of this stage, or a map of the strip."""
+        height = max(400, self._splitter.height())
+        folded = self._splitter.sizes()[0] <= STRIP_PX + 2
+        self._keep_share(_UNFOLDED if folded else STRIP_PX / height)
+        self.fit()
 
     def fit_by_itself(self) -> None:
         """Forget where the hinge of this stage was dragged to."""
@@ -78,6 +88,9 @@ class Placing(QObject):
         """Fit once the window has its new size."""
         QTimer.singleShot(0, self.fit)
 
+    def _share(self, height: int) -> float:
+        return self._settings().map_shares.get(self.stage) or self._by_itself(height)
+
     def _by_itself(self, height: int) -> float:
         if self.stage in _MAP_SHARE:
             return _MAP_SHARE[self.stage]
@@ -85,7 +98,10 @@ class Placing(QObject):
 
     def _dragged(self) -> None:
         above, below = self._splitter.sizes()
-        share = round(above / max(1, above + below), 3)
+        self._keep_share(above / max(1, above + below))
+
+    def _keep_share(self, share: float) -> None:
+        share = round(share, 3)
         self._keep(replace(self._settings(), map_shares={**self._settings().map_shares, self.stage: share}))
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QWidget
 
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.widgets.picture_desk import PictureDesk
 
 
 class Stage(QWidget):
@@ -15,3 +16,9 @@ class Stage(QWidget):
         self.context = context
         self.state = context.state
         self.setObjectName("ground")
+        #: Where a picture is the subject: picture, tools and panel.
+        self.picture_desk: PictureDesk | None = None
+
+    def held_tools(self) -> set[str]:
+        """Actions whose tool is in hand, or whose view is on."""
+        return set()

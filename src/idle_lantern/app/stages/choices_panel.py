@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QInputDialog, QWidget
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import choices_model as model
-from idle_lantern.app.widgets.basics import button, form
+from idle_lantern.app.widgets.basics import button, panel_form
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.entries import Entry
@@ -31,7 +31,7 @@ class ChoicesPanel(QWidget):
         self._context, self._state = context, context.state
         self.lens = self._chooser("join-lens", "Lens")
         self.lens.activated.connect(self._choose_lens)
-        self.keep_button = button("Keep the lens ...", self.ask_keep, quiet=True, name="keep-lens")
+        self.keep_button = button("Keep the lens …", self.ask_keep, name="keep-lens")
         self.parts: dict[str, tuple[Chooser, dict[str, str]]] = {}
         self._rows: dict[str, QWidget] = {}
         ways: tuple[tuple[str, str, dict[str, str]], ...] = (
@@ -44,8 +44,7 @@ class ChoicesPanel(QWidget):
             chooser.addItems(list(words.values()))
             chooser.activated.connect(lambda index, p=part: self._choose(p, index))
             self.parts[part] = chooser, words
-        grid = form([("Lens", self.lens), *((c.accessibleName(), c) for c, _words in self.parts.values())])
-        grid.setContentsMargins(0, 0, 0, 0)
+        grid = panel_form([("Lens", self.lens), *((c.accessibleName(), c) for c, _words in self.parts.values())])
         grid.setColumnMinimumWidth(0, theme.scaled(TITLES_PX))
         for row_, part in enumerate(self.parts, 1):
             item = grid.itemAtPosition(row_, 0)

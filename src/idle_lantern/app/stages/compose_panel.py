@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtWidgets import QPushButton, QWidget
+from PyQt6.QtWidgets import QWidget
 
-from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.display import to_qimage
 from idle_lantern.app.stages import compose_model as model
 from idle_lantern.app.stages.compose_hand import ComposeHand
 from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.stages.projection_sliders import ProjectionSliders
-from idle_lantern.app.widgets.basics import button, column, form, label, row
+from idle_lantern.app.widgets.basics import button, column, label, panel_form, row
 from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.held_bar import HeldBar
 from idle_lantern.app.widgets.picture_cards import CardShown, PictureCards
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
@@ -26,14 +26,11 @@ from idle_lantern.core.plan.planner import Plan
 from idle_lantern.core.request.choices import JoinChoices
 
 DRAWING = "Drawing the projections"
-_FIELD_PX, _TITLES_PX = 72, 56
 _ANGLES = ("Yaw", "Pitch", "Roll")
-_CHOOSER_PX = 172
-_TOOLS = {"turn": "Turn   [R]", "line": "Line   [E]", "centre": "Centre   [Q]", "crop": "By hand   [K]"}
 
 
 class ComposePanel(QWidget):
-    """The side of Join while the picture is composed; ``cards`` are placed under the picture by the stage."""
+    """The panel of Join while the picture is composed."""
 
     def __init__(self, context: AppContext, view: PictureView) -> None:
         super().__init__()
@@ -48,8 +45,8 @@ class ComposePanel(QWidget):
         self.cards = PictureCards(self.choose_projection)
         self.reason = label("", "dim", wrap=True, name="compose-reason")
         self.fields = {name: self._angle(k, name) for k, name in enumerate(_ANGLES)}
-        self._tools = {name: self._tool(name, words) for name, words in _TOOLS.items()}
-        self.plain_button = button("As levelled", self.as_levelled, quiet=True, name="compose-plain")
+        self.plain_button = button("As levelled", self.as_levelled, name="compose-plain")
+        self.bar = HeldBar(view, lambda: self.hand.use_tool(""))
         self.ratio = Chooser()
         self.ratio.setObjectName("compose-ratio")
         self.ratio.addItems([words for words, _ratio in model.RATIOS])
@@ -60,40 +57,26 @@ class ComposePanel(QWidget):
         self.rim.addItems(list(model.RIMS.values()))
         self.rim.activated.connect(self._choose_rim)
         self.rim_told = label("", "dim", wrap=True, name="compose-rim-told")
-        self.hint = label("", wrap=True, name="compose-hint")
         self._lay_out()
         self._state.changed.connect(self._follow)
         view.tool_left.connect(lambda: self.hand.use_tool("") if self.active else None)
 
-    def _tool(self, name: str, words: str) -> QPushButton:
-        made = button(words, lambda: self.hand.use_tool(name), name=f"compose-{name}")
-        made.setCheckable(True)
-        return made
-
     def _lay_out(self) -> None:
-        crop = form([("Crop", self.ratio), ("Rim", self.rim)])
-        crop.setColumnMinimumWidth(0, theme.scaled(_TITLES_PX))
-        crop.addWidget(self._tools["crop"], 0, 2)
-        self.ratio.setFixedWidth(theme.scaled(_CHOOSER_PX))
-        crop.removeWidget(self.rim)  # its words are longer
-        crop.addWidget(self.rim, 1, 1, 1, 2)
-        angles = row(*(part for name, field in self.fields.items() for part in (label(name), field)), None)
+        crop = panel_form([("Crop", self.ratio), ("Rim", self.rim)])
         layout = column(
             label("Projection", "head"),
             self.reason,
+            self.cards,
             self.sliders,
             6,
             label("Level", "head"),
-            angles,
-            row(*(self._tools[name] for name in ("turn", "line", "centre")), None),
-            self.hint,
+            panel_form(list(self.fields.items())),
             row(self.plain_button, None),
             6,
             label("Crop and rim", "head"),
             crop,
             self.crop_told,
             self.rim_told,
-            None,
         )
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
@@ -101,7 +84,6 @@ class ComposePanel(QWidget):
     def _angle(self, k: int, name: str) -> QuantityEdit:
         edit = QuantityEdit(name, model.angle, model.write_angle, 0.1)
         edit.setObjectName(f"compose-{name.lower()}")
-        edit.setFixedWidth(theme.scaled(_FIELD_PX))
         edit.submitted.connect(lambda value: self._set_angle(k, value))
         edit.refused.connect(self._context.tell)
         edit.mended.connect(lambda: self._context.tell("", problem=False))
@@ -253,10 +235,8 @@ class ComposePanel(QWidget):
         self.crop_told.setText(model.crop_told(self._state.outing, joined, self._foretold()))
         self.rim_told.setText(model.rim_told(joined))
         self.rim_told.setVisible(bool(self.rim_told.text()))
-        for name, each in self._tools.items():
-            each.setChecked(name == self.hand.tool)
-        self.hint.setText(model.HINTS.get(self.hand.tool, ""))
-        self.hint.setVisible(bool(self.hand.tool))
+        self.bar.show_tool(model.HINTS.get(self.hand.tool, ""))
+        self._context.tools_changed.emit()
         self.cards.mark(self._present())
 
     def _show_turn(self, turn: model.Turn) -> None:

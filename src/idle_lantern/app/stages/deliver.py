@@ -8,15 +8,17 @@ from typing import Any
 
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
 
-from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import deliver_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
+from idle_lantern.app.widgets.basics import button, column, label, panel_form
 from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.app.widgets.tool_palette import ToolPalette
+from idle_lantern.app.widgets.zooming import SIZES, zoom_told
 from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.deliver.formats import format_named
@@ -75,44 +77,36 @@ class DeliverStage(Stage):
             lambda v: edits.deliver_as("Longer side", long_side_px=round(v) or None),
         )
         self.nadir_form = QWidget()
-        covers = form([("Under the tripod", self.nadir), ("Up to", self.nadir_deg)])
-        covers.setContentsMargins(0, 0, 0, 0)
+        covers = panel_form([("Under tripod", self.nadir), ("Up to", self.nadir_deg)])
         self.nadir_form.setLayout(covers)
-        self.facts = {key: label("", "figure", name=f"deliver-{key}") for key, _ in model.FACTS}
+        self.facts = {key: label("", "figure", wrap=True, name=f"deliver-{key}") for key, _ in model.FACTS}
         self.profile_told = label("", "dim", wrap=True, name="deliver-profile")
         self.limit = label("", "warn", wrap=True)
-        self.write_button = button("Write the picture …   [Ctrl + E]", self.ask_write, main=True, name="write")
+        self.write_button = button("Write …   [Ctrl + E]", self.ask_write, main=True, name="write")
         self.status = label("", wrap=True, name="deliver-status")
         figures = [
             ("Colours", self.profile),
             ("Longer side", self.long_side),
             ("JPEG quality", self.quality),
-            ("Print resolution", self.dpi),
+            ("For print", self.dpi),
         ]
-        choices = column(
-            self.format,
+        choices = (
+            label("What to write", "head"),
+            panel_form([("Format", self.format)]),
             self.crop,
             self.tell_invented,
             self.nadir_form,
-            form(figures),
+            panel_form(figures),
             self.profile_told,
+            8,
+            label("What it will be", "head"),
+            panel_form([(title, self.facts[key]) for key, title in model.FACTS]),
+            zoom_told(self.view),
             None,
         )
-        choices.setContentsMargins(0, 0, theme.SPACE, 0)
-        side = column(
-            label("What to write", "head"),
-            scrolled(panel(choices, "ground")),
-            form([(title, self.facts[key]) for key, title in model.FACTS]),
-            self.limit,
-            self.write_button,
-            self.status,
-        )
-        side_panel = panel(side, "ground")
-        side_panel.setFixedWidth(380)
-        layout = row(margin=16, space=theme.SPACE * 2)
-        layout.addWidget(self.view, 1)
-        layout.addWidget(side_panel)
-        self.setLayout(layout)
+        below = (self.limit, self.status, self.write_button)
+        self.picture_desk = PictureDesk(self.view, ToolPalette((SIZES,), context.ask), choices, below, "Deliver")
+        self.setLayout(column(self.picture_desk, space=0))
         self._shown: tuple[object, object] = (None, None)
         self.state.changed.connect(self._refresh)
 

@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 from PyQt6.QtWidgets import QPushButton, QWidget
 
-from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import development_model as model
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, column, label, panel, panel_form, row
 from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.widgets.tables import table_of
@@ -27,7 +27,6 @@ from idle_lantern.core.merging.film import Film
 from idle_lantern.core.merging.temperature import PRESETS, gains_for, grey_at, light_of
 from idle_lantern.core.outing import edits
 
-_FIELD_PX = 96
 MEASURING = "Measuring the film"
 #: Raw places where a colour is full, in words.
 _CLIPPED = (("clip", "stays white"), ("blend", "blended"), ("rebuild", "rebuilt from the other colours"))
@@ -60,37 +59,43 @@ class DevelopmentPanel(QWidget):
             self._field(f"Cut at the {side}", partial(model.write_cut, arrow), 0.002, partial(self._cut, k))
             for k, (side, arrow) in enumerate(model.SIDES)
         ]
-        for edge in self.edges:
-            edge.setFixedWidth(theme.scaled(72))
         self.gamma = self._field("Gamma", lambda g: f"{g:.2f}", 0.02, self._set_gamma)
         self._gammas = panel(row(label("gamma", "dim"), self.gamma), "bare")
-        self._cuts = panel(row(label("cut", "dim"), *self.edges, None), "bare")
+        left, top, right, bottom = self.edges
+        self._cuts = panel(column(row(label("cut", "dim"), left, right), row(label("", "dim"), top, bottom)), "bare")
         self.pick_button = button("Pick a grey   [G]", self.pick, name="develop-pick")
         self.pick_button.setCheckable(True)
         self.white_button = button("Pick the film's white", self.pick_white, name="develop-pick-white")
         self.white_button.setCheckable(True)
-        self.plain_button = button("As taken", self.as_taken, quiet=True, name="develop-plain")
-        self.clipped_title = label("Full colours")
-        self.clipped_title.setBuddy(self.clipped)
+        self.plain_button = button("As taken", self.as_taken, name="develop-plain")
         self.clipped.setAccessibleName("Full colours of raw files")
-        fields = row(space=theme.SPACE * 3)
-        fields.addLayout(
-            form([("Exposure", self.exposure), ("Shadows", self.shadows), ("Highlights", self.highlights)])
+        fields = panel_form(
+            [
+                ("Exposure", self.exposure),
+                ("Shadows", self.shadows),
+                ("Highlights", self.highlights),
+                ("Light", self.light),
+                ("Temperature", self.kelvin),
+                ("Tint", self.tint),
+            ]
         )
-        fields.addLayout(form([("Light", self.light), ("Temperature", self.kelvin), ("Tint", self.tint)]))
-        film_title = label("Film")
-        film_title.setBuddy(self.film)
-        self.film.setAccessibleName("Film")
+        choices = panel_form([("Full colours", self.clipped), ("Film", self.film)])
+        title = choices.itemAtPosition(0, 0)
+        named = title.widget() if title is not None else None
+        assert named is not None
+        self.clipped_title = named
         told = label(
-            "All frames alike; the files stay as they are. Up and Down in a field change it by a step.",
+            "The files stay as they are. Up and Down in a field change it by a step.",
             "dim",
             wrap=True,
         )
         layout = column(
+            label("Develop all frames alike", "head"),
             fields,
-            row(self.clipped_title, self.clipped, None),
-            row(film_title, self.film, self._gammas, self._cuts, None),
-            row(self.pick_button, self.white_button, self.plain_button, None),
+            choices,
+            self._gammas,
+            self._cuts,
+            FlowLayout(self.pick_button, self.white_button, self.plain_button),
             told,
         )
         layout.setContentsMargins(0, 0, 0, 0)
@@ -102,7 +107,6 @@ class DevelopmentPanel(QWidget):
     def _field(self, name: str, write: Any, step: float, take: Any) -> QuantityEdit:
         edit = QuantityEdit(name, partial(model.parse_development, name), write, step)
         edit.setObjectName("develop-" + name.lower())
-        edit.setFixedWidth(theme.scaled(_FIELD_PX))
         edit.submitted.connect(take)
         edit.refused.connect(self._context.tell)
         edit.mended.connect(lambda: self._context.tell("", problem=False))
@@ -213,6 +217,7 @@ class DevelopmentPanel(QWidget):
         picking = mine.isChecked() and self._view.source is not None
         mine.setChecked(picking)
         self._view.set_picking(picking)
+        self._context.tools_changed.emit()
         if picking:
             self._context.tell(f"Click on {what}.", problem=False)
 
@@ -226,6 +231,7 @@ class DevelopmentPanel(QWidget):
         self.pick_button.setChecked(False)
         self.white_button.setChecked(False)
         self._view.set_picking(False)
+        self._context.tools_changed.emit()
         red, green, blue = (float(v) for v in self._view.space.to_linear(np.asarray(colour) / 255))
         film = self._development.film
         if film is not None and film.kind != "slide":

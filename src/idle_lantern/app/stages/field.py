@@ -72,15 +72,9 @@ class FieldStage(Stage):
         self.finder = FinderView()
         self.hand = ByHand(context, self.finder, self)
         self.looks = FinderLooks(context, self.finder, self.shooter, self.hand, self._failed)
+        where = column(label("Frame", "dim"), self.number, self.turn, self.countdown, self.hand.words, 8, angles, None)
         left = column(
-            label("Frame", "dim"),
-            self.number,
-            self.turn,
-            self.countdown,
-            self.hand.words,
-            8,
-            angles,
-            None,
+            scrolled(panel(where, "ground"), "Which frame is next"),
             self.shoot_button,
             row(self.again_button, self.missed_button, button("Skip   [S]", self.skip, name="skip")),
             row(*steps),
@@ -89,7 +83,7 @@ class FieldStage(Stage):
         self.progress = label("", "big", name="field-progress")
         self.missing = label("", wrap=True)
         self.note = label("", "dim", wrap=True)
-        self.all_button = button("Shoot all that is missing   [Shift + Space]", self.shoot_all, name="shoot-all")
+        self.all_button = button("Shoot rest   [⇧ Space]", self.shoot_all, name="shoot-all")
         self.caution = label("", "dim", wrap=True, name="field-caution")
         self.stand_in = label("", "dim", wrap=True, name="stand-in")
         self.to_frames = button("Look at the frames", lambda: context.ask("go.frames"), name="go-frames")
@@ -105,8 +99,8 @@ class FieldStage(Stage):
             self.all_button,
             FlowLayout(self.to_frames, self.watching.button),
             FlowLayout(
-                button("Check list   [H]", self.open_checks, quiet=True, name="field-checks"),
-                button("Write a note   [N]", self.write_note, quiet=True),
+                button("Check list   [H]", self.open_checks, name="field-checks"),
+                button("Note   [N]", self.write_note, name="field-note"),
             ),
             self.stand_ins,
             8,

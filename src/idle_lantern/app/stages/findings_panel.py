@@ -12,8 +12,10 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages import look_file
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, label, row
+from idle_lantern.app.widgets.basics import button, column, label
 from idle_lantern.app.widgets.finding_list import FindingList
+from idle_lantern.app.widgets.flowing import FlowLayout
+from idle_lantern.app.widgets.tool_palette import ToolButton
 from idle_lantern.core.audit.findings import Finding
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.outing import edits
@@ -35,14 +37,13 @@ class FindingsPanel(QWidget):
         self._frames: tuple[str, ...] = ()
         self.list = FindingList()
         self.list.chosen.connect(self._choose)
-        self.list.setMaximumHeight(theme.scaled(150))
+        self.list.setMinimumHeight(theme.scaled(130))
+        self.list.setMaximumHeight(theme.scaled(220))
         self.told = label("", wrap=True, name="findings-told")
         self.look_button = button("Look at every frame   [L]", self.look, name="look-closely")
-        self.next_button = button("Next   [N]", self.list.step, quiet=True, name="next-finding")
+        self.next_button = ToolButton("frames.finding", context.ask, "Next")
         self.cure_button = button("", self.cure, name="cure")
-        head = row(self.look_button, self.next_button, self.cure_button)
-        head.addWidget(self.told, 1)
-        layout = column(head, self.list)
+        layout = column(self.look_button, self.told, self.list, FlowLayout(self.next_button, self.cure_button))
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
         self._show()

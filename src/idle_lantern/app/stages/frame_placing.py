@@ -28,6 +28,7 @@ class FramePlacing(QObject):
     claims: frozenset[int] = frozenset(
         (Qt.Key.Key_X, Qt.Key.Key_B, Qt.Key.Key_Comma, Qt.Key.Key_Period, Qt.Key.Key_Return, Qt.Key.Key_Enter)
     )
+    pointer: QPointF | None = None
 
     def __init__(self, context: AppContext, view: PictureView) -> None:
         super().__init__(view)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import frames_model as model
 from idle_lantern.app.stages.base import Stage
@@ -13,18 +12,28 @@ from idle_lantern.app.stages.development_panel import DevelopmentPanel
 from idle_lantern.app.stages.findings_panel import FindingsPanel
 from idle_lantern.app.stages.frame_loader import FrameLoader
 from idle_lantern.app.stages.importing import Bringing
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, column, label, panel, panel_form, row
+from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.thumbnails import ThumbnailList
-from idle_lantern.app.widgets.zooming import zoom_buttons, zoom_told
+from idle_lantern.app.widgets.tool_palette import ToolPalette
+from idle_lantern.app.widgets.zooming import SIZES, zoom_told
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import FrameRef
 from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 
+_TOOLS = (
+    ("What is wrong?", ("frames.look", "frames.finding")),
+    ("Is it of use?", ("frames.leave_out", "frames.remove")),
+    ("How does it look?", ("frames.develop", "frames.grey")),
+    ("What is missing?", ("outing.bring", "outing.bring_folder")),
+    SIZES,
+)
+
 
 class FramesStage(Stage):
-    """The shot set: thumbnails on the left, the chosen frame on the right."""
+    """The shot set: one frame large, beside it all of them as thumbnails."""
 
     def __init__(self, context: AppContext) -> None:
         super().__init__(context)
@@ -36,53 +45,44 @@ class FramesStage(Stage):
 
         self.list = ThumbnailList()
         self.list.chosen.connect(lambda frame: self.state.select(None, frame))
-        self.summary = label("", "head", name="frames-summary")
+        self.summary = label("", "head", wrap=True, name="frames-summary")
         self.join_button = button("Join these frames", lambda: context.ask("join.here"), main=True, name="go-join")
-        self.remove_button = button("Remove   [Delete]", self.remove, name="remove")
         self.findings = FindingsPanel(context)
         self.findings.chosen.connect(self._show_finding)
         self.empty = label(
             "No frames yet. Shoot them in Field, or bring in pictures of your own: drop files or a folder here.",
             wrap=True,
         )
-        left = column(
-            self.summary,
-            self.empty,
-            self.list,
-            self.findings,
-            row(
-                button("Bring in pictures …", self.bringing.ask_files, name="bring-files"),
-                button("Bring in a folder …", self.bringing.ask_folder, name="bring-folder"),
-                None,
-                self.join_button,
-            ),
-        )
         self.view = PictureView()
         self.view.placeholder = "Choose a frame to look at it at 100 %."
-        self.title = label("", "head")
+        self.title = label("", "head", wrap=True)
         self.view.failed.connect(context.tell)
         self.facts = {key: label("", "figure", wrap=True) for key, _ in model.FACTS}
-        details = form([(title, self.facts[key]) for key, title in model.FACTS])
-        details.setColumnStretch(1, 1)
-        details.setColumnStretch(2, 0)
+        details = panel_form([(title, self.facts[key]) for key, title in model.FACTS])
         self.development = DevelopmentPanel(context, self.view, self.list)
-        details.setContentsMargins(0, 0, 0, 0)
-        self.about = panel(details, "bare")
+        self.about = panel(column(self.title, zoom_told(self.view), details), "bare")
         self.development.hide()
-        self.develop_button = button("Develop   [V]", self.toggle_develop, quiet=True, name="develop")
-        self.out_button = button("Leave out   [X]", self.toggle_left_out, name="leave-out")
-        right = column(
-            row(self.title, None, zoom_told(self.view), *zoom_buttons(self.view)),
+        self.picture_desk = PictureDesk(
             self.view,
-            self.about,
-            self.development,
-            row(self.out_button, self.remove_button, None, self.develop_button),
+            ToolPalette(_TOOLS, context.ask),
+            (self.summary, self.empty, self.list, self.findings, self.about, self.development),
+            (
+                row(
+                    button("Pictures …", self.bringing.ask_files, name="bring-files"),
+                    button("Folder …", self.bringing.ask_folder, name="bring-folder"),
+                ),
+                self.join_button,
+            ),
+            "Frames",
         )
-        layout = row(margin=16, space=theme.SPACE * 3)
-        layout.addWidget(panel(left, "ground"), 5)
-        layout.addWidget(panel(right, "ground"), 4)
-        self.setLayout(layout)
+        self.setLayout(column(self.picture_desk, space=0))
         self.state.changed.connect(self._refresh)
+
+    def held_tools(self) -> set[str]:
+        """The development while it is open, and picking a grey."""
+        developing = not self.development.isHidden()
+        picking = developing and self.development.pick_button.isChecked()
+        return ({"frames.develop"} if developing else set()) | ({"frames.grey"} if picking else set())
 
     def _show_finding(self) -> None:
         """The frame of a finding, at its place at 100 %."""
@@ -110,7 +110,7 @@ class FramesStage(Stage):
         # not a stack of pages: that is as tall as the tallest, and the picture above would be smaller than it need be
         self.about.setVisible(not other)
         self.development.setVisible(other)
-        self.develop_button.setText("Facts   [V]" if other else "Develop   [V]")
+        self.context.tools_changed.emit()
         if other:
             self.development.exposure.setFocus()
         elif self.development.pick_button.isChecked():
@@ -193,10 +193,7 @@ class FramesStage(Stage):
     def _show_facts(self) -> None:
         ref = self._ref()
         frame = ref.id if ref else ""
-        self.out_button.setEnabled(ref is not None)
-        self.remove_button.setEnabled(ref is not None)
         self.title.setText(Path(ref.file).name if ref else "")
         shown = model.facts(self.state.outing, ref, self.loader.infos.get(frame), self.loader.faults.get(frame, ""))
         for key, text in shown.items():
             self.facts[key].setText(text)
-        self.out_button.setText("Put back   [X]" if shown["state"] == "left out by you" else "Leave out   [X]")

@@ -4,31 +4,27 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QWidget
 
+from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import ghost_model as model
 from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.stages.walk_bar import WalkBar
-from idle_lantern.app.widgets.basics import button, row
+from idle_lantern.app.widgets.flowing import FlowLayout
+from idle_lantern.app.widgets.tool_palette import ToolButton
 from idle_lantern.core.base.errors import LanternError
 
 
 class GhostBar(QWidget):
-    """A row under the walk while a moving thing is looked at; ``open_button`` is placed by the stage."""
+    """What can be done with the moving thing that is looked at."""
 
     def __init__(self, context: AppContext, walk: WalkBar) -> None:
         super().__init__()
         self._context, self._state, self._walk = context, context.state, walk
         self._ghosts: tuple[model.GhostChoice, ...] = ()
         self.at: tuple[int, int] | None = None
-        self.open_button = button("Moving   [Y]", self.step, quiet=True, name="mover-next")
-        self.once_button = button("Once, here   [I]", lambda: self.show_as("once"), name="mover-once")
-        self.never_button = button("Not at all   [O]", lambda: self.show_as("never"), quiet=True, name="mover-never")
-        self.always_button = button(
-            "Everywhere   [Shift + O]", lambda: self.show_as("always"), quiet=True, name="mover-always"
-        )
-        layout = row(self.once_button, self.never_button, self.always_button, None)
-        layout.setContentsMargins(0, 0, 0, 0)
-        self.setLayout(layout)
+        words = {"once": "Once, here", "never": "Not at all", "always": "Everywhere"}
+        acts = (ToolButton(f"mover.{name}", context.ask, text) for name, text in words.items())
+        self.setLayout(FlowLayout(*acts, space=theme.SPACE // 2))
         walk.left.connect(self._leave)
         self._state.changed.connect(self._follow)
         self.refresh()
@@ -86,5 +82,5 @@ class GhostBar(QWidget):
 
     def refresh(self) -> None:
         """Show what can be done now."""
-        self.open_button.setVisible(self.can_step())
         self.setVisible(self.at is not None)
+        self._context.tools_changed.emit()

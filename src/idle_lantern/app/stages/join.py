@@ -23,11 +23,13 @@ from idle_lantern.app.stages.join_on_the_map import JoinOnTheMap
 from idle_lantern.app.stages.review_walk import SeenWalk
 from idle_lantern.app.stages.walk_bar import WalkBar
 from idle_lantern.app.tying import TieDialog
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled, set_look_property
+from idle_lantern.app.widgets.basics import button, column, label, panel, panel_form, row, set_look_property
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.flowing import FlowLayout
+from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
-from idle_lantern.app.widgets.zooming import zoom_buttons, zoom_told
+from idle_lantern.app.widgets.tool_palette import ToolPalette
+from idle_lantern.app.widgets.zooming import SIZES, zoom_told
 from idle_lantern.core.geometry.projections import PROJECTIONS
 from idle_lantern.core.outing import edits
 
@@ -35,6 +37,22 @@ if TYPE_CHECKING:
     from idle_lantern.core.registration.solve.solve import Solution
 
 _CHOICES = ("auto", *PROJECTIONS)
+#: Tools by the question behind them, while joining and while composing.
+JOINING = (
+    ("Look it over", ("walk.next", "seen.next", "walk.seams")),
+    ("Who moved?", ("mover.next",)),
+    ("Which frame shows a place?", ("walk.place", "walk.keep", "walk.figure")),
+    ("What must not show?", ("walk.hide", "join.masks")),
+    ("Where does a seam run?", ("walk.seam",)),
+    ("Which frames belong together?", ("join.ties",)),
+    SIZES,
+)
+COMPOSING = (
+    ("What form has it?", ("compose.projection",)),
+    ("Does it stand level?", ("compose.turn", "compose.line", "compose.centre", "compose.levelled")),
+    ("What is cut off?", ("compose.crop",)),
+    SIZES,
+)
 
 
 class JoinStage(Stage):
@@ -46,7 +64,7 @@ class JoinStage(Stage):
         self.view.placeholder = "The joined picture appears here: a rough one within seconds, then the full one."
         self.view.failed.connect(context.tell)
         self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")
-        self.deliver_button = button("Deliver it", lambda: context.ask("go.deliver"), name="go-deliver")
+        self.deliver_button = button("Deliver", lambda: context.ask("go.deliver"), name="go-deliver")
         self.projection = Chooser()
         self.projection.setAccessibleName("Projection")
         self.projection.setObjectName("projection")
@@ -56,9 +74,7 @@ class JoinStage(Stage):
         self.choices = ChoicesPanel(context)
         self.about = JoinFacts(context)
         self.about.asked.connect(self._put_back)
-        self.mask_button = button("Paint frames ...", self.open_masks, quiet=True, name="join-masks")
-        self.tie_button = button("Tie frames ...", lambda: self.open_ties(), quiet=True, name="join-ties")
-        self.treat_button = button("Compare ...", self.compare_treatments, quiet=True, name="join-treatments")
+        self.treat_button = button("Compare …", self.compare_treatments, name="join-treatments")
         self.treat_button.setAccessibleName("Compare what becomes of the brackets")
         self.walk = WalkBar(context, self.view)
         self.seen = SeenWalk(context, self.view)
@@ -66,7 +82,8 @@ class JoinStage(Stage):
         self.placing.laid.connect(self.run_join)
         self.ghosts = GhostBar(context, self.walk)
         self.compose = ComposePanel(context, self.view)
-        self.compose_button = button("Compose it   [C]", self.toggle_compose, name="compose")
+        self.compose_button = button("Compose   [C]", self.toggle_compose, name="compose")
+        self.tools = ToolPalette(JOINING + COMPOSING, context.ask)
         self._lay_out()
         self.state.changed.connect(self._refresh)
         context.tasks.changed.connect(self._show_status)
@@ -81,34 +98,35 @@ class JoinStage(Stage):
         context.joins.failed.connect(self._show_failure)
 
     def _lay_out(self) -> None:
-        tools = FlowLayout(self.ghosts.open_button, *self.walk.hands.buttons.values())
-        zooms = row(
-            zoom_told(self.view), self.seen.told, None, self.walk.seams_button, self.seen.next_button,
-            *zoom_buttons(self.view, steps=True),
-        )  # fmt: skip
-        projection = form([("Projection", self.projection)])
+        projection = panel_form([("Projection", self.projection)])
         projection.setColumnMinimumWidth(0, theme.scaled(TITLES_PX))
-        side = column(
-            self.run_button,
-            self.status,
-            8,
-            projection,
-            self.choices,
-            self.about,
-            row(self.choices.keep_button, self.treat_button, None, self.tie_button, self.mask_button),
+        self._joining = panel(
+            column(
+                self.status,
+                self.walk,
+                self.ghosts,
+                8,
+                label("Picture", "head"),
+                row(zoom_told(self.view), self.seen.told, None),
+                self.about,
+                8,
+                label("How it is joined", "head"),
+                projection,
+                self.choices,
+                FlowLayout(self.choices.keep_button, self.treat_button),
+            ),
+            "panel",
         )
-        self._joining = panel(side, "ground")
-        self._composing = scrolled(self.compose)
-        self._composing.hide()
-        self.compose.cards.hide()
-        below = row(self.compose_button, None, self.deliver_button)
-        side_panel = panel(column(self._joining, self._composing, below), "ground")
-        side_panel.setFixedWidth(380)
-        layout = row(margin=16, space=theme.SPACE * 2)
-        middle = column(self.view, self.walk, self.ghosts, self.compose.cards, tools, zooms)
-        layout.addWidget(panel(middle, "ground"), 1)
-        layout.addWidget(side_panel)
-        self.setLayout(layout)
+        self.compose.hide()
+        below = (self.run_button, row(self.compose_button, None, self.deliver_button))
+        self.picture_desk = PictureDesk(self.view, self.tools, (self._joining, self.compose, None), below, "Join")
+        self.setLayout(column(self.picture_desk, space=0))
+
+    def held_tools(self) -> set[str]:
+        """The tool of the join or of composing that is in hand; seams while they are drawn."""
+        hands, composing = self.walk.hands.held, self.compose.hand.tool
+        held = {f"walk.{hands}"} if hands else {f"compose.{composing}"} if composing else set()
+        return held | ({"walk.seams"} if self.walk.seams_shown else set())
 
     def toggle_compose(self) -> None:
         """Compose the picture, or go back to the join."""
@@ -124,11 +142,12 @@ class JoinStage(Stage):
     def _show_side(self) -> None:
         active = self.compose.active
         self._joining.setVisible(not active)
-        self._composing.setVisible(active)
-        self.compose.cards.setVisible(active)
+        self.compose.setVisible(active)
+        self.tools.show_groups(COMPOSING if active else JOINING)
         self.walk.set_aside(active)
         self.ghosts.refresh()
-        self.compose_button.setText("Back to the join   [C]" if active else "Compose it   [C]")
+        self.compose_button.setText("Back   [C]" if active else "Compose   [C]")
+        self.compose_button.setAccessibleName("Back to the join" if active else "Compose the picture")
         self.compose_button.setEnabled(active or self.compose.can_compose())
 
     # --- running ----------------------------------------------------------------
@@ -266,7 +285,6 @@ class JoinStage(Stage):
     def _show_status(self) -> None:
         joins, task = self.context.joins, self.context.tasks.shown
         self.run_button.setEnabled(self.can_join())
-        self.mask_button.setEnabled(self.can_mask())
         self.treat_button.setVisible(has_brackets(self.state.outing))
         mine = joins.busy_here and task is not None and joins.is_task(task)
         running = model.running_in_words(task.clock) if mine and task is not None else ""
@@ -276,9 +294,10 @@ class JoinStage(Stage):
         up_to_date = joined is not None and not request_model.differs(outing, joined)
         finished = up_to_date and not joins.busy
         failed = bool(self._failure) and not running and not up_to_date
-        told = f"{self._failure} Or tie two frames by hand, below." if failed and self.can_mask() else self._failure
+        can_tie = len(outing.frames_to_join()) >= 2
+        told = f"{self._failure} Or tie two frames by hand (Ctrl + T)." if failed and can_tie else self._failure
         self.status.setText(told if failed else sentence)
-        self.tie_button.setEnabled(len(outing.frames_to_join()) >= 2)
+        self.context.tools_changed.emit()
         set_look_property(self.run_button, "main", not finished)
         set_look_property(self.deliver_button, "main", finished)
         self.run_button.setText("Join again   [Ctrl + J]" if finished else "Join the frames   [Ctrl + J]")

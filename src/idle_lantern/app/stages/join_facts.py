@@ -11,7 +11,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.rail_setting import keep_rail
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, form, label, panel, row, scrolled
+from idle_lantern.app.widgets.basics import button, column, label, panel_form
 from idle_lantern.app.widgets.frame_rows import FrameRow, FrameRows
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
@@ -32,7 +32,7 @@ class JoinFacts(QWidget):
         self._context, self._state = context, context.state
         self._asked_for: set[str] = set()
         self.reason = label("", "dim", wrap=True)
-        self.facts = {key: label("", "figure", name=f"join-{key}") for key, _ in model.FACTS}
+        self.facts = {key: label("", "figure", wrap=True, name=f"join-{key}") for key, _ in model.FACTS}
         self.findings = label("", "dim", wrap=True, name="join-findings")
         self.left_out = FrameRows()
         self.left_out.setObjectName("join-left-out")
@@ -41,9 +41,10 @@ class JoinFacts(QWidget):
         layout = column(
             self.reason,
             8,
-            form([(title, self.facts[key]) for key, title in model.FACTS]),
-            scrolled(panel(column(self.findings, self.left_out, None), "ground"), "What the join found"),
-            row(self.rail_button, None),
+            panel_form([(title, self.facts[key]) for key, title in model.FACTS]),
+            self.findings,
+            self.left_out,
+            self.rail_button,
         )
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import QPointF
@@ -11,7 +10,7 @@ from PyQt6.QtCore import QPointF
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import hands_model as model
 from idle_lantern.app.stages.join_request_model import must_join_again
-from idle_lantern.app.widgets.basics import button, set_look_property
+from idle_lantern.app.widgets.held_bar import HeldBar
 from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
@@ -21,11 +20,11 @@ OUTLINING = "Finding the outline"
 #: How far on the screen a thing may reach from where it was clicked, and at most in the picture.
 _FIGURE_PX, _MOST_REACH_PX = 170.0, 1600.0
 _HINTS = {
-    "place": "Click on a place; B blinks the frames that show it, T tries another one, U keeps that. Esc ends.",
-    "hide": "Paint over what must not show: the frames behind it take its place. [ and ] change the brush, Esc ends.",
-    "figure": "Click on a person or a thing: its outline is found, and one frame alone shows all of it. Esc ends.",
-    "keep": "Paint over a thing that one frame alone shall show: no seam runs through it then. [ and ] change the brush, Esc ends.",
-    "seam": "Press on the side that shall grow and drag across the seam: that frame shows as far as you drag. [ and ] change the brush, Esc ends.",
+    "place": "Click on a place; B blinks the frames that show it, T tries another one, U keeps that.",
+    "hide": "Paint over what must not show: the frames behind it take its place.",
+    "figure": "Click on a person or a thing: its outline is found, and one frame alone shows all of it.",
+    "keep": "Paint over a thing that one frame alone shall show: no seam runs through it then.",
+    "seam": "Press on the side that shall grow and drag across the seam: that frame shows as far as you drag.",
 }
 
 
@@ -37,18 +36,13 @@ class PictureHands:
         self.joined: JoinResult | None = None
         self.aside = False
         self._held = ""
-        titles = {
-            "place": "Place   [W]",
-            "hide": "Hide   [D]",
-            "keep": "One frame   [A]",
-            "figure": "Figure   [F]",
-            "seam": "Seam   [V]",
-        }
-        self.buttons = {
-            name: button(title, partial(self.use, name), quiet=True, name=f"walk-{name}")
-            for name, title in titles.items()
-        }
+        self.bar = HeldBar(view, self.leave)
         view.tool_left.connect(self.leave)
+
+    @property
+    def held(self) -> str:
+        """The tool in hand, empty for none."""
+        return self._held
 
     def can_paint(self) -> bool:
         """Whether there is a picture of the frames that are to be joined, whose files are there, and it is not being composed."""
@@ -74,19 +68,13 @@ class PictureHands:
         self._view.set_tool(tool)
         if tool is not None:
             self._view.setFocus()
-            self._context.tell(_HINTS[self._held], problem=False)
-        self.show()
+        self.bar.show_tool(_HINTS.get(self._held, ""), brush=isinstance(tool, BrushTool))
+        self._context.tools_changed.emit()
 
     def leave(self) -> None:
         """Put the tool down."""
         if self._held:
             self.use("")
-
-    def show(self) -> None:
-        """Which tools there are, and which is held."""
-        for name, each in self.buttons.items():
-            each.setVisible(self.can_paint())
-            set_look_property(each, "held", name == self._held)
 
     def _paint(self, paint: Callable[..., Any], points: list[tuple[float, float]], radius_px: float) -> None:
         joined, place = self.joined, self._state.place

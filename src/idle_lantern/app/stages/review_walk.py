@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, QRectF, QTimer, pyqtSignal
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.cropping import crop_box
-from idle_lantern.app.widgets.basics import button, label
+from idle_lantern.app.widgets.basics import label
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.join.request import JoinResult
@@ -35,7 +35,6 @@ class SeenWalk(QObject):
         self._joined: JoinResult | None = None
         self._kept: Path | None = None
         self.seen: Seen | None = None
-        self.next_button = button("Next part   [Page Down]", self.step, quiet=True, name="seen-next")
         self.told = label("", "dim", name="seen-told")
         self._saving = QTimer(self)
         self._saving.setSingleShot(True)
@@ -100,8 +99,9 @@ class SeenWalk(QObject):
         self.changed.emit()
 
     def _show(self) -> None:
-        self.next_button.setVisible(self.seen is not None)
         share = 0.0 if self.seen is None else self.seen.share
+        self._context.tools_changed.emit()
+        self.told.setVisible(share > 0)
         self.told.setText(
             "" if share == 0 else "all seen at 100 %" if share == 1 else f"{min(99, 100 * share):.0f} % seen at 100 %"
         )

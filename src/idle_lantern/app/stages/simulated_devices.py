@@ -23,7 +23,7 @@ class StandIns(QWidget):
     def __init__(self, context: AppContext) -> None:
         super().__init__()
         self._context = context
-        self.quick = QCheckBox("Quick: nothing takes its time")
+        self.quick = QCheckBox("Quick: no waiting")
         self.quick.setObjectName("field-quick")
         self.quick.setChecked(context.settings.quick)
         self.quick.clicked.connect(lambda on: context.keep(replace(context.settings, quick=bool(on))))
@@ -34,6 +34,8 @@ class StandIns(QWidget):
         self.weather.setObjectName("field-weather")
         self.weather.setAccessibleName("Weather of the invented place")
         self.weather.addItems([w.name for w in WEATHERS])
+        self.weather.setSizeAdjustPolicy(Chooser.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.weather.setMinimumContentsLength(12)
         self.weather.activated.connect(self._set_weather)
         layout = column(self.quick, self.full, self.weather)
         layout.setContentsMargins(0, 0, 0, 0)

@@ -14,16 +14,19 @@ from idle_lantern.app.stages import walk_model as model
 from idle_lantern.app.stages.join_request_model import must_join_again
 from idle_lantern.app.stages.picture_hands import PictureHands
 from idle_lantern.app.stages.walk_layers import WalkLayers
-from idle_lantern.app.widgets.basics import button, column, label
+from idle_lantern.app.widgets.basics import column, label
 from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.over_picture import OverPicture, PlaceShown
 from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.app.widgets.tool_palette import ToolButton
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
 
 #: Size on the screen of a place that is clicked.
 _OWN_PX = 90.0
+#: What is said of a suspect, and of no other place.
+_VERDICTS = ("good", "mend", "later")
 
 
 class WalkBar(QWidget):
@@ -46,24 +49,15 @@ class WalkBar(QWidget):
         self._own_told = ""
         self.hands = PictureHands(context, view, self._look_at)
         self.told = label("", wrap=True, name="walk-told")
-        self.next_button = button("Next   [N]", self.step, name="walk-next")
-        self.next_button.setAccessibleName("Next suspicious place")
-        self.good_button = button("Good   [G]", lambda: self.say("good"), quiet=True, name="walk-good")
-        self.mend_button = button("Mend   [M]", lambda: self.say("mend"), quiet=True, name="walk-mend")
-        self.later_button = button("Later   [L]", lambda: self.say("later"), quiet=True, name="walk-later")
-        self.blink_button = button("Blink   [B]", self.toggle_blink, quiet=True, name="walk-blink")
-        self.seams_button = button("Seams   [S]", self.toggle_seams, quiet=True, name="walk-seams")
-        self.take_button = button("Other frame   [T]", self.try_next, quiet=True, name="walk-take")
-        self.use_button = button("Use it   [U]", self.use, name="walk-use")
-        self.sharpest_button = button("Sharpest   [Shift + T]", self.try_sharpest, quiet=True, name="walk-sharpest")
-        self.off_button = button("Frame off   [X]", self.switch_off, quiet=True, name="walk-off")
+        words = {
+            "good": "Good", "mend": "Mend", "later": "Later", "blink": "Blink", "take": "Other frame",
+            "sharpest": "Sharpest", "use": "Use it", "off": "Frame off",
+        }  # fmt: skip
+        #: What can be done at the present place.
+        self.acts = {name: ToolButton(f"walk.{name}", context.ask, text) for name, text in words.items()}
         layout = column(
-            self.told,
-            FlowLayout(
-                self.next_button, self.good_button, self.mend_button, self.later_button, self.blink_button,
-                self.take_button, self.sharpest_button, self.use_button, self.off_button, space=theme.SPACE // 2,
-            ),
-        )  # fmt: skip
+            label("Places to look at", "head"), self.told, FlowLayout(*self.acts.values(), space=theme.SPACE // 2)
+        )
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
         self._state.changed.connect(self._follow)
@@ -83,6 +77,11 @@ class WalkBar(QWidget):
             self.hands.leave()
             self.layers.lift()
             self._show()
+
+    @property
+    def seams_shown(self) -> bool:
+        """Whether seams are drawn over the picture."""
+        return self._over.seams_shown
 
     def can_walk(self) -> bool:
         """Whether there is a place to look at."""
@@ -146,6 +145,7 @@ class WalkBar(QWidget):
         """Draw where the picture goes over from frame to frame, or not."""
         self._over.seams_shown = not self._over.seams_shown
         self._view.update()
+        self._context.tools_changed.emit()
 
     def toggle_blink(self) -> None:
         """Show the frames of the place one after the other, each alone, and then the picture again."""
@@ -270,15 +270,10 @@ class WalkBar(QWidget):
             told = self._own_told if stop is self._own else model.stop_in_words(stop, self.at, len(self.stops))
         self.told.setText(told)
         self.setVisible(bool(told) and not self._aside)
-        for each in (self.good_button, self.mend_button, self.later_button):
-            each.setVisible(stop is not None and stop is not self._own)
-        for each in (self.blink_button, self.take_button, self.sharpest_button, self.off_button):
-            each.setVisible(stop is not None)
-        self.hands.show()
-        self.next_button.setVisible(bool(self.stops))
-        self.seams_button.setVisible(bool(self._over.seams))
-        self.use_button.setVisible(tried is not None)
+        for name, act in self.acts.items():
+            suspect = stop is not None and stop is not self._own
+            act.setVisible(tried is not None if name == "use" else suspect if name in _VERDICTS else stop is not None)
         if tried is not None:
-            self.use_button.setAccessibleName(f"Use {tried.name} here")
-        self.told.setMinimumHeight(theme.scaled(34) if stop is not None else 0)
+            self.acts["use"].setAccessibleName(f"Use {tried.name} here")
+        self._context.tools_changed.emit()
         self._view.update()

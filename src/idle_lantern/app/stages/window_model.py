@@ -1,12 +1,19 @@
-"""What the line of stages tells of each: what it still lacks. No Qt."""
+"""What the line of stages tells of each: what it still lacks; and where the part of a picture that is shown lies. No Qt."""
 
 from __future__ import annotations
 
+import math
 import time
+from collections.abc import Sequence
+
+import numpy as np
 
 from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.stages.join_request_model import differs
 from idle_lantern.core.base import units
+from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.geometry.frame_outlines import area_deg
+from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.planner import Plan
@@ -53,3 +60,41 @@ def lacks(
         else "waits for the join",
         "logbook": "outings so far",
     }
+
+
+def sight(joined: JoinResult, shown: Sequence[float]) -> Array | None:
+    """The part of a picture that stands in the window as an area (N, 2) in degrees; None where all of it does.
+
+    ``shown`` are left, top, right and bottom in pixels of the picture.
+    """
+    canvas = joined.canvas
+    left, top = max(0.0, shown[0]), max(0.0, shown[1])
+    right, bottom = min(canvas.width - 1.0, shown[2]), min(canvas.height - 1.0, shown[3])
+    whole = left <= 1 and top <= 1 and right >= canvas.width - 2 and bottom >= canvas.height - 2
+    if whole or right <= left or bottom <= top:
+        return None
+    t = np.linspace(0, 1, 12, endpoint=False)
+    across, down = left + t * (right - left), top + t * (bottom - top)
+    rim = np.concatenate(
+        [
+            np.stack([across, np.full(12, top)], -1),
+            np.stack([np.full(12, right), down], -1),
+            np.stack([across[::-1] + (right - left) / 12, np.full(12, bottom)], -1),
+            np.stack([np.full(12, left), down[::-1] + (bottom - top) / 12], -1),
+        ]
+    )
+    rays = canvas.directions(rim)
+    rays = rays[np.isfinite(rays).all(-1)]
+    middle = canvas.directions(np.array([(left + right) / 2, (top + bottom) / 2]))
+    if len(rays) < 3 or not np.isfinite(middle).all():
+        return None
+    poles = canvas.pixels(np.array([[0.0, -1.0, 0.0], [0.0, 1.0, 0.0]]))
+    above, below = (bool(left <= u <= right and top <= v <= bottom) for u, v in poles)
+    return area_deg(rays, middle, above=above, below=below)
+
+
+def place_of(joined: JoinResult, azimuth_deg: float, altitude_deg: float) -> tuple[float, float] | None:
+    """The pixel of a picture that shows a direction; None where it shows it nowhere."""
+    u, v = joined.canvas.pixels(direction(math.radians(azimuth_deg), math.radians(altitude_deg)))
+    inside = 0 <= u < joined.canvas.width and 0 <= v < joined.canvas.height
+    return (float(u), float(v)) if inside else None

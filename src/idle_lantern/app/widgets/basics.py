@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtCore import QEvent, QObject, QSize, Qt
 from PyQt6.QtWidgets import (
+    QComboBox,
     QDialog,
     QGridLayout,
     QHBoxLayout,
@@ -15,6 +16,7 @@ from PyQt6.QtWidgets import (
     QMessageBox,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -118,6 +120,11 @@ def panel(layout: Any, name: str = "panel") -> QWidget:
 class _AsWide(QScrollArea):
     """A frame that is never narrower than what it holds: it scrolls down only."""
 
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if watched is self.widget() and event is not None and event.type() == QEvent.Type.LayoutRequest:
+            self.updateGeometry()  # what it holds may be wider now
+        return super().eventFilter(watched, event)
+
     def minimumSizeHint(self) -> QSize:
         inner, bar, least = self.widget(), self.verticalScrollBar(), super().minimumSizeHint()
         room = 0 if bar is None else bar.sizeHint().width()
@@ -159,6 +166,21 @@ def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
         grid.addWidget(title, i, 0)
         grid.addWidget(field, i, 1)
     grid.setColumnStretch(2, 1)
+    return grid
+
+
+def panel_form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
+    """Labels and fields for a panel beside a picture: fields take the width that the labels leave."""
+    grid = form(rows)
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setHorizontalSpacing(theme.SPACE)
+    grid.setColumnStretch(1, 1)
+    grid.setColumnStretch(2, 0)
+    for _title, field in rows:
+        if isinstance(field, QComboBox):
+            field.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            field.setMinimumContentsLength(4)
+        field.setSizePolicy(QSizePolicy.Policy.Expanding, field.sizePolicy().verticalPolicy())
     return grid
 
 

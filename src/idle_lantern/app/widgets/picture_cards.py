@@ -1,4 +1,4 @@
-"""A row of small pictures to choose from, each with a title and what it costs."""
+"""A list of small pictures to choose from, each with a title and what it costs."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QImage, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from idle_lantern.app import theme
 
-_MARGIN, _PICTURE_SHARE = 7.0, 0.52
+_MARGIN, _PICTURE_PX, _HIGH_PX = 6.0, 70, 80
 
 
 @dataclass(frozen=True)
@@ -36,19 +36,19 @@ class PictureCard(QPushButton):
         self.setCheckable(True)
         self.setEnabled(card.usable)
         self.setObjectName(f"card-{card.key}")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         told = ". ".join(filter(None, (card.title, card.told, card.suits)))
         self.setAccessibleName(told)
         self.setToolTip(told)
         self.clicked.connect(lambda _checked=False: choose(card.key))
 
     def sizeHint(self) -> QSize:
-        """Room for a picture and four lines."""
-        return QSize(theme.scaled(128), theme.scaled(150))
+        """Room for a picture, and for three lines beside it."""
+        return QSize(theme.scaled(200), theme.scaled(_HIGH_PX))
 
     def minimumSizeHint(self) -> QSize:
-        """Six of them fit beside a panel."""
-        return QSize(theme.scaled(104), theme.scaled(150))
+        """As wide as the panel they lie in lets them be."""
+        return QSize(theme.scaled(140), theme.scaled(_HIGH_PX))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -56,39 +56,42 @@ class PictureCard(QPushButton):
         whole = QRectF(self.rect())
         painter.fillRect(whole, theme.colour("raised" if self.isChecked() or self.underMouse() else "panel"))
         if self.isChecked():
-            painter.fillRect(QRectF(0, 0, whole.width(), 4), theme.colour("accent"))
+            painter.fillRect(QRectF(0, 0, 4, whole.height()), theme.colour("accent"))
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("accent"), 2))
             painter.drawRect(whole.adjusted(1, 1, -1, -1))
-        inner = whole.adjusted(_MARGIN, _MARGIN + 2, -_MARGIN, -_MARGIN)
+        inner = whole.adjusted(_MARGIN + 2, _MARGIN, -_MARGIN, -_MARGIN)
+        room = QRectF(inner.left(), inner.top(), theme.scaled(_PICTURE_PX), inner.height())
+        if self.card.image is not None:
+            size = self.card.image.size().scaled(room.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio)
+            middle = room.center()
+            painter.drawImage(
+                QRectF(middle.x() - size.width() / 2, middle.y() - size.height() / 2, size.width(), size.height()),
+                self.card.image,
+            )
+        words = inner.adjusted(room.width() + 6, 0, 0, 0)
         painter.setFont(theme.font(theme.SMALL, bold=True))
         line = QFontMetricsF(painter.font()).height()
         painter.setPen(theme.colour("text" if self.isEnabled() else "dim"))
         title = self.card.title + ("  ◂ suits" if self.card.suits else "")
-        painter.drawText(QRectF(inner.left(), inner.top(), inner.width(), line), Qt.AlignmentFlag.AlignLeft, title)
-        room = QRectF(inner.left(), inner.top() + line + 3, inner.width(), inner.height() * _PICTURE_SHARE - line)
-        if self.card.image is not None:
-            size = self.card.image.size().scaled(room.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio)
-            target = QRectF(room.left(), room.top() + (room.height() - size.height()) / 2, size.width(), size.height())
-            painter.drawImage(target, self.card.image)
+        painter.drawText(QRectF(words.left(), words.top(), words.width(), line), Qt.AlignmentFlag.AlignLeft, title)
         painter.setFont(theme.font(theme.SMALL))
         painter.setPen(theme.colour("dim"))
-        below = QRectF(inner.left(), room.bottom() + 4, inner.width(), inner.bottom() - room.bottom() - 4)
+        below = words.adjusted(0, line + 1, 0, 0)
         painter.drawText(below, int(Qt.AlignmentFlag.AlignLeft) | int(Qt.TextFlag.TextWordWrap), self.card.told)
 
 
 class PictureCards(QWidget):
-    """The row; arrow keys go from card to card."""
+    """The list; arrow keys go from card to card."""
 
     def __init__(self, choose: Callable[[str], None]) -> None:
         super().__init__()
         self._choose = choose
-        self._box = QHBoxLayout()
+        self._box = QVBoxLayout()
         self._box.setContentsMargins(0, 0, 0, 0)
-        self._box.setSpacing(4)
+        self._box.setSpacing(2)
         self.setLayout(self._box)
         self.cards: list[PictureCard] = []
-        self.setFixedHeight(theme.scaled(158))
 
     def show_cards(self, cards: list[CardShown], chosen: str) -> None:
         """Show other cards; focus stays on the card of the same key."""

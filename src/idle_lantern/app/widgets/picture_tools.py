@@ -23,6 +23,8 @@ class PictureTool(Protocol):
     cursor: Qt.CursorShape
     #: Keys that are the tool's though an action of the window has them too.
     claims: frozenset[int]
+    #: Where the pointer is on the picture, for tools that show what a click would do.
+    pointer: QPointF | None
 
     def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
         """The left button went down."""
@@ -45,6 +47,8 @@ class _Plain:
 
     cursor = Qt.CursorShape.CrossCursor
     claims: frozenset[int] = frozenset()
+    #: Where the pointer is on the picture, for tools that show what a click would do.
+    pointer: QPointF | None = None
 
     def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
         """Nothing begins."""
@@ -111,6 +115,7 @@ class BrushTool(_Plain):
     Square brackets make the brush smaller and larger; on the screen it has one size at any zoom.
     """
 
+    LEAST_PX, MOST_PX = 3.0, 160.0
     radius_px = 14.0
 
     def __init__(self, hides: bool, done: Callable[[list[tuple[float, float]], float], None]) -> None:
@@ -138,12 +143,16 @@ class BrushTool(_Plain):
         factor = {Qt.Key.Key_BracketLeft: 1 / 1.25, Qt.Key.Key_BracketRight: 1.25}.get(Qt.Key(event.key()))
         if factor is None:
             return False
-        BrushTool.radius_px = min(max(BrushTool.radius_px * factor, 3.0), 160.0)
+        BrushTool.radius_px = min(max(BrushTool.radius_px * factor, self.LEAST_PX), self.MOST_PX)
         return True
 
     def draw(self, painter: QPainter, to_widget: ToWidget) -> None:
         """The stroke: ink for what hides, sand for what keeps, as on the frames and in mask files."""
         if not self._points:
+            if self.pointer is not None:
+                for pen in (QPen(theme.colour("ground", 210), 3), QPen(theme.colour("text"), 1.2)):
+                    painter.setPen(pen)
+                    painter.drawEllipse(to_widget(self.pointer), BrushTool.radius_px, BrushTool.radius_px)
             return
         tone = QColor(30, 28, 48, 190) if self._hides else QColor(244, 232, 206, 190)
         pen = QPen(

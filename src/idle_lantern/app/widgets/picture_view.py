@@ -33,6 +33,7 @@ class PictureView(QWidget):
     failed = pyqtSignal(str)
     looked = pyqtSignal(QRectF)  # a part of the picture in its pixels stood still, at 100 % or more, as sharp as it is
     tool_left = pyqtSignal()  # Escape: whoever gave the tool takes it back
+    tool_changed = pyqtSignal()  # another tool, or one of its keys changed it
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -106,7 +107,9 @@ class PictureView(QWidget):
     def set_tool(self, tool: PictureTool | None) -> None:
         """Let a tool take over the pointer; None lets it move the picture again."""
         self._tool = tool
+        self.setMouseTracking(tool is not None)
         self._show_cursor()
+        self.tool_changed.emit()
         self.update()
 
     def _show_cursor(self) -> None:
@@ -268,6 +271,11 @@ class PictureView(QWidget):
         if self._fitted:
             self.fit()
 
+    def leaveEvent(self, event: QEvent | None) -> None:
+        if self._tool is not None:
+            self._tool.pointer = None
+            self.update()
+
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None:
             self._moves.start()
@@ -288,9 +296,10 @@ class PictureView(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and self._tool is not None:
+            self._tool.pointer = self.to_picture(event.position())
             if event.buttons() & Qt.MouseButton.LeftButton:
                 self._tool.move(self.to_picture(event.position()), event.position(), event.modifiers())
-                self.update()
+            self.update()
         elif event is not None and self._grab is not None:
             moved = self._grab - event.position()
             self._grab = event.position()
@@ -327,6 +336,7 @@ class PictureView(QWidget):
             self.tool_left.emit()
             return
         if self._tool is not None and self._source is not None and self._tool.key(event):
+            self.tool_changed.emit()
             self.update()
             return
         pan = {

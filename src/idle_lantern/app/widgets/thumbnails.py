@@ -13,8 +13,8 @@ from idle_lantern.app import theme
 from idle_lantern.app.display import plain_qimage, to_qimage
 from idle_lantern.app.widgets.tables import mapped, pixels_of
 
-#: Two rows of them, with two lines of words each, stand in the usual window.
-_SIDE, _WORDS_PX = 112, 60
+#: Two of them, with two lines of words each, stand beside each other in a panel.
+_SIDE, _APART_PX, _WORDS_PX = 84, 12, 60
 
 
 class ThumbnailList(QListWidget):
@@ -34,7 +34,9 @@ class ThumbnailList(QListWidget):
         self.setResizeMode(QListView.ResizeMode.Adjust)
         self.setMovement(QListView.Movement.Static)
         self.setIconSize(QSize(_SIDE, _SIDE))
-        self.setGridSize(QSize(_SIDE + 24, _SIDE + _WORDS_PX))
+        self.setGridSize(QSize(_SIDE + _APART_PX, _SIDE + _WORDS_PX))
+        self.setMinimumHeight(2 * (_SIDE + _WORDS_PX))
+        self.setSpacing(0)
         self.setUniformItemSizes(True)
         self.currentItemChanged.connect(self._tell)
 

@@ -1,11 +1,14 @@
-"""How large a picture is shown, and the buttons that change it."""
+"""How large a picture is shown: the tools that change it, and the figure that tells it."""
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QLabel, QPushButton
+from PyQt6.QtWidgets import QLabel
 
-from idle_lantern.app.widgets.basics import button, label
+from idle_lantern.app.widgets.basics import label
 from idle_lantern.app.widgets.picture_view import PictureView
+
+#: Tools of every picture.
+SIZES = ("How large?", ("picture.fit", "picture.full", "picture.in", "picture.out"))
 
 
 def zoom_told(view: PictureView) -> QLabel:
@@ -13,12 +16,3 @@ def zoom_told(view: PictureView) -> QLabel:
     told = label("", "dim")
     view.zoomed.connect(lambda zoom: told.setText(f"{100 * zoom * view.devicePixelRatioF():.0f} %" if zoom else ""))
     return told
-
-
-def zoom_buttons(view: PictureView, *, steps: bool = False) -> list[QPushButton]:
-    """The whole picture, its own pixels, and with ``steps`` larger and smaller."""
-    found = [button("Fit   [0]", view.fit, quiet=True), button("100 %   [1]", view.show_full, quiet=True)]
-    if steps:
-        found.append(button("+", lambda: view.zoom_by(1.5), quiet=True))
-        found.append(button("−", lambda: view.zoom_by(1 / 1.5), quiet=True))
-    return found
