@@ -249,7 +249,7 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action(
         "field.tones",
-        "Tones for frames that arrive, or none",
+        "Sound for each frame that arrives, on or off",
         "Shoot",
         "",
         lambda w: w.field_stage.watching.toggle_tones(),
@@ -425,7 +425,7 @@ ACTIONS: tuple[Action, ...] = (
         ("line", "Draw along what is upright or level", "E", lambda w: w.join_stage.compose.hand.use_tool("line")),
         ("centre", "Put a place in the middle", "Q", lambda w: w.join_stage.compose.hand.use_tool("centre")),
         ("crop", "Crop by hand", "K", lambda w: w.join_stage.compose.hand.use_tool("crop")),
-        ("levelled", "Take turns by hand back", "", lambda w: w.join_stage.compose.as_levelled()),
+        ("levelled", "Level as the join did", "", lambda w: w.join_stage.compose.as_levelled()),
     ),
     Action(
         "work.cancel",

@@ -50,7 +50,7 @@ class MaskDialog(QDialog):
         for kind, text, key in (
             (HIDE, f"{PAINT[HIDE].sign}  &Hide: never shows", "H"),
             (KEEP, f"{PAINT[KEEP].sign}  &Keep: shows", "K"),
-            (CLEAR, "&Rub out", "R"),
+            (CLEAR, "&Erase", "R"),
         ):
             choice = QRadioButton(text)
             choice.setObjectName(f"mask-{key}")
@@ -78,7 +78,7 @@ class MaskDialog(QDialog):
             label("Brush"),
             self.brush,
             row(
-                button("Take back   [Ctrl + Z]", self.take_back, quiet=True, name="mask-undo"),
+                button("Undo   [Ctrl + Z]", self.take_back, quiet=True, name="mask-undo"),
                 button("Clear the frame", lambda: self.canvas.fill(CLEAR), quiet=True, name="mask-clear"),
             ),
             8,

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from idle_lantern.app import words
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.sphere import azimuth_altitude, direction
 from idle_lantern.core.plan.brief import Mark
@@ -25,13 +26,8 @@ if TYPE_CHECKING:
     from idle_lantern.core.scouting.reprojection import ReprojectedScouts
 
 PROJECTIONS: Mapping[str, str] = {
-    "auto": "as the join chooses",
-    "rectilinear": "flat",
-    "cylindrical": "cylinder",
-    "panini": "panini",
-    "mercator": "mercator",
-    "equirectangular": "sphere, unrolled",
-    "stereographic": "stereographic",
+    "auto": "As it suits",
+    **words.PROJECTIONS,
 }
 #: Shapes by their words; None is whatever loses least.
 SHAPES: tuple[tuple[str, float | None], ...] = (

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from idle_lantern.app import words
 from idle_lantern.app.cropping import crop_box, hand_box, has_gaps
 from idle_lantern.core.base import units
 from idle_lantern.core.base.arrays import Array
@@ -57,10 +58,6 @@ SLIDERS: Mapping[str, Callable[[float], str]] = {
     "distance": lambda value: f"{value:.2f}",
     "straighten": lambda value: f"{100 * value:.0f} % straight",
 }
-_NAMES = {
-    "rectilinear": "Flat", "cylindrical": "Cylinder", "equirectangular": "Sphere", "panini": "Panini", "mercator": "Mercator",
-    "stereographic": "Stereographic",
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -126,7 +123,7 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCa
             pixels, _size = preview(joined, small, choices, CARD_PX)
             canvas = _canvas(joined, choices)
         except LanternError as error:
-            made.append(ProjectionCard(name, _NAMES[name], None, "", cannot=error.sentence))
+            made.append(ProjectionCard(name, words.PROJECTIONS[name], None, "", cannot=error.sentence))
             continue
         costs = costs_of(canvas, pixels[..., 3] > 127, line)
         if name == joined.canvas.projection.name and (canvas.width, canvas.height) == (
@@ -136,7 +133,7 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCa
             # of this one the crop is known, to the pixel
             costs = replace(costs, loss=1 - joined.crop.area / (canvas.width * canvas.height))
         told = costs_in_words(costs, _cut_share(joined, canvas))
-        made.append(ProjectionCard(name, _NAMES[name], pixels, told, reason if name == best else ""))
+        made.append(ProjectionCard(name, words.PROJECTIONS[name], pixels, told, reason if name == best else ""))
     return made
 
 
@@ -251,7 +248,7 @@ def crop_told(outing: Outing, joined: JoinResult | None, foretold: CropLoss | No
         return f"{size}, not cropped. {cut}".rstrip()
     whole = joined.canvas.width * joined.canvas.height
     lost = 1 - box.area / whole
-    told = f"{size}, {100 * lost:.0f} % of the canvas cut off."
+    told = f"{size}, the crop loses {100 * lost:.0f} %."
     if foretold is not None and hand_box(outing, joined) is None and outing.composition.ratio is None:
         more = (
             "as the plan foretold"

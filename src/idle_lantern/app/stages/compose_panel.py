@@ -6,6 +6,7 @@ from typing import Any
 
 from PyQt6.QtWidgets import QWidget
 
+from idle_lantern.app import words
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.display import to_qimage
 from idle_lantern.app.stages import compose_model as model
@@ -123,7 +124,7 @@ class ComposePanel(QWidget):
     def choose_projection(self, name: str) -> None:
         """Let the picture have another projection."""
         if name != self._choices.projection and self._state.may_change():
-            self.hand.apply(f"Choose the projection {name}", projection=name)
+            self.hand.apply(f"Choose the projection {words.PROJECTIONS[name]}", projection=name)
         self.cards.mark(self._choices.projection if self._choices.projection != "auto" else self._present())
 
     def next_projection(self) -> None:

@@ -47,7 +47,7 @@ class DeliverStage(Stage):
         self.crop = self._check(
             "crop", "Crop as composed under Join", lambda on: edits.compose("Crop" if on else "Do not crop", crop=on)
         )
-        self.tell_invented = self._check("tell-invented", "Tell below it what was invented", edits.tell_invented)
+        self.tell_invented = self._check("tell-invented", "Note below what was invented", edits.tell_invented)
         self.nadir_deg = self._figure(
             "Up to",
             model.degrees_about_nadir,
@@ -77,7 +77,7 @@ class DeliverStage(Stage):
             lambda v: edits.deliver_as("Longer side", long_side_px=round(v) or None),
         )
         self.nadir_form = QWidget()
-        covers = panel_form([("Under tripod", self.nadir), ("Up to", self.nadir_deg)])
+        covers = panel_form([("Tripod", self.nadir), ("Up to", self.nadir_deg)])
         self.nadir_form.setLayout(covers)
         self.facts = {key: label("", "figure", wrap=True, name=f"deliver-{key}") for key, _ in model.FACTS}
         self.profile_told = label("", "dim", wrap=True, name="deliver-profile")

@@ -27,7 +27,7 @@ from idle_lantern.core.pictures.source import PictureSource
 if TYPE_CHECKING:
     from idle_lantern.core.deliver.service import Delivery
 
-FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "In memory"))
+FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "Uncompressed"))
 #: What stands under the tripod, in words.
 COVERS: tuple[tuple[str, str], ...] = (
     ("as joined", ""), ("blurred", "blur"), ("covered by a mark …", "mark"),

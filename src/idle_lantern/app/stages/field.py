@@ -66,7 +66,7 @@ class FieldStage(Stage):
             "Try it in the invented place", lambda: context.ask("outing.try"), quiet=True, name="try"
         )
         steps = [button("Back   [D]", lambda: self.step(-1), name="back")]
-        steps.append(button("On   [F]", lambda: self.step(1), name="on"))
+        steps.append(button("Next   [F]", lambda: self.step(1), name="on"))
         self.countdown = label("", "big", wrap=True, name="field-countdown")
         self.countdown.hide()
         self.finder = FinderView()

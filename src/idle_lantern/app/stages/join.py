@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from idle_lantern.app import theme
+from idle_lantern.app import theme, words
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.join_runner import ShownPicture
@@ -68,7 +68,7 @@ class JoinStage(Stage):
         self.projection = Chooser()
         self.projection.setAccessibleName("Projection")
         self.projection.setObjectName("projection")
-        self.projection.addItems(["by itself (auto)", *PROJECTIONS])
+        self.projection.addItems(["As it suits", *words.PROJECTIONS.values()])
         self.projection.activated.connect(self._choose_projection)
         self.status = label("", wrap=True, name="join-status")
         self.choices = ChoicesPanel(context)
@@ -200,7 +200,8 @@ class JoinStage(Stage):
     def _choose_projection(self, index: int) -> None:
         name = _CHOICES[index]
         if name != self.state.outing.choices.projection:
-            self.state.apply(edits.choose(f"Choose the projection {name}", projection=name))
+            title = words.PROJECTIONS.get(name, "that suits")
+            self.state.apply(edits.choose(f"Choose the projection {title}", projection=name))
 
     def _put_back(self, word: str, frame: str) -> None:
         """What was asked for a left-out frame: tie it, use it all the same, or leave it to the join again."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from idle_lantern.app import words
 from idle_lantern.app.stages.join_request_model import AGAIN, differs, rail_of
 from idle_lantern.core.base import units
 from idle_lantern.core.base.progress import StageClock
@@ -25,12 +26,14 @@ if TYPE_CHECKING:
 
 FACTS = (
     ("size", "Picture"),
-    ("crop", "Without gaps"),
-    ("fit", "Mean miss"),
+    ("crop", "Largest crop"),
+    ("fit", "Mean error"),
     ("lens", "Lens found"),
     ("frames", "Frames used"),
     ("time", "It took"),
 )
+#: Focal lengths are told for a sensor of so many millimetres along its longer side.
+_FULL_FRAME_MM = 36.0
 NOTHING = "–"
 STAGES_IN_WORDS = {
     "prepare": "developing raw, merging brackets",
@@ -108,7 +111,9 @@ def facts(joined: JoinResult | None) -> dict[str, str]:
         poses = solution.poses
         lens = poses.lenses[0]
         shown["fit"] = f"{poses.rms_px:.2f} px"
-        shown["lens"] = f"{lens.model}, f = {units.measured(lens.focal_px, lens.focal_px * poses.focal_sigma)} px"
+        focal_mm = lens.focal_px * _FULL_FRAME_MM / max(lens.width, lens.height)
+        exact = units.measured(lens.focal_px, lens.focal_px * poses.focal_sigma)
+        shown["lens"] = f"{words.LENSES[lens.model]}, {focal_mm:.1f} mm on 36 mm ({exact} px)"
         shown["frames"] = f"{len(poses.frames)} of {len(solution.frames)}"
     return shown
 

@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from idle_lantern.app import theme
+from idle_lantern.app.words import meaning
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "") -> QLabel:
@@ -159,6 +160,7 @@ def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
     for i, (text, field) in enumerate(rows):
         title = label(text)
         title.setBuddy(field)
+        title.setToolTip(meaning(text))
         if not field.accessibleName():
             field.setAccessibleName(text)
         title.setProperty("form", "name")

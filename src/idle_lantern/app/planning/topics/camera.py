@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from idle_lantern.app import words
 from idle_lantern.app.planning.brief_binding import narrow, number_with, plain
 from idle_lantern.app.planning.topics.base import Topic
 from idle_lantern.app.planning.topics.quantities import (
@@ -16,7 +17,6 @@ from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
-from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.plan.planner import Plan
 
 
@@ -33,7 +33,7 @@ class CameraTopic(Topic):
             choice.setObjectName(f"gear-{kind}")
             narrow(choice, 13)
             choice.activated.connect(lambda i, k=kind, c=choice: self.commands.take_gear(k, c.itemData(i)))
-        kinds = [(m, m if m == "rectilinear" else f"fisheye, {m}", "") for m in MODELS]
+        kinds = [(model, title, "") for model, title in words.LENSES.items()]
         motions = [
             ("turn", "camera turns", ""),
             ("lens-shift", "lens shifts", ""),
@@ -46,12 +46,12 @@ class CameraTopic(Topic):
                         ("Camera", self.camera),
                         ("Lens", self.lens),
                         (
-                            "Held",
+                            "Orientation",
                             b.choice("rig", "upright", "Held", [(True, "upright", ""), (False, "sideways", "")]),
                         ),
                         ("Focal length", n("rig", "focal_mm", "Focal length", *MM)),
                         ("Lens kind", b.choice("rig", "lens_model", "Lens kind", kinds)),
-                        ("Reach by", b.choice("rig", "motion", "Motion", motions)),
+                        ("Moves", b.choice("rig", "motion", "Motion", motions)),
                     ]
                 ),
                 row(button("Gear library …   [Ctrl + G]", self.commands.open_gear, name="open-gear"), None),
@@ -72,7 +72,7 @@ class CameraTopic(Topic):
                         ("Pixels up", n("rig", "height_px", "Pixels up", pixels, units.grouped, step=100, whole=True)),
                         ("Exposures each", n("rig", "exposures_each", "Exposures for one frame", *COUNT, whole=True)),
                         (
-                            "File of one",
+                            "File size",
                             n("rig", "raw_mb", "File of one exposure", number_with("MB", "28"), plain(4, "MB")),
                         ),
                     ]
@@ -103,7 +103,7 @@ class CameraTopic(Topic):
                 ),
                 self.facts(
                     (
-                        "One frame sees",
+                        "Field of view",
                         "field",
                         lambda p: " × ".join(units.angle(v * 57.29578) for v in p.rig.lens().field_rad()),
                     ),

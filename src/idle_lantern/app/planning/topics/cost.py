@@ -35,12 +35,12 @@ class CostTopic(Topic):
                     ("Exposures", "cost-exposures", lambda p: f"{p.cost.exposures}"),
                     ("Card space", "card", self._card),
                     (
-                        "Joining takes",
+                        "Time to join",
                         "join-time",
                         lambda p: _told(p.cost.join_s, p.cost.seconds_within, units.duration),
                     ),
                     (
-                        "and memory",
+                        "Memory to join",
                         "join-memory",
                         lambda p: f"{_told(p.cost.join_mib, p.cost.mib_within, units.grouped)} MiB",
                     ),
@@ -50,7 +50,7 @@ class CostTopic(Topic):
                         lambda p: f"{units.grouped(p.size.width_px)} × {units.grouped(p.size.height_px)} px",
                     ),
                     ("TIFF, 16 bit", "tiff", lambda p: units.file_size(p.size.tiff16_bytes)),
-                    ("Fits", "fits", self._fits),
+                    ("Fits into", "fits", self._fits),
                 ),
                 self.told(
                     lambda p: (

@@ -103,7 +103,7 @@ class ExposureTopic(Topic):
                         ("Filter", n("exposure", "filter_stops", "Filter", *STOPS)),
                         ("Bracket of", n("exposure", "bracket_count", "Exposures of a bracket", *COUNT, whole=True)),
                         (
-                            "apart by",
+                            "Bracket step",
                             n(
                                 "exposure",
                                 "bracket_step_ev",
@@ -114,7 +114,7 @@ class ExposureTopic(Topic):
                             ),
                         ),
                         (
-                            "shifted by",
+                            "Bracket shift",
                             n(
                                 "exposure",
                                 "bracket_shift_ev",
@@ -125,7 +125,7 @@ class ExposureTopic(Topic):
                             ),
                         ),
                         (
-                            "only above",
+                            "Bracket above",
                             n(
                                 "exposure",
                                 "bracket_only_above_ev",
@@ -153,7 +153,7 @@ class ExposureTopic(Topic):
                     ),
                     ("Highlights", "white", lambda p: _held(p.setting.white_left_stops, "clip")),
                     ("Shadows", "shadow", lambda p: _held(-p.setting.shadow_left_stops, "drown")),
-                    ("To hold it all", "brackets", _needed),
+                    ("To hold all", "brackets", _needed),
                 ),
                 self.told(self._limits, "fact-limits"),
                 None,

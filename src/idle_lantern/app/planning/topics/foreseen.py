@@ -88,7 +88,7 @@ class ForeseenTopic(Topic):
         self.hold = QCheckBox("Tight round the marks")
         self.hold.setToolTip("As narrow as what is marked as the subject, or as not to be cut, allows")
         self.hold.setObjectName("compose-hold")
-        self.compose = button("Frame it so", self._compose, name="compose-field")
+        self.compose = button("Plan this framing", self._compose, name="compose-field")
         drawn = form(
             [("Projection", self.projection), ("Below it", self.beside), ("Shape", self.shape), ("Light at", self.hour)]
         )

@@ -126,13 +126,13 @@ class OverlapTopic(Topic):
             fits = 1 <= focal <= 3000
             made.setEnabled(fits)
             made.setText(
-                f"Take {told_focal_mm(focal):g} mm"
+                f"Plan with {told_focal_mm(focal):g} mm"
                 if fits
                 else "no print given"
                 if made is self.wanted[0]
                 else "out of reach"
             )
-            made.setAccessibleName(f"Take a lens of {told_focal_mm(focal):g} mm for {name}")
+            made.setAccessibleName(f"Plan with {told_focal_mm(focal):g} mm for {name}")
 
     def _use(self, which: int) -> None:
         self.state.apply(edits.set_rig("Take that focal length", focal_mm=told_focal_mm(self._focal_lengths()[which])))

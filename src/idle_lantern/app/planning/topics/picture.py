@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from idle_lantern.app import words
 from idle_lantern.app.planning.brief_binding import narrow
 from idle_lantern.app.planning.drawings import FieldDrawing
 from idle_lantern.app.planning.topics.base import Topic
@@ -10,7 +11,6 @@ from idle_lantern.app.widgets.basics import button, column, form, row
 from idle_lantern.app.widgets.blocks import Blocks
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base import units
-from idle_lantern.core.geometry.lenses import MODELS
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.kinds import KINDS, kind_of
 from idle_lantern.core.plan.planner import Plan
@@ -32,7 +32,7 @@ class PictureTopic(Topic):
             self.kind.setItemData(i, k.reason, 3)
         self.kind.activated.connect(self._start_kind)
         n, b = self.bound.number, self.bound
-        lenses = [(m, m if m == "rectilinear" else f"fisheye, {m}", "") for m in MODELS]
+        lenses = [(model, title, "") for model, title in words.LENSES.items()]
         fields = form(
             [
                 ("Kind of picture", self.kind),

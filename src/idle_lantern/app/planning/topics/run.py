@@ -41,7 +41,7 @@ class RunTopic(Topic):
                             "Order",
                             b.choice("run", "order", "Order", [(k, t, REASONS[k]) for k, t in titles.items()]),
                         ),
-                        ("Each position", n("run", "repeats", "Repeats", *COUNT, whole=True)),
+                        ("Each frame", n("run", "repeats", "Repeats", *COUNT, whole=True)),
                         ("Settling", n("run", "settle_s", "Settling", *SECONDS)),
                         ("Delay", n("run", "delay_s", "Delay of the shutter", *SECONDS)),
                         ("Turning", n("run", "turn_deg_per_s", "Turning", number_with("°/s", "12"), plain(3, "°/s"))),

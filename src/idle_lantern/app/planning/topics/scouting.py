@@ -65,7 +65,7 @@ class ScoutingTopic(Topic):
                 None,
             )
         )
-        self.take_readings = button("Take the readings over", commands.take_readings, name="scout-readings")
+        self.take_readings = button("Use these readings", commands.take_readings, name="scout-readings")
         self.moved = label("", wrap=True, name="fact-scout-moved")
         self.compare = button("What moved?", lambda: commands.compare(self._tell_moved), name="scout-compare")
         self.for_moved = button("Plan for it", self._plan_for_moved, name="scout-for-moved")
@@ -119,7 +119,7 @@ class ScoutingTopic(Topic):
                 self.marks,
                 form(
                     [
-                        ("It is", self.role),
+                        ("Stands for", self.role),
                         ("Width", self.sizes[0]),
                         ("Height", self.sizes[1]),
                         ("Distance", self.distance),

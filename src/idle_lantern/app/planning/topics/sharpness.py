@@ -37,7 +37,7 @@ class SharpnessTopic(Topic):
                         ("Subject", n("scene", "subject_m", "Subject", units.parse_distance_m, _or_none)),
                         ("Background", n("scene", "background_m", "Background", *METRES)),
                         ("Aperture", b.choice("exposure", "aperture_school", "Aperture school", schools)),
-                        ("typed", n("exposure", "aperture", "Aperture", units.parse_aperture, f_number)),
+                        ("Own aperture", n("exposure", "aperture", "Aperture", units.parse_aperture, f_number)),
                         ("Focus at", n("exposure", "focus_m", "Focus", units.parse_distance_m, _by_itself)),
                     ]
                 ),
@@ -49,16 +49,20 @@ class SharpnessTopic(Topic):
             ("Focus", "focus", lambda p: units.distance(p.sharpness.focus_m)),
             ("Hyperfocal", "hyperfocal", lambda p: units.distance(p.sharpness.hyperfocal_m)),
             ("Confusion circle", "coc", lambda p: f"{p.sharpness.coc_mm * 1000:.1f} µm"),
-            ("Depth needs", "needed", lambda p: f_number(round(p.sharpness.needed_aperture, 1))),
+            ("For the depth", "needed", lambda p: f_number(round(p.sharpness.needed_aperture, 1))),
             ("Diffraction disc", "airy", lambda p: f"{p.sharpness.airy_px:.1f} px"),
         )
         right = self.facts(
-            ("Nearest blurs", "near-blur", lambda p: f"{p.sharpness.near_blur_px:.1f} px"),
-            ("Farthest blurs", "far-blur", lambda p: f"{p.sharpness.far_blur_px:.1f} px"),
+            ("Blur, nearest", "near-blur", lambda p: f"{p.sharpness.near_blur_px:.1f} px"),
+            ("Blur, farthest", "far-blur", lambda p: f"{p.sharpness.far_blur_px:.1f} px"),
             ("Background", "background-blur", self._background),
-            ("In a corner", "corner-blur", lambda p: f"{p.sharpness.corner_blur_px:.1f} px"),
-            ("Like one frame", "single", self._single),
-            ("All seen with", "wide", lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens"),
+            ("Blur, corner", "corner-blur", lambda p: f"{p.sharpness.corner_blur_px:.1f} px"),
+            ("Equivalent lens", "single", self._single),
+            (
+                "Wide lens for all",
+                "wide",
+                lambda p: f"{p.single.same_camera_mm:.0f} mm" if p.single else "no flat lens",
+            ),
         )
         self.preview = button("Preview of the blur …", self.commands.preview_blur, name="preview-blur")
         box.add(

@@ -54,15 +54,15 @@ class SupportTopic(Topic):
                         ("Tilt's stops", n("support", "tilt_step_deg", "Stops of the tilt", *stops)),
                         ("Scale at yaw 0", n("support", "scale_start_deg", "Scale at yaw 0", *DEG)),
                         ("Scale grows", b.choice("support", "scale_clockwise", "Scale numbers", ways)),
-                        ("Tilts from", n("support", "tilt_low_deg", "Lowest tilt", *DEG)),
-                        ("to", n("support", "tilt_high_deg", "Highest tilt", *DEG)),
+                        ("Tilts down to", n("support", "tilt_low_deg", "Lowest tilt", *DEG)),
+                        ("Tilts up to", n("support", "tilt_high_deg", "Highest tilt", *DEG)),
                         (
                             "Feet across",
                             n("support", "leg_circle_mm", "Circle of the feet", units.parse_length_mm, or_unknown),
                         ),
                         ("First leg at yaw", n("support", "first_leg_deg", "First leg at yaw", *DEG)),
                         (
-                            "Legs weigh",
+                            "Weight of legs",
                             n("support", "legs_kg", "Weight of the legs", number_with("kg", "2"), _kg_or_unknown),
                         ),
                     ]
@@ -74,7 +74,7 @@ class SupportTopic(Topic):
             [
                 ("Axis off pupil", n("support", "pupil_off_mm", "Axis off the pupil", *MM, step=5)),
                 ("Rail setting", n("rig", "rail_mm", "Rail setting", units.parse_length_mm, or_unknown)),
-                ("known within", n("rig", "rail_doubt_mm", "Doubt of the rail setting", *MM)),
+                ("Rail, ±", n("rig", "rail_doubt_mm", "Doubt of the rail setting", *MM)),
             ]
         )
         errors = form(
@@ -92,7 +92,7 @@ class SupportTopic(Topic):
         right = column(
             self.drawing(PupilDrawing("What a wrong pupil setting shows", 136)),
             self.told(self._tell_pupil, "fact-pupil", "", later=True),
-            row(self.told(self._tell_rail, "fact-rail"), button("Take it", self._take_rail, name="take-rail")),
+            row(self.told(self._tell_rail, "fact-rail"), button("Use this rail", self._take_rail, name="take-rail")),
             row(button("Measure it …", self.commands.measure_pupil, name="measure-pupil"), None),
             None,
         )
