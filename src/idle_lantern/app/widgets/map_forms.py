@@ -78,6 +78,9 @@ class Form(Protocol):
     def image(self, picture: QImage, key: int) -> list[tuple[QRectF, QImage]]:
         """A picture of the whole sphere as it lies on the widget; ``key`` tells whether it is another one."""
 
+    #: Outlines that were drawn on it, by the id of their shape.
+    known: dict[int, Drawn]
+
     @property
     def px_per_deg(self) -> float:
         """Scale in the middle."""
@@ -90,6 +93,18 @@ class Form(Protocol):
 def angles_of(shape: QPolygonF) -> list[tuple[float, float]]:
     """The points of an outline, azimuth and altitude in degrees."""
     return [(shape[i].x(), shape[i].y()) for i in range(shape.count())]
+
+
+#: Outlines as a form draws them: the shape itself, its areas and its rims.
+Drawn = tuple[QPolygonF, list[QPolygonF], list[QPolygonF]]
+
+
+def drawn(form: Form, shape: QPolygonF) -> Drawn:
+    """An outline on a form, reckoned once: the map is painted many times while a frame is shot."""
+    found = form.known.get(id(shape))
+    if found is None:  # the shape is kept with it, so that no other can have its id
+        found = form.known[id(shape)] = shape, form.polygons(shape), form.rims(shape)
+    return found
 
 
 def rim_lines(shape: QPolygonF) -> list[QPolygonF]:
@@ -127,6 +142,7 @@ class Unrolled:
 
     def __init__(self, transform: QTransform, field: TargetField, size: QSize, *, strip: bool = False) -> None:
         self.transform, self.strip = transform, strip
+        self.known: dict[int, Drawn] = {}
         self._back, _ = transform.inverted()
         self._size = size
         self.middle_deg = field.middle_deg
@@ -197,6 +213,7 @@ class Disc:
     def __init__(self, middle: QPointF, radius: float, camera: Array, *, globe: bool) -> None:
         self._middle, self._radius, self._camera, self._globe = middle, radius, camera, globe
         self._images: dict[int, tuple[QRectF, QImage]] = {}
+        self.known: dict[int, Drawn] = {}
 
     @property
     def px_per_deg(self) -> float:
@@ -369,6 +386,7 @@ class Poles:
 
     def __init__(self, discs: tuple[Disc, Disc]) -> None:
         self.discs = discs
+        self.known: dict[int, Drawn] = {}
 
     @property
     def px_per_deg(self) -> float:

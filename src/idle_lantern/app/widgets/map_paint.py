@@ -10,7 +10,7 @@ from PyQt6.QtGui import QBrush, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from idle_lantern.app import theme
 from idle_lantern.app.state import AppState
-from idle_lantern.app.widgets.map_forms import Form, Unrolled
+from idle_lantern.app.widgets.map_forms import Form, Unrolled, drawn
 from idle_lantern.app.widgets.map_shapes import JoinOnMap
 from idle_lantern.core.base import units
 from idle_lantern.core.plan.brief import Mark
@@ -42,7 +42,6 @@ class MapContent:
     image: QImage | None
     scouted: QImage | None
     editable: bool
-    has_focus: bool
     #: Place of the chosen mark in the list.
     chosen_mark: int | None
     #: What a join found, where it is shown; links only when asked for.
@@ -83,10 +82,6 @@ class MapPaint:
         else:
             self._sphere(shown)
         painter.setClipping(False)
-        if shown.has_focus:
-            painter.setPen(QPen(theme.colour("accent"), 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(box.adjusted(1, 1, -1, -1))
 
     def _sphere(self, shown: MapContent) -> None:
         """All that lies on a map which is no strip."""
@@ -122,12 +117,15 @@ class MapPaint:
     def _outline(self, shape: QPolygonF) -> None:
         """An area with the brush of the painter, its rim with the pen."""
         painter, pen = self.painter, self.painter.pen()
-        painter.setPen(Qt.PenStyle.NoPen)
-        for area in self.form.polygons(shape):
-            painter.drawPolygon(area)
-        painter.setPen(pen)
-        for rim in self.form.rims(shape):
-            painter.drawPolyline(rim)
+        _shape, areas, rims = drawn(self.form, shape)
+        if painter.brush().style() != Qt.BrushStyle.NoBrush:
+            painter.setPen(Qt.PenStyle.NoPen)
+            for area in areas:
+                painter.drawPolygon(area)
+            painter.setPen(pen)
+        if pen.style() != Qt.PenStyle.NoPen:
+            for rim in rims:
+                painter.drawPolyline(rim)
 
     def _picture(self, picture: QImage) -> None:
         self.painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -228,8 +226,7 @@ class MapPaint:
         for tone, width in (("ground", 6), ("text", 3)):
             painter.setPen(QPen(theme.colour(tone), width))
             for shape in chosen:
-                for rim in self.form.rims(shape):
-                    painter.drawPolyline(rim)
+                self._outline(shape)
 
     def _join(self, join: JoinOnMap) -> None:
         """Frames brought in, dotted where nothing ties them; links, thick where many points agree, dashed where few do."""
@@ -249,8 +246,7 @@ class MapPaint:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QBrush(theme.colour("ground", 200), Qt.BrushStyle.Dense6Pattern))
         for shape in join.unseen:
-            for drawn in self.form.polygons(shape):
-                painter.drawPolygon(drawn)
+            self._outline(shape)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for a, b, quality in join.links if self.shown.show_links else ():
             style = Qt.PenStyle.SolidLine if quality > 0.3 else Qt.PenStyle.DashLine

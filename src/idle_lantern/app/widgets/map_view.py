@@ -17,12 +17,15 @@ from PyQt6.QtGui import (
     QMouseEvent,
     QPainter,
     QPaintEvent,
+    QPen,
+    QPixmap,
     QPolygonF,
     QTransform,
     QWheelEvent,
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from idle_lantern.app import theme
 from idle_lantern.app.display import to_qimage
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets import map_hands
@@ -70,6 +73,7 @@ class MapView(QWidget):
         self._from, self._held = QPointF(), None  # type: tuple[QPointF, Form | None]
         self._ground_by = (0.0, 0.0)  # how far the scouting picture was dragged so far
         self._form: tuple[object, Form] | None = None
+        self._painted: QPixmap | None = None
         state.changed.connect(self._refresh)
         self._refresh({"plan"})
 
@@ -188,8 +192,27 @@ class MapView(QWidget):
         """Number of the frame whose middle is nearest among those under the pointer."""
         return map_hands.frame_at(self.state.shown_frames, self.shapes, self.form, pos)
 
+    def update(self, *_: object) -> None:
+        """Something that is shown changed: paint it anew."""
+        self._painted = None
+        super().update()
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
+        """What was painted before, where only something over the map changed: a map of many frames takes its time."""
+        dense = self.devicePixelRatioF()
+        if self._painted is None or self._painted.size() != self.size() * dense:
+            self._painted = QPixmap(self.size() * dense)
+            self._painted.setDevicePixelRatio(dense)
+            self._paint(self._painted)
         painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._painted)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.colour("accent"), 2))
+            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
+        painter.end()
+
+    def _paint(self, onto: QPixmap) -> None:
+        painter = QPainter(onto)
         shown = MapContent(
             state=self.state,
             size=self.size(),
@@ -198,7 +221,6 @@ class MapView(QWidget):
             image=self.image,
             scouted=self.scouted,
             editable=self.editable and self.state.outing.shows_plan,
-            has_focus=self.hasFocus(),
             chosen_mark=self.chosen_mark,
             join=self.join if self.show_found else None,
             show_links=self.show_links,

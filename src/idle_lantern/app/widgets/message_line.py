@@ -32,6 +32,7 @@ class _TwoLines(QLabel):
             metrics = painter.fontMetrics()
             if metrics.horizontalAdvance(text) <= box.width():
                 painter.drawText(box, int(Qt.AlignmentFlag.AlignVCenter), text)
+                painter.end()
                 return
         option = QTextOption(Qt.AlignmentFlag.AlignVCenter)
         option.setWrapMode(QTextOption.WrapMode.WordWrap)
@@ -39,6 +40,7 @@ class _TwoLines(QLabel):
         while text and metrics.boundingRect(box.toRect(), flags, text).height() > 2 * metrics.lineSpacing() + 2:
             text = text[:-2].rstrip(" …") + "…" if len(text) > 3 else ""
         painter.drawText(box, text, option)
+        painter.end()
 
 
 class MessageLine(QWidget):

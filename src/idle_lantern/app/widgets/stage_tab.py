@@ -56,3 +56,4 @@ class StageTab(QPushButton):
         words = painter.fontMetrics().elidedText(self.lacks, Qt.TextElideMode.ElideRight, int(rest.width()))
         if rest.width() > 24:
             painter.drawText(rest, middle, words)
+        painter.end()

@@ -98,11 +98,13 @@ class ToolButton(QPushButton):
             painter.drawText(box, int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter), self.words)
             painter.setPen(theme.colour("dim"))
             painter.drawText(box, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), self._key)
+            painter.end()
             return
         painter.drawPixmap(theme.scaled(3), round((self.height() - side) / 2), drawn)
         painter.setFont(theme.font(theme.TINY))
         box = whole.adjusted(0, 0, -2, -1)
         painter.drawText(box, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom), self._key)
+        painter.end()
 
 
 class ToolPalette(QWidget):
@@ -177,3 +179,4 @@ class ToolPalette(QWidget):
         for column, y in self._lines:
             left = column * step
             painter.drawLine(left + 8, y, left + step - 6, y)
+        painter.end()

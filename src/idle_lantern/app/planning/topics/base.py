@@ -26,6 +26,7 @@ class Topic(QWidget):
         self.bound = BriefBinding(context.state)
         self._facts: list[tuple[QLabel, Callable[[Plan], str], bool]] = []
         self._drawings: list[Drawing] = []
+        self._names: dict[QWidget | None, QLabel] = {}
         box = Blocks()
         self.build(box)
         self.setObjectName("topic")
@@ -72,12 +73,13 @@ class Topic(QWidget):
 
     def show_rows(self, keys: Sequence[str], shown: bool) -> None:
         """Show or hide fields with their names."""
+        if not self._names:
+            self._names = {name.buddy(): name for name in self.findChildren(QLabel) if name.buddy() is not None}
         for key in keys:
             field: QWidget = self.bound.numbers.get(key) or self.bound.choices[key]
             field.setVisible(shown)
-            for name in self.findChildren(QLabel):
-                if name.buddy() is field:
-                    name.setVisible(shown)
+            if field in self._names:
+                self._names[field].setVisible(shown)
 
     def told(self, tell: Callable[[Plan], str], name: str = "", role: str = "dim", *, later: bool = False) -> QLabel:
         """A sentence that follows from the plan; ``later`` as of ``facts``."""
