@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 from PIL import Image, ImageFilter
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
@@ -21,6 +21,7 @@ from idle_lantern.app.planning.pupil_dialog import PupilDialog
 from idle_lantern.app.stages import watching as watching_module
 from idle_lantern.app.stages.checklist_dialog import CheckListDialog
 from idle_lantern.app.window import Window
+from idle_lantern.core.calibration import pupil
 from idle_lantern.core.outing import edits
 from idle_lantern.core.plan.card import card_text
 from idle_lantern.core.shoot.shooting import lens_showing, take_into
@@ -125,9 +126,10 @@ def test_the_no_parallax_point_is_measured_used_and_kept(
     qtbot: QtBot, window: Window, settled: Settled, tmp_path: Path, monkeypatch
 ):
     """Practice with the simulated camera: its true setting is known to the test alone, and told within a millimetre."""
+    monkeypatch.setattr(pupil, "_FEATURES", 1000)  # a quarter of them: what is asked here is the window
     lens = window.context.gear.entries("lens")[0]
     window.plan_stage.commands.take_gear("lens", lens.name)
-    window.state.apply(edits.set_rig("Small", width_px=900, height_px=600, focal_mm=24.0, lens_name=lens.name))
+    window.state.apply(edits.set_rig("Small", width_px=600, height_px=400, focal_mm=24.0, lens_name=lens.name))
     rig = window.state.plan.rig
     dialog = PupilDialog(window.context, window)
     qtbot.addWidget(dialog)
@@ -254,7 +256,7 @@ def test_head_and_camera_take_their_time_and_count_it_down(qtbot: QtBot, window:
     settled(window)
     assert _files(window) == 1
     box = window.findChild(QCheckBox, "field-quick")
-    qtbot.mouseClick(box, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, box.height() // 2))
     assert window.context.settings.quick == box.isChecked()
 
 

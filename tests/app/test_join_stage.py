@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QRadioButton
 from pytestqt.qtbot import QtBot
 from tests.helpers.fields import press_act
@@ -80,6 +80,29 @@ def test_facts_keep_their_height_under_long_findings(joined: Window, settled: Ca
     settled(joined)
     for fact in joined.join_stage.about.facts.values():
         assert fact.height() >= fact.fontMetrics().height()
+
+
+def test_a_frame_is_painted_on_enlarged(qtbot: QtBot, joined: Window, settled: Callable):
+    """It had no zoom: the paint lies where the brush was, however large the frame is shown."""
+    dialog = _dialog(qtbot, joined, by_key=False)
+    canvas = dialog.canvas
+    assert canvas.width() * canvas.height() > 0.65 * dialog.width() * dialog.height()
+    dialog.brush.setValue(20)
+    corner = canvas._place().topLeft() + QPointF(40, 30)
+    canvas.zoom_by(4.0, corner)
+    place = canvas._place()
+    share = (corner.x() - place.x()) / place.width(), (corner.y() - place.y()) / place.height()
+    qtbot.mouseClick(canvas, LEFT, pos=corner.toPoint())
+    painted = np.argwhere(canvas.paint_layer == HIDE).mean(0) / canvas.paint_layer.shape
+    assert painted == pytest.approx([share[1], share[0]], abs=0.01)
+    qtbot.mousePress(canvas, Qt.MouseButton.RightButton, pos=QPoint(300, 300))
+    qtbot.mouseMove(canvas, QPoint(200, 260))
+    qtbot.mouseRelease(canvas, Qt.MouseButton.RightButton, pos=QPoint(200, 260))
+    assert canvas._place().topLeft().x() < place.x() - 50
+    qtbot.keyClick(dialog, Qt.Key.Key_0)
+    assert canvas._place().width() < place.width() / 3
+    dialog.take_back()
+    _press(qtbot, dialog, "mask-done")
 
 
 def test_what_is_painted_over_is_gone_from_the_picture(qtbot: QtBot, joined: Window, settled: Callable):

@@ -7,8 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QApplication, QLabel
+from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtWidgets import QApplication, QCheckBox, QLabel
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
@@ -172,3 +172,30 @@ def test_nothing_is_logged_by_hand_while_a_folder_is_watched(qtbot: QtBot, plann
     planned.context.watcher.stop()
     qtbot.keyClick(planned, KEY.Key_Space)
     assert len(planned.state.outing.logged) == 1
+
+
+def test_a_second_outing_begins_with_the_plan_of_the_first(qtbot: QtBot, window: Window):
+    """A second sphere had to be planned again from nothing."""
+    window.plan_stage.commands.full_sphere()
+    window.state.apply(edits.set_rig("Fisheye", lens_model="equisolid", focal_mm=8.0))
+    before = window.state.outing.brief
+
+    def answer() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, NewOutingDialog)
+        box = dialog.findChild(QCheckBox, "begin-same-plan")
+        assert before is not None
+        assert "Test outing" in box.text()
+        qtbot.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, box.height() // 2))
+        dialog.choices["photographs"].setChecked(True)
+        assert not dialog.same_plan, "photographs are not planned"
+        dialog.choices["planned"].setChecked(True)
+        qtbot.keyClick(dialog.field, KEY.Key_Return)
+
+    QTimer.singleShot(50, answer)
+    window.trigger("outing.new")
+    now = window.state.outing
+    assert now.name == "Evening"
+    assert replace(now.brief, site=before.site) == before
+    assert now.frames == ()
+    assert now.plan_made

@@ -28,6 +28,7 @@ from pytestqt.qtbot import QtBot
 from tests.helpers.fields import retype
 
 from idle_lantern.app import theme
+from idle_lantern.app.planning.drawings import Drawing
 from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.planning.preview import BlurPreview
 from idle_lantern.app.planning.topics.exposure import parse_readings, write_readings
@@ -38,7 +39,7 @@ from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.kinds import KINDS, kind_of
+from idle_lantern.core.plan.kinds import KINDS, PictureKind, kind_of
 from idle_lantern.core.plan.planner import make_plan
 from idle_lantern.core.plan.tour import metres_from
 
@@ -97,6 +98,34 @@ def test_each_kind_is_planned_from_nothing(qtbot: QtBot, window: Window, kind: s
     assert window.state.outing.brief.kind == "row"
 
 
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.id)
+def test_a_plan_begins_with_seven_fields_at_most(qtbot: QtBot, window: Window, kind: PictureKind):
+    """Each kind shows what matters for it first; everything else is on the other pages."""
+    _pick(qtbot, window.plan_stage.picture.kind, kind.id)
+    page = window.plan_stage.picture
+    shown = {k for k, f in {**page.bound.numbers, **page.bound.choices}.items() if f.isVisible()}
+    assert shown == set(kind.asks)
+    assert 1 + len(shown) <= 7, "with the kind itself"
+    elsewhere = {k for other in window.plan_stage.topics[1:] for k in (*other.bound.numbers, *other.bound.choices)}
+    assert len(elsewhere) > 50
+    assert page.findChild(Drawing).accessibleDescription() != ""
+
+
+def test_any_field_of_the_plan_is_found_by_its_name(qtbot: QtBot, window: Window):
+    plan = window.plan_stage
+    qtbot.keyClick(window, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+    assert plan.search.hasFocus()
+    qtbot.keyClicks(plan.search, "hyperfocal")
+    qtbot.keyClick(plan.search, Qt.Key.Key_Return)
+    assert "No field of the plan is called 'hyperfocal'" in window.message_text()
+    plan.search.clear()
+    qtbot.keyClicks(plan.search, "corners")
+    qtbot.keyClick(plan.search, Qt.Key.Key_Return)
+    field = QApplication.focusWidget()
+    assert field is plan.camera.bound.numbers["corner_loss_stops"]
+    assert plan.pages.currentWidget() is plan.camera
+
+
 @pytest.mark.parametrize("size", [(1000, 640), (1100, 700), (1280, 800), (2560, 1440)])
 def test_every_page_shows_its_words_whole_in_windows_of_any_size(qtbot: QtBot, window: Window, size: tuple[int, int]):
     """In a narrow window the last column stood half outside and labels were cut."""
@@ -123,7 +152,9 @@ def test_fields_stand_at_the_same_places_from_page_to_page(qtbot: QtBot, window:
         for index, page in enumerate(window.plan_stage.topics[:-1]):
             window.plan_stage.open_topic(index)
             qtbot.wait(20)
-            edits_shown = [w for w in page.findChildren((QuantityEdit, Chooser)) if w.property("form") == "field"]
+            edits_shown = [
+                w for w in page.findChildren((QuantityEdit, Chooser)) if w.property("form") == "field" and w.isVisible()
+            ]
             assert {w.width() for w in edits_shown} == {theme.column_px() - theme.LABEL_GAP - 108}
             lefts |= {w.mapTo(page, w.rect().topLeft()).x() for w in edits_shown}
     assert len(lefts) <= 3, "three columns of fields at most"
@@ -247,10 +278,11 @@ def test_a_remedy_is_applied_by_its_button(qtbot: QtBot, window: Window, settled
 
 
 def test_backwards_from_megapixels_and_print(qtbot: QtBot, window: Window):
-    retype(qtbot, window.plan_stage.picture.megapixels, "40")
+    window.plan_stage.show_page(window.plan_stage.overlap)
+    retype(qtbot, window.plan_stage.overlap.megapixels, "40")
     _press(qtbot, window, "use-megapixels")
     assert window.state.plan.size.pixels == pytest.approx(40e6, rel=0.02)
-    retype(qtbot, window.plan_stage.reveal("print_mm"), "60 cm")
+    retype(qtbot, window.plan_stage.overlap.bound.numbers["print_mm"], "60 cm")
     _press(qtbot, window, "use-print")
     s = window.state.plan.size
     assert max(s.width_px, s.height_px) == pytest.approx(600 / 25.4 * 240, rel=0.02)

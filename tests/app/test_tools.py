@@ -6,7 +6,9 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app.actions import by_id, shown_keys
@@ -144,3 +146,28 @@ def test_the_strip_shows_where_the_picture_is_looked_at_and_moves_it(qtbot: QtBo
     assert joined.map.height() > 3 * STRIP_PX
     qtbot.keyClick(joined, Qt.Key.Key_F6)
     assert joined.map.height() == STRIP_PX
+
+
+def test_menus_are_no_longer_than_a_small_screen_and_plus_needs_no_shift(qtbot: QtBot, window: Window):
+    bar = window.menuBar()
+    menus = [action.menu() for action in bar.actions()]
+    assert len(menus) == 8
+    for menu in menus:
+        assert menu.sizeHint().height() < 700, menu.title()
+    zoom = window.map.look.zoom
+    qtbot.keyClick(window, Qt.Key.Key_Equal, Qt.KeyboardModifier.ControlModifier)
+    assert window.map.look.zoom > zoom
+
+
+def test_the_key_that_opened_a_field_types_nothing_into_it_while_it_is_held(qtbot: QtBot, window: Window):
+    window.go("plan")
+    qtbot.keyClick(window, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+    field = window.plan_stage.search
+    assert field.hasFocus()
+    again = QKeyEvent(QEvent.Type.KeyPress, Qt.Key.Key_F, Qt.KeyboardModifier.NoModifier, "f", True)
+    QApplication.sendEvent(field, again)
+    assert field.text() == ""
+    upright = window.state.outing.rig.upright
+    qtbot.keyClicks(field, "u")
+    assert field.text() == "u"
+    assert window.state.outing.rig.upright == upright, "a letter that is typed is no key of the stage"

@@ -146,7 +146,7 @@ def test_points_that_disagree_are_told_and_taken_away(
         view.fit()
         _drag(view, one, other)
     assert len(apart.state.outing.choices.points) == 3
-    assert dialog.list.item(2).text().startswith("3: line at ")
+    assert dialog.list.item(2).text().startswith("3  line, misses by ")
     assert "2 points and 1 line, which agree to" in dialog.told.text()
     apart.state.undo()
     assert len(apart.state.outing.choices.points) == 2
@@ -263,3 +263,23 @@ def test_a_frame_in_the_hand_is_left_by_escape_and_beside_the_picture_it_is_refu
     assert stage.placing.held is None
     assert stage.view.tool is None
     assert apart.state.outing.choices.points == ()
+
+
+def test_the_pair_is_chosen_on_the_strip_of_frames(qtbot: QtBot, joined: Window, settled: Callable):
+    """By a click on what ties them, or one after the other; the miss of a point is an arrow, no list of coordinates."""
+    dialog = joined.join_stage.open_ties()
+    assert dialog is not None
+    qtbot.waitUntil(dialog.isVisible, timeout=3000)
+    settled(joined)
+    strip = dialog.map
+    middle = (strip.place(1) + strip.place(2)) / 2
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=middle.toPoint())
+    assert (dialog.left.chooser.currentIndex(), dialog.right.chooser.currentIndex()) == (1, 2)
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=strip.place(0).toPoint())
+    assert (dialog.left.chooser.currentIndex(), dialog.right.chooser.currentIndex()) == (1, 0)
+    shift = Qt.KeyboardModifier.ShiftModifier
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, shift, pos=strip.place(2).toPoint())
+    assert (dialog.left.chooser.currentIndex(), dialog.right.chooser.currentIndex()) == (2, 0)
+    share = dialog.left.view.width() * dialog.left.view.height() * 2 / (dialog.width() * dialog.height())
+    assert share > 0.65, share
+    dialog.reject()

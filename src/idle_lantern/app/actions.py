@@ -49,8 +49,9 @@ def _under_join(
     *rows: tuple[str, str, str, Callable[[Window], object]],
 ) -> tuple[Action, ...]:
     """Actions of the Join stage that can run under one condition; a row is name, title, keys, what it does."""
+    menu = "Compose" if part == "compose" else "Mend"
     return tuple(
-        Action(f"{part}.{name}", title, "Join", keys, run, "join", ready, needs) for name, title, keys, run in rows
+        Action(f"{part}.{name}", title, menu, keys, run, "join", ready, needs) for name, title, keys, run in rows
     )
 
 

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QCursor, QKeyEvent
 from PyQt6.QtWidgets import QButtonGroup, QDialog, QRadioButton, QSlider, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
-from idle_lantern.app.widgets.basics import button, by_return, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, by_return, column, label, panel, panel_form, row, scrolled
 from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.paint_area import CLEAR, HIDE, KEEP, PAINT, PaintArea
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.space import SRGB
@@ -32,7 +33,7 @@ class MaskDialog(QDialog):
         self.setWindowTitle("Hide or keep parts of frames")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowModality(Qt.WindowModality.WindowModal)
-        self.resize(1080, 720)
+        self.resize(parent.size() if parent is not None else QSize(1280, 800))
         self._context, self._state = context, context.state
         self._refs = self._state.outing.frames_to_join()
         self._names = names_of([self._state.path_of(r) for r in self._refs])
@@ -66,32 +67,39 @@ class MaskDialog(QDialog):
         self.told = label("", "dim", wrap=True, name="mask-told")
         explained = label(
             "What is hidden comes from a neighbour that shows the place too; where none does, the picture has a hole. "
-            "What is kept wins against any neighbour. Everything painted can be taken back, here and later.",
+            "What is kept wins against any neighbour. Everything painted can be taken back, here and later. The wheel zooms, the "
+            "right button drags.",
             "dim",
             wrap=True,
         )
         side = column(
-            form([("Frame", self.frame_box)]),
+            panel_form([("Frame", self.frame_box)]),
             8,
             *choices,
             8,
             label("Brush"),
             self.brush,
-            row(
-                button("Undo   [Ctrl + Z]", self.take_back, quiet=True, name="mask-undo"),
-                button("Clear the frame", lambda: self.canvas.fill(CLEAR), quiet=True, name="mask-clear"),
+            FlowLayout(
+                button("Undo   [Ctrl + Z]", self.take_back, name="mask-undo"),
+                button("Clear the frame", lambda: self.canvas.fill(CLEAR), name="mask-clear"),
+            ),
+            8,
+            FlowLayout(
+                button("Fit   [0]", self.canvas.fit, name="mask-fit"),
+                button("+", lambda: self.canvas.zoom_by(1.5), name="mask-in"),
+                button("−", lambda: self.canvas.zoom_by(1 / 1.5), name="mask-out"),
             ),
             8,
             explained,
             self.told,
             None,
-            row(None, by_return(button("Done", self.accept, main=True, name="mask-done"))),
+            margin=theme.SPACE + 2,
         )
-        side_panel = panel(side, "ground")
-        side_panel.setFixedWidth(330)
-        layout = row(margin=16, space=theme.SPACE * 2)
-        layout.addWidget(panel(column(self.canvas), "ground"), 1)
-        layout.addWidget(side_panel)
+        done = by_return(button("Done", self.accept, main=True, name="mask-done"))
+        beside = column(scrolled(panel(side, "panel")), panel(column(done, margin=theme.SPACE + 2), "panel"), space=0)
+        layout = row(space=0)
+        layout.addWidget(self.canvas, 1)
+        layout.addWidget(panel(beside, "side"))
         self.setLayout(layout)
         self.canvas.setCursor(QCursor(Qt.CursorShape.CrossCursor))
         at = next((i for i, r in enumerate(self._refs) if r.id == chosen), 0)
@@ -172,6 +180,11 @@ class MaskDialog(QDialog):
         held = event.modifiers() if event is not None else Qt.KeyboardModifier.NoModifier
         if event is not None and event.key() == Qt.Key.Key_Z and held & Qt.KeyboardModifier.ControlModifier:
             self.take_back(again=bool(held & Qt.KeyboardModifier.ShiftModifier))
+            return
+        zooms = {Qt.Key.Key_0: 0.0, Qt.Key.Key_Plus: 1.5, Qt.Key.Key_Minus: 1 / 1.5}
+        factor = zooms.get(Qt.Key(event.key())) if event is not None else None
+        if factor is not None:
+            self.canvas.zoom_by(factor) if factor else self.canvas.fit()
             return
         super().keyPressEvent(event)
 

@@ -2,14 +2,26 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtGui import QAction, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QLineEdit, QMainWindow, QPlainTextEdit, QWidget
 
 from idle_lantern.app.actions import ACTIONS, Action, shown_keys
 from idle_lantern.app.history import History
+
+#: A key that is held for longer than this after it opened a field is meant for the field.
+_HELD_S = 1.0
+
+
+def sequences(keys: str) -> list[QKeySequence]:
+    """Keys of an action; what is pressed with plus is also with the equals sign, which is plus without Shift on many keyboards."""
+    if not keys:
+        return []
+    also = [keys[:-1] + "="] if keys.endswith("+") and "Shift" not in keys else []
+    return [QKeySequence(k) for k in (keys, *also)]
 
 
 class Menus(QObject):
@@ -30,8 +42,7 @@ class Menus(QObject):
                     menu.aboutToShow.connect(self._enable)
                     menu.aboutToHide.connect(self.rearm)
             item = QAction(action.title, window)
-            if action.keys:
-                item.setShortcut(QKeySequence(action.keys))
+            item.setShortcuts(sequences(action.keys))
             item.triggered.connect(lambda _c=False, i=action.id: trigger(i))
             self.items[action.id] = item
             window.addAction(item)
@@ -39,6 +50,7 @@ class Menus(QObject):
             if menu is not None:
                 menu.addAction(item)
         self._stage = ""
+        self._opened_at = 0.0
         self._bar = bar
 
     def open_first(self) -> None:
@@ -67,7 +79,7 @@ class Menus(QObject):
         """Set the keys of the present stage again."""
         for action in ACTIONS:
             item, here = self.items[action.id], self._is_here(action)
-            item.setShortcut(QKeySequence(action.keys) if here and action.keys else QKeySequence())
+            item.setShortcuts(sequences(action.keys) if here else [])
             item.setEnabled(True)
             if "\t" in item.text():
                 item.setText(action.title)
@@ -78,11 +90,19 @@ class Menus(QObject):
     def follow_focus(self, _before: QWidget | None, now: QWidget | None) -> None:
         """Listen to the field that is typed into, and to nothing else: a filter for all events costs time at each of them."""
         if isinstance(now, (QLineEdit, QPlainTextEdit)):
+            self._opened_at = time.monotonic()
             now.removeEventFilter(self)  # never twice
             now.installEventFilter(self)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """While text is typed, plain keys are letters and not shortcuts."""
+        """While text is typed, plain keys are letters and not shortcuts; the key that opened a field and is still held types nothing."""
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.KeyPress
+            and event.isAutoRepeat()
+            and time.monotonic() - self._opened_at < _HELD_S
+        ):
+            return True
         if (
             event is not None
             and event.type() == QEvent.Type.ShortcutOverride

@@ -167,9 +167,10 @@ class Outings(QObject):
 
     def new(self) -> None:
         """Ask for a name and what it begins with, and begin."""
-        dialog = NewOutingDialog("New outing", "Evening", self._parent)
+        here = self._state.outing
+        dialog = NewOutingDialog("New outing", "Evening", self._parent, here.name if here.shows_plan else "")
         if answered(dialog) and dialog.name:
-            self.begin(dialog.name, dialog.origin)
+            self.begin(dialog.name, dialog.origin, same_plan=dialog.same_plan)
             if dialog.origin == "photographs":
                 self._context.ask("outing.bring")
 
@@ -188,8 +189,8 @@ class Outings(QObject):
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.open()
 
-    def begin(self, name: str, origin: Origin = "planned") -> None:
-        """A new outing with the rig of the present one, in a folder of its own."""
+    def begin(self, name: str, origin: Origin = "planned", *, same_plan: bool = False) -> None:
+        """A new outing with the rig of the present one, or with its whole plan, in a folder of its own."""
         if not self.may_leave():
             return
         folder = self._free_folder(name)
@@ -197,8 +198,8 @@ class Outings(QObject):
         brief = self._state.outing.brief
         site = replace(brief.site, date=now.date().isoformat())
         try:
-            begun = Brief(rig=brief.rig, support=brief.support, site=site)
-            outing = Outing(name, now.isoformat(timespec="minutes"), begun, origin)
+            begun = replace(brief, site=site) if same_plan else Brief(rig=brief.rig, support=brief.support, site=site)
+            outing = Outing(name, now.isoformat(timespec="minutes"), begun, origin, plan_made=same_plan)
             self._state.begin(outing, folder)
         except LanternError as error:
             self._context.tell(error.sentence)

@@ -7,8 +7,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from idle_lantern.core.base.arrays import Array
-from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.lenses import Lens, transfer
+from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.request.choices import TiePoint
@@ -37,6 +40,8 @@ class Tie:
     left: tuple[Place, ...]
     right: tuple[Place, ...]
     miss_px: float | None
+    #: How far the right place lies beside where the turn of all ties puts the left one, in pixels of the right frame; None for lines.
+    off_px: Place | None = None
 
     @property
     def is_line(self) -> bool:
@@ -45,9 +50,8 @@ class Tie:
 
     def told(self, number: int) -> str:
         """One line of the list."""
-        miss = "" if self.miss_px is None else f", misses by {self.miss_px:.2f} px"
-        (x, y), (u, v) = self.left[0], self.right[0]
-        return f"{number}: {'line at ' if self.is_line else ''}{x:.1f}, {y:.1f} and {u:.1f}, {v:.1f}{miss}"
+        miss = "the turn is not known yet" if self.miss_px is None else f"misses by {self.miss_px:.2f} px"
+        return f"{number}  {'line' if self.is_line else 'point'}, {miss}"
 
 
 def pair_to_tie(outing: Outing, joined: JoinResult | None, chosen: str | None) -> tuple[str, str] | None:
@@ -95,12 +99,50 @@ def ties_between(outing: Outing, left: str, right: str, lenses: tuple[Lens | Non
     mine = [p for p in outing.choices.points if {p.a, p.b} == {left, right}]
     points = [p.seen_from(left) for p in mine]
     misses: list[float | None] = [None] * len(points)
+    offs: list[Place | None] = [None] * len(points)
     one, other = lenses
     if one is not None and other is not None and len(points) >= ENOUGH:
-        from idle_lantern.core.registration.match.by_hand import misses_px  # loads the engine, which no start needs
+        # loads the engine, which no start needs
+        from idle_lantern.core.registration.match.by_hand import links_by_hand, misses_px
 
         misses = [m if math.isfinite(m) else None for m in misses_px(points, (left, right), (one, other))]
-    return [Tie(p, _ends(t.xy_a, t.to_a), _ends(t.xy_b, t.to_b), m) for p, t, m in zip(mine, points, misses)]
+        links = links_by_hand(points, (left, right), (one, other))
+        if links:
+            there, seen = transfer(one, other, links[0].b_from_a, np.array([t.xy_a for t in points]))
+            offs = [
+                (t.xy_b[0] - float(u), t.xy_b[1] - float(v)) if ok and t.to_a is None else None
+                for t, (u, v), ok in zip(points, there, seen)
+            ]
+    return [
+        Tie(p, _ends(t.xy_a, t.to_a), _ends(t.xy_b, t.to_b), miss, off)
+        for p, t, miss, off in zip(mine, points, misses, offs)
+    ]
+
+
+def frames_on_strip(
+    outing: Outing, joined: JoinResult | None
+) -> tuple[list[tuple[float, float]], list[tuple[int, int, float]]]:
+    """Directions of the frames that are to be joined, in degrees, and links between them as places in their list with a quality.
+
+    By the join where it knows them, else as they were logged; where any is known by neither, all stand in their order.
+    """
+    refs = outing.frames_to_join()
+    at = {ref.id: i for i, ref in enumerate(refs)}
+    known: dict[str, tuple[float, float]] = {
+        r.id: (r.yaw_deg, r.pitch_deg) for r in refs if r.yaw_deg is not None and r.pitch_deg is not None
+    }
+    links: list[tuple[int, int, float]] = []
+    if joined is not None and joined.solution is not None:
+        ids, poses = list(joined.frame_ids), joined.solution.poses
+        azimuth, altitude = (np.degrees(v) for v in azimuth_altitude(poses.world_from_camera[:, :, 2]))
+        known |= {ids[f]: (float(azimuth[i]), float(altitude[i])) for i, f in enumerate(poses.frames) if f < len(ids)}
+        most = max((link.inliers for link in joined.solution.links), default=1)
+        for link in joined.solution.links:
+            if max(link.a, link.b) < len(ids) and {ids[link.a], ids[link.b]} <= set(at):
+                links.append((at[ids[link.a]], at[ids[link.b]], link.inliers / most))
+    if any(r.id not in known for r in refs):
+        return [(float(i), 0.0) for i in range(len(refs))], links
+    return [known[r.id] for r in refs], links
 
 
 def _ends(start: Place, to: Place | None) -> tuple[Place, ...]:

@@ -21,6 +21,8 @@ from idle_lantern.core.frames.reading import FrameInfo
 _EXACT_ZOOM = 0.9
 #: A line shorter than this on the screen was no line.
 _SHORTEST_PX = 20
+#: A miss is drawn so many times larger, and no longer than this on the screen.
+MISS_TIMES, _LONGEST_MISS_PX = 20.0, 160.0
 
 
 class _TieTool(PlaceTool):
@@ -59,6 +61,9 @@ class _TieTool(PlaceTool):
         for places, text in marks:
             at = [to_widget(QPointF(x + 0.5, y + 0.5)) for x, y in places]
             _draw_mark(painter, at, text)
+        for places, off in zip(self._side.ties, self._side.offs):
+            if off is not None:
+                _draw_miss(painter, to_widget(QPointF(places[0][0] + 0.5, places[0][1] + 0.5)), off)
         if self._begun is not None:
             _draw_mark(painter, [to_widget(self._begun), to_widget(self._end)], "")
 
@@ -81,6 +86,20 @@ def _draw_mark(painter: QPainter, at: list[QPointF], text: str) -> None:
         painter.fillRect(tag, theme.colour("ground", 220))
         painter.setPen(theme.colour("text"))
         painter.drawText(tag, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def _draw_miss(painter: QPainter, at: QPointF, off: model.Place) -> None:
+    """The miss of a point as an arrow, made larger: it points from where the other ties put the place to where it was set."""
+    length = math.hypot(*off)
+    if length * MISS_TIMES < 4:
+        return
+    way = QPointF(*off) * (min(length * MISS_TIMES, _LONGEST_MISS_PX) / length)
+    head = way * (7 / max(math.hypot(way.x(), way.y()), 1e-6))
+    for pen in (QPen(theme.colour("ground", 220), 5), QPen(theme.colour("warn"), 2.2)):
+        painter.setPen(pen)
+        painter.drawLine(at, at + way)
+        for side in (-0.6, 0.6):
+            painter.drawLine(at + way, at + way - head + QPointF(-head.y(), head.x()) * side)
 
 
 def _beside(one: QPointF, other: QPointF) -> tuple[QPointF, QPointF]:
@@ -115,6 +134,8 @@ class TieSide:
         self.chooser.setAccessibleName(f"Frame on the {name}")
         self.chooser.addItems(names)
         self.ties: list[tuple[model.Place, ...]] = []
+        #: How far each of them lies beside its place, to be drawn as an arrow.
+        self.offs: list[model.Place | None] = []
         self.waiting: tuple[model.Place, ...] = ()
         self.zoom = 1.0  # at which what waits was drawn
         self.info: FrameInfo | None = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QListWidget, QWidget
 
@@ -13,7 +13,9 @@ from idle_lantern.app import theme
 from idle_lantern.app import tie_model as model
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.tie_side import TieSide
-from idle_lantern.app.widgets.basics import button, by_return, column, form, label, panel, row
+from idle_lantern.app.widgets.basics import button, by_return, column, label, panel, panel_form, row, scrolled
+from idle_lantern.app.widgets.flowing import FlowLayout
+from idle_lantern.app.widgets.pair_map import PairFrame, PairMap
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.frames.frameset import names_of
@@ -40,7 +42,7 @@ class TieDialog(QDialog):
         self.setWindowTitle("Tie frames by hand")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowModality(Qt.WindowModality.WindowModal)
-        self.resize(1180, 740)
+        self.resize(parent.size() if parent is not None else QSize(1280, 800))
         self._context, self._state = context, context.state
         self._refs = self._state.outing.frames_to_join()
         self._names = list(names_of([self._state.path_of(r) for r in self._refs]))
@@ -54,23 +56,36 @@ class TieDialog(QDialog):
         self.list = QListWidget()
         self.list.setObjectName("tie-list")
         self.list.setAccessibleName("Points and lines between the two frames")
-        self.list.setFixedHeight(theme.scaled(92))
+        self.list.setMinimumHeight(theme.scaled(120))
+        self.map = PairMap()
+        self.map.chosen.connect(self._choose_pair)
         self.lines_button = button("Draw lines   [L]", self.change_kind, name="tie-lines")
         self.lines_button.setCheckable(True)
-        self.remove_button = button("Take it away   [Delete]", self.remove, quiet=True, name="tie-remove")
-        self.cut_button = button("Cut what ties them   [X]", self.cut, quiet=True, name="tie-cut")
+        self.remove_button = button("Take it away   [Delete]", self.remove, name="tie-remove")
+        self.cut_button = button("Cut the link   [X]", self.cut, name="tie-cut")
         self.link_told = label("", "dim", wrap=True, name="tie-link")
         self.done_button = by_return(button("Join with these ties", self.accept, main=True, name="tie-done"))
-        views = row(*(self._with_chooser(side) for side in (self.left, self.right)), space=theme.SPACE)
-        below = row(
-            panel(column(self.list, row(self.lines_button, self.remove_button, self.cut_button, None)), "ground"),
-            panel(column(self.told, self.snap_told, self.link_told, None), "ground"),
-            self.done_button,
-            space=theme.SPACE * 2,
-        )
         self.explained = label("", "dim", wrap=True, name="tie-explained")
-        layout = column(views, self.explained, below, margin=16)
-        layout.setStretch(0, 1)
+        words = column(
+            panel_form([("Left", self.left.chooser), ("Right", self.right.chooser)]),
+            self.told,
+            self.snap_told,
+            self.list,
+            FlowLayout(self.lines_button, self.remove_button),
+            8,
+            self.link_told,
+            self.cut_button,
+            8,
+            self.explained,
+            None,
+            margin=theme.SPACE + 2,
+        )
+        beside = column(
+            scrolled(panel(words, "panel")), panel(column(self.done_button, margin=theme.SPACE + 2), "panel"), space=0
+        )
+        views = row(self.left.view, self.right.view, space=theme.SPACE // 2)
+        layout = column(self.map, row(panel(views, "ground"), panel(beside, "side"), space=0), space=0)
+        layout.setStretch(1, 1)
         self.setLayout(layout)
         pair = model.pair_to_tie(self._state.outing, self._state.joined, chosen)
         ids = [r.id for r in self._refs]
@@ -94,8 +109,18 @@ class TieDialog(QDialog):
         """What is still being read comes to nobody."""
         self._asked += 1
 
-    def _with_chooser(self, side: TieSide) -> QWidget:
-        return panel(column(form([("Frame", side.chooser)]), side.view), "ground")
+    def _choose_pair(self, left: int, right: int) -> None:
+        """Two frames that were chosen on the map."""
+        for side, at in ((self.left, left), (self.right, right)):
+            side.chooser.blockSignals(True)
+            side.chooser.setCurrentIndex(at)
+            side.chooser.blockSignals(False)
+        self._read()
+
+    def _show_map(self) -> None:
+        directions, links = model.frames_on_strip(self._state.outing, self._state.joined)
+        self.map.show_frames([PairFrame(name, *at) for name, at in zip(self._names, directions)], links)
+        self.map.show_pair(self.left.chooser.currentIndex(), self.right.chooser.currentIndex())
 
     def _frame(self, side: TieSide) -> str:
         return self._refs[side.chooser.currentIndex()].id
@@ -194,6 +219,8 @@ class TieDialog(QDialog):
             self._context.tell(error.sentence)
             return
         self.left.ties, self.right.ties = [t.left for t in ties], [t.right for t in ties]
+        self.right.offs = [t.off_px for t in ties]
+        self._show_map()
         at = self.list.currentRow()
         self.list.clear()
         for i, tie in enumerate(ties, 1):
@@ -202,9 +229,10 @@ class TieDialog(QDialog):
         if at < 0:  # what was set last is in sight
             self.list.scrollToBottom()
         self.remove_button.setVisible(bool(ties))
+        self.list.setVisible(bool(ties))
         outing, pair = self._state.outing, (self._frame(self.left), self._frame(self.right))
         self.done_button.setEnabled(bool(outing.choices.points or outing.choices.cut_links))
-        self.cut_button.setText("Match them again   [X]" if model.is_cut(outing, *pair) else "Cut what ties them   [X]")
+        self.cut_button.setText("Match them again   [X]" if model.is_cut(outing, *pair) else "Cut the link   [X]")
         self.cut_button.setEnabled(pair[0] != pair[1])
         self.link_told.setText(model.link_told(outing, self._state.joined, *pair))
         self.explained.setText(_EXPLAINED[self.draws_lines()])

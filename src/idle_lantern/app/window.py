@@ -54,7 +54,11 @@ from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
 
 #: Width of the menus at scale 1, and how a name is cut that has no room beside them.
-_MENUS_PX, _ELIDE = 380, Qt.TextElideMode.ElideRight
+_MENUS_PX, _ELIDE = 520, Qt.TextElideMode.ElideRight
+
+
+#: What tools can do is asked at most once in so long.
+_TOOLS_MS = 20
 
 
 class Window(QMainWindow):
@@ -86,12 +90,20 @@ class Window(QMainWindow):
             "deliver": self.deliver_stage,
             "logbook": self.logbook_stage,
         }
+        self._tools = {stage: page.findChildren(ToolButton) for stage, page in self.pages.items()}
         self.stack = QStackedWidget()
         for page in self.pages.values():
             self.stack.addWidget(page)
         self._build_frame()
         theme.dress(self)
-        self.placing = Placing(self, self.splitter, lambda: self.context.settings, self.context.keep, self._plan_needs)
+        self.placing = Placing(
+            self,
+            self.splitter,
+            lambda: self.context.settings,
+            self.context.keep,
+            self._plan_needs,
+            lambda: self.state.plan.target_field.is_tall,
+        )
         self.placing.place(self.screen())
         self.menus = Menus(self, self.trigger, lambda action: bool(action.ready(self)))
         self.menus.history = lambda: self.state.history
@@ -117,13 +129,14 @@ class Window(QMainWindow):
         self.state.message.connect(self.tell)
         self.state.ask_many = self._ask_many
         self.state.changed.connect(self._refresh)
-        self.state.changed.connect(lambda _topics: self._tools_later.start())
+        self.state.changed.connect(self._ask_tools)
         self.tasks.changed.connect(self._show_work)
         # many things at once change what tools can do: they are asked once, when all of it is done
         self._tools_later = QTimer(self)
         self._tools_later.setSingleShot(True)
+        self._tools_later.setInterval(_TOOLS_MS)
         self._tools_later.timeout.connect(self._show_tools)
-        self.context.tools_changed.connect(self._tools_later.start)
+        self.context.tools_changed.connect(self._ask_tools)
         for view in (self.join_stage.view, self.deliver_stage.view):
             view.moved.connect(self._show_sight)
         self.map.pointed.connect(self._look_there)
@@ -217,6 +230,7 @@ class Window(QMainWindow):
         self.menus.arm(stage)
         self._refresh({"stage"})
         self._show_sight()
+        self._show_tools()
         if stage == "field":
             self.field_stage.setFocus()
 
@@ -359,13 +373,17 @@ class Window(QMainWindow):
 
     def _show_work(self) -> None:
         self.work_line.show_task(self.tasks.shown)
-        self._tools_later.start()
+        self._ask_tools()
+
+    def _ask_tools(self, _topics: object = None) -> None:
+        if not self._tools_later.isActive():
+            self._tools_later.start()
 
     def _show_tools(self) -> None:
         """Show of every tool beside the picture whether it can be used, and which one is in hand."""
         page = self.pages[self.stage]
         held = page.held_tools()
-        for tool in page.findChildren(ToolButton):
+        for tool in self._tools[self.stage]:
             tool.show_state(ready=bool(by_id(tool.action_id).ready(self)), held=tool.action_id in held)
 
     def _show_sight(self) -> None:

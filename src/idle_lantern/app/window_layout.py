@@ -20,6 +20,8 @@ _FRAME = (4, 40)  # what frame and title bar of the desktop may take
 _MAP_SHARE = {"field": 0.30, "frames": 0.0, "join": 0.0, "deliver": 0.0, "logbook": 0.24}
 #: While planning the map takes what the fields do not need, between these shares.
 _LEAST, _MOST = 0.26, 0.68
+#: The least where the planned field is tall for its width: a sphere, a grid; pages scroll then.
+_TALL = 0.42
 #: Share of a map that was a strip.
 _UNFOLDED = 0.30
 
@@ -34,10 +36,11 @@ class Placing(QObject):
         settings: Callable[[], Settings],
         keep: Callable[[Settings], None],
         needed_height: Callable[[], int],
+        is_tall: Callable[[], bool],
     ) -> None:
         super().__init__(window)
         self._window, self._splitter = window, splitter
-        self._settings, self._keep, self._needed = settings, keep, needed_height
+        self._settings, self._keep, self._needed, self._is_tall = settings, keep, needed_height, is_tall
         self.stage = "plan"
         splitter.splitterMoved.connect(self._dragged)
         handle = splitter.handle(1)
@@ -94,7 +97,8 @@ class Placing(QObject):
     def _by_itself(self, height: int) -> float:
         if self.stage in _MAP_SHARE:
             return _MAP_SHARE[self.stage]
-        return min(max(1 - self._needed() / height, _LEAST), _MOST)
+        least = _TALL if self._is_tall() else _LEAST
+        return min(max(1 - self._needed() / height, least), _MOST)
 
     def _dragged(self) -> None:
         above, below = self._splitter.sizes()

@@ -18,29 +18,24 @@ LENSES = {
 
 
 @cache
+def _rows() -> tuple[tuple[str, str, str], ...]:
+    """Rows of the table: term, meaning, and what the term replaced."""
+    table = resources.files("idle_lantern.app").joinpath("resources/words.md").read_text("utf-8")
+    cells = (line.strip("| \n").split(" | ") for line in table.splitlines() if line.startswith("| "))
+    rows = ([cell.strip(" |") for cell in row] for row in cells)
+    return tuple((row[0], row[1], row[2] if len(row) > 2 else "") for row in rows if row[0] != "term")
+
+
+@cache
 def meanings() -> dict[str, str]:
     """What each term on the screen means, by the term."""
-    table = resources.files("idle_lantern.app").joinpath("resources/words.md").read_text("utf-8")
-    rows = [
-        [cell.strip() for cell in line.strip("| \n").split("|")] for line in table.splitlines() if line.startswith("| ")
-    ]
-    return {row[0]: row[1] for row in rows if len(row) >= 2 and row[0] not in ("term", "---")}
+    return {term: told for term, told, _was in _rows()}
 
 
 @cache
 def replaced() -> dict[str, str]:
     """Words that are no longer used, each with the term that took their place."""
-    table = resources.files("idle_lantern.app").joinpath("resources/words.md").read_text("utf-8")
-    rows = [
-        [cell.strip() for cell in line.strip("| \n").split("|")] for line in table.splitlines() if line.startswith("| ")
-    ]
-    return {
-        old.strip(): row[0]
-        for row in rows
-        if len(row) > 2
-        for old in row[2].split(";")
-        if old.strip() not in ("", "was", "---")
-    }
+    return {was: term for term, _told, was in _rows() if was}
 
 
 def meaning(term: str) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 import cv2
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
@@ -21,6 +21,7 @@ from idle_lantern.core.frames.masks import HIDE_COLOUR, KEEP_COLOUR
 HIDE = 1
 KEEP = 2
 CLEAR = 0
+_MOST_ZOOM = 12.0
 
 
 @dataclass(frozen=True)
@@ -57,6 +58,36 @@ class PaintArea(QWidget):
         self._frame = QImage()
         self._last: QPointF | None = None
         self._pointer: QPointF | None = None
+        #: How much larger than all of the frame it is shown, and the share of the frame in the middle.
+        self._zoom, self._middle = 1.0, QPointF(0.5, 0.5)
+        self._grab: QPointF | None = None
+
+    def fit(self) -> None:
+        """Show all of the frame."""
+        self._zoom, self._middle = 1.0, QPointF(0.5, 0.5)
+        self.update()
+
+    def zoom_by(self, factor: float, about: QPointF | None = None) -> None:
+        """Show it larger or smaller about a place of the widget, which stays where it is."""
+        at = about or QPointF(self.rect().center())
+        before = self._share(at)
+        self._zoom = min(max(self._zoom * factor, 1.0), _MOST_ZOOM)
+        after = self._share(at)
+        self._move(before - after)
+
+    def _share(self, at: QPointF) -> QPointF:
+        place = self._place()
+        if place.isEmpty():
+            return QPointF(0.5, 0.5)
+        return QPointF((at.x() - place.x()) / place.width(), (at.y() - place.y()) / place.height())
+
+    def _move(self, by: QPointF) -> None:
+        """Move what is in the middle by a share of the frame, as far as the frame goes."""
+        half = 0.5 / self._zoom
+        self._middle = QPointF(
+            *(min(max(v, half), 1 - half) for v in (self._middle.x() + by.x(), self._middle.y() + by.y()))
+        )
+        self.update()
 
     @property
     def brush_px(self) -> int:
@@ -67,7 +98,7 @@ class PaintArea(QWidget):
         """Show a reduced frame (h, w, 3) and what is painted on it (h, w) so far."""
         self._frame, self.paint_layer = to_qimage(pixels), layer
         self._last = None
-        self.update()
+        self.fit()
 
     def set_layer(self, layer: Array) -> None:
         """Show other paint on the same frame."""
@@ -93,8 +124,8 @@ class PaintArea(QWidget):
         if self._frame.isNull():
             return QRectF()
         scale = min(self.width() / self._frame.width(), self.height() / self._frame.height())
-        w, h = self._frame.width() * scale, self._frame.height() * scale
-        return QRectF((self.width() - w) / 2, (self.height() - h) / 2, w, h)
+        w, h = self._frame.width() * scale * self._zoom, self._frame.height() * scale * self._zoom
+        return QRectF(self.width() / 2 - self._middle.x() * w, self.height() / 2 - self._middle.y() * h, w, h)
 
     def _on_frame(self, at: QPointF) -> QPointF:
         place = self._place()
@@ -105,16 +136,27 @@ class PaintArea(QWidget):
         if event is not None and event.button() == Qt.MouseButton.LeftButton and not self._frame.isNull():
             self._last = self._on_frame(event.position())
             self._stroke(self._last)
+        elif event is not None:
+            self._grab = event.position()
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        if event is not None and event.angleDelta().y():
+            self.zoom_by(1.2 ** (event.angleDelta().y() / 120), event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
             return
         self._pointer = event.position()
+        if self._grab is not None:
+            by, self._grab, place = self._grab - event.position(), event.position(), self._place()
+            if not place.isEmpty():
+                self._move(QPointF(by.x() / place.width(), by.y() / place.height()))
         if self._last is not None:
             self._stroke(self._on_frame(event.position()))
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        self._grab = None
         if self._last is not None:
             self._last = None
             self.painted.emit()

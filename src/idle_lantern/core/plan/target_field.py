@@ -68,6 +68,11 @@ class TargetField:
         check_limits(self)
 
     @property
+    def is_tall(self) -> bool:
+        """Whether it is tall for its width, as a sphere or a grid is and a row is not."""
+        return self.sweep_deg < 2.5 * (self.high_deg - self.low_deg)
+
+    @property
     def middle_deg(self) -> float:
         """Azimuth of its middle, in degrees."""
         return (self.left_deg + self.right_deg) / 2
