@@ -40,7 +40,7 @@ from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.basics import answered, column, label, panel, row, set_look_property
 from idle_lantern.app.widgets.crash_dialog import CrashDialog, Report
-from idle_lantern.app.widgets.map_shapes import polygon
+from idle_lantern.app.widgets.map_forms import Outline
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.message_line import MessageLine
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -393,7 +393,7 @@ class Window(QMainWindow):
         shown = view.sight.shown
         edges = (shown.left(), shown.top(), shown.right(), shown.bottom())
         area = window_model.sight(joined, edges) if here and joined is not None else None
-        self.map.set_sight(None if area is None else polygon(area))
+        self.map.set_sight(None if area is None else Outline(area))
 
     def _look_there(self, azimuth_deg: float, altitude_deg: float) -> None:
         """Move a picture that is shown in part to a direction that was clicked on the map."""

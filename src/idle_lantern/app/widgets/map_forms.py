@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 import cv2
@@ -69,7 +70,7 @@ class Form(Protocol):
     def rims(self, shape: QPolygonF) -> list[QPolygonF]:
         """The lines of an outline that are rims of a frame; those that only close it at a pole are not."""
 
-    def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
+    def path(self, angles: list[tuple[float, float]] | Array) -> list[QPolygonF]:
         """A line through directions, in pieces where parts of it are not shown."""
 
     def angles(self, place: QPointF) -> tuple[float, float] | None:
@@ -95,7 +96,7 @@ def angles_of(shape: QPolygonF) -> list[tuple[float, float]]:
     return [(shape[i].x(), shape[i].y()) for i in range(shape.count())]
 
 
-#: Outlines as a form draws them: the shape itself, its areas and its rims.
+#: Outlines as a form draws them: the shape itself, its areas, and its rims where these are not simply the edges of the areas.
 Drawn = tuple[QPolygonF, list[QPolygonF], list[QPolygonF]]
 
 
@@ -103,26 +104,41 @@ def drawn(form: Form, shape: QPolygonF) -> Drawn:
     """An outline on a form, reckoned once: the map is painted many times while a frame is shot."""
     found = form.known.get(id(shape))
     if found is None:  # the shape is kept with it, so that no other can have its id
-        found = form.known[id(shape)] = shape, form.polygons(shape), form.rims(shape)
+        whole = isinstance(form, Unrolled) and isinstance(shape, Outline) and shape.is_plain
+        found = form.known[id(shape)] = shape, form.polygons(shape), [] if whole else form.rims(shape)
     return found
 
 
-def rim_lines(shape: QPolygonF) -> list[QPolygonF]:
-    """The rim of an area in degrees as lines; an area without a pole is one closed line (``core.geometry.frame_outlines``)."""
-    points = [QPointF(*at) for at in angles_of(shape)]
-    if all(abs(p.y()) < POLE_DEG for p in points):
-        return [QPolygonF([*points, points[0]])] if points else []
-    return [QPolygonF(run) for run in _runs(points) if len(run) > 1]
+class Outline(QPolygonF):
+    """An area in degrees that knows its rim (``core.geometry.frame_outlines``)."""
+
+    def __init__(self, points: Array) -> None:
+        super().__init__([QPointF(x, y) for x, y in points.tolist()])
+        self._points = points
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its edges are all rim: it holds no pole."""
+        return bool((np.abs(self._points[:, 1]) < POLE_DEG).all())
+
+    @cached_property
+    def rims(self) -> list[Array]:
+        """Its rim as lines (N, 2) in degrees."""
+        return rims_of(self._points)
 
 
-def _runs(points: list[QPointF]) -> list[list[QPointF]]:
-    runs: list[list[QPointF]] = [[]]
-    for p in points:
-        if abs(p.y()) < POLE_DEG:
-            runs[-1].append(p)
-        elif runs[-1]:
-            runs.append([])
-    return runs
+def rims_of(points: Array) -> list[Array]:
+    """The rim of an area (N, 2) in degrees as lines; an area without a pole is one closed line."""
+    on_rim = np.abs(points[:, 1]) < POLE_DEG
+    if on_rim.all():
+        return [np.concatenate([points, points[:1]])] if len(points) else []
+    runs = np.split(np.arange(len(points)), np.flatnonzero(np.diff(on_rim.astype(int))) + 1)
+    return [points[run] for run in runs if on_rim[run[0]] and len(run) > 1]
+
+
+def rim_lines(shape: QPolygonF) -> list[Array]:
+    """The same of an outline on the map."""
+    return shape.rims if isinstance(shape, Outline) else rims_of(np.array(angles_of(shape)).reshape(-1, 2))
 
 
 def holds(shape: QPolygonF, azimuth_deg: float, altitude_deg: float) -> bool:
@@ -182,7 +198,7 @@ class Unrolled:
         return [360 * k for k in range(first, last + 1)]
 
     def rims(self, shape: QPolygonF) -> list[QPolygonF]:
-        lines = rim_lines(shape)
+        lines = [QPolygonF([QPointF(x, y) for x, y in line.tolist()]) for line in rim_lines(shape)]
         step = 360 * self.px_per_deg
         return [
             drawn if not turn else drawn.translated(turn / 360 * step, 0)
@@ -191,7 +207,7 @@ class Unrolled:
             for turn in self.turns(shape)
         ]
 
-    def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
+    def path(self, angles: list[tuple[float, float]] | Array) -> list[QPolygonF]:
         start = self.near_middle(angles[0][0])
         at = [QPointF(start, angles[0][1])]
         for (before, _), (now, altitude) in zip(angles, angles[1:]):
@@ -250,10 +266,10 @@ class Disc:
 
     def polygons(self, shape: QPolygonF) -> list[QPolygonF]:
         """The area as far as it faces the viewer: where its rim goes behind, the disc's edge closes it."""
-        ring = max(rim_lines(shape), key=lambda line: line.count(), default=QPolygonF())
-        if ring.count() < 4:
+        ring = max(rim_lines(shape), key=len, default=np.zeros((0, 2)))
+        if len(ring) < 4:
             return []
-        rays = direction(*np.radians(angles_of(ring)).T) @ self._camera
+        rays = direction(*np.radians(ring).T) @ self._camera
         off, front = self._places_of(rays)
         if front.all() or not front.any():
             closed = self._edge(0.0, 2 * math.pi) if self._edge_in(shape, 0.1) else np.zeros((0, 2))
@@ -313,9 +329,9 @@ class Disc:
         return holds(shape, math.degrees(float(azimuth)), math.degrees(float(altitude)))
 
     def rims(self, shape: QPolygonF) -> list[QPolygonF]:
-        return [piece for line in rim_lines(shape) for piece in self.path(angles_of(line))]
+        return [piece for line in rim_lines(shape) for piece in self.path(line)]
 
-    def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
+    def path(self, angles: list[tuple[float, float]] | Array) -> list[QPolygonF]:
         off, front = self._places(np.array(angles))
         pieces, at = [], 0
         while at < len(front):
@@ -406,7 +422,7 @@ class Poles:
     def rims(self, shape: QPolygonF) -> list[QPolygonF]:
         return [piece for disc in self.discs for piece in disc.rims(shape)]
 
-    def path(self, angles: list[tuple[float, float]]) -> list[QPolygonF]:
+    def path(self, angles: list[tuple[float, float]] | Array) -> list[QPolygonF]:
         return [piece for disc in self.discs for piece in disc.path(angles)]
 
     def angles(self, place: QPointF) -> tuple[float, float] | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt
@@ -29,6 +30,29 @@ _STEP_DEG = 3.0
 MARK_SIGNS = {"thing": "", "subject": "◎ ", "nearest": "▾ ", "whole": "▣ ", "bare": "○ "}
 
 
+class TakenPlaces:
+    """Rectangles that words take, asked quickly: by the cells of a coarse grid that they touch."""
+
+    _CELL = 48
+
+    def __init__(self) -> None:
+        self._cells: dict[tuple[int, int], list[QRectF]] = {}
+
+    def _touched(self, box: QRectF) -> list[tuple[int, int]]:
+        columns = range(int(box.left() // self._CELL), int(box.right() // self._CELL) + 1)
+        rows = range(int(box.top() // self._CELL), int(box.bottom() // self._CELL) + 1)
+        return [(column, row) for column in columns for row in rows]
+
+    def is_free(self, box: QRectF) -> bool:
+        """Whether nothing stands there."""
+        return not any(box.intersects(other) for cell in self._touched(box) for other in self._cells.get(cell, ()))
+
+    def take(self, box: QRectF) -> None:
+        """Let words stand there."""
+        for cell in self._touched(box):
+            self._cells.setdefault(cell, []).append(box)
+
+
 @dataclass(frozen=True)
 class MapContent:
     """What one painting of the map shows."""
@@ -36,7 +60,7 @@ class MapContent:
     state: AppState
     size: QSize
     #: Outlines of the planned frames, in degrees.
-    shapes: list[QPolygonF]
+    shapes: Sequence[QPolygonF]
     #: Planned frames that the present picture is made of.
     used: set[int]
     image: QImage | None
@@ -47,6 +71,8 @@ class MapContent:
     #: What a join found, where it is shown; links only when asked for.
     join: JoinOnMap | None
     show_links: bool
+    #: Whether a hand drags something on it just now.
+    dragged: bool = False
     #: What of the picture stands in the window, in degrees; None where all of it does.
     sight: QPolygonF | None = None
 
@@ -58,7 +84,7 @@ class MapPaint:
         self.shown, self.state, self.painter, self.form = shown, shown.state, painter, form
         self.strip = isinstance(form, Unrolled) and form.strip
         #: Where words stand already, which no other word may cover.
-        self._taken: list[QRectF] = []
+        self._taken = TakenPlaces()
 
     def all(self) -> None:
         """Everything, from the ground up."""
@@ -118,6 +144,10 @@ class MapPaint:
         """An area with the brush of the painter, its rim with the pen."""
         painter, pen = self.painter, self.painter.pen()
         _shape, areas, rims = drawn(self.form, shape)
+        if not rims:
+            for area in areas:
+                painter.drawPolygon(area)
+            return
         if painter.brush().style() != Qt.BrushStyle.NoBrush:
             painter.setPen(Qt.PenStyle.NoPen)
             for area in areas:
@@ -303,7 +333,7 @@ class MapPaint:
         for tone, width in (("ground", 4.0), ("warn", 1.6)):
             self.painter.setPen(QPen(theme.colour(tone), width))
             self.painter.drawEllipse(place, 8, 8)
-        self._taken.append(QRectF(place.x() - 9, place.y() - 9, 18, 18))
+        self._taken.take(QRectF(place.x() - 9, place.y() - 9, 18, 18))
         self._label(place + QPointF(12, 4), name)
 
     def _marks(self) -> None:
@@ -373,6 +403,13 @@ class MapPaint:
             key=lambda i: (known[i][0].number != chosen, known[i][1] is not FrameState.NEXT, not ends[i]),
         )
         many = len(known) > _MANY
+        if many and self.shown.dragged:
+            return  # the map must follow the hand
+        self._behind, self._plain, self._next = (
+            theme.colour("ground", 190),
+            theme.colour("text"),
+            theme.colour("accent"),
+        )
         self.painter.setFont(theme.font(theme.TINY if many or self.strip else theme.SMALL, bold=self.strip))
         for i in order:
             self._number(*known[i], sign=not many)
@@ -388,19 +425,17 @@ class MapPaint:
         box = self._free(QRectF(middle.x() - wide / 2, middle.y() - high / 2, wide, high))
         if box is None:
             return
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("ground", 190))
-        painter.drawRoundedRect(box, 3, 3)
-        painter.setPen(theme.colour("accent") if state is FrameState.NEXT else theme.colour("text"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+        painter.fillRect(box, self._behind)
+        painter.setPen(self._next if state is FrameState.NEXT else self._plain)
+        painter.drawText(QPointF(box.left() + 4, box.top() + 1 + metrics.ascent()), text)
 
     def _free(self, box: QRectF) -> QRectF | None:
         """The place for words, moved a line up or down where others stand there, which it then takes; None where all are taken."""
         high = box.height()
         for lines in (0, 1, -1) if not self.strip else (0,):
             moved = box.translated(0, lines * high)
-            if not any(moved.intersects(taken) for taken in self._taken):
-                self._taken.append(moved)
+            if self._taken.is_free(moved):
+                self._taken.take(moved)
                 return moved
         return None
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QPointF
 from PyQt6.QtGui import QPolygonF
 
-from idle_lantern.core.base.arrays import Array
+from idle_lantern.app.widgets.map_forms import Outline
 from idle_lantern.core.geometry.frame_outlines import areas_deg
 from idle_lantern.core.plan.coverage import cameras_of
 
@@ -19,23 +19,18 @@ if TYPE_CHECKING:
     from idle_lantern.core.plan.rig import Rig
 
 
-def planned_outlines(rig: Rig, frames: Sequence[GridFrame]) -> list[QPolygonF]:
+def planned_outlines(rig: Rig, frames: Sequence[GridFrame]) -> list[Outline]:
     """As ``outlines``; a shift lens stands elsewhere for each frame."""
     if rig.motion == "lens-shift":
         return [outlines(rig.lens_of(f), [f])[0] for f in frames]
     return outlines(rig.lens(), frames)
 
 
-def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[QPolygonF]:
+def outlines(lens: Lens, frames: Sequence[GridFrame]) -> list[Outline]:
     """What frames show as polygons in degrees (azimuth, altitude), as ``areas_deg`` has them."""
     if not frames:
         return []
-    return [polygon(area) for area in areas_deg(lens, cameras_of(frames))]
-
-
-def polygon(points: Array) -> QPolygonF:
-    """A polygon of points (N, 2)."""
-    return QPolygonF([QPointF(x, y) for x, y in points.tolist()])
+    return [Outline(area) for area in areas_deg(lens, cameras_of(frames))]
 
 
 def outlines_of(frames: Sequence[tuple[Lens, GridFrame]]) -> tuple[QPolygonF, ...]:

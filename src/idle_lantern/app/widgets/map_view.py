@@ -29,7 +29,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.display import to_qimage
 from idle_lantern.app.state import AppState
 from idle_lantern.app.widgets import map_hands
-from idle_lantern.app.widgets.map_forms import FORMS, STRIP_PX, Form, MapLook, fitted, form_of, zoomed
+from idle_lantern.app.widgets.map_forms import FORMS, STRIP_PX, Form, MapLook, Outline, fitted, form_of, zoomed
 from idle_lantern.app.widgets.map_paint import MapContent, MapPaint
 from idle_lantern.app.widgets.map_shapes import JoinOnMap, planned_outlines
 from idle_lantern.core.base.arrays import Array
@@ -57,7 +57,7 @@ class MapView(QWidget):
         self.setMinimumHeight(STRIP_PX)
         self.editable = True
         self.look = MapLook()
-        self.shapes: list[QPolygonF] = []
+        self.shapes: list[Outline] = []
         self.image: QImage | None = None
         #: The scouting pictures of the outing, on the sphere.
         self.scouted: QImage | None = None
@@ -224,6 +224,7 @@ class MapView(QWidget):
             chosen_mark=self.chosen_mark,
             join=self.join if self.show_found else None,
             show_links=self.show_links,
+            dragged=self._drag is not None,
             sight=self.sight if self.show_found else None,
         )
         MapPaint(shown, painter, self.form).all()
@@ -299,6 +300,7 @@ class MapView(QWidget):
             self.ground_dragged.emit(*self._ground_by, True)
         self._drag = self._held = None
         self.state.history.seal()
+        self.update()
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None and event.angleDelta().y():

@@ -28,9 +28,19 @@ def areas_deg(lens: Lens, cameras: Rotations) -> list[Array]:
     """
     rim = lens.rim_rays(10 if max(lens.field_rad()) / 2 < _NARROW_RAD else _POINTS_PER_SIDE)
     up, down = (lens.sees(cameras.transpose(0, 2, 1) @ np.array([0.0, y, 0.0])) for y in (-1.0, 1.0))
+    world = np.einsum("fij,nj->fni", cameras, rim)
+    azimuth, altitude = (np.degrees(v) for v in azimuth_altitude(world))
+    steps = (np.diff(azimuth, axis=1, append=azimuth[:, :1]) + 180) % 360 - 180
+    # nearly all frames: no pole in them nor near, so that their rims run on as they are
+    plain = ~(up | down) & (np.abs(steps).max(1) <= _STEP_DEG)
+    run = azimuth[:, :1] + np.cumsum(np.concatenate([np.zeros_like(steps[:, :1]), steps[:, :-1]], axis=1), axis=1)
+    middle = np.degrees(azimuth_altitude(cameras[:, :, 2])[0])
+    run += 360 * np.round((middle - (run.min(1) + run.max(1)) / 2) / 360)[:, None]
     return [
-        area_deg(rim @ camera.T, camera[:, 2], above=bool(above), below=bool(below))
-        for camera, above, below in zip(cameras, up, down)
+        np.stack([run[f], altitude[f]], -1)
+        if plain[f]
+        else area_deg(world[f], cameras[f, :, 2], above=bool(up[f]), below=bool(down[f]))
+        for f in range(len(cameras))
     ]
 
 
