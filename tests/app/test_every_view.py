@@ -13,6 +13,7 @@ from tests.helpers.layout import cut_words, faults, out_of_reach, overlaps
 
 from idle_lantern.app.widgets.basics import button, label
 from idle_lantern.app.window import Window
+from idle_lantern.core.outing import edits
 
 Settled = Callable[[Window], None]
 
@@ -62,6 +63,9 @@ def test_nothing_is_cut_covered_or_out_of_reach(
     joined.context.keep(replace(joined.context.settings, text_size=text, look=look))
     joined._apply_look()
     joined.resize(*size)
+    joined.state.apply(edits.make_plan_for_photographs())
+    joined.state.apply(edits.set_part("support", "On a tripod", kind="tripod", pointing_deg=0.0))
+    joined.state.apply(edits.set_part("scene", "Near", near_m=0.8))
     joined.tell(
         "A sentence as long as such sentences are, so that the line of messages is seen with something in it.", True
     )
@@ -69,6 +73,8 @@ def test_nothing_is_cut_covered_or_out_of_reach(
     for view, leave in _views(joined):
         settled(joined)
         qtbot.wait(30)
+        if view.startswith("Plan"):
+            assert joined.plan_stage.remarks.sentences, "remarks are part of what is looked at"
         if wrong := faults(joined):
             found[view] = wrong
         leave()

@@ -257,3 +257,13 @@ def test_the_sun_beside_the_wished_field_is_told_where_a_frame_shows_it():
     told = [j.sentence for j in judge(plan) if j.key == "sun-in-picture"]
     assert shown
     assert f"outside the wished field, but in frame{'s' * (len(shown) > 1)} {', '.join(shown)} at yaw 14°" in told[0]
+
+
+def test_a_sphere_is_not_begun_with_a_lens_that_takes_hundreds_of_frames():
+    """What a shallow picture left on the camera planned 464 frames; a wide lens that somebody chose stays."""
+    long = replace(Brief(), rig=replace(Brief().rig, focal_mm=85.0))
+    begun = kind_of("sphere").start(long)
+    assert begun.rig.focal_mm * begun.rig.crop_factor == pytest.approx(16, abs=1)
+    assert len(make_plan(begun).frames) < 40
+    wide = replace(Brief(), rig=replace(Brief().rig, focal_mm=18.0))
+    assert kind_of("sphere").start(wide).rig.focal_mm == 18.0

@@ -79,7 +79,7 @@ class FieldDrawing(Drawing):
         row = [f for f in frames if frames and f.pitch_deg == frames[0].pitch_deg][:2]
         left, right = min(w.left_deg, *(f.yaw_deg - across / 2 for f in row)) if row else w.left_deg, w.right_deg
         low, high = min(w.low_deg, -up / 2), max(w.high_deg, up / 2)
-        room = QRectF(64, 30, self.width() - 128, self.height() - 62)
+        room = QRectF(64, 48, self.width() - 128, self.height() - 76)
         scale = min(room.width() / max(right - left, 1.0), room.height() / max(high - low, 1.0))
         middle = QPointF((left + right) / 2, (low + high) / 2)
 

@@ -108,14 +108,14 @@ class FieldStage(Stage):
             None,
             self.stand_in,
             row(self.try_button, None),
-            self.caution,
         )
+        beside = column(scrolled(panel(right, "ground"), "How the shoot stands", as_wide=True), self.caution)
         layout = row(margin=16, space=theme.SPACE * 3)
         for part, share in (
             (panel(left, "ground"), 3),
             (self.finder, 5),
             (self.foretold, 4),
-            (scrolled(panel(right, "ground"), "How the shoot stands", as_wide=True), 3),
+            (panel(beside, "ground"), 4),
         ):
             layout.addWidget(part, share)
         self.desk = panel(layout, "ground")

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import button, column, label, panel, row
+from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.core.base.judgement import Judgement, Severity
 
 #: Shapes tell the weight without colour.
@@ -63,4 +64,4 @@ class JudgementList(QWidget):
             title, run = self._remedies[judgement.remedy_id]
             actions.append(button(title, run))
         actions.append(button("Put aside", lambda: self._put_aside(judgement.key), quiet=True))
-        return panel(row(column(sign, None), column(text, remedy, row(*actions, None)), space=theme.SPACE), "card")
+        return panel(row(column(sign, None), column(text, remedy, FlowLayout(*actions)), space=theme.SPACE), "card")

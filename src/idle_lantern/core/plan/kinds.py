@@ -37,7 +37,8 @@ class PictureKind:
 
 
 def _fitting(kind: PictureKind, brief: Brief) -> dict[str, dict[str, Any]]:
-    """The kind's values as they go with what the person set: distances stay, and a fisheye sphere is shot in six."""
+    """The kind's values as they go with what the person set: distances stay, a fisheye sphere is shot in six, and one with a long
+    lens takes a wide one."""
     changes = {part: dict(values) for part, values in kind.changes.items()}
     scene = changes.get("scene", {})
     if "near_m" in scene:  # nothing stands nearer than the nearest thing
@@ -45,6 +46,8 @@ def _fitting(kind: PictureKind, brief: Brief) -> dict[str, dict[str, Any]]:
         scene["near_m"] = min([scene["near_m"], *(metres for metres in others if metres > 0)])
     if kind.id == "sphere" and brief.rig.lens_model != "rectilinear":
         changes["target_field"]["row_frames"] = USUAL_ROUND
+    elif kind.id == "sphere" and brief.rig.focal_mm * brief.rig.crop_factor > _LONG_FOR_SPHERE_MM:
+        changes["rig"]["focal_mm"] = round(_SPHERE_MM / brief.rig.crop_factor)
     return changes
 
 
@@ -65,6 +68,10 @@ _ON_HEAD = {"kind": "head", "pointing_deg": 0.0}
 
 #: The ends and edges of a field, which nearly every kind asks for.
 _FIELD = ("left_deg", "right_deg", "low_deg", "high_deg")
+
+#: A lens longer than the first, in millimetres as on full frame, is not what spheres are shot with; the second is usual among
+#: rectilinear ones (common practice, no source).
+_LONG_FOR_SPHERE_MM, _SPHERE_MM = 35.0, 16.0
 
 #: Frames round a full sphere with a fisheye: at least so many (common practice, no source).
 USUAL_ROUND = 6
