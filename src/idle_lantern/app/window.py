@@ -55,8 +55,6 @@ from idle_lantern.core.outing import rescue
 
 #: Width of the menus at scale 1, and how a name is cut that has no room beside them.
 _MENUS_PX, _ELIDE = 520, Qt.TextElideMode.ElideRight
-
-
 #: What tools can do is asked at most once in so long.
 _TOOLS_MS = 20
 
@@ -221,6 +219,8 @@ class Window(QMainWindow):
     def go(self, stage: str) -> None:
         """Open a stage."""
         self.stage = stage
+        if self._picture_alone and self.pages[stage].picture_desk is None:
+            self.toggle_full()
         self.map.editable = stage == "plan"
         self.map.show_links = stage == "join"
         self.map.show_found = stage in ("frames", "join")
@@ -340,6 +340,8 @@ class Window(QMainWindow):
     def tell(self, sentence: str, problem: bool) -> None:
         """Say a sentence in the message line; problems stay until dismissed, the rest fades."""
         self.message.tell(sentence, problem)
+        if self._picture_alone and problem and sentence:  # what went wrong is told over a picture that stands alone too
+            self.foot.show()
 
     def message_text(self) -> str:
         """What the message line says."""

@@ -73,8 +73,6 @@ class MapContent:
     show_links: bool
     #: Whether a hand drags something on it just now.
     dragged: bool = False
-    #: What of the picture stands in the window, in degrees; None where all of it does.
-    sight: QPolygonF | None = None
 
 
 class MapPaint:
@@ -103,7 +101,6 @@ class MapPaint:
             if shown.join is not None:
                 self._join(shown.join)
             self._frames()
-            self._sight()
             self._numbers()
         else:
             self._sphere(shown)
@@ -128,17 +125,7 @@ class MapPaint:
             self._order()
             self._light()
         self._marks()
-        self._sight()
         self._numbers()
-
-    def _sight(self) -> None:
-        """What of the picture stands in the window, where that is not all of it."""
-        if self.shown.sight is None:
-            return
-        for tone, width in (("ground", 4.0), ("accent", 1.6)):
-            self.painter.setPen(QPen(theme.colour(tone), width))
-            for rim in self.form.rims(self.shown.sight):
-                self.painter.drawPolyline(rim)
 
     def _outline(self, shape: QPolygonF) -> None:
         """An area with the brush of the painter, its rim with the pen."""

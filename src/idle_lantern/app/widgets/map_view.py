@@ -103,7 +103,7 @@ class MapView(QWidget):
     def set_sight(self, sight: QPolygonF | None) -> None:
         """What of the picture stands in the window; None where all of it does."""
         self.sight = sight
-        self.update()
+        super().update()  # it lies over what was painted: a picture that moves under the hand must not wait for the map
 
     def _refresh(self, topics: set[str]) -> None:
         if "plan" in topics:
@@ -206,6 +206,12 @@ class MapView(QWidget):
             self._paint(self._painted)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._painted)
+        if self.sight is not None and self.show_found:
+            rims = self.form.rims(self.sight)
+            for tone, width in (("ground", 4.0), ("accent", 1.6)):
+                painter.setPen(QPen(theme.colour(tone), width))
+                for rim in rims:
+                    painter.drawPolyline(rim)
         if self.hasFocus():
             painter.setPen(QPen(theme.colour("accent"), 2))
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
@@ -225,7 +231,6 @@ class MapView(QWidget):
             join=self.join if self.show_found else None,
             show_links=self.show_links,
             dragged=self._drag is not None,
-            sight=self.sight if self.show_found else None,
         )
         MapPaint(shown, painter, self.form).all()
         painter.end()
