@@ -25,7 +25,7 @@ def finder(qtbot: QtBot, window: Window) -> ActionFinder:
 
 
 def test_wishes_are_found(qtbot: QtBot, finder: ActionFinder):
-    """At least 76 of 80: an action that would do among the first lines, or the sentence that there is none yet."""
+    """At least 19 of 20: an action that would do among the first lines, or the sentence that there is none yet."""
     missed = []
     for words, answers in WISHES:
         finder.search.clear()
@@ -33,8 +33,8 @@ def test_wishes_are_found(qtbot: QtBot, finder: ActionFinder):
         shown = [finder.list.item(i).data(Qt.ItemDataRole.UserRole) for i in range(min(_SEEN, finder.list.count()))]
         if not (set(shown) & set(answers) if answers else finder.why.text()):
             missed.append((words, shown, finder.why.text()))
-    assert len(WISHES) == 80
-    assert len(missed) <= 4, missed
+    assert len(WISHES) >= 80
+    assert len(missed) <= len(WISHES) / 20, missed
 
 
 def test_every_word_belongs_to_an_action_that_is_there():

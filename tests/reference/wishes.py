@@ -1,4 +1,4 @@
-"""Eighty things that photographers ask a program for, in words as they use them (from memory, no source), and what would do.
+"""Some eighty things that photographers ask a program for, in words as they use them (from memory, no source), and what would do.
 
 Each stands with the ids of the actions that would be an answer; an empty tuple means that there is none yet, and that is to be said.
 """
@@ -6,6 +6,8 @@ Each stands with the ids of the actions that would be an answer; an empty tuple 
 from __future__ import annotations
 
 WISHES: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("full screen", ("picture.alone",)),
+    ("hide panel", ("panel.fold", "picture.alone")),
     ("straighten", ("compose.line", "compose.turn", "compose.open")),
     ("straighten horizon", ("compose.line", "compose.turn", "compose.open")),
     ("crooked", ("compose.line", "compose.turn", "compose.open")),

@@ -109,6 +109,11 @@ ALSO = {
     "look.smaller": "font size letters",
     "look.profile": "monitor display calibration icc colour color management",
     "look.srgb": "monitor display colour reset",
+    "picture.alone": "full screen fullscreen big large show presentation only hide everything",
+    "panel.fold": "hide close side panel sidebar room space words",
+    "map.fold": "hide close minimap overview strip small room space",
+    "map.circle": "360 degrees round all",
+    "plan.find": "search where setting parameter option value",
     "look.hinge": "layout reset splitter divider",
     "map.form": "globe sphere polar zenith nadir view",
     "map.in": "magnify closer",
@@ -162,10 +167,6 @@ NOT_YET = (
     NotYet(
         "focus stack stacking stacked depth",
         "Focus stacks are not merged yet; frames taken again at a place are averaged or the sharpest is used.",
-    ),
-    NotYet(
-        "full screen fullscreen maximise maximize",
-        "There is no full screen yet: the desktop's own key makes the window as large.",
     ),
     NotYet(
         "vignette border frame watermark text signature logo caption",
