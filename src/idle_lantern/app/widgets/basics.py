@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from PyQt6.QtCore import QEvent, QObject, QSize, Qt
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -118,13 +119,31 @@ def panel(layout: Any, name: str = "panel") -> QWidget:
     return result
 
 
-class _AsWide(QScrollArea):
-    """A frame that is never narrower than what it holds: it scrolls down only."""
+class _ScrollsDown(QScrollArea):
+    """A frame in which what it holds is as high as its words need at the frame's width: left alone Qt squeezes them."""
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if watched is self.widget() and event is not None and event.type() == QEvent.Type.LayoutRequest:
             self.updateGeometry()  # what it holds may be wider now
+            self._fit_height()
         return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_height()
+
+    def _fit_height(self) -> None:
+        inner, sight = self.widget(), self.viewport()
+        layout = None if inner is None else inner.layout()
+        if inner is None or sight is None or layout is None or not layout.hasHeightForWidth():
+            return
+        needed = layout.totalHeightForWidth(max(sight.width(), inner.minimumSizeHint().width()))
+        if needed != inner.minimumHeight():
+            inner.setMinimumHeight(needed)
+
+
+class _AsWide(_ScrollsDown):
+    """One that is never narrower than what it holds."""
 
     def minimumSizeHint(self) -> QSize:
         inner, bar, least = self.widget(), self.verticalScrollBar(), super().minimumSizeHint()
@@ -138,7 +157,7 @@ def scrolled(content: QWidget, name: str = "", *, as_wide: bool = False) -> QScr
     With a ``name`` Tab stops there, so that keys can scroll what holds words only; without one its fields lead through it. One
     that is ``as_wide`` as its content cuts nothing off at its side.
     """
-    area = _AsWide() if as_wide else QScrollArea()
+    area = _AsWide() if as_wide else _ScrollsDown()
     if name:
         area.setAccessibleName(name)
     else:
