@@ -3,7 +3,8 @@
     python benchmarks/interface_blocks.py [--shoot]
 
 A simulated row is planned, shot, looked at, joined, composed; looks and sizes of text change; a sphere is planned and with
-``--shoot`` shot and joined, with the map as zenith and nadir. On 2026-12-01, two cores, Xvfb: see the list that it prints at its end.
+``--shoot`` shot and joined, with the map as zenith and nadir. On 2026-12-01, two cores, Xvfb: 11 blocks, five of them changes of look
+or size of text (307 to 373 ms, Qt dressing all widgets anew), the others 100 to 181 ms; 9 blocks the day before.
 """
 
 from __future__ import annotations
