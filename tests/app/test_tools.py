@@ -85,7 +85,7 @@ def test_a_tool_that_cannot_be_used_says_why(qtbot: QtBot, window: Window):
     tool = window.join_stage.tools.tools["walk.hide"]
     qtbot.mouseClick(tool, LEFT)
     assert window.message_text() == "There is no picture to paint on: join the frames first."
-    assert tool.accessibleDescription() == "not possible now"
+    assert tool.accessibleDescription() == "What must not show? Not possible now."
 
 
 def test_tools_of_composing_take_the_place_of_those_of_the_join(qtbot: QtBot, joined: Window, settled: Settled):

@@ -104,7 +104,6 @@ def overlaps(top: QWidget) -> list[str]:
         children = [
             c for c in parent.children()
             if isinstance(c, QWidget) and c.isVisibleTo(top) and not c.isWindow() and c.width() > 0 and c.height() > 0
-            and c.objectName() != "held"
         ]  # fmt: skip
         for i, one in enumerate(children):
             for other in children[i + 1 :]:

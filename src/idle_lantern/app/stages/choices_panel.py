@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QInputDialog, QWidget
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import choices_model as model
-from idle_lantern.app.widgets.basics import button, panel_form
+from idle_lantern.app.widgets.basics import button, panel_form, title_at
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.entries import Entry
@@ -47,10 +47,7 @@ class ChoicesPanel(QWidget):
         grid = panel_form([("Lens", self.lens), *((c.accessibleName(), c) for c, _words in self.parts.values())])
         grid.setColumnMinimumWidth(0, theme.scaled(TITLES_PX))
         for row_, part in enumerate(self.parts, 1):
-            item = grid.itemAtPosition(row_, 0)
-            title_widget = item.widget() if item is not None else None
-            assert title_widget is not None
-            self._rows[part] = title_widget
+            self._rows[part] = title_at(grid, row_)
         self.setLayout(grid)
         self._state.changed.connect(self._refresh)
         context.tasks.changed.connect(self._arm)

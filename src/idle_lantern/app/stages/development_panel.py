@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QPushButton, QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import development_model as model
-from idle_lantern.app.widgets.basics import button, column, label, panel, panel_form, row
+from idle_lantern.app.widgets.basics import button, column, label, panel, panel_form, row, title_at
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.flowing import FlowLayout
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -80,10 +80,7 @@ class DevelopmentPanel(QWidget):
             ]
         )
         choices = panel_form([("Full colours", self.clipped), ("Film", self.film)])
-        title = choices.itemAtPosition(0, 0)
-        named = title.widget() if title is not None else None
-        assert named is not None
-        self.clipped_title = named
+        self.clipped_title = title_at(choices, 0)
         told = label(
             "The files stay as they are. Up and Down in a field change it by a step.",
             "dim",

@@ -205,6 +205,14 @@ def panel_form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
     return grid
 
 
+def title_at(grid: QGridLayout, row_: int) -> QWidget:
+    """The label of a row of a form."""
+    item = grid.itemAtPosition(row_, 0)
+    title = None if item is None else item.widget()
+    assert title is not None
+    return title
+
+
 def asked(
     parent: QWidget,
     icon: QMessageBox.Icon,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QEvent, QObject, QSize, Qt
+from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtWidgets import QFrame, QSlider
 
 from idle_lantern.app import theme
@@ -67,12 +67,7 @@ class HeldBar(QFrame):
     def _place(self) -> None:
         width = max(200, self._view.width() - 2 * _AWAY_PX)
         self.brush.setFixedWidth(theme.scaled(110))
-        height = max(self.heightForWidth(width), self.sizeHint().height() if not self.hasHeightForWidth() else 0)
-        self.setGeometry(_AWAY_PX, _AWAY_PX, width, height)
-
-    def sizeHint(self) -> QSize:
-        """As wide as the picture."""
-        return QSize(self._view.width() - 2 * _AWAY_PX, super().sizeHint().height())
+        self.setGeometry(_AWAY_PX, _AWAY_PX, width, self.heightForWidth(width))
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """It keeps the picture's width."""

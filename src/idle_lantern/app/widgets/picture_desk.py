@@ -16,7 +16,7 @@ from idle_lantern.app.widgets.tool_palette import ToolPalette
 class PictureDesk(QWidget):
     """Picture, tools and panel side by side; the panel scrolls, what stands below it does not, and both can be folded away.
 
-    ``content`` scrolls; ``below`` are the main buttons, which stay in their place.
+    ``content`` scrolls, and is called ``name`` by screen readers; ``below`` are the main buttons, which stay in their place.
     """
 
     def __init__(
@@ -26,8 +26,7 @@ class PictureDesk(QWidget):
         self.setObjectName("ground")
         self.view, self.tools = view, tools
         inner = column(*content, margin=theme.SPACE + 2)
-        self.words = scrolled(panel(inner, "panel"))
-        self.words.setAccessibleName(name)
+        self.words = scrolled(panel(inner, "panel"), name)
         lower = column(*below, margin=theme.SPACE + 2)
         self.panel = panel(column(self.words, panel(lower, "panel"), space=0), "side")
         layout = row(space=0)

@@ -22,14 +22,15 @@ Group = tuple[str, tuple[str, ...]]
 class ToolButton(QPushButton):
     """One action by its icon and key; with ``words`` these stand beside the icon.
 
-    What cannot be done now is dim and can be pressed all the same: pressing it says why not.
+    What cannot be done now is dim and can be pressed all the same: pressing it says why not. Screen readers are told the
+    ``question`` behind it and its state.
     """
 
-    def __init__(self, action_id: str, ask: Callable[[str], object], words: str = "") -> None:
+    def __init__(self, action_id: str, ask: Callable[[str], object], words: str = "", question: str = "") -> None:
         super().__init__()
-        self._action, self.words = by_id(action_id), words
+        self._action, self.words, self._question = by_id(action_id), words, question
         self._ready = True
-        self.setCheckable(False)
+        self.setAccessibleDescription(question)
         self.setProperty("held", False)
         self.setAutoDefault(False)
         self.setObjectName(action_id.replace(".", "-").replace("_", "-"))
@@ -68,7 +69,8 @@ class ToolButton(QPushButton):
             return
         self._ready = ready
         self.setProperty("held", held)
-        self.setAccessibleDescription("in hand" if held else "" if ready else "not possible now")
+        state = "In hand." if held else "" if ready else "Not possible now."
+        self.setAccessibleDescription(" ".join(filter(None, (self._question, state))))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -115,9 +117,9 @@ class ToolPalette(QWidget):
         self.setAccessibleName("Tools")
         self.setObjectName("tools")
         self.groups = tuple(groups)
-        self.tools = {
-            action_id: ToolButton(action_id, ask) for _question, ids in self.groups for action_id in dict.fromkeys(ids)
-        }
+        questions = {action_id: question for question, ids in self.groups for action_id in ids}
+        self.tools = {action_id: ToolButton(action_id, ask, question=q) for action_id, q in questions.items()}
+        #: Lines between groups: the column, and how far down.
         self._lines: list[tuple[int, int]] = []
         for tool in self.tools.values():
             tool.setParent(self)
@@ -129,11 +131,6 @@ class ToolPalette(QWidget):
         if tuple(groups) != self.groups:
             self.groups = tuple(groups)
             self._arrange()
-
-    def refresh(self, ready: Callable[[str], bool], held: Callable[[str], bool]) -> None:
-        """Show of every tool whether it can be used, and which one is in hand."""
-        for action_id, tool in self.tools.items():
-            tool.show_state(ready=ready(action_id), held=held(action_id))
 
     def sizeHint(self) -> QSize:
         """One tool wide at least."""
@@ -154,7 +151,7 @@ class ToolPalette(QWidget):
             tool.setVisible(action_id in shown)
         column, y = 0, edge
         self._lines = []
-        for at, (question, ids) in enumerate(self.groups):
+        for at, (_question, ids) in enumerate(self.groups):
             if at and y > edge:
                 if y + gap + high <= self.height():
                     self._lines.append((column, y + gap // 2))
@@ -162,9 +159,7 @@ class ToolPalette(QWidget):
             for action_id in ids:
                 if y + high > self.height() and y > edge:
                     column, y = column + 1, edge
-                tool = self.tools[action_id]
-                tool.setGeometry(edge + column * (wide + edge), y, wide, high)
-                tool.setAccessibleDescription(question)
+                self.tools[action_id].setGeometry(edge + column * (wide + edge), y, wide, high)
                 y += high
         width = (column + 1) * (wide + edge) + edge
         if width != self.minimumWidth() or width != self.maximumWidth():
