@@ -143,7 +143,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: not w.state.outing.shows_plan,
         "This outing has a plan already.",
     ),
-    Action("plan.find", "Find a field of the plan", "Edit", "Ctrl+F", lambda w: w.plan_stage.find_field(), "plan"),
+    Action("plan.find", "Find a field of the plan", "Edit", "Ctrl+F", lambda w: w.plan_stage.search.ask(), "plan"),
     Action("plan.mark", "Mark a place on the map …", "Edit", "M", lambda w: w.map.ask_menu(), "plan"),
     Action(
         "plan.scout",

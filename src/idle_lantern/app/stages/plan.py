@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import QPoint, QStringListModel, Qt, QTimer
-from PyQt6.QtWidgets import QCheckBox, QCompleter, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.planning.commands import PlanCommands
+from idle_lantern.app.planning.field_search import FieldSearch
 from idle_lantern.app.planning.map_menu import map_menu
 from idle_lantern.app.planning.topics.angles import AnglesTopic
 from idle_lantern.app.planning.topics.base import Topic
@@ -90,18 +91,7 @@ class PlanStage(Stage):
         pages_list = QVBoxLayout()
         pages_list.setSpacing(1)
         pages_list.setContentsMargins(0, 0, 0, 0)
-        self.search = QLineEdit()
-        self.search.setObjectName("find-field")
-        self.search.setAccessibleName("Find a field of the plan")
-        self.search.setPlaceholderText("Find a field")
-        names = QCompleter(self)
-        names.setModel(QStringListModel([], names))
-        names.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        names.setFilterMode(Qt.MatchFlag.MatchContains)
-        names.activated.connect(lambda text: QTimer.singleShot(0, lambda: self._go_to_field(text)))
-        self.search.setCompleter(names)
-        self.search.textEdited.connect(lambda _t: self._offer_names(names))
-        self.search.returnPressed.connect(lambda: self._go_to_field(self.search.text()))
+        self.search = FieldSearch(context, self.topics, self.open_topic)
         pages_list.addWidget(self.search)
         for at, page in enumerate(self.topics):
             self.pages.addWidget(page)
@@ -178,44 +168,6 @@ class PlanStage(Stage):
                 self.open_topic(i)
                 return page.bound.numbers[key]
         raise KeyError(key)
-
-    def find_field(self) -> None:
-        """Let a field of the plan be found by its name."""
-        self.search.setFocus()
-        self.search.selectAll()
-
-    def _named_fields(self) -> dict[str, tuple[int, QWidget]]:
-        """Every field that is shown on some page, by its name and page."""
-        found: dict[str, tuple[int, QWidget]] = {}
-        for at, page in enumerate(self.topics):
-            b = page.bound
-            for field in (*b.numbers.values(), *b.choices.values(), *b.switches.values(), *b.texts.values()):
-                name = field.text() if isinstance(field, QCheckBox) else field.accessibleName()
-                if name and not field.isHidden():
-                    found.setdefault(f"{name}  ({page.title})", (at, field))
-        return found
-
-    def _offer_names(self, names: QCompleter) -> None:
-        model_ = names.model()
-        if isinstance(model_, QStringListModel):
-            model_.setStringList(sorted(self._named_fields()))
-
-    def _go_to_field(self, words: str) -> None:
-        """Open the page of the field whose name was chosen, or the first whose name holds the words."""
-        fields = self._named_fields()
-        wanted = words.strip().lower()
-        found = fields.get(words) or next(
-            (at for name, at in fields.items() if wanted and wanted in name.lower()), None
-        )
-        if found is None:
-            if wanted:
-                self.context.tell(
-                    f"No field of the plan is called '{words.strip()}'. F1 finds everything else by your own words."
-                )
-            return
-        self.open_topic(found[0])
-        found[1].setFocus()
-        self.search.clear()
 
     def next_topic(self, step: int) -> None:
         """The page after, or before."""
