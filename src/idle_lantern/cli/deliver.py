@@ -6,21 +6,23 @@ import argparse
 from pathlib import Path
 
 from idle_lantern.cli.ends import BAD_INPUT, DONE, give, say, stopping
+from idle_lantern.cli.known import known_from
 from idle_lantern.cli.progress import TerminalProgress
 from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.formats import FORMATS, format_named, format_of
-from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, Step, TellInvented, figure
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, Step, TellInvented
 from idle_lantern.core.deliver.known import Known, shows_nadir
 from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver
+from idle_lantern.core.finish.recipe import Recipe, read_recipe
+from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
+from idle_lantern.core.finish.tile_look import no_assets
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.join.report import read_report
-from idle_lantern.core.join.report_reading import canvas_of, invented_in
 from idle_lantern.core.pictures.tiled import open_picture
 
 STAGES = {"write": 1.0}
-_OTHER_REPORT = "Give the report that was written with this picture"
 
 
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
@@ -51,6 +53,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--report", type=Path, metavar="REPORT.json", help="the report of its join, which tells where things lie in it"
     )
+    parser.add_argument("--recipe", type=Path, metavar="RECIPE.json", help="finish it by these steps first")
     parser.add_argument(
         "--nadir", metavar="blur|MARK.png", help="cover what stands under the tripod, by a blur or a mark of your own"
     )
@@ -89,13 +92,17 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> None:
         raise InputError(f"{asks} needs the report of the join", remedy="Give --report REPORT.json")
     files = {sha256_of(path): path for path in _named_files(args)}
     job = _job(args, kind.name, {path: name for name, path in files.items()})
-    inputs = [args.picture, *files.values(), *([] if args.report is None else [args.report])]
+    recipe, masks = (
+        (Recipe(), no_assets) if args.recipe is None else (read_recipe(args.recipe), masks_beside(args.recipe))
+    )
+    read = [path for path in (args.report, args.recipe) if path is not None]
+    inputs = [args.picture, *files.values(), *read, *mask_files(recipe, masks)]
     picture = open_picture(args.picture)
     box = Rectangle(0, 0, *picture.sizes[0])
-    known = Known() if args.report is None else _known(args.report, box)
+    known = Known() if args.report is None else known_from(args.report, box)
     if job.nadir is not None and (known.canvas is None or not shows_nadir(known.canvas, box.width, box.height)):
         raise InputError("This picture does not reach straight down", remedy="Leave --nadir away")
-    delivery = Delivery(job, picture, known, lambda asset, _ending: files[asset])
+    delivery = Delivery(job, picture, known, lambda asset, _ending: files[asset], recipe, masks)
     check_delivery(delivery, args.out, box, inputs)
     deliver(delivery, args.out, box, inputs=inputs, progress=progress)
 
@@ -128,20 +135,3 @@ def _job(args: argparse.Namespace, kind: str, assets: dict[Path, str]) -> Delive
         steps.append(TellInvented())
     profile = args.profile if args.profile in ("keep", "srgb", "p3") else assets[Path(args.profile)]
     return DeliverJob(kind, args.quality, args.dpi, profile, args.long_side, args.light, tuple(steps))  # type: ignore[arg-type]
-
-
-def _known(path: Path, box: Rectangle) -> Known:
-    """What the report of a picture of that size tells."""
-    report = read_report(path, remedy=_OTHER_REPORT)
-    try:
-        canvas = canvas_of(report)
-    except ValueError as error:
-        raise InputError("Is no report of a join", where=str(path), remedy=_OTHER_REPORT) from error
-    if (canvas.width, canvas.height) != (box.width, box.height):
-        told = f"{canvas.width} x {canvas.height}"
-        raise InputError(
-            f"Is of a picture of {told} pixels, and this has {box.width} x {box.height}",
-            where=str(path),
-            remedy=_OTHER_REPORT,
-        )
-    return Known(canvas, invented_in(report))

@@ -17,7 +17,7 @@ from idle_lantern.core.base.memory import available_bytes, few_arenas
 from idle_lantern.core.base.units import file_size
 
 _LEAST_BYTES = 450_000_000
-COMMANDS = ("plan", "scout", "frames", "join", "deliver", "calibrate", "demo")
+COMMANDS = ("plan", "scout", "frames", "join", "finish", "deliver", "calibrate", "demo")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -50,7 +50,7 @@ def _run(arguments: list[str]) -> int:
         return _window(arguments)
     parser = _Parser(
         prog="idle-lantern",
-        description="Plan, shoot, join and deliver panoramas. Without a command: the window, with the outing, folder or files that are "
+        description="Plan, shoot, join, finish and deliver panoramas. Without a command: the window, with the outing, folder or files that are "
         "named.",
     )
     parser.add_argument("--version", action="version", version=f"Idle Lantern {__version__}")

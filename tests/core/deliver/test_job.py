@@ -6,7 +6,8 @@ import msgspec
 import pytest
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented, figure
+from idle_lantern.core.base.figures import figure
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
 
 
 @pytest.mark.parametrize(

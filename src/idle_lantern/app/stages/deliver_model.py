@@ -11,10 +11,11 @@ from PIL import Image
 
 from idle_lantern.app.cropping import crop_box, has_gaps
 from idle_lantern.core.base import units
+from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.colour.profiles import named_space, space_of
 from idle_lantern.core.deliver.formats import FORMATS, FileFormat, format_named
-from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, figure
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob
 from idle_lantern.core.deliver.known import share_within
 from idle_lantern.core.deliver.known import shows_nadir as canvas_shows_nadir
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within

@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from cachetools import LRUCache
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.geometry import rotations
@@ -88,29 +89,51 @@ class _Fit:
         self.count = int(self.thing.max()) + 1
         #: Observations of things that several pairs show: one pair alone says nothing of the setting.
         self.again = np.bincount(self.thing)[self.thing] > 1
-        #: About which inverse distances the moves are taken as straight.
+        ends = np.cumsum([len(p.left) for p in pairs])
+        self.pair = np.repeat(np.arange(len(pairs)), np.diff(ends, prepend=0))
+        self.things = np.split(self.thing, ends[:-1])
+        # a numeric derivative changes one number at a time: most pairs, and nearly all rays, are those of the step before
+        self._rays: LRUCache[tuple[int, bytes], Array] = LRUCache(4 * len(pairs))
+        self._moved: LRUCache[tuple[int, bytes], tuple[Array, Array]] = LRUCache(6 * len(pairs))
         self.about = np.zeros(self.count)
-        self.pair = np.repeat(np.arange(len(pairs)), [len(p.left) for p in pairs])
+
+    @property
+    def about(self) -> Array:
+        """By thing the inverse distance about which the moves are taken as straight."""
+        return self._about
+
+    @about.setter
+    def about(self, inverse: Array) -> None:
+        self._about = inverse
+        self._moved.clear()
 
     def moves(self, unknown: Array) -> tuple[Array, Array]:
         """By observation what the turn leaves, and what an inverse distance of 1/m adds, (N, 2) pixels each, about ``about``."""
-        lens = replace(self.lens, focal_px=self.lens.focal_px * math.exp(unknown[0]), k1=float(unknown[1]))
-        left, by_distance = [], []
-        begin = 0
-        for pair, turn in zip(self.pairs, unknown[3:].reshape(-1, 3)):
-            about = self.about[self.thing[begin : begin + len(pair.left)], None]
-            begin += len(pair.left)
-            rays = lens.unproject(pair.left)
-            carried = rays @ rotations.from_vector(turn).T
-            ahead_m = (pair.rail_mm - self.middle_mm - unknown[2]) / 1000
-            z = np.array([0.0, 0.0, 1.0])
-            moved = -ahead_m * (z - rotations.from_vector(turn) @ z)
-            # from the camera, which stands ahead of the axis from which distances are counted
-            nearer = 1 / (1 - about * ahead_m * rays[:, 2:])
-            there = carried + about * nearer * moved
-            by_distance.append(nearer**2 * (lens.project_slope(there) @ moved))
-            left.append(pair.right - np.nan_to_num(lens.project(there)[0], nan=1e4) + about * by_distance[-1])
+        found = []
+        for k, turn in enumerate(unknown[3:].reshape(-1, 3)):
+            key = k, np.concatenate([unknown[:3], turn]).tobytes()
+            if key not in self._moved:
+                self._moved[key] = self._moves_of(k, unknown[:3], turn)
+            found.append(self._moved[key])
+        left, by_distance = zip(*found)
         return np.concatenate(left), np.concatenate(by_distance)
+
+    def _moves_of(self, k: int, shared: Array, turn: Array) -> tuple[Array, Array]:
+        """``moves`` of the pair ``k``; ``shared`` (3,) are log focal length, k1 and the setting."""
+        pair, about = self.pairs[k], self._about[self.things[k], None]
+        lens = replace(self.lens, focal_px=self.lens.focal_px * math.exp(shared[0]), k1=float(shared[1]))
+        key = k, shared[:2].tobytes()
+        if key not in self._rays:
+            self._rays[key] = lens.unproject(pair.left)
+        rays, turned = self._rays[key], rotations.from_vector(turn)
+        ahead_m = (pair.rail_mm - self.middle_mm - shared[2]) / 1000
+        z = np.array([0.0, 0.0, 1.0])
+        moved = -ahead_m * (z - turned @ z)
+        # from the camera, which stands ahead of the axis from which distances are counted
+        nearer = 1 / (1 - about * ahead_m * rays[:, 2:])
+        there = rays @ turned.T + about * nearer * moved
+        by_distance = nearer**2 * (lens.project_slope(there) @ moved)
+        return pair.right - np.nan_to_num(lens.project(there)[0], nan=1e4) + about * by_distance, by_distance
 
     def inverse_distances(self, left: Array, by_distance: Array, weights: Array) -> tuple[Array, Array]:
         """Of each thing in 1/m, and what it rests on (the inverse square of its error in units of a pixel's)."""

@@ -8,8 +8,6 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
-from idle_lantern.core.base.errors import InputError
-
 Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]
 
 
@@ -75,55 +73,3 @@ class DeliverJob:
     def tells_invented(self) -> bool:
         """Whether a margin tells what is invented."""
         return any(isinstance(step, TellInvented) for step in self.operations)
-
-
-@dataclass(frozen=True)
-class Figure:
-    """A figure of a job or step: its limits, unit and what is usual, for fields, help texts and refusals."""
-
-    name: str
-    title: str
-    least: float
-    most: float
-    unit: str
-    usual: str
-    default: float | None
-
-    def checked(self, value: float) -> float:
-        """The value, where it lies within the limits.
-
-        Raises
-        ------
-        InputError
-            It does not.
-        """
-        if not self.least <= value <= self.most:
-            end = f" {self.unit}" if self.unit else ""
-            raise InputError(
-                f"{self.title} {value:g} lies outside {self.least:g} to {self.most:g}{end}", remedy=self.usual
-            )
-        return value
-
-
-def figure(of: type, name: str) -> Figure:
-    """A figure of ``DeliverJob`` or of a step, as its type tells it; raises KeyError."""
-    info = msgspec.inspect.type_info(of)
-    assert isinstance(info, (msgspec.inspect.StructType, msgspec.inspect.DataclassType))
-    told = {f.name: f for f in info.fields}[name]
-    kinds = told.type.types if isinstance(told.type, msgspec.inspect.UnionType) else (told.type,)
-    for kind in kinds:
-        extra = kind.extra if isinstance(kind, msgspec.inspect.Metadata) else None
-        number = kind.type if isinstance(kind, msgspec.inspect.Metadata) else kind
-        if isinstance(number, (msgspec.inspect.IntType, msgspec.inspect.FloatType)):
-            facts = extra or {}
-            default = told.default if isinstance(told.default, (int, float)) else None
-            return Figure(
-                name,
-                str(facts.get("title", name)),
-                float(number.ge if number.ge is not None else "-inf"),
-                float(number.le if number.le is not None else "inf"),
-                str(facts.get("unit", "")),
-                str(facts.get("usual", "")),
-                default,
-            )
-    raise KeyError(name)

@@ -17,8 +17,8 @@ from PIL import Image
 
 from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.deliver.known import CanvasDirections
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.directions import CanvasDirections
 from idle_lantern.core.pictures.operations import Operation, TilePlace
 from idle_lantern.core.pictures.source import PictureSource, region
 

@@ -18,6 +18,11 @@ from idle_lantern.core.deliver.margin import InventedMargin, margin_of
 from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
+from idle_lantern.core.finish.finishing import finished
+from idle_lantern.core.finish.recipe import Recipe
+from idle_lantern.core.finish.recipe_files import MaskFile
+from idle_lantern.core.finish.tile_look import Ground
+from idle_lantern.core.finish.tile_look import no_assets as no_masks
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.pictures.operations import CroppedPicture, OperatedPicture
 from idle_lantern.core.pictures.resized import ResizedPicture
@@ -40,11 +45,19 @@ class Delivery:
     picture: PictureSource
     known: Known = field(default_factory=Known)
     assets: AssetFile = no_assets
+    recipe: Recipe = field(default_factory=Recipe)
+    masks: MaskFile = no_masks
 
     def shown(self) -> PictureSource:
-        """All of the picture with what is laid over it; raises InputError where a mark cannot be read."""
-        patch = self._nadir_patch()
-        return self.picture if patch is None else OperatedPicture(self.picture, [patch])
+        """All of the picture, finished, with what is laid over it; raises InputError where a mark or a mask cannot be used."""
+        picture = self.finished()
+        patch = self._nadir_patch(picture)
+        return picture if patch is None else OperatedPicture(picture, [patch])
+
+    def finished(self) -> PictureSource:
+        """The picture as its recipe makes it; raises InputError where a mask cannot be used."""
+        ground = Ground(self.picture.space, self.picture.sizes[0], self.known.canvas, self.masks)
+        return finished(self.picture, self.recipe, ground)
 
     def made(self, box: Rectangle, *, light: bool = False) -> PictureSource:
         """The picture as it is written, cut to ``box``.
@@ -52,10 +65,11 @@ class Delivery:
         Raises
         ------
         InputError
-            A mark or a profile cannot be read.
+            A mark, a mask or a profile cannot be read.
         """
-        patch = self._nadir_patch()
-        made = self.picture if patch is None else OperatedPicture(self.picture, [patch])
+        made = self.finished()
+        patch = self._nadir_patch(made)
+        made = made if patch is None else OperatedPicture(made, [patch])
         whole = Rectangle(0, 0, *made.sizes[0])
         if box != whole:
             made = CroppedPicture(made, box)
@@ -77,15 +91,15 @@ class Delivery:
         except OSError as error:
             raise InputError("Cannot be read", where=str(file), remedy="Choose the profile again") from error
 
-    def _nadir_patch(self) -> NadirPatch | None:
+    def _nadir_patch(self, picture: PictureSource) -> NadirPatch | None:
         step, canvas = self.job.nadir, self.known.canvas
         if step is None or canvas is None or not shows_nadir(canvas, *self.picture.sizes[0]):
             return None
         if step.how == "blur":
-            return NadirPatch(self.picture, canvas, "blur", step.radius_deg)
+            return NadirPatch(picture, canvas, "blur", step.radius_deg)
         if step.mark is None:
             return None
-        return NadirPatch(self.picture, canvas, "mark", step.radius_deg, read_mark(self.assets(step.mark, "png")))
+        return NadirPatch(picture, canvas, "mark", step.radius_deg, read_mark(self.assets(step.mark, "png")))
 
     def _margin(self, box: Rectangle, patch: NadirPatch | None) -> InventedMargin | None:
         areas = [*self.known.invented, *([] if patch is None else [patch.covers()])]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+from idle_lantern.core.colour.white import lamp_xy
+
 #: Light that a picture counts as developed for, where nothing tells.
 DAYLIGHT_K = 5500.0
 COOLEST_K, WARMEST_K = 2500.0, 20000.0
@@ -78,21 +80,8 @@ def red_over_blue(kelvin: float) -> float:
 
 
 def _rgb(kelvin: float) -> Gains:
-    """Linear sRGB of a black body.
-
-    Chromaticity by Kim and others (2002), US patent 7 024 034; sRGB by IEC 61966-2-1.
-    """
-    t = 1000.0 / kelvin
-    if kelvin <= 4000:
-        x = -0.2661239 * t**3 - 0.2343589 * t**2 + 0.8776956 * t + 0.179910
-    else:
-        x = -3.0258469 * t**3 + 2.1070379 * t**2 + 0.2226347 * t + 0.240390
-    if kelvin <= 2222:
-        y = -1.1063814 * x**3 - 1.34811020 * x**2 + 2.18555832 * x - 0.20219683
-    elif kelvin <= 4000:
-        y = -0.9549476 * x**3 - 1.37418593 * x**2 + 2.09137015 * x - 0.16748867
-    else:
-        y = 3.0817580 * x**3 - 5.87338670 * x**2 + 3.75112997 * x - 0.37001483
+    """Linear sRGB (IEC 61966-2-1) of a black body."""
+    x, y = lamp_xy(kelvin)
     big_x, big_z = x / y, (1 - x - y) / y
     red = 3.2406 * big_x - 1.5372 - 0.4986 * big_z
     green = -0.9689 * big_x + 1.8758 + 0.0415 * big_z

@@ -17,6 +17,7 @@ import msgspec
 from idle_lantern.core.base.atomic import make_folder, write_text
 from idle_lantern.core.base.errors import DocumentError, InputError
 from idle_lantern.core.base.strict_json import read_bytes
+from idle_lantern.core.finish.recipe_files import mask_pictures
 from idle_lantern.core.outing import assets, schema
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
@@ -143,6 +144,7 @@ def assets_named(outing: Outing) -> set[str]:
     named = {mask.asset for mask in outing.choices.masks} | {scout.asset for scout in outing.scouts}
     cover, profile = outing.delivery.nadir, outing.delivery.profile
     named |= {cover.mark} if cover is not None and cover.mark else set()
+    named |= set(mask_pictures(outing.finish))
     return named | ({profile} if len(profile) == _HASH_DIGITS else set())
 
 

@@ -9,6 +9,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from idle_lantern.core.deliver.job import STEPS, CoverNadir, TellInvented
+from idle_lantern.core.finish.recipe import Recipe
+from idle_lantern.core.finish.step import Step as FinishStep
 from idle_lantern.core.optics.known import KnownLens
 from idle_lantern.core.outing.model import CaptureGroup, CropBox, FrameRef, LoggedShot, Origin, Outing, Verdict
 from idle_lantern.core.plan.brief import Brief
@@ -349,6 +351,11 @@ def _operating(title: str, kind: type, step: CoverNadir | TellInvented | None, m
         return replace(outing, delivery=replace(outing.delivery, operations=tuple(steps)))
 
     return Edit(title, apply, merge)
+
+
+def finish_by(title: str, change: Callable[[tuple[FinishStep, ...]], Sequence[FinishStep]], *, merge: str = "") -> Edit:
+    """Change the steps by which the picture is finished, as they are when the edit is made."""
+    return Edit(title, lambda o: replace(o, finish=Recipe(tuple(change(o.finish.steps)))), merge)
 
 
 def know_lens(lens: KnownLens | None) -> Edit:

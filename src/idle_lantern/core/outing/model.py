@@ -14,6 +14,7 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from idle_lantern.core.deliver.job import DeliverJob
+from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.plan.brief import Brief
 from idle_lantern.core.plan.grid_frame import GridFrame
 from idle_lantern.core.plan.rig import Rig
@@ -148,7 +149,8 @@ class Outing:
     ``brief`` is what the plan is made from; ``given_frames`` are frames of a list made
     elsewhere, which then stand instead of planned ones. ``skipped`` are planned frame numbers that
     the photographer decided not to shoot; ``put_aside`` are judgement keys not to be shown again.
-    ``choices`` are those of the join, ``composition`` says what of its picture is shown, ``delivery`` how that is written;
+    ``choices`` are those of the join, ``composition`` says what of its picture is shown, ``finish`` how that is developed, ``delivery``
+    how it is written;
     ``verdicts`` are on suspicious places of the picture; ``scouts`` are scouting pictures, the first in front; ``checked`` is what is
     ticked on the check list, by its words.
     """
@@ -164,6 +166,7 @@ class Outing:
     skipped: tuple[Number, ...] = ()
     choices: JoinChoices = field(default_factory=JoinChoices)
     composition: Composition = field(default_factory=Composition)
+    finish: Recipe = field(default_factory=Recipe)
     delivery: DeliverJob = field(default_factory=DeliverJob)
     put_aside: tuple[Annotated[str, Meta(max_length=200)], ...] = ()
     note: Text = ""

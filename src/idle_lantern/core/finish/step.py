@@ -1,0 +1,57 @@
+"""What a step of a recipe is: frozen figures with their limits, and a pure function on tiles."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Callable
+from typing import ClassVar
+
+import msgspec
+
+from idle_lantern.core.base.arrays import Array, Float32Image
+from idle_lantern.core.finish.masks import Mask
+from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
+
+#: What becomes of the values (h, w, 3) of a tile, in the step's own form; alpha and the place are told beside them.
+Apply = Callable[[Float32Image, TileLook], Float32Image]
+
+
+class Whole(msgspec.Struct, frozen=True):
+    """The whole picture, reduced, as it is before a step: values (h, w, 3) in the step's form, and alpha (h, w)."""
+
+    values: Array
+    alpha: Array
+
+
+class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=True, kw_only=True):
+    """A step: its figures are fields with limits, a title and a unit (``core.base.figures``).
+
+    A step is one module in ``steps``; recipe, schema, window and command line learn of it by itself.
+
+    Attributes
+    ----------
+    title, meaning : for people
+    form : the values that it works on
+    order : where it usually stands among the others
+    """
+
+    on: bool = True
+    mask: Mask | None = None
+    title: ClassVar[str]
+    meaning: ClassVar[str]
+    form: ClassVar[Form] = "display"
+    order: ClassVar[int] = 50
+
+    @property
+    def halo_px(self) -> float:
+        """How far beyond a tile it reads, in pixels of the full picture."""
+        return 0.0
+
+    @property
+    @abstractmethod
+    def idle(self) -> bool:
+        """Whether it changes nothing as its figures stand."""
+
+    @abstractmethod
+    def bound(self, ground: Ground, whole: Callable[[], Whole]) -> Apply:
+        """The step for one picture; ``whole`` gives what is before it, for steps that look at all of the picture."""

@@ -1,0 +1,45 @@
+"""Saturation, plain, and gently for what is pale."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated, ClassVar
+
+import numpy as np
+from msgspec import Meta
+
+from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.finish.step import Apply, Step, Whole
+from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
+
+#: Chroma of Oklab at which the gentle part has fallen to a third: foliage has 0.12, full red 0.26.
+_PALE = 0.10
+
+
+class Saturation(Step, frozen=True, tag="saturation", kw_only=True):
+    """Chroma in Oklab times ``factor``; ``gentle`` adds to what is pale and leaves what is strong."""
+
+    factor: Annotated[float, Meta(ge=0, le=4, extra={"title": "Saturation", "step": 0.02})] = 1.0
+    gentle: Annotated[float, Meta(ge=-1, le=1, extra={"title": "Pale colours", "step": 0.02})] = 0.0
+    title: ClassVar[str] = "Saturation"
+    meaning: ClassVar[str] = "Stronger or weaker colours, lightness kept"
+    form: ClassVar[Form] = "oklab"
+    order: ClassVar[int] = 50
+
+    @property
+    def idle(self) -> bool:
+        """As of ``Step``."""
+        return self.factor == 1 and self.gentle == 0
+
+    def bound(self, ground: Ground, whole: Callable[[], Whole]) -> Apply:
+        """As of ``Step``."""
+
+        def apply(lab: Float32Image, _look: TileLook) -> Float32Image:
+            made = lab.copy()
+            made[..., 1:] *= np.float32(self.factor)
+            if self.gentle:
+                chroma = np.hypot(lab[..., 1], lab[..., 2])
+                made[..., 1:] *= (1 + np.float32(self.gentle) * np.exp(-chroma / np.float32(_PALE)))[..., None]
+            return made
+
+        return apply

@@ -1,0 +1,155 @@
+"""What steps and masks may ask of a tile: where it lies, where it looks, what is seen there."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+
+from idle_lantern.core.base.arrays import Array, Float32Image
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.colour.oklab import from_oklab, to_oklab
+from idle_lantern.core.colour.space import SRGB, ColourSpace
+from idle_lantern.core.pictures.directions import CanvasDirections
+from idle_lantern.core.pictures.operations import TilePlace
+
+#: Values of a picture: as they are shown, as light, or as Oklab's lightness and colour. None is cut at 0 or 1.
+Form = Literal["display", "linear", "oklab"]
+#: Directions are asked of the canvas for every so many pixels, and lie straight between.
+_GRID_PX = 16
+
+
+def no_assets(name: str) -> Path:
+    """Where nothing lies beside a recipe.
+
+    Raises
+    ------
+    InputError
+        Always.
+    """
+    raise InputError("is named by a mask and lies nowhere", where=name, remedy="Put it beside the recipe")
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What is known of the whole picture: its space, its full size in pixels, where it looks, and where its masks lie."""
+
+    space: ColourSpace
+    size: tuple[int, int]
+    canvas: CanvasDirections | None = None
+    assets: Callable[[str], Path] = no_assets
+
+    @property
+    def direction_canvas(self) -> CanvasDirections:
+        """The canvas.
+
+        Raises
+        ------
+        InputError
+            Nobody told where this picture looks.
+        """
+        if self.canvas is None:
+            raise InputError(
+                "A mask in directions needs the report of the join",
+                remedy="Give --report REPORT.json, or leave the mask away",
+            )
+        return self.canvas
+
+    def changed(self, values: Float32Image, have: Form, want: Form) -> Float32Image:
+        """Values (h, w, 3) in another form."""
+        if have == want:
+            return values
+        if have == "display":
+            values = self._light(values)
+        elif have == "oklab":
+            values = from_oklab(values, self.space)
+        if want == "display":
+            return self._shown(values)
+        return values if want == "linear" else to_oklab(values, self.space)
+
+    # a picture of light is shown by the curve of sRGB; below black a curve goes on as it does above
+
+    def _light(self, shown: Float32Image) -> Float32Image:
+        space = SRGB if self.space.is_linear else self.space
+        return np.copysign(space.to_linear(np.abs(shown)), shown)
+
+    def _shown(self, light: Float32Image) -> Float32Image:
+        space = SRGB if self.space.is_linear else self.space
+        return np.copysign(space.from_linear(np.abs(light)), light)
+
+
+@dataclass
+class TileLook:
+    """A tile on its way through the steps.
+
+    Attributes
+    ----------
+    ground : of the picture
+    at : where the tile lies
+    alpha : (h, w), 0 to 1
+    values, form : (h, w, 3) as they are before the step that asks
+    """
+
+    ground: Ground
+    at: TilePlace
+    alpha: Array
+    values: Float32Image
+    form: Form = "display"
+    _other: dict[Form, Float32Image] = field(default_factory=dict)
+
+    def seen(self, form: Form) -> Float32Image:
+        """The values before the step, in a form of choice."""
+        if form not in self._other:
+            self._other[form] = self.ground.changed(self.values, self.form, form)
+        return self._other[form]
+
+    def go_on(self, values: Float32Image, form: Form) -> None:
+        """Take what a step made."""
+        self.values, self.form, self._other = values, form, {}
+
+    @cached_property
+    def luminance(self) -> Array:
+        """Weights (3,) of red, green and blue in luminance."""
+        return self.ground.space.luminance.astype(np.float32)
+
+    @cached_property
+    def directions(self) -> Array:
+        """Unit directions of the pixels, (h, w, 3) float32, y down; NaN where the canvas has none.
+
+        Raises
+        ------
+        InputError
+            Nobody told where this picture looks.
+        """
+        canvas, box, (fx, fy) = self.ground.direction_canvas, self.at.box, self.at.scale
+        columns, across = _nodes(box.width)
+        rows, down = _nodes(box.height)
+        x, y = (columns + box.left + 0.5) * fx - 0.5, (rows + box.top + 0.5) * fy - 0.5
+        grid = np.asarray(canvas.directions(np.stack(np.meshgrid(x, y), -1)), np.float32)
+        made = np.einsum("hr,rcd->hcd", down, grid, optimize=True)
+        made = np.einsum("wc,hcd->hwd", across, made, optimize=True)
+        return np.asarray(made / np.linalg.norm(made, axis=-1, keepdims=True))
+
+    @cached_property
+    def angles_deg(self) -> tuple[Array, Array]:
+        """Azimuth and altitude of the pixels, (h, w) each; NaN where there are none."""
+        x, y, z = np.moveaxis(self.directions, -1, 0)
+        turn = np.float32(180 / math.pi)
+        return np.arctan2(x, z) * turn, np.arctan2(-y, np.hypot(x, z)) * turn
+
+
+def _nodes(length: int) -> tuple[Array, Array]:
+    """Places (n,) along a side at which directions are asked, both ends among them, and the weights (length, n) between them."""
+    count = max(2, -(-length // _GRID_PX) + 1)
+    at = np.linspace(0, max(1, length - 1), count)
+    place = np.arange(length) / (at[1] - at[0])
+    low = np.minimum(place.astype(int), count - 2)
+    weights = np.zeros((length, count), np.float32)
+    weights[np.arange(length), low] = 1 - (place - low)
+    weights[np.arange(length), low + 1] = place - low
+    return at, weights
