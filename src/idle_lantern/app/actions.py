@@ -12,7 +12,7 @@ from typing import Any
 #: The window; it lies above this table and is not imported by it.
 Window = Any
 
-STAGES = ("plan", "field", "frames", "join", "deliver", "logbook")
+STAGES = ("plan", "field", "frames", "join", "finish", "deliver", "logbook")
 
 
 @dataclass(frozen=True)
@@ -52,6 +52,15 @@ def _under_join(
     menu = "Compose" if part == "compose" else "Mend"
     return tuple(
         Action(f"{part}.{name}", title, menu, keys, run, "join", ready, needs) for name, title, keys, run in rows
+    )
+
+
+def _under_finish(
+    ready: Callable[[Window], bool], needs: str, *rows: tuple[str, str, str, Callable[[Window], object]]
+) -> tuple[Action, ...]:
+    """Actions of the Finish stage that can run under one condition; a row is name, title, keys, what it does."""
+    return tuple(
+        Action(f"finish.{name}", title, "Finish", keys, run, "finish", ready, needs) for name, title, keys, run in rows
     )
 
 
@@ -427,6 +436,53 @@ ACTIONS: tuple[Action, ...] = (
         ("centre", "Put a place in the middle", "Q", lambda w: w.join_stage.compose.hand.use_tool("centre")),
         ("crop", "Crop by hand", "K", lambda w: w.join_stage.compose.hand.use_tool("crop")),
         ("levelled", "Level as the join did", "", lambda w: w.join_stage.compose.as_levelled()),
+    ),
+    *_under_finish(
+        lambda w: w.state.joined is not None,
+        "There is no picture to finish yet: join the frames first.",
+        ("add", "Add a step …", "A", lambda w: w.finish_stage.ask_step()),
+        ("grey", "Pick what shall be grey", "G", lambda w: w.finish_stage.hands.use("grey")),
+        ("before", "Show it as joined, or finished", "B", lambda w: w.finish_stage.compare("before")),
+        ("split", "Compare across a line", "S", lambda w: w.finish_stage.compare("split")),
+        ("beside", "Compare side by side", "D", lambda w: w.finish_stage.compare("beside")),
+        ("cut", "Show what is cut to white or black", "O", lambda w: w.finish_stage.toggle_cut()),
+    ),
+    *_under_finish(
+        lambda w: w.finish_stage.has_step(),
+        "No step is in hand: add one with A.",
+        ("switch", "Switch the step off or on", "X", lambda w: w.finish_stage.panel.switch()),
+        ("remove", "Take the step away", "Delete", lambda w: w.finish_stage.panel.remove()),
+        ("reset", "Bring the step's figures back", "", lambda w: w.finish_stage.panel.reset()),
+        ("paint", "Paint where the step works", "P", lambda w: w.finish_stage.hands.use("paint")),
+        ("rub", "Erase where the step works", "E", lambda w: w.finish_stage.hands.use("rub")),
+        ("gradient", "Draw a gradient for the step", "L", lambda w: w.finish_stage.hands.use("gradient")),
+        ("round", "Draw a round part for the step", "R", lambda w: w.finish_stage.hands.use("round")),
+    ),
+    *_under_finish(
+        lambda w: w.finish_stage.has_mask(),
+        "The step works on all of the picture: paint a part with P, or choose one under Works on.",
+        ("mask", "Show where the step works", "M", lambda w: w.finish_stage.toggle_mask()),
+    ),
+    *_under_finish(
+        lambda w: w.finish_stage.can_move(-1),
+        "There is no step before this one.",
+        ("earlier", "Do the step earlier", "U", lambda w: w.finish_stage.panel.shift(-1)),
+    ),
+    *_under_finish(
+        lambda w: w.finish_stage.can_move(1),
+        "There is no step after this one.",
+        ("later", "Do the step later", "J", lambda w: w.finish_stage.panel.shift(1)),
+    ),
+    *_under_finish(
+        lambda w: w.state.folder is not None,
+        "No outing is open.",
+        ("use_recipe", "Finish by a recipe from a file …", "", lambda w: w.finish_stage.use_recipe()),
+        ("take_recipe", "Finish as another outing …", "", lambda w: w.finish_stage.take_recipe()),
+    ),
+    *_under_finish(
+        lambda w: bool(w.state.outing.finish.steps),
+        "The recipe has no step yet: add one with A.",
+        ("save_recipe", "Save the recipe as a file …", "", lambda w: w.finish_stage.save_recipe()),
     ),
     Action(
         "work.cancel",

@@ -31,6 +31,7 @@ _SEEN_IN = {
     "checked": ("field", "plan"),
     "groups": ("frames",),
     "composition": ("join", "deliver"),
+    "finish": ("finish", "deliver"),
     "delivery": ("deliver",),
     "verdicts": ("join",),
 }

@@ -17,16 +17,15 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
-from idle_lantern.app.planning.gear_dialog import GearDialog
 from idle_lantern.app.practice.dialog import PracticeDialog
 from idle_lantern.app.settings import Settings, outings_folder
-from idle_lantern.app.stages import frames_model
+from idle_lantern.app.stages import finish_model, frames_model
 from idle_lantern.app.stages.importing import run_lines
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.window import Window
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.progress import SILENT
-from idle_lantern.core.gear.library import Library
+from idle_lantern.core.finish import recipe
 from idle_lantern.core.merging.temperature import gains_for
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import Outing
@@ -189,10 +188,40 @@ def _joining(tour: _Tour) -> None:
         tour.shot("masks", masks)
         window.state.undo()
         tour.settle()
+    _finishing(tour)
     window.go("deliver")
     tour.shot("deliver")
     window.go("logbook")
     tour.shot("logbook")
+
+
+def _finishing(tour: _Tour) -> None:
+    """Dusk brought out: shadows lifted, the sky alone darker, compared across the line."""
+    window = tour.window
+    before = window.state.outing.finish
+    told = {
+        "schema": recipe.SCHEMA,
+        "steps": [
+            {"do": "tones", "shadows": 0.5, "highlights": -0.35},
+            {"do": "curve", "points": [[0, 0], [0.25, 0.2], [0.7, 0.76], [1, 1]]},
+            {
+                "do": "hue_band",
+                "lightness": -0.5,
+                "factor": 1.2,
+                "mask": {"kind": "gradient", "begin_deg": [0, -2], "end_deg": [0, 22]},
+            },
+            {"do": "sharpen", "amount": 0.6},
+        ],
+    }
+    window.state.apply(finish_model.all_taken("For the picture", recipe.parsed(told, "")))
+    window.go("finish")
+    window.finish_stage.panel.choose(2)
+    window.finish_stage.compare("split")
+    tour.wait(lambda: bool(window.finish_stage.cut_told.text()))
+    tour.shot("finish")
+    window.finish_stage.compare("split")
+    window.state.apply(finish_model.all_taken("For the picture", before))
+    tour.settle()
 
 
 def _walking(tour: _Tour) -> None:
@@ -229,13 +258,6 @@ def _practising(tour: _Tour) -> None:
     tour.shot("practice", practice)
 
 
-def _gear(tour: _Tour) -> None:
-    gear = GearDialog(Library(tour.scratch / "gear.sqlite"), lambda _e: None, tour.window)
-    gear.fill(("lens", "24-70 mm f/4"))
-    gear.show()
-    tour.shot("gear", gear)
-
-
 def _glare(tour: _Tour) -> None:
     tour.window.set_look("field")
     tour.change(lambda o: replace(o, frames=o.frames[:4]))
@@ -249,11 +271,10 @@ STOPS: tuple[tuple[tuple[str, ...], Callable[[_Tour], None]], ...] = (
     (("plan", "plan-light", "plan-scouting", "plan-foreseen"), _planning),
     (("field",), _field),
     (("frames", "develop", "runs"), _frames),
-    (("join", "compose", "ties", "masks", "deliver", "logbook"), _joining),
+    (("join", "compose", "ties", "masks", "finish", "deliver", "logbook"), _joining),
     (("join-walk",), _walking),
     (("plan-shallow",), _shallow),
     (("practice",), _practising),
-    (("gear",), _gear),
     (("field-bright",), _glare),
 )
 VIEWS = tuple(view for views, _stop in STOPS for view in views)

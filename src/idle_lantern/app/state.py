@@ -61,7 +61,7 @@ class AppState(QObject):
     """The one place of state in the window.
 
     ``changed`` carries a set of topics: ``plan``, ``judgements``, ``frames``, ``choices``, ``masks``, ``verdicts``, ``development``,
-    ``scouts``, ``outing``, ``selection``, ``join``, ``map``, ``saved``.
+    ``scouts``, ``outing``, ``selection``, ``join``, ``finish``, ``map``, ``saved``.
     """
 
     changed = pyqtSignal(object)
@@ -191,6 +191,7 @@ class AppState(QObject):
                 "masks",
                 "development",
                 "scouts",
+                "finish",
                 "selection",
                 "join",
                 "map",
@@ -309,6 +310,8 @@ class AppState(QObject):
         )
         if composed or after.put_aside != before.put_aside:
             topics.add("choices")
+        if after.finish != before.finish:
+            topics |= {"finish", "choices"}
         if after.choices.masks != before.choices.masks:
             topics.add("masks")
         if after.verdicts != before.verdicts:

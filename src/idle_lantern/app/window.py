@@ -33,6 +33,7 @@ from idle_lantern.app.stages import window_model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.deliver import DeliverStage
 from idle_lantern.app.stages.field import FieldStage
+from idle_lantern.app.stages.finish import FinishStage
 from idle_lantern.app.stages.frames import FramesStage
 from idle_lantern.app.stages.join import JoinStage
 from idle_lantern.app.stages.logbook import LogbookStage
@@ -54,7 +55,9 @@ from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
 
 #: Width of the menus at scale 1, and how a name is cut that has no room beside them.
-_MENUS_PX, _ELIDE = 520, Qt.TextElideMode.ElideRight
+_MENUS_PX, _ELIDE = 590, Qt.TextElideMode.ElideRight
+#: Stages whose picture is the joined one.
+_SHOWS_JOINED = ("join", "finish", "deliver")
 #: What tools can do is asked at most once in so long.
 _TOOLS_MS = 20
 
@@ -79,12 +82,14 @@ class Window(QMainWindow):
         self._build_top()
         self.plan_stage, self.field_stage = PlanStage(self.context), FieldStage(self.context)
         self.frames_stage, self.join_stage = FramesStage(self.context), JoinStage(self.context)
+        self.finish_stage = FinishStage(self.context)
         self.deliver_stage, self.logbook_stage = DeliverStage(self.context), LogbookStage(self.context)
         self.pages: dict[str, Stage] = {
             "plan": self.plan_stage,
             "field": self.field_stage,
             "frames": self.frames_stage,
             "join": self.join_stage,
+            "finish": self.finish_stage,
             "deliver": self.deliver_stage,
             "logbook": self.logbook_stage,
         }
@@ -135,7 +140,7 @@ class Window(QMainWindow):
         self._tools_later.setInterval(_TOOLS_MS)
         self._tools_later.timeout.connect(self._show_tools)
         self.context.tools_changed.connect(self._ask_tools)
-        for view in (self.join_stage.view, self.deliver_stage.view):
+        for view in (self.join_stage.view, self.finish_stage.view, self.deliver_stage.view):
             view.moved.connect(self._show_sight)
         self.map.pointed.connect(self._look_there)
         if self.context.gear is None:
@@ -243,9 +248,12 @@ class Window(QMainWindow):
 
     def picture_view(self) -> PictureView:
         """The picture that view keys act on."""
-        return {"frames": self.frames_stage.view, "deliver": self.deliver_stage.view}.get(
-            self.stage, self.join_stage.view
-        )
+        views = {
+            "frames": self.frames_stage.view,
+            "finish": self.finish_stage.view,
+            "deliver": self.deliver_stage.view,
+        }
+        return views.get(self.stage, self.join_stage.view)
 
     def cancel_work(self) -> None:
         """Stop the work that the work line shows."""
@@ -391,7 +399,7 @@ class Window(QMainWindow):
     def _show_sight(self) -> None:
         """Show on the map what of the picture stands in the window."""
         view, joined = self.picture_view(), self.state.joined
-        here = self.stage in ("join", "deliver") and joined is not None and view.source is not None
+        here = self.stage in _SHOWS_JOINED and joined is not None and view.source is not None
         shown = view.sight.shown
         edges = (shown.left(), shown.top(), shown.right(), shown.bottom())
         area = window_model.sight(joined, edges) if here and joined is not None else None
@@ -400,7 +408,7 @@ class Window(QMainWindow):
     def _look_there(self, azimuth_deg: float, altitude_deg: float) -> None:
         """Move a picture that is shown in part to a direction that was clicked on the map."""
         view, joined = self.picture_view(), self.state.joined
-        if self.stage in ("join", "deliver") and joined is not None and self.map.sight is not None:
+        if self.stage in _SHOWS_JOINED and joined is not None and self.map.sight is not None:
             place = window_model.place_of(joined, azimuth_deg, altitude_deg)
             if place is not None:
                 view.look_at(*place)
@@ -414,7 +422,7 @@ class Window(QMainWindow):
         """The picture alone on the whole screen, or the window again."""
         full = not self._picture_alone
         if full and self.pages[self.stage].picture_desk is None:
-            self.tell("A picture fills the screen under Frames, Join and Deliver.", True)
+            self.tell("A picture fills the screen under Frames, Join, Finish and Deliver.", True)
             return
         self._picture_alone = full
         self._was_maximized = self.isMaximized() if full else self._was_maximized
@@ -492,8 +500,9 @@ class Window(QMainWindow):
         self.context.watcher.close()
         self.tasks.cancel_all()
         self.join_stage.seen.save()
-        for view in (self.frames_stage.view, self.join_stage.view, self.deliver_stage.view):
-            view.stop()
+        for page in self.pages.values():
+            if page.picture_desk is not None:
+                page.picture_desk.view.stop()
         self.message.clear()
         self.state.save_now()
         self.state.autosave.release()

@@ -17,7 +17,7 @@ USUAL = (1280, 800)
 SMALLEST = (1000, 640)
 _FRAME = (4, 40)  # what frame and title bar of the desktop may take
 #: Share of the height that the map takes by stage where the page needs no certain height; 0 is a strip.
-_MAP_SHARE = {"field": 0.30, "frames": 0.0, "join": 0.0, "deliver": 0.0, "logbook": 0.24}
+_MAP_SHARE = {"field": 0.30, "frames": 0.0, "join": 0.0, "finish": 0.0, "deliver": 0.0, "logbook": 0.24}
 #: While planning the map takes what the fields do not need, between these shares.
 _LEAST, _MOST = 0.26, 0.68
 #: The least where the planned field is tall for its width: a sphere, a grid; pages scroll then.

@@ -102,6 +102,27 @@ ALSO = {
     "go.frames": "develop check photos import sort",
     "go.field": "shoot shooting outside camera take log",
     "go.logbook": "history list recent outings projects past archive statistics delete trash",
+    "go.finish": "edit adjust develop retouch process tone colour color grade",
+    "finish.add": "sharpen sharpening sharper clarity detail unsharp noise denoise grain noisy contrast curve curves levels saturation "
+    "vibrance exposure brightness brighter darker shadows highlights black white monochrome tint toning sepia hue sky filter dehaze",
+    "finish.grey": "white balance warm warmer cool cooler temperature cast picker eyedropper neutral",
+    "finish.before": "original preview toggle after",
+    "finish.split": "before after original slider",
+    "finish.beside": "before after original two",
+    "finish.cut": "clipping clipped blown burnt histogram warning zebra",
+    "finish.paint": "brush mask local parts selective dodge burn area adjust",
+    "finish.rub": "brush eraser mask remove",
+    "finish.gradient": "darker sky graduated filter mask local parts selective dodge burn",
+    "finish.round": "radial vignette spotlight mask local parts circle",
+    "finish.mask": "overlay area selection",
+    "finish.use_recipe": "preset presets template load style",
+    "finish.take_recipe": "copy paste settings steps sync same look",
+    "finish.save_recipe": "preset presets template export style keep",
+    "finish.switch": "disable enable mute toggle",
+    "finish.remove": "delete undo clear",
+    "finish.reset": "reset default original clear",
+    "finish.earlier": "order reorder up",
+    "finish.later": "order reorder down",
     "look.dark": "mode theme black night",
     "look.light": "mode theme white bright day",
     "look.field": "sun sunlight outdoor outside night vision high contrast glare",
@@ -135,19 +156,6 @@ class NotYet:
 
 
 NOT_YET = (
-    NotYet(
-        "darker sky gradient graduated filter dodge burn local parts selective",
-        "Light of parts of a picture cannot be changed yet. Develop (V under Frames) changes that of all frames; parts are done in a "
-        "picture editor on the TIFF that Deliver writes.",
-    ),
-    NotYet(
-        "sharpen sharpening sharper clarity detail unsharp",
-        "There is no sharpening yet. Deliver writes a 16 bit TIFF for the editor that you sharpen in.",
-    ),
-    NotYet(
-        "noise denoise grain noisy",
-        "There is no noise filter yet. Frames taken several times at a place are averaged: choose that under Join, Repeats.",
-    ),
     NotYet(
         "clone heal stamp spot spots patch",
         "There is no clone or healing brush yet. What another frame shows is brought in with D (hide) or T (other frame) under Join.",

@@ -241,7 +241,7 @@ class DeliverStage(Stage):
     def _show_picture(self) -> None:
         """The picture with what is laid over it; anew only where that changed."""
         joined, picture, place = self.state.joined, self.state.picture, self.state.place
-        now = (picture, self.state.outing.delivery.operations)
+        now = (picture, (self.state.outing.delivery.operations, self.state.outing.finish))
         if self._shown == now:
             return
         self._shown = now

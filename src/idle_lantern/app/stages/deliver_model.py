@@ -165,7 +165,14 @@ def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder:
     from idle_lantern.core.deliver.service import Delivery  # what writes files, which no start needs
 
     known = Known(joined.canvas, invented(joined))
-    return Delivery(outing.delivery, picture, known, lambda asset, ending: assets.path(folder, asset, ending))
+    return Delivery(
+        outing.delivery,
+        picture,
+        known,
+        lambda asset, ending: assets.path(folder, asset, ending),
+        outing.finish,
+        lambda name: assets.path(folder, name, document.MASK_ASSET),
+    )
 
 
 def cover_edit(outing: Outing, word: str) -> Edit:

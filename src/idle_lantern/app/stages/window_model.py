@@ -9,6 +9,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from idle_lantern.app.cropping import crop_box
+from idle_lantern.app.stages.finish_model import lacks as finish_lacks
 from idle_lantern.app.stages.join_request_model import differs
 from idle_lantern.core.base import units
 from idle_lantern.core.base.arrays import Array
@@ -53,6 +54,7 @@ def lacks(
         else "opening the picture"
         if opening
         else "not joined yet",
+        "finish": finish_lacks(outing.finish) if joined is not None else "waits for the join",
         "deliver": units.megapixels(area)
         if joined is not None
         else "opening the picture"

@@ -29,6 +29,8 @@ class PictureTiles:
     def __init__(self, loader: TileLoader) -> None:
         self._loader = loader
         self._serial = 0
+        #: The picture before this one that was shown whole, of the same size: its tiles stand for those that are missing.
+        self._stand_in = self._whole = 0
         self._source: PictureSource | None = None
         self._development = Development()
         self._developed: LRUCache[Key, tuple[ShownTile, Development, QImage]] = LRUCache(_DEVELOPED_TILES)
@@ -41,6 +43,12 @@ class PictureTiles:
     def set_source(self, source: PictureSource | None) -> None:
         """Show another picture, or none."""
         self._source, self._serial = source, self._loader.set_source(source)
+        self._stand_in = self._whole = 0
+
+    def set_variant(self, source: PictureSource) -> None:
+        """Show the same picture made otherwise: what was shown stays until its tiles are read."""
+        self._stand_in = self._whole or self._stand_in
+        self._source, self._serial = source, self._loader.set_source(source, self._stand_in)
 
     def set_development(self, development: Development) -> bool:
         """Show the picture as it is developed; whether that is another development."""
@@ -48,14 +56,17 @@ class PictureTiles:
         self._development = development
         return changed
 
-    def paint(self, painter: QPainter, sight: Sight, *, moving: bool = False) -> bool:
+    def paint(self, painter: QPainter, sight: Sight, *, moving: bool = False, rough: bool = False) -> bool:
         """Draw what is in sight as far as it is read, and ask for the rest; whether all of it was there.
 
-        While the picture is ``moving`` pixels are not smoothed: that takes three times as long, and nobody sees it.
+        While the picture is ``moving`` pixels are not smoothed: that takes three times as long, and nobody sees it. A ``rough``
+        one has half as many across.
         """
         source = self._source
         assert source is not None
         level = _level_for(source, sight)
+        if rough and level + 1 < len(source.sizes):
+            level += 1
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, sight.zoom < _SQUARES_FROM and not moving)
         missing: list[Key] = []
         for row, column in _in_sight(source, level, sight):
@@ -63,12 +74,18 @@ class PictureTiles:
             tile = cached(key)
             if tile is None:
                 missing.append(key)
-                missing += self._paint_coarser(painter, source, sight, key)
+                before = cached((self._stand_in, *key[1:])) if self._stand_in else None
+                if before is not None:
+                    painter.drawImage(_place_of(source, sight, level, row, column), self._image(key, before))
+                else:
+                    missing += self._paint_coarser(painter, source, sight, key)
             else:
                 painter.drawImage(_place_of(source, sight, level, row, column), self._image(key, tile))
         # the coarsest first, then from the middle outwards
         missing.sort(key=lambda k: (-k[1] if k[1] > level else 0, _from_middle(source, sight, k)))
         self._loader.want(list(dict.fromkeys(missing)))
+        if not missing:
+            self._whole = self._serial
         return not missing
 
     def colour_at(self, place: QPointF, sight: Sight) -> Array | None:
@@ -107,7 +124,7 @@ class PictureTiles:
         for coarser in range(level + 1, len(source.sizes)):
             halvings = coarser - level
             key = (self._serial, coarser, row >> halvings, column >> halvings)
-            tile = cached(key)
+            tile = cached(key) or (cached((self._stand_in, *key[1:])) if self._stand_in else None)
             if tile is not None:
                 image = self._image(key, tile)
                 target = _place_of(source, sight, level, row, column)

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QRe
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from idle_lantern.app import theme
+from idle_lantern.app.widgets.comparison import Comparison, Way
 from idle_lantern.app.widgets.over_picture import OverPicture
 from idle_lantern.app.widgets.picture_tiles import PictureTiles
 from idle_lantern.app.widgets.picture_tools import CropTool, PictureTool
@@ -62,6 +63,8 @@ class PictureView(QWidget):
         self._moves.setSingleShot(True)
         self._moves.setInterval(_RESTS_MS)
         self._moves.timeout.connect(self.update)
+        self._rough = False
+        self.comparison = Comparison(self)
         self._dwelt = QRectF()
         self._dwell = QTimer(self)
         self._dwell.setSingleShot(True)
@@ -82,6 +85,27 @@ class PictureView(QWidget):
             self.fit()
         if source is None:
             self.zoomed.emit(0.0)  # nothing is shown at any size
+        self.update()
+
+    def set_variant(self, source: PictureSource, *, rough: bool = False) -> None:
+        """Show the picture made otherwise, of the same size: what is shown stays until its tiles are there; ``rough`` while a hand is at it."""
+        if self._source is None or source.sizes != self._source.sizes:
+            self.set_source(source)
+        elif source is not self._source:
+            self._source = source
+            self.tiles.set_variant(source)
+        self._rough, self._complete = rough, False
+        self.update()
+
+    @property
+    def awaits_tiles(self) -> bool:
+        """Whether tiles that are wanted are still being read."""
+        return self.isVisible() and not self._loader.idle
+
+    def compare(self, way: Way) -> None:
+        """Show what the picture was beside it, in a way, or no longer."""
+        self.comparison.way = way
+        self._complete = False
         self.update()
 
     @property
@@ -128,7 +152,8 @@ class PictureView(QWidget):
     @property
     def ready(self) -> bool:
         """Whether everything in sight is shown as sharp as it can be."""
-        return self._source is None or not self.isVisible() or (self._complete and self._loader.idle)
+        there = self._complete and self._loader.idle and self.comparison.ready
+        return self._source is None or not self.isVisible() or there
 
     @property
     def size_px(self) -> tuple[int, int]:
@@ -141,6 +166,7 @@ class PictureView(QWidget):
         self._dwell.stop()
         self.tiles.set_source(None)
         self._loader.stop()
+        self.comparison.stop()
 
     @property
     def sight(self) -> Sight:
@@ -239,7 +265,13 @@ class PictureView(QWidget):
                 self.placeholder,
             )
             return
-        self._complete = self.tiles.paint(painter, self.sight, moving=self._moves.isActive())
+        moving = self._moves.isActive()
+        painter.save()
+        painter.translate(self.comparison.offset_px, 0)
+        present = self.comparison.sight_of_present(self.sight)
+        self._complete = self.tiles.paint(painter, present, moving=moving, rough=self._rough)
+        painter.restore()
+        self._complete &= self.comparison.paint(painter, self.sight, moving=moving)
         self._mark_dwelling()
         if self.crop is not None and not isinstance(self._tool, CropTool):
             c = self.crop
@@ -283,6 +315,8 @@ class PictureView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         left = event is not None and event.button() == Qt.MouseButton.LeftButton
+        if event is not None and left and self.comparison.press(event.position()):
+            return
         if event is not None and left and self._tool is not None and self._source is not None:
             self._tool.press(self.to_picture(event.position()), event.position(), self._zoom)
             self.update()
@@ -295,6 +329,8 @@ class PictureView(QWidget):
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and self.comparison.move(event.position()):
+            return
         if event is not None and self._tool is not None:
             self._tool.pointer = self.to_picture(event.position())
             if event.buttons() & Qt.MouseButton.LeftButton:
@@ -307,6 +343,8 @@ class PictureView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._grab = None
+        if self.comparison.release():
+            return
         if event is not None and self._tool is not None and event.button() == Qt.MouseButton.LeftButton:
             self._tool.release(self.to_picture(event.position()))
             self.update()

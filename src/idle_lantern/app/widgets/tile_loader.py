@@ -65,23 +65,24 @@ class TileLoader(QObject):
         self._pool.setMaxThreadCount(2)
         self._lock = Lock()
         self._source: PictureSource | None = None
-        self._serial = 0
+        self._serial = self._kept_serial = 0
         self._wanted: list[Key] = []
         self._reading: set[Key] = set()
         self._broken: set[Key] = set()
 
-    def set_source(self, source: PictureSource | None) -> int:
+    def set_source(self, source: PictureSource | None, keep: int = 0) -> int:
         """Read from another picture; returns its serial number. What is under way for the old one is dropped.
 
-        Its tiles go too: the same picture shown again gets another number, and nobody would ask for them.
+        Its tiles go too: the same picture shown again gets another number, and nobody would ask for them. Those of the
+        number ``keep`` stay: they stand for the new ones until these are read.
         """
         with self._lock:
-            old = self._serial
-            self._source, self._serial = source, next(_serials)
+            gone = {self._serial, self._kept_serial} - {keep}
+            self._source, self._serial, self._kept_serial = source, next(_serials), keep
             self._wanted.clear()
             self._broken.clear()
         with _cache_lock:
-            for key in [key for key in _cache if key[0] == old]:
+            for key in [key for key in _cache if key[0] in gone]:
                 del _cache[key]
         return self._serial
 

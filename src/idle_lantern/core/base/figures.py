@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import msgspec
 
@@ -38,11 +39,12 @@ class Figure:
         return value
 
 
-def figures(of: type) -> list[Figure]:
+@lru_cache(maxsize=128)
+def figures(of: type) -> tuple[Figure, ...]:
     """The figures of a dataclass or a Struct that are numbers, in the order of its fields."""
     info = msgspec.inspect.type_info(of)
     assert isinstance(info, (msgspec.inspect.StructType, msgspec.inspect.DataclassType))
-    return [found for told in info.fields if (found := _figure_of(told)) is not None]
+    return tuple(found for told in info.fields if (found := _figure_of(told)) is not None)
 
 
 def figure(of: type, name: str) -> Figure:

@@ -9,7 +9,7 @@ from idle_lantern.core.base.arrays import Array
 #: Between the two lines of lights, in kelvin.
 _LAMPS_K, _DAYLIGHT_K = 4000.0, 5000.0
 #: How far a full tint lies across the line of lights (CIE 1960 u, v).
-_TINT_UV = 0.02
+TINT_UV = 0.02
 _STEP_K = 1.0
 
 
@@ -25,10 +25,16 @@ def white_of(kelvin: float, tint: float = 0.0) -> Array:
         # to the left of growing temperature lies green
         across = np.array([along[1], -along[0]]) / np.linalg.norm(along)
         across = across if across[1] > 0 else -across
-        at = at + _TINT_UV * tint * across
+        at = at + TINT_UV * tint * across
     u, v = at
     x, y = 3 * u / (2 * u - 8 * v + 4), 2 * v / (2 * u - 8 * v + 4)
     return np.array([x / y, 1.0, (1 - x - y) / y])
+
+
+def uv_of_xyz(xyz: Array) -> Array:
+    """CIE 1960 u, v (2,) of XYZ (3,)."""
+    x, y, z = xyz
+    return np.asarray(np.array([4 * x, 6 * y]) / (x + 15 * y + 3 * z))
 
 
 def _uv(kelvin: float) -> Array:

@@ -53,7 +53,7 @@ def painted(strokes: Sequence[Stroke], soft: float, look: TileLook) -> Array:
             continue
         hard = stroke.radius_deg * (1 - soft)
         laid = ramp(np.maximum(off - hard, 0), stroke.radius_deg - hard)
-        strength = np.minimum(strength, 1 - laid) if stroke.rubs else np.maximum(strength, laid)
+        strength = strength * (1 - laid) if stroke.rubs else np.maximum(strength, laid)
     return strength
 
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Sequence
+from dataclasses import dataclass
+from threading import Lock
 from typing import Literal
 
 import msgspec
 import numpy as np
+from cachetools import LRUCache
 
 from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.finish.once import once
@@ -20,6 +24,8 @@ from idle_lantern.core.pictures.source import PictureSource, reduced
 
 #: Steps that look at all of the picture see it with so many pixels on its longer side.
 WHOLE_PX = 1024
+#: Values within a half of an 8-bit level of an end are cut.
+CUT = 0.5 / 255
 
 
 def finished(source: PictureSource, recipe: Recipe, ground: Ground) -> PictureSource:
@@ -42,13 +48,46 @@ def check(recipe: Recipe, ground: Ground) -> None:
             step.mask.check(ground)
 
 
+class KeptLooks:
+    """Tiles as they are before the step in hand: while its figures change, what stands before it is not done again."""
+
+    def __init__(self, most_bytes: int) -> None:
+        self._kept: LRUCache[tuple[bytes, TilePlace], tuple[Float32Image, Form]] = LRUCache(
+            most_bytes, getsizeof=lambda kept: kept[0].nbytes
+        )
+        self._lock = Lock()
+
+    def get(self, key: tuple[bytes, TilePlace]) -> tuple[Float32Image, Form] | None:
+        """Values (h, w, 3) and their form, where they are kept."""
+        with self._lock:
+            return self._kept.get(key)
+
+    def put(self, key: tuple[bytes, TilePlace], values: Float32Image, form: Form) -> None:
+        """Keep them, as long as there is room."""
+        with self._lock, contextlib.suppress(ValueError):  # a tile larger than all the room
+            self._kept[key] = values, form
+
+
 class Finish(Operation):
-    """Steps one after the other on a tile, from one form of values to the next without rounding."""
+    """Steps one after the other on a tile, from one form of values to the next without rounding.
+
+    ``kept`` holds tiles before the step ``held``, of this picture and the same steps before it.
+    """
 
     name = "finish"
 
-    def __init__(self, steps: Sequence[Step], source: PictureSource, ground: Ground) -> None:
+    def __init__(
+        self,
+        steps: Sequence[Step],
+        source: PictureSource,
+        ground: Ground,
+        *,
+        kept: KeptLooks | None = None,
+        held: int = 0,
+    ) -> None:
         self._steps, self._source, self._ground = tuple(steps), source, ground
+        self._kept, self._held = kept, min(held, len(self._steps))
+        self._before = msgspec.json.encode(self._steps[: self._held])
         self._given: Form = "linear" if source.space.is_linear else "display"
         #: What the operation is given: values of light come as light.
         self.works_in: Literal["display", "linear"] = "linear" if source.space.is_linear else "display"  # type: ignore[misc]
@@ -79,7 +118,20 @@ class Finish(Operation):
     def _run(self, tile: Float32Image, at: TilePlace, count: int) -> TileLook:
         """The values after the first ``count`` steps."""
         look = TileLook(self._ground, at, tile[..., 3], np.ascontiguousarray(tile[..., :3]), self._given)
-        for step, apply in self._applied[:count]:
+        if self._kept is None or not 0 < self._held <= count:
+            self._go(look, self._applied[:count])
+            return look
+        known = self._kept.get((self._before, at))
+        if known is None:
+            self._go(look, self._applied[: self._held])
+            self._kept.put((self._before, at), look.values, look.form)
+        else:
+            look.go_on(*known)
+        self._go(look, self._applied[self._held : count])
+        return look
+
+    def _go(self, look: TileLook, applied: Sequence[tuple[Step, Apply]]) -> None:
+        for step, apply in applied:
             if step.mask is None:
                 look.go_on(apply(look.seen(step.form), look), step.form)
                 continue
@@ -89,7 +141,6 @@ class Finish(Operation):
             before = look.seen("display")
             made = self._ground.changed(apply(look.seen(step.form), look), step.form, "display")
             look.go_on(before + strength[..., None] * (made - before), "display")
-        return look
 
     def _whole_before(self, count: int) -> Whole:
         """The reduced picture as it is before the step of that number, in the form of that step."""
@@ -102,8 +153,17 @@ class Finish(Operation):
         return Whole(look.seen(self._steps[count].form), tile[..., 3])
 
 
-def histogram(source: PictureSource, bins: int = 128) -> Array:
-    """How often each display value is shown, by colour, (3, bins) shares of the reduced picture; the first and last hold what is cut."""
+@dataclass(frozen=True)
+class Tones:
+    """How often each display value is shown by colour, (3, bins) as shares; and the shares that are cut to white and to black."""
+
+    shares: Array
+    white: float
+    black: float
+
+
+def tones(source: PictureSource, bins: int = 128) -> Tones:
+    """Of all of a picture, reduced."""
     pixels = reduced(source, WHOLE_PX)
     values = pixels[..., :3].reshape(-1, 3)
     if source.space.is_linear:
@@ -112,5 +172,8 @@ def histogram(source: PictureSource, bins: int = 128) -> Array:
         values = values / np.iinfo(pixels.dtype).max
     if pixels.shape[2] == 4:
         values = values[pixels[..., 3].ravel() > 0]
-    counted = [np.histogram(values[:, c], bins, (0, 1))[0] for c in range(3)]
-    return np.asarray(counted) / max(1, len(values))
+    if not len(values):
+        return Tones(np.zeros((3, bins)), 0.0, 0.0)
+    counted = np.asarray([np.histogram(values[:, c], bins, (0, 1))[0] for c in range(3)]) / len(values)
+    most = values.max(1)
+    return Tones(counted, float((most >= 1 - CUT).mean()), float((most <= CUT).mean()))

@@ -10,7 +10,7 @@ from idle_lantern.core.base.arrays import Array
 
 
 def ramp(beyond: Array, feather: float) -> Array:
-    """From 1 where nothing is beyond to 0 at the feather's end; NaN is outside."""
+    """From 1 where nothing is beyond to 0 at the feather's end, of any shape (...,); NaN is outside."""
     inside = beyond <= 0
     if feather > 0:
         inside = np.nan_to_num(np.clip(1 - beyond / np.float32(feather), 0, 1))

@@ -42,6 +42,11 @@ class Curve(Step, frozen=True, tag="curve", kw_only=True):
 
     def bound(self, ground: Ground, whole: Callable[[], Whole]) -> Apply:
         """As of ``Step``."""
+        table = TabledCurve(self.function())
+        return lambda shown, _look: table(shown)
+
+    def function(self) -> Callable[[Array], Array]:
+        """The curve itself, (...,) to (...,)."""
         from scipy.interpolate import PchipInterpolator  # loaded when it is needed
 
         x, y = np.array(self.points).T
@@ -52,5 +57,4 @@ class Curve(Step, frozen=True, tag="curve", kw_only=True):
             made = inner(np.clip(values, x[0], x[-1]))
             return np.asarray(made + low * np.minimum(values - x[0], 0) + high * np.maximum(values - x[-1], 0))
 
-        table = TabledCurve(at)
-        return lambda shown, _look: table(shown)
+        return at

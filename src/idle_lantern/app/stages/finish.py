@@ -1,0 +1,270 @@
+"""Finish: the joined picture developed by a recipe of steps, without ever touching it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QFileDialog
+
+from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import finish_model as model
+from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.finish_hands import FinishHands
+from idle_lantern.app.stages.finish_panel import FinishPanel
+from idle_lantern.app.widgets.basics import button, column, label, set_look_property
+from idle_lantern.app.widgets.comparison import Way
+from idle_lantern.app.widgets.histogram_view import HistogramView
+from idle_lantern.app.widgets.picture_desk import PictureDesk
+from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.app.widgets.tool_palette import ToolPalette
+from idle_lantern.app.widgets.zooming import SIZES, zoom_told
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.finish.finishing import KeptLooks, Tones, tones
+from idle_lantern.core.finish.recipe import Recipe
+from idle_lantern.core.finish.step import Step
+from idle_lantern.core.outing.edits import Edit
+from idle_lantern.core.pictures.kept import KeptPicture
+from idle_lantern.core.pictures.source import PictureSource
+
+COUNTING = "Counting tones"
+#: Tiles of the joined picture, and of what stands before the step in hand, that are kept in memory.
+_KEPT_BYTES, _LOOKS_BYTES = 96_000_000, 128_000_000
+#: While a hand is at a figure the picture follows when the last one is shown, asked so often; tones are counted when it rests.
+_FOLLOW_MS, _COUNT_MS = 15, 250
+_TOOLS = (
+    ("Better than before?", ("finish.before", "finish.split", "finish.beside", "finish.cut")),
+    ("Which step?", ("finish.add", "finish.switch", "finish.earlier", "finish.later", "finish.remove")),
+    ("Where does it work?", ("finish.paint", "finish.rub", "finish.gradient", "finish.round", "finish.mask")),
+    ("What is white?", ("finish.grey",)),
+)
+
+
+class FinishStage(Stage):
+    """Back home, between join and delivery: every step is one of the outing's recipe."""
+
+    def __init__(self, context: AppContext) -> None:
+        super().__init__(context)
+        self.view = PictureView()
+        self.view.placeholder = "There is no joined picture yet. Join the frames first; here it is finished then."
+        self.view.failed.connect(context.tell)
+        self.panel = FinishPanel(context)
+        self.panel.chosen.connect(self._show_other_step)
+        self.panel.trying.connect(self._try)
+        self.hands = FinishHands(context, self.view, lambda: self.panel.at)
+        self.histogram = HistogramView()
+        self.cut_told = label("", "dim", wrap=True, name="finish-cut")
+        self.go_on = button("Go on to Deliver", lambda: context.ask("go.deliver"), main=True, name="finish-go-on")
+        content = (self.histogram, self.cut_told, label("Steps", "head"), self.panel, zoom_told(self.view), None)
+        tools = ToolPalette((SIZES, *_TOOLS), context.ask)
+        self.picture_desk = PictureDesk(self.view, tools, content, (self.go_on,), "Finish")
+        self.setLayout(column(self.picture_desk, space=0))
+        self.shows_mask = self.shows_cut = False
+        self._of: PictureSource | None = None
+        self._kept: PictureSource | None = None
+        self._looks = KeptLooks(_LOOKS_BYTES)
+        self._tried: Step | None = None
+        self._shown: object = None
+        self._stale = True
+        self._follow = QTimer(self)
+        self._follow.setInterval(_FOLLOW_MS)
+        self._follow.timeout.connect(self._follow_hand)
+        self._count = QTimer(self)
+        self._count.setSingleShot(True)
+        self._count.setInterval(_COUNT_MS)
+        self._count.timeout.connect(self._count_tones)
+        self.state.changed.connect(self._refresh)
+
+    # --- actions ---------------------------------------------------------------
+
+    def held_tools(self) -> set[str]:
+        """As of ``Stage``."""
+        ways = {f"finish.{self.view.comparison.way}"} if self.view.comparison.way else set()
+        hands = {f"finish.{self.hands.held}"} if self.hands.held else set()
+        shown = {"finish.mask"} if self.shows_mask else set()
+        return ways | hands | shown | ({"finish.cut"} if self.shows_cut else set())
+
+    def has_step(self) -> bool:
+        """Whether a step is in hand."""
+        return self.state.joined is not None and self.panel.step is not None
+
+    def can_move(self, by: int) -> bool:
+        """Whether the step in hand has a neighbour there."""
+        at = self.panel.at
+        return at is not None and self.has_step() and 0 <= at + by < len(self.state.outing.finish.steps)
+
+    def has_mask(self) -> bool:
+        """Whether the step in hand works on a part only."""
+        step = self.panel.step
+        return self.has_step() and step is not None and step.mask is not None
+
+    def compare(self, way: Way) -> None:
+        """Show what it was beside it, in a way, or no longer."""
+        self.view.compare("" if self.view.comparison.way == way else way)
+        self.context.tools_changed.emit()
+
+    def toggle_mask(self) -> None:
+        """Show where the step in hand works, or no longer."""
+        self.shows_mask = not self.shows_mask
+        self._show_picture()
+        self.context.tools_changed.emit()
+
+    def toggle_cut(self) -> None:
+        """Show what is cut to white or black, or no longer."""
+        self.shows_cut = not self.shows_cut
+        self._show_picture()
+        self.context.tools_changed.emit()
+
+    def ask_step(self) -> None:
+        """Open the list of steps."""
+        self.panel.add.setFocus()
+        self.panel.add.showPopup()
+
+    def save_recipe(self) -> None:
+        """Choose a file and write the recipe into it."""
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the recipe", str(Path.home() / "recipe.json"), "Recipes (*.json)"
+        )
+        if name:
+            path = Path(name)
+            self._told(lambda: model.save_recipe(self.state.outing, path), f"The recipe is kept in {path}.")
+
+    def use_recipe(self) -> None:
+        """Choose a file and finish by its recipe."""
+        name, _ = QFileDialog.getOpenFileName(self, "Finish by a recipe", str(Path.home()), "Recipes (*.json)")
+        if name:
+            self._take(lambda: model.from_file(Path(name)))
+
+    def take_recipe(self) -> None:
+        """Choose another outing and finish as that one is."""
+        name = QFileDialog.getExistingDirectory(self, "Finish as another outing", str(Path.home()))
+        if name:
+            self._take(lambda: model.from_outing(Path(name)))
+
+    def _take(self, edit: Callable[[], Edit]) -> None:
+        try:
+            made = edit()
+        except LanternError as error:
+            self.context.tell(error.sentence)
+            return
+        if self.state.apply(made):
+            self.context.tell(f"{made.title}. Ctrl + Z takes it back.", problem=False)
+
+    def _told(self, work: Callable[[], None], done: str) -> None:
+        try:
+            work()
+        except LanternError as error:
+            self.context.tell(error.sentence)
+        else:
+            self.context.tell(done, problem=False)
+
+    # --- showing ----------------------------------------------------------------
+
+    def showEvent(self, event: Any) -> None:
+        self._refresh({"join", "finish"})
+        super().showEvent(event)
+
+    def hideEvent(self, event: Any) -> None:
+        self.hands.leave()
+        super().hideEvent(event)
+
+    def _refresh(self, topics: set[str]) -> None:
+        if not topics & {"join", "finish"}:
+            return
+        if not self.isVisible():
+            self._stale = True
+            return
+        self._stale = False
+        self._tried = None
+        self._follow.stop()
+        if self.state.picture is not self._of:
+            self._take_picture()
+        self.panel.refresh()
+        self._show_picture()
+        self._count.start()
+        self.go_on.setEnabled(self.state.joined is not None)
+
+    def _take_picture(self) -> None:
+        """Another joined picture, or none."""
+        self._of, joined = self.state.picture, self.state.joined
+        self._kept = None if self._of is None else KeptPicture(self._of, _KEPT_BYTES)
+        self._looks = KeptLooks(_LOOKS_BYTES)
+        self._shown = None
+        self.hands.leave()
+        size = (joined.canvas.width, joined.canvas.height) if joined else None
+        self.view.set_source(self._kept, size)
+        self.view.comparison.set_source(self._kept)
+
+    def _show_other_step(self) -> None:
+        self._show_picture()
+        self.context.tools_changed.emit()
+
+    def _try(self, step: Step) -> None:
+        """Show what a figure would do that a hand is still at, as soon as the last one is shown."""
+        self._tried = step
+        if not self._follow.isActive():
+            self._follow.start()
+            self._follow_hand()
+
+    def _follow_hand(self) -> None:
+        if self._tried is None:
+            self._follow.stop()
+        elif not self.view.awaits_tiles:
+            step, at = self._tried, self.panel.at
+            self._tried = None
+            steps = self.state.outing.finish.steps
+            if at is not None and at < len(steps):
+                self._show(Recipe((*steps[:at], step, *steps[at + 1 :])), rough=True)
+
+    def _show_picture(self) -> None:
+        self._show(self.state.outing.finish, rough=False)
+
+    def _show(self, recipe: Recipe, *, rough: bool) -> None:
+        joined, place, kept = self.state.joined, self.state.place, self._kept
+        if joined is None or place is None or kept is None:
+            return
+        at = self.panel.at or 0
+        step = recipe.steps[at] if at < len(recipe.steps) else None
+        mask = step.mask if self.shows_mask and step is not None else None
+        now = (recipe, mask, self.shows_cut)
+        if now == self._shown and self.view.source is not None:
+            self.view.set_variant(self.view.source, rough=rough)
+            return
+        try:
+            ground = model.ground_of(joined, kept, place.folder)
+            made = model.shown(kept, recipe, ground, kept=self._looks, held=at, mask=mask, cut=self.shows_cut)
+        except LanternError as error:
+            self.context.tell(error.sentence)
+            return
+        self._shown = now
+        self.view.set_variant(made, rough=rough)
+
+    def _count_tones(self) -> None:
+        """Count the tones of the finished picture, off the thread."""
+        joined, place, kept = self.state.joined, self.state.place, self._kept
+        if joined is None or place is None or kept is None:
+            self._show_tones(None)
+            return
+        recipe, ground = self.state.outing.finish, model.ground_of(joined, kept, place.folder)
+
+        def work(_task: Any) -> Tones:
+            return tones(model.shown(kept, recipe, ground))
+
+        def done(found: Tones) -> None:
+            if self.state.is_open(place) and recipe == self.state.outing.finish and kept is self._kept:
+                self._show_tones(found)
+
+        self.context.start(COUNTING, work, done, lambda e: self.context.tell(e.sentence), quiet=True)
+
+    def _show_tones(self, found: Tones | None) -> None:
+        if found is None:
+            self.cut_told.setText("")
+            return
+        self.histogram.show_heights(
+            model.histogram_path(found.shares), black=found.black > 1e-3, white=found.white > 1e-3
+        )
+        told, doubtful = model.cut_told(found.white, found.black)
+        self.cut_told.setText(told)
+        set_look_property(self.cut_told, "role", "warn" if doubtful else "dim")

@@ -1,0 +1,99 @@
+"""What the hand does on the picture that is finished: paint where a step works, draw a gradient or a round part, pick a grey."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPointF
+
+from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import finish_model as model
+from idle_lantern.app.widgets.held_bar import HeldBar
+from idle_lantern.app.widgets.picture_tools import BrushTool, LineTool, PictureTool, PlaceTool
+from idle_lantern.app.widgets.picture_view import PictureView
+from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.finish.masks import Mask
+from idle_lantern.core.outing.edits import Edit
+
+#: A round part that is drawn falls off over this share of its radius, in degrees of 15.
+_ROUND_FEATHER_DEG = 8.0
+_HINTS = {
+    "paint": "Paint where the step works.",
+    "rub": "Paint over parts where the step shall not work any more.",
+    "gradient": "Drag from where the step does nothing to where it does all.",
+    "round": "Drag from the middle of a round part to its rim.",
+    "grey": "Click on something that should be grey: the white balance follows.",
+}
+
+
+class FinishHands:
+    """The tools of the picture; one is held at a time. ``step`` tells which step of the recipe is in hand, None for none."""
+
+    def __init__(self, context: AppContext, view: PictureView, step: Callable[[], int | None]) -> None:
+        self._context, self._state, self._view, self._step = context, context.state, view, step
+        self._held = ""
+        self.bar = HeldBar(view, self.leave)
+        view.tool_left.connect(self.leave)
+
+    @property
+    def held(self) -> str:
+        """The tool in hand, empty for none."""
+        return self._held
+
+    def use(self, name: str) -> None:
+        """Hold a tool; the same once more puts it down."""
+        self._held = "" if name == self._held else name
+        tool: PictureTool | None = None
+        if self._held in ("paint", "rub"):
+            rubs = self._held == "rub"
+            tool = BrushTool(rubs, lambda points, radius: self._paint(points, radius, rubs=rubs))
+        elif self._held in ("gradient", "round"):
+            tool = LineTool(self._drawn)
+        elif self._held == "grey":
+            tool = PlaceTool(self._pick)
+        self._view.set_tool(tool)
+        if tool is not None:
+            self._view.setFocus()
+        self.bar.show_tool(_HINTS.get(self._held, ""), brush=isinstance(tool, BrushTool))
+        self._context.tools_changed.emit()
+
+    def leave(self) -> None:
+        """Put the tool down."""
+        if self._held:
+            self.use("")
+
+    def _paint(self, points: list[tuple[float, float]], radius_px: float, *, rubs: bool) -> None:
+        joined, at = self._state.joined, self._step()
+        if joined is None or at is None:
+            return
+        stroke = model.stroke_of(joined, points, radius_px, rubs=rubs)
+        if stroke is not None:
+            self._state.apply(model.stroked(self._state.outing, at, stroke))
+
+    def _drawn(self, one: QPointF, other: QPointF) -> None:
+        joined, at, name = self._state.joined, self._step(), self._held
+        if joined is None or at is None:
+            return
+        ends = (one.x() - 0.5, one.y() - 0.5), (other.x() - 0.5, other.y() - 0.5)
+        mask: Mask | None
+        if name == "gradient":
+            mask = model.drawn_gradient(joined, *ends)
+        else:
+            mask = model.drawn_round(joined, *ends, _ROUND_FEATHER_DEG)
+        if mask is not None:
+            self._state.apply(model.masked(self._state.outing, at, mask))
+            self.leave()
+
+    def _pick(self, place: QPointF) -> None:
+        joined, picture, where = self._state.joined, self._state.picture, self._state.place
+        if joined is None or picture is None or where is None:
+            return
+        try:
+            edit: Edit = model.balanced(
+                self._state.outing, picture, model.ground_of(joined, picture, where.folder), place.x(), place.y()
+            )
+        except LanternError as error:
+            self._context.tell(error.sentence)
+            return
+        if self._state.apply(edit):
+            self.leave()

@@ -1,0 +1,393 @@
+"""The Finish stage in the real window: steps, figures, masks and comparing, by keys and by mouse; what is shown is what is written."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtWidgets import QFileDialog, QSlider
+from pytestqt.qtbot import QtBot
+
+from idle_lantern.app.stages import finish_model as model
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.app.window import Window
+from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round
+from idle_lantern.core.finish.recipe import SCHEMA
+from idle_lantern.core.finish.steps.curve import Curve
+from idle_lantern.core.finish.steps.exposure import Exposure
+from idle_lantern.core.frames.reading import read
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.outing import document
+from idle_lantern.core.pictures.source import region
+
+
+@pytest.fixture
+def finishing(joined: Window, settled: Callable[[Window], None], qtbot: QtBot) -> Window:
+    joined.go("finish")
+    settled(joined)
+    qtbot.waitUntil(lambda: joined.finish_stage.view.ready, timeout=20_000)
+    return joined
+
+
+def steps(w: Window) -> tuple[Any, ...]:
+    return w.state.outing.finish.steps
+
+
+def pixels(w: Window) -> np.ndarray:
+    """All of the picture as it is shown."""
+    source = w.finish_stage.view.source
+    assert source is not None
+    return region(source, Rectangle(0, 0, *source.sizes[0]))[..., :3].astype(int)
+
+
+def drag(qtbot: QtBot, w: Window, *places: tuple[float, float]) -> None:
+    """Press, move and let go through shares of the view."""
+    view = w.finish_stage.view
+    at = [QPoint(round(x * view.width()), round(y * view.height())) for x, y in places]
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=at[0])
+    for place in at[1:]:
+        qtbot.mouseMove(view, place)
+        w_event(view, place)
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at[-1])
+
+
+def w_event(view: Any, place: QPoint) -> None:
+    """A move with the button down, which the tests of Qt send without it."""
+    from PyQt6.QtCore import QEvent
+    from PyQt6.QtGui import QMouseEvent
+
+    left = Qt.MouseButton.LeftButton
+    view.mouseMoveEvent(
+        QMouseEvent(
+            QEvent.Type.MouseMove,
+            QPointF(place),
+            QPointF(view.mapToGlobal(place)),
+            left,
+            left,
+            Qt.KeyboardModifier.NoModifier,
+        )
+    )
+
+
+def field(w: Window, name: str) -> QuantityEdit:
+    return w.finish_stage.panel.rows[name].field
+
+
+def slider(w: Window, name: str) -> QSlider:
+    return w.finish_stage.panel.rows[name].slider
+
+
+def test_from_joined_to_finished_and_written_by_keys_alone(
+    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None], tmp_path: Path
+):
+    w = finishing
+    before = pixels(w)
+    qtbot.keyClick(w, Qt.Key.Key_A)
+    popup = w.finish_stage.panel.add.view()
+    qtbot.waitUntil(popup.isVisible, timeout=5000)
+    for _ in range(1 + [name for _t, name, _m in model.kinds()].index("exposure")):
+        qtbot.keyClick(popup, Qt.Key.Key_Down)
+    qtbot.keyClick(popup, Qt.Key.Key_Return)
+    assert [type(s) for s in steps(w)] == [Exposure]
+    assert slider(w, "ev").hasFocus()
+    for _ in range(6):
+        qtbot.keyClick(slider(w, "ev"), Qt.Key.Key_Right)
+    assert steps(w)[0].ev == pytest.approx(0.3)
+    field(w, "ev").setFocus()
+    field(w, "ev").selectAll()
+    qtbot.keyClicks(field(w, "ev"), "0,5")
+    qtbot.keyClick(field(w, "ev"), Qt.Key.Key_Return)
+    assert steps(w)[0].ev == 0.5
+    assert field(w, "ev").text() == "+0.50 EV"
+    settled(w)
+    shown = pixels(w)
+    assert shown.mean() > before.mean() + 15
+    w.go("deliver")
+    out = tmp_path / "finished.png"
+    w.state.apply(model.edits.compose("Do not crop", crop=False))
+    w.deliver_stage.write_to(out)
+    settled(w)
+    assert (read(out).pixels.astype(int) == shown).all()
+    assert (pixels(w) == shown).all()
+    w.go("finish")
+    w.trigger("edit.undo")  # the crop, which is seen under Deliver
+    assert w.stage == "join"
+    w.trigger("edit.undo")
+    w.go("finish")
+    w.trigger("edit.undo")  # keys and typing at one figure are one step
+    assert steps(w)[0].ev == 0
+    # the joined picture itself is never touched
+    assert w.state.picture is not None
+    source = w.state.picture
+    assert (region(source, Rectangle(0, 0, *source.sizes[0]))[..., :3].astype(int) == before).all()
+
+
+def test_a_figure_that_cannot_be_is_told_and_stays_to_be_mended(finishing: Window, qtbot: QtBot):
+    w = finishing
+    w.finish_stage.panel.add_step("exposure")
+    for text, word in (("99", "outside"), ("bright", "number")):
+        field(w, "ev").setFocus()
+        field(w, "ev").selectAll()
+        qtbot.keyClicks(field(w, "ev"), text)
+        qtbot.keyClick(field(w, "ev"), Qt.Key.Key_Return)
+        assert word in w.message_text()
+        assert steps(w)[0].ev == 0
+        assert field(w, "ev").text() == text
+
+
+def test_a_slider_is_followed_while_it_is_held_and_is_one_step_of_undo(finishing: Window, qtbot: QtBot):
+    w, stage = finishing, finishing.finish_stage
+    stage.panel.add_step("exposure")
+    before = stage.view.source
+    handle = slider(w, "ev")
+    handle.setSliderDown(True)
+    for at in (220, 240, 260):
+        handle.setValue(at)
+        qtbot.waitUntil(lambda: stage.view.source is not before and stage.view.ready, timeout=10_000)
+    assert steps(w)[0].ev == 0  # nothing is taken yet
+    assert pixels(w).mean() > 0
+    tried = pixels(w)
+    handle.setSliderDown(False)
+    assert steps(w)[0].ev == pytest.approx(3.0)
+    qtbot.waitUntil(lambda: stage.view.ready, timeout=10_000)
+    assert (pixels(w) == tried).all()
+    w.trigger("edit.undo")
+    assert steps(w)[0].ev == 0
+
+
+def test_painted_parts_alone_change_and_are_rubbed_out_again(finishing: Window, qtbot: QtBot):
+    w = finishing
+    before = pixels(w)
+    w.finish_stage.panel.add_step("exposure")
+    w.finish_stage.panel._take(w.finish_stage.panel._rows[0].row, 2.0)
+    qtbot.keyClick(w, Qt.Key.Key_P)
+    assert w.finish_stage.hands.held == "paint"
+    drag(qtbot, w, (0.45, 0.5), (0.5, 0.5), (0.55, 0.52))
+    mask = steps(w)[0].mask
+    assert isinstance(mask, Brush)
+    assert len(mask.strokes) == 1
+    changed = np.abs(pixels(w) - before).max(-1) > 2
+    share, painted = changed.mean(), np.abs(pixels(w) - before).mean()
+    assert 0.0005 < share < 0.1
+    columns = np.flatnonzero(changed.any(0))
+    assert columns.min() > 0.3 * before.shape[1]
+    assert columns.max() < 0.7 * before.shape[1]
+    qtbot.keyClick(w.finish_stage.view, Qt.Key.Key_Escape)
+    assert w.finish_stage.hands.held == ""
+    qtbot.keyClick(w, Qt.Key.Key_E)
+    # the same line, and a little beyond its ends
+    drag(qtbot, w, (0.42, 0.5), (0.45, 0.5), (0.5, 0.5), (0.55, 0.52), (0.58, 0.53))
+    assert np.abs(pixels(w) - before).mean() < painted / 4
+    w.trigger("edit.undo")
+    assert (np.abs(pixels(w) - before).max(-1) > 2).mean() == pytest.approx(share)
+
+
+def test_a_gradient_and_a_round_part_are_drawn_and_set_by_number(finishing: Window, qtbot: QtBot):
+    w, panel = finishing, finishing.finish_stage.panel
+    panel.add_step("exposure")
+    panel._take(panel._rows[0].row, -2.0)
+    qtbot.keyClick(w, Qt.Key.Key_L)
+    drag(qtbot, w, (0.5, 0.6), (0.5, 0.4))
+    mask = steps(w)[0].mask
+    assert isinstance(mask, Gradient)
+    assert mask.end_deg[1] > mask.begin_deg[1]
+    assert panel.where.currentText() == "a gradient"
+    field(w, "mask begin_deg 1").setFocus()
+    field(w, "mask begin_deg 1").selectAll()
+    qtbot.keyClicks(field(w, "mask begin_deg 1"), "-3")
+    qtbot.keyClick(field(w, "mask begin_deg 1"), Qt.Key.Key_Return)
+    assert steps(w)[0].mask.begin_deg[1] == -3
+    qtbot.keyClick(w, Qt.Key.Key_R)
+    drag(qtbot, w, (0.5, 0.5), (0.55, 0.5))
+    assert isinstance(steps(w)[0].mask, Round)
+    panel.elsewhere.click()
+    assert isinstance(steps(w)[0].mask, Not)
+    assert panel.elsewhere.isChecked()
+    before = pixels(w)
+    qtbot.keyClick(w, Qt.Key.Key_M)
+    assert (pixels(w) != before).any()
+    qtbot.keyClick(w, Qt.Key.Key_M)
+    assert (pixels(w) == before).all()
+    panel._choose_mask("directions")
+    assert isinstance(steps(w)[0].mask, Directions)
+    assert not panel.elsewhere.isChecked()
+    panel._choose_mask("")
+    assert steps(w)[0].mask is None
+
+
+def test_steps_are_switched_moved_and_taken_away(finishing: Window, qtbot: QtBot):
+    w, panel = finishing, finishing.finish_stage.panel
+    for name in ("saturation", "exposure", "contrast"):
+        panel.add_step(name)
+    # each where it usually stands
+    assert [s.title for s in steps(w)] == ["Exposure", "Contrast", "Saturation"]
+    assert panel.step is not None
+    assert panel.step.title == "Contrast"
+    qtbot.keyClick(w, Qt.Key.Key_J)
+    assert [s.title for s in steps(w)] == ["Exposure", "Saturation", "Contrast"]
+    assert panel.step.title == "Contrast"
+    qtbot.keyClick(w, Qt.Key.Key_U)
+    qtbot.keyClick(w, Qt.Key.Key_X)
+    assert not steps(w)[1].on
+    assert panel.list.item(1).checkState() == Qt.CheckState.Unchecked
+    panel.list.item(1).setCheckState(Qt.CheckState.Checked)
+    assert steps(w)[1].on
+    qtbot.keyClick(w, Qt.Key.Key_Delete)
+    assert [s.title for s in steps(w)] == ["Exposure", "Saturation"]
+    w.trigger("edit.undo")
+    assert len(steps(w)) == 3
+
+
+def test_a_curve_by_mouse_keys_and_typing(finishing: Window, qtbot: QtBot):
+    w, panel = finishing, finishing.finish_stage.panel
+    panel.add_step("curve")
+    curve = panel.curve
+    assert curve.isVisible()
+    qtbot.mousePress(curve, Qt.MouseButton.LeftButton, pos=curve._on_widget(0.5, 0.7).toPoint())
+    qtbot.mouseRelease(curve, Qt.MouseButton.LeftButton, pos=curve._on_widget(0.5, 0.7).toPoint())
+    made = steps(w)[0]
+    assert isinstance(made, Curve)
+    assert len(made.points) == 3
+    assert made.points[1] == pytest.approx((0.5, 0.7), abs=0.02)
+    qtbot.keyClick(curve, Qt.Key.Key_Down, Qt.KeyboardModifier.ControlModifier)
+    assert steps(w)[0].points[1][1] == pytest.approx(made.points[1][1] - 0.01, abs=1e-6)
+    panel.points.setFocus()
+    panel.points.selectAll()
+    qtbot.keyClicks(panel.points, "0 5   50 40   100 100")
+    qtbot.keyClick(panel.points, Qt.Key.Key_Return)
+    assert steps(w)[0].points == ((0.0, 0.05), (0.5, 0.4), (1.0, 1.0))
+    panel.points.selectAll()
+    qtbot.keyClicks(panel.points, "0 5 70")
+    qtbot.keyClick(panel.points, Qt.Key.Key_Return)
+    assert "pairs" in w.message_text()
+    assert len(steps(w)[0].points) == 3
+
+
+def test_it_is_compared_across_a_line_side_by_side_and_blinked(finishing: Window, qtbot: QtBot):
+    w, view = finishing, finishing.finish_stage.view
+    w.finish_stage.panel.add_step("exposure")
+    w.finish_stage.panel._take(w.finish_stage.panel._rows[0].row, 1.5)
+
+    def light(left: float, right: float) -> float:
+        qtbot.waitUntil(lambda: view.ready, timeout=10_000)
+        image = view.grab().toImage()
+        y = image.height() // 2
+        row = [image.pixelColor(int(x * image.width()), y).lightness() for x in np.linspace(left, right, 40)]
+        return float(np.mean(row))
+
+    finished = light(0.05, 0.45)
+    qtbot.keyClick(w, Qt.Key.Key_B)
+    joined_ = light(0.05, 0.45)
+    assert joined_ < finished - 10
+    qtbot.keyClick(w, Qt.Key.Key_B)
+    assert light(0.05, 0.45) == pytest.approx(finished, abs=1)
+    qtbot.keyClick(w, Qt.Key.Key_S)
+    assert light(0.05, 0.45) == pytest.approx(joined_, abs=2)
+    drag(qtbot, w, (0.5, 0.5), (0.04, 0.5))
+    assert light(0.05, 0.45) == pytest.approx(finished, abs=2)
+    qtbot.keyClick(w, Qt.Key.Key_D)
+    assert view.comparison.way == "beside"
+    assert light(0.02, 0.48) < light(0.52, 0.98) - 10
+    assert "finish.beside" in w.finish_stage.held_tools()
+
+
+def test_a_grey_that_is_picked_becomes_grey(finishing: Window, qtbot: QtBot):
+    w, view = finishing, finishing.finish_stage.view
+    w.finish_stage.panel.add_step("white_balance")
+    rows = w.finish_stage.panel.rows
+    w.finish_stage.panel._take(rows["kelvin"].row, 4000.0)
+    qtbot.keyClick(w, Qt.Key.Key_G)
+    place = QPoint(view.width() // 2, round(view.height() * 0.62))
+    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=place)
+    at = view.to_picture(QPointF(place))
+    u, v = int(at.x()), int(at.y())
+    part = pixels(w)[v - 4 : v + 5, u - 4 : u + 5].reshape(-1, 3).mean(0)
+    assert part.max() - part.min() < 4
+    assert w.finish_stage.hands.held == ""
+    assert len(steps(w)) == 1
+
+
+def test_what_is_cut_is_told_and_shown(finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]):
+    w = finishing
+    w.finish_stage.panel.add_step("exposure")
+    w.finish_stage.panel._take(w.finish_stage.panel._rows[0].row, 4.0)
+    qtbot.waitUntil(lambda: "hold the highlights" in w.finish_stage.cut_told.text(), timeout=10_000)
+    before = pixels(w)
+    seen = before.max(-1) > 0
+    share = ((before.max(-1) >= 255) & seen).sum() / seen.sum()
+    told = float(w.finish_stage.cut_told.text().split(" %")[0])
+    assert told == pytest.approx(100 * share, abs=2)
+    qtbot.keyClick(w, Qt.Key.Key_O)
+    assert ((pixels(w) != before).any(-1)).mean() == pytest.approx(share / 2, rel=0.2)
+
+
+def test_a_recipe_goes_to_a_file_and_to_another_outing(
+    finishing: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, settled: Callable[[Window], None]
+):
+    w, stage = finishing, finishing.finish_stage
+    stage.panel.add_step("saturation")
+    stage.panel._take(stage.panel._rows[0].row, 1.5)
+    kept = steps(w)
+    file = tmp_path / "mine.json"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a: (str(file), ""))
+    w.trigger("finish.save_recipe")
+    assert json.loads(file.read_text())["schema"] == SCHEMA
+    w.trigger("finish.remove")
+    assert not steps(w)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a: (str(file), ""))
+    w.trigger("finish.use_recipe")
+    assert steps(w) == kept
+    w.state.save_now()
+    folder = w.state.folder
+    assert folder is not None
+    assert document.load(folder).finish.steps == kept
+    w.outings.begin("Another", "simulated")
+    assert not steps(w)
+    w.go("finish")
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a: str(folder))
+    w.trigger("finish.take_recipe")
+    assert steps(w) == kept
+    file.write_text('{"schema": "idle-lantern/recipe/1", "steps": [{"do": "exposure", "ev": 400}]}')
+    w.trigger("finish.use_recipe")
+    assert "step 1 (exposure), ev" in w.message_text()
+    assert steps(w) == kept
+
+
+def test_the_recipe_outlives_another_join_and_undo_goes_where_it_is_seen(
+    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
+):
+    w = finishing
+    w.finish_stage.panel.add_step("exposure")
+    w.finish_stage.panel._take(w.finish_stage.panel._rows[0].row, 1.0)
+    w.finish_stage.panel._choose_mask("directions")
+    kept = steps(w)
+    w.go("join")
+    w.state.apply(model.edits.choose("Projection", projection="rectilinear"))
+    w.join_stage.run_join()
+    settled(w)
+    assert steps(w) == kept
+    w.go("finish")
+    qtbot.waitUntil(lambda: w.finish_stage.view.ready, timeout=20_000)
+    assert w.finish_stage.view.source is not None
+    assert w.finish_stage.view.source.sizes[0] == (w.state.joined.canvas.width, w.state.joined.canvas.height)
+    w.state.apply(model.removed(w.state.outing, 0))
+    w.go("join")
+    w.trigger("edit.undo")
+    assert w.stage == "finish"
+    assert not steps(w)
+    w.trigger("edit.undo")
+    assert steps(w) == kept
+
+
+def test_without_a_picture_it_says_what_to_do(window: Window, qtbot: QtBot):
+    window.go("finish")
+    assert "Join the frames first" in window.finish_stage.view.placeholder
+    for action in ("finish.add", "finish.split", "finish.grey", "finish.paint", "finish.mask", "finish.save_recipe"):
+        window.trigger(action)
+        assert window.message_text()
+    assert not window.finish_stage.panel.add.isEnabled()
