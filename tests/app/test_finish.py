@@ -20,6 +20,7 @@ from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Rou
 from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.exposure import Exposure
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.outing import document
@@ -310,6 +311,43 @@ def test_a_grey_that_is_picked_becomes_grey(finishing: Window, qtbot: QtBot):
     assert part.max() - part.min() < 4
     assert w.finish_stage.hands.held == ""
     assert len(steps(w)) == 1
+
+
+def test_a_thing_is_healed_walked_to_and_left_as_joined_again(
+    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
+):
+    w, stage = finishing, finishing.finish_stage
+    before = pixels(w)
+    qtbot.keyClick(w, Qt.Key.Key_H)
+    drag(qtbot, w, (0.5, 0.6), (0.502, 0.6))
+    settled(w)
+    (step,) = steps(w)
+    assert isinstance(step, Heal)
+    assert len(step.spots) == 1
+    changed = np.abs(pixels(w) - before).max(-1) > 0
+    assert 0 < changed.sum() < 0.02 * changed.size
+    assert len(stage.view.over.places) == 1
+    assert "1 place healed, 1 is chosen" in stage.panel.mask_told.text()
+    drag(qtbot, w, (0.3, 0.7), (0.302, 0.7))
+    settled(w)
+    qtbot.keyClick(stage.view, Qt.Key.Key_Escape)
+    assert len(steps(w)[0].spots) == 2
+    assert stage.panel.place == 1
+    qtbot.keyClick(w, Qt.Key.Key_N)
+    assert stage.panel.place == 0
+    assert stage.view.zoom == 1
+    assert [p.present for p in stage.view.over.places] == [True, False]
+    source = steps(w)[0].spots[0].source_deg
+    qtbot.keyClick(w, Qt.Key.Key_W)
+    qtbot.mouseClick(
+        stage.view, Qt.MouseButton.LeftButton, pos=QPoint(stage.view.width() // 2 + 60, stage.view.height() // 2)
+    )
+    assert steps(w)[0].spots[0].source_deg != source
+    qtbot.keyClick(w, Qt.Key.Key_Backspace)
+    assert len(steps(w)[0].spots) == 1
+    qtbot.keyClick(w, Qt.Key.Key_Backspace)
+    assert (pixels(w) == before).all()
+    assert "press H" in stage.panel.mask_told.text()
 
 
 def test_what_is_cut_is_told_and_shown(finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]):

@@ -78,7 +78,9 @@ def test_a_picture_that_moves_is_drawn_quickly_and_smoothly_once_it_rests(
     qtbot.waitUntil(lambda: view.ready, timeout=10_000)
     drawn: list[bool] = []
     paint = view.tiles.paint
-    monkeypatch.setattr(view.tiles, "paint", lambda *a, moving: (drawn.append(moving), paint(*a, moving=moving))[1])
+    monkeypatch.setattr(
+        view.tiles, "paint", lambda *a, moving, **k: (drawn.append(moving), paint(*a, moving=moving, **k))[1]
+    )
     qtbot.wait(200)
     drawn.clear()
     before = view.zoom

@@ -442,6 +442,7 @@ ACTIONS: tuple[Action, ...] = (
         "There is no picture to finish yet: join the frames first.",
         ("add", "Add a step …", "A", lambda w: w.finish_stage.ask_step()),
         ("grey", "Pick what shall be grey", "G", lambda w: w.finish_stage.hands.use("grey")),
+        ("heal", "Heal: cover what shall go", "H", lambda w: w.finish_stage.hands.use("heal")),
         ("before", "Show it as joined, or finished", "B", lambda w: w.finish_stage.compare("before")),
         ("split", "Compare across a line", "S", lambda w: w.finish_stage.compare("split")),
         ("beside", "Compare side by side", "D", lambda w: w.finish_stage.compare("beside")),
@@ -457,6 +458,13 @@ ACTIONS: tuple[Action, ...] = (
         ("rub", "Erase where the step works", "E", lambda w: w.finish_stage.hands.use("rub")),
         ("gradient", "Draw a gradient for the step", "L", lambda w: w.finish_stage.hands.use("gradient")),
         ("round", "Draw a round part for the step", "R", lambda w: w.finish_stage.hands.use("round")),
+    ),
+    *_under_finish(
+        lambda w: w.finish_stage.has_places(),
+        "Nothing is healed yet: press H and paint over what shall go.",
+        ("next_place", "Next healed place", "N", lambda w: w.finish_stage.step_place()),
+        ("source", "Choose the ground that covers the place", "W", lambda w: w.finish_stage.hands.use("source")),
+        ("drop_place", "Leave the healed place as joined", "Backspace", lambda w: w.finish_stage.drop_place()),
     ),
     *_under_finish(
         lambda w: w.finish_stage.has_mask(),

@@ -376,7 +376,7 @@ class Window(QMainWindow):
         bar = self.menuBar()
         assert bar is not None
         most = max(120, self.width() - theme.scaled(_MENUS_PX))
-        self._title.setText(self._title.fontMetrics().elidedText(self.state.outing.name, _ELIDE, most * 2 // 3))
+        self._title.setText(self._title.fontMetrics().elidedText(self.state.outing.name, _ELIDE, most * 3 // 5))
         self._title.setToolTip(self.state.outing.name)
         self._corner.setFixedWidth(min(most, self._corner.sizeHint().width()))
         bar.setCornerWidget(self._corner)

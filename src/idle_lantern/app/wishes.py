@@ -106,6 +106,10 @@ ALSO = {
     "finish.add": "sharpen sharpening sharper clarity detail unsharp noise denoise grain noisy contrast curve curves levels saturation "
     "vibrance exposure brightness brighter darker shadows highlights black white monochrome tint toning sepia hue sky filter dehaze",
     "finish.grey": "white balance warm warmer cool cooler temperature cast picker eyedropper neutral",
+    "finish.heal": "clone heal stamp spot spots patch remove dust litter post wire object erase retouch",
+    "finish.next_place": "healed spots list",
+    "finish.source": "clone stamp source heal",
+    "finish.drop_place": "delete spot heal undo",
     "finish.before": "original preview toggle after",
     "finish.split": "before after original slider",
     "finish.beside": "before after original two",
@@ -156,10 +160,6 @@ class NotYet:
 
 
 NOT_YET = (
-    NotYet(
-        "clone heal stamp spot spots patch",
-        "There is no clone or healing brush yet. What another frame shows is brought in with D (hide) or T (other frame) under Join.",
-    ),
     NotYet(
         "print printing poster paper printer",
         "It does not print yet. Deliver writes the file with its dots per inch; Plan tells how large a print will be sharp.",

@@ -17,6 +17,7 @@ from idle_lantern.app.stages.finish_panel import FinishPanel
 from idle_lantern.app.widgets.basics import button, column, label, set_look_property
 from idle_lantern.app.widgets.comparison import Way
 from idle_lantern.app.widgets.histogram_view import HistogramView
+from idle_lantern.app.widgets.over_picture import OverPicture, PlaceShown
 from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tool_palette import ToolPalette
@@ -25,6 +26,7 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.finish.finishing import KeptLooks, Tones, tones
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.step import Step
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.pictures.kept import KeptPicture
 from idle_lantern.core.pictures.source import PictureSource
@@ -38,6 +40,7 @@ _TOOLS = (
     ("Better than before?", ("finish.before", "finish.split", "finish.beside", "finish.cut")),
     ("Which step?", ("finish.add", "finish.switch", "finish.earlier", "finish.later", "finish.remove")),
     ("Where does it work?", ("finish.paint", "finish.rub", "finish.gradient", "finish.round", "finish.mask")),
+    ("What shall go?", ("finish.heal", "finish.next_place", "finish.source", "finish.drop_place")),
     ("What is white?", ("finish.grey",)),
 )
 
@@ -53,7 +56,9 @@ class FinishStage(Stage):
         self.panel = FinishPanel(context)
         self.panel.chosen.connect(self._show_other_step)
         self.panel.trying.connect(self._try)
-        self.hands = FinishHands(context, self.view, lambda: self.panel.at)
+        self.hands = FinishHands(context, self.view, lambda: self.panel.at, lambda: self.panel.place)
+        self.hands.healed.connect(self._show_healed)
+        self.view.over = OverPicture()
         self.histogram = HistogramView()
         self.cut_told = label("", "dim", wrap=True, name="finish-cut")
         self.go_on = button("Go on to Deliver", lambda: context.ask("go.deliver"), main=True, name="finish-go-on")
@@ -99,6 +104,53 @@ class FinishStage(Stage):
         """Whether the step in hand works on a part only."""
         step = self.panel.step
         return self.has_step() and step is not None and step.mask is not None
+
+    def has_places(self) -> bool:
+        """Whether anything is healed."""
+        joined = self.state.joined
+        return joined is not None and bool(model.spot_places(self.state.outing, joined))
+
+    def step_place(self) -> None:
+        """Go to the next healed place, at 100 %."""
+        joined = self.state.joined
+        if joined is None:
+            return
+        places = model.spot_places(self.state.outing, joined)
+        self.panel.choose(model.heal_at(self.state.outing.finish.steps))
+        at = -1 if self.panel.place is None else self.panel.place
+        self.panel.place = (at + 1) % max(1, len(places))
+        place = places[self.panel.place] if places else None
+        if place is not None:
+            self.view.show_place(place[0], place[1])
+        self._refresh({"finish"})
+
+    def drop_place(self) -> None:
+        """Leave the chosen place as it was joined."""
+        edit = None if self.panel.place is None else model.not_healed(self.state.outing, self.panel.place)
+        if edit is not None:
+            self.state.apply(edit)
+
+    def _show_healed(self) -> None:
+        """The place that was just healed is the chosen one."""
+        joined = self.state.joined
+        count = 0 if joined is None else len(model.spot_places(self.state.outing, joined))
+        self.panel.place = count - 1 if count else None
+        self.panel.choose(model.heal_at(self.state.outing.finish.steps))
+
+    def _show_places(self) -> None:
+        """Mark healed places while their step is in hand."""
+        joined, over = self.state.joined, self.view.over
+        places = [] if joined is None else model.spot_places(self.state.outing, joined)
+        if self.panel.place is not None and self.panel.place >= len(places):
+            self.panel.place = len(places) - 1 if places else None
+        shown = isinstance(self.panel.step, Heal)
+        if over is not None:
+            over.places = [
+                PlaceShown(p[0], p[1], p[2], p[3], present=k == self.panel.place)
+                for k, p in enumerate(places)
+                if p is not None and shown
+            ]
+        self.view.update()
 
     def compare(self, way: Way) -> None:
         """Show what it was beside it, in a way, or no longer."""
@@ -181,6 +233,7 @@ class FinishStage(Stage):
         self._follow.stop()
         if self.state.picture is not self._of:
             self._take_picture()
+        self._show_places()
         self.panel.refresh()
         self._show_picture()
         self._count.start()
@@ -198,6 +251,7 @@ class FinishStage(Stage):
         self.view.comparison.set_source(self._kept)
 
     def _show_other_step(self) -> None:
+        self._show_places()
         self._show_picture()
         self.context.tools_changed.emit()
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QPointF
+from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import finish_model as model
@@ -12,25 +12,39 @@ from idle_lantern.app.widgets.held_bar import HeldBar
 from idle_lantern.app.widgets.picture_tools import BrushTool, LineTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.finish.healing import Spot
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.outing.edits import Edit
 
 #: A round part that is drawn falls off over this share of its radius, in degrees of 15.
 _ROUND_FEATHER_DEG = 8.0
+SEEKING = "Finding clean ground"
 _HINTS = {
     "paint": "Paint where the step works.",
     "rub": "Paint over parts where the step shall not work any more.",
     "gradient": "Drag from where the step does nothing to where it does all.",
     "round": "Drag from the middle of a round part to its rim.",
+    "heal": "Paint over what shall go: the ground beside it covers it.",
+    "source": "Click on the ground that shall cover the chosen place.",
     "grey": "Click on something that should be grey: the white balance follows.",
 }
 
 
-class FinishHands:
-    """The tools of the picture; one is held at a time. ``step`` tells which step of the recipe is in hand, None for none."""
+class FinishHands(QObject):
+    """The tools of the picture; one is held at a time. ``step`` and ``place`` tell which step of the recipe and which healed place
+    are in hand, None for none."""
 
-    def __init__(self, context: AppContext, view: PictureView, step: Callable[[], int | None]) -> None:
-        self._context, self._state, self._view, self._step = context, context.state, view, step
+    healed = pyqtSignal()
+
+    def __init__(
+        self,
+        context: AppContext,
+        view: PictureView,
+        step: Callable[[], int | None],
+        place: Callable[[], int | None],
+    ) -> None:
+        super().__init__(view)
+        self._context, self._state, self._view, self._step, self._place = context, context.state, view, step, place
         self._held = ""
         self.bar = HeldBar(view, self.leave)
         view.tool_left.connect(self.leave)
@@ -49,8 +63,10 @@ class FinishHands:
             tool = BrushTool(rubs, lambda points, radius: self._paint(points, radius, rubs=rubs))
         elif self._held in ("gradient", "round"):
             tool = LineTool(self._drawn)
-        elif self._held == "grey":
-            tool = PlaceTool(self._pick)
+        elif self._held == "heal":
+            tool = BrushTool(False, self._heal)
+        elif self._held:
+            tool = PlaceTool(self._pick if self._held == "grey" else self._take_ground)
         self._view.set_tool(tool)
         if tool is not None:
             self._view.setFocus()
@@ -69,6 +85,33 @@ class FinishHands:
         stroke = model.stroke_of(joined, points, radius_px, rubs=rubs)
         if stroke is not None:
             self._state.apply(model.stroked(self._state.outing, at, stroke))
+
+    def _heal(self, points: list[tuple[float, float]], radius_px: float) -> None:
+        """Heal along a stroke; the ground is sought off the thread."""
+        joined, picture, where = self._state.joined, self._state.picture, self._state.place
+        if joined is None or picture is None or where is None or not self._state.may_change():
+            return
+        ground = model.ground_of(joined, picture, where.folder)
+
+        def done(spots: list[Spot]) -> None:
+            if self._state.is_open(where) and self._state.joined is joined:
+                self._state.apply(model.healed(self._state.outing, spots))
+                self.healed.emit()
+
+        self._context.start(
+            SEEKING,
+            lambda _t: model.spots_of(joined, picture, ground, points, radius_px),
+            done,
+            lambda e: self._context.tell(e.sentence),
+            quiet=True,
+        )
+
+    def _take_ground(self, place: QPointF) -> None:
+        joined, number = self._state.joined, self._place()
+        source = None if joined is None else model.place_deg(joined, place.x() - 0.5, place.y() - 0.5)
+        edit = None if source is None or number is None else model.other_ground(self._state.outing, number, source)
+        if edit is not None and self._state.apply(edit):
+            self.leave()
 
     def _drawn(self, one: QPointF, other: QPointF) -> None:
         joined, at, name = self._state.joined, self._step(), self._held

@@ -19,7 +19,8 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import Figure, figures
 from idle_lantern.core.finish import masks
 from idle_lantern.core.finish.drawn import Stroke
-from idle_lantern.core.finish.finishing import Finish, KeptLooks, check
+from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
+from idle_lantern.core.finish.healing import Spot, ground_for, place_of
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.overlays import CutShown, MaskShown
 from idle_lantern.core.finish.recipe import Recipe, read_recipe, text_of
@@ -28,6 +29,7 @@ from idle_lantern.core.finish.registry import STEPS, name_of, step_named
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.black_white import BlackWhite
 from idle_lantern.core.finish.steps.curve import Curve
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.steps.white_balance import WhiteBalance
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -40,6 +42,8 @@ from idle_lantern.core.pictures.source import PictureSource, light_of, region
 
 #: A picked grey is the mean of a square of so many pixels; darker than this, in linear light, it tells nothing.
 _PICKED_PX, _DARK = 9, 0.004
+#: Spots that one stroke of healing makes at most.
+_MOST_SPOTS = 200
 #: Limits of what masks are told by, beside the figures of their types.
 _YAW = Figure("", "", -360, 360, "degrees", "", 0.0, 1.0)
 _PITCH = Figure("", "", -90, 90, "degrees", "", 0.0, 1.0)
@@ -139,6 +143,8 @@ def told(step: Step) -> str:
     ]
     if isinstance(step, Curve) and not step.idle:
         said = [f"{len(step.points)} points"]
+    if isinstance(step, Heal) and step.spots:
+        said = [f"{len(step.spots)} places"]
     where = "" if step.mask is None else " · " + mask_words(step.mask)
     return ", ".join(said[:2]) + where
 
@@ -457,6 +463,96 @@ def balanced(outing: Outing, picture: PictureSource, ground: Ground, u: float, v
     return _steps("Pick a grey", lambda s: (*s[:place], step, *s[place:]))
 
 
+# --- healing -------------------------------------------------------------------------------
+
+
+def heal_at(steps: Sequence[Step]) -> int | None:
+    """Where the step stands that heals."""
+    return next((k for k, step in enumerate(steps) if isinstance(step, Heal)), None)
+
+
+def spots_of(
+    joined: JoinResult, picture: PictureSource, ground: Ground, points: Sequence[tuple[float, float]], radius_px: float
+) -> list[Spot]:
+    """Spots along a stroke through pixels of the picture, each with the ground that covers it.
+
+    Raises
+    ------
+    InputError
+        No clean ground is found beside the first of them.
+    """
+    middles = [np.array(points[0])]
+    for point in points[1:]:
+        while (far := float(np.hypot(*(np.array(point) - middles[-1])))) > radius_px:
+            middles.append(middles[-1] + (np.array(point) - middles[-1]) * radius_px / far)
+    made = []
+    for middle in middles[:_MOST_SPOTS]:
+        place = place_deg(joined, *middle)
+        if place is None:
+            continue
+        radius = _angle_deg(joined, (float(middle[0]), float(middle[1])), radius_px)
+        source = ground_for(picture, ground, place, radius)
+        if source is not None:
+            made.append(Spot(place, radius, source))
+    if not made:
+        raise InputError("There is no clean ground beside this place", remedy="Take a smaller brush, or another place")
+    return made
+
+
+def healed(outing: Outing, spots: Sequence[Spot]) -> Edit:
+    """The edit that heals some more places."""
+    at = heal_at(outing.finish.steps)
+    title = "Heal a place" if len(spots) == 1 else "Heal along a stroke"
+    if at is None:
+        return _steps(title, lambda s: (Heal(spots=tuple(spots)), *s))
+    step = outing.finish.steps[at]
+    assert isinstance(step, Heal)
+    return _replaced(title, at, structs.replace(step, on=True, spots=(*step.spots, *spots)))
+
+
+def other_ground(outing: Outing, number: int, source_deg: tuple[float, float]) -> Edit | None:
+    """The edit that covers a place by other ground."""
+    at = heal_at(outing.finish.steps)
+    step = None if at is None else outing.finish.steps[at]
+    if at is None or not isinstance(step, Heal) or not 0 <= number < len(step.spots):
+        return None
+    spot = structs.replace(step.spots[number], source_deg=source_deg)
+    return _replaced("Cover a place by other ground", at, structs.replace(step, spots=_with(step.spots, number, spot)))
+
+
+def not_healed(outing: Outing, number: int) -> Edit | None:
+    """The edit that leaves a place as it was joined."""
+    at = heal_at(outing.finish.steps)
+    step = None if at is None else outing.finish.steps[at]
+    if at is None or not isinstance(step, Heal) or not 0 <= number < len(step.spots):
+        return None
+    spots = (*step.spots[:number], *step.spots[number + 1 :])
+    return _replaced("Leave a place as joined", at, structs.replace(step, spots=spots))
+
+
+def spot_places(outing: Outing, joined: JoinResult) -> list[tuple[float, float, float, float] | None]:
+    """Middle, width and height in pixels of each healed place; None where the picture does not show it."""
+    at = heal_at(outing.finish.steps)
+    step = None if at is None else outing.finish.steps[at]
+    if not isinstance(step, Heal):
+        return []
+    size = joined.canvas.width, joined.canvas.height
+    found = (place_of(spot, joined.canvas, size, size) for spot in step.spots)
+    return [None if p is None else (p.x, p.y, 2 * p.across, 2 * p.down) for p in found]
+
+
+def healing_told(count: int, present: int | None) -> str:
+    """What the panel says of healed places."""
+    if not count:
+        return "Nothing is healed yet: press H and paint over what shall go. Where another frame shows a place clean, D under Join shows the truth."
+    here = (
+        ""
+        if present is None
+        else f", {present + 1} is chosen (N goes on, W then a click takes other ground, Backspace leaves it as joined)"
+    )
+    return f"{count} place{'s' if count != 1 else ''} healed{here}."
+
+
 # --- the picture ------------------------------------------------------------------------------
 
 
@@ -487,7 +583,7 @@ def shown(
         A mask cannot be used.
     """
     check(recipe, ground)
-    steps = recipe.working
+    steps, picture = recipe.working, begun_on(picture, recipe, ground)
     made: list[Operation] = []
     if steps:
         before = sum(step.on and not step.idle for step in recipe.steps[:held])

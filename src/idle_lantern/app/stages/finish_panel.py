@@ -19,6 +19,7 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.finish.curves import TabledCurve
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.curve import Curve
+from idle_lantern.core.finish.steps.heal import Heal
 
 _ROW_PX, _LEAST_ROWS, _MOST_ROWS = 25, 3, 8
 
@@ -34,6 +35,8 @@ class FinishPanel(QWidget):
         self._context, self._state = context, context.state
         #: The step in hand, by its place in the recipe.
         self.at: int | None = None
+        #: The healed place that is chosen.
+        self.place: int | None = None
         self.add = Chooser()
         self.add.setObjectName("finish-add-step")
         self.add.setAccessibleName("Add a step")
@@ -70,10 +73,11 @@ class FinishPanel(QWidget):
         self.elsewhere.clicked.connect(self._turn_round)
         self.mask_told = label("", "dim", wrap=True)
         self._figures, self._mask_figures = _empty(), _empty()
+        self._masks = _held(column(panel_form([("Works on", self.where)]), self.elsewhere))
         self._of_step = QWidget()
         inner = column(
             self.title, self.meaning, self.curve, self.points, _held(self._figures), 4,
-            panel_form([("Works on", self.where)]), self.elsewhere, self.mask_told, _held(self._mask_figures),
+            self._masks, self.mask_told, _held(self._mask_figures),
         )  # fmt: skip
         inner.setContentsMargins(0, 0, 0, 0)
         self._of_step.setLayout(inner)
@@ -263,8 +267,10 @@ class FinishPanel(QWidget):
         self.where.setCurrentIndex(kinds.index(kind) if kind in kinds else len(kinds))
         self.elsewhere.setVisible(mask is not None)
         self.elsewhere.setChecked(elsewhere)
-        self.mask_told.setText(model.mask_hint(step.mask))
-        self.mask_told.setVisible(bool(self.mask_told.text()))
+        self._masks.setVisible(not isinstance(step, Heal))
+        told = model.healing_told(len(step.spots), self.place) if isinstance(step, Heal) else model.mask_hint(step.mask)
+        self.mask_told.setText(told)
+        self.mask_told.setVisible(bool(told))
 
     def _build(self, rows: Sequence[model.Row], mask_rows: Sequence[model.Row]) -> None:
         for layout in (self._figures, self._mask_figures):

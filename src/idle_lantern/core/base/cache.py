@@ -48,6 +48,11 @@ class SizedCache(Generic[K, V]):
                 self._busy.pop(key, None)
             return made
 
+    def put(self, key: K, thing: V) -> None:
+        """Keep a thing that was made elsewhere, where none of that key is kept."""
+        with self._lock:
+            self._kept.setdefault(key, thing)
+
     def keys(self) -> list[K]:
         """Keys of what is kept."""
         with self._lock:

@@ -6,6 +6,8 @@ white go through and back as well.
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import cv2
 import numpy as np
 
@@ -33,14 +35,24 @@ _ROOTS_FROM_LAB = np.linalg.inv(_LAB_FROM_ROOTS)
 
 def to_oklab(light: Float32Image, space: ColourSpace = SRGB) -> Float32Image:
     """Linear light of ``space``, (h, w, 3) float32, as lightness, a, b."""
-    roots = np.cbrt(transformed(light, _CONES_FROM_LIGHT @ light_matrix(space, SRGB)))
+    roots = np.cbrt(transformed(light, _cones_from(space)))
     return transformed(roots, _LAB_FROM_ROOTS)
 
 
 def from_oklab(lab: Float32Image, space: ColourSpace = SRGB) -> Float32Image:
     """Lightness, a, b (h, w, 3) as linear light of ``space``."""
     roots = transformed(lab, _ROOTS_FROM_LAB)
-    return transformed(roots * roots * roots, light_matrix(SRGB, space) @ _LIGHT_FROM_CONES)
+    return transformed(roots * roots * roots, _light_of(space))
+
+
+@lru_cache(maxsize=16)
+def _cones_from(space: ColourSpace) -> Array:
+    return np.asarray(_CONES_FROM_LIGHT @ light_matrix(space, SRGB))
+
+
+@lru_cache(maxsize=16)
+def _light_of(space: ColourSpace) -> Array:
+    return np.asarray(light_matrix(SRGB, space) @ _LIGHT_FROM_CONES)
 
 
 def transformed(values: Float32Image, matrix: Array) -> Float32Image:

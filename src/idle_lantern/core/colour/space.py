@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, Literal
@@ -48,7 +49,9 @@ class Transfer:
 
     def from_linear(self, linear: Array) -> Array:
         """Display values of linear light; what is below 0 is cut. Any shape (..., 3); shapes and dtype as of ``to_linear``."""
-        x = np.maximum(np.asarray(linear), 0)
+        x = np.asarray(linear)
+        if x.size and x.min() < 0:
+            x = np.maximum(x, 0)
         if self.white > 1:
             white, lift = np.asarray([self.white, self._lift], x.dtype)
             x = np.minimum(x, white) * lift
@@ -64,7 +67,7 @@ class Transfer:
 
     def _base_to_linear(self, shown: Array) -> Array:
         if self.kind == "srgb":
-            return np.where(shown <= 0.04045, shown / 12.92, ((shown + 0.055) / 1.055) ** 2.4).astype(shown.dtype)
+            return _pieced(shown, 12.92 * _MEET, 1 / 12.92, lambda v: ((v + 0.055) * (1 / 1.055)) ** 2.4)
         if self.kind == "power":
             return np.asarray(np.maximum(shown, 0) ** self.power, shown.dtype)
         if self.kind == "sampled":
@@ -73,7 +76,7 @@ class Transfer:
 
     def _base_from_linear(self, x: Array) -> Array:
         if self.kind == "srgb":
-            return np.where(x <= 0.0031308, x * 12.92, 1.055 * x ** (1 / 2.4) - 0.055).astype(x.dtype)
+            return _pieced(x, _MEET, 12.92, lambda v: v ** (1 / 2.4) * 1.055 - 0.055)
         if self.kind == "power":
             return np.asarray(x ** (1 / self.power), x.dtype)
         if self.kind == "sampled":
@@ -92,6 +95,19 @@ class Transfer:
     def by_colour(self) -> bool:
         """Whether red, green and blue have curves of their own."""
         return len(set(self.samples)) > 1
+
+
+#: The light at which both parts of the curve of sRGB meet; the standard rounds it to 0.0031308.
+_MEET = 0.003130668442443587
+
+
+def _pieced(values: Array, to: float, slope: float, curve: Callable[[Array], Array]) -> Array:
+    """A curve that is straight up to a value, of the same dtype: beyond it the curve, below it the slope alone moves; no value is chosen by,
+    which costs more than both."""
+    at, by = np.asarray(to, values.dtype), np.asarray(slope, values.dtype)
+    made = curve(np.maximum(values, at))
+    made += (np.minimum(values, at) - at) * by
+    return np.asarray(made, values.dtype)
 
 
 @dataclass(frozen=True)

@@ -8,12 +8,13 @@ any level has the same base, however far the surroundings reach.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array
-from idle_lantern.core.finish.tile_look import Ground, TileLook
+from idle_lantern.core.finish.tile_look import TileLook
 
 #: The window as a share of the longer side, and the difference of brightness that counts as an edge.
 _REACH, _EDGE = 0.02, 0.08
@@ -21,22 +22,21 @@ _REACH, _EDGE = 0.02, 0.08
 
 @dataclass(frozen=True)
 class BaseLayer:
-    """Coefficients over the reduced picture, (h, w, 2)."""
+    """Coefficients a and b over the reduced picture, (2, h, w)."""
 
     coefficients: Array
 
     def at(self, values: Array, look: TileLook) -> Array:
         """The base of a tile's values (h, w)."""
-        h, w = self.coefficients.shape[:2]
+        h, w = self.coefficients.shape[1:]
         box, (fx, fy), full = look.at.box, look.at.scale, look.at.full
-        x = ((np.arange(box.left, box.left + box.width) + 0.5) * fx * w / full[0] - 0.5).clip(0, w - 1)
-        y = ((np.arange(box.top, box.top + box.height) + 0.5) * fy * h / full[1] - 0.5).clip(0, h - 1)
-        x0, x1 = int(x[0]), min(w, int(x[-1]) + 2)
-        y0, y1 = int(y[0]), min(h, int(y[-1]) + 2)
-        part = self.coefficients[y0:y1, x0:x1]
-        across, down = _weights(x - x0, x1 - x0), _weights(y - y0, y1 - y0)
-        a, b = (down @ part[..., k] @ across.T for k in range(2))
-        return np.asarray(a * values + b)
+        columns, across = _between(box.left, box.width, fx * w / full[0], w)
+        rows, down = _between(box.top, box.height, fy * h / full[1], h)
+        part = self.coefficients[:, rows, columns]
+        a, b = (down @ part[k] @ across.T for k in range(2))
+        a *= values
+        a += b
+        return np.asarray(a)
 
 
 def base_layer(values: Array, alpha: Array, reach: float = _REACH, edge: float = _EDGE) -> BaseLayer:
@@ -57,20 +57,18 @@ def base_layer(values: Array, alpha: Array, reach: float = _REACH, edge: float =
     middle = mean(values)
     spread = np.maximum(mean(values * values) - middle * middle, 0)
     a = spread / (spread + np.float32(edge * edge))
-    return BaseLayer(np.dstack([mean(a), mean(middle * (1 - a))]))
+    return BaseLayer(np.stack([mean(a), mean(middle * (1 - a))]))
 
 
-def brightness(light: Array, ground: Ground) -> Array:
-    """The display value of the luminance of linear light (h, w, 3), (h, w)."""
-    luminance = (light @ ground.space.luminance.astype(np.float32))[..., None].repeat(3, -1)
-    return np.asarray(ground.changed(luminance, "linear", "display")[..., 0])
-
-
-def _weights(at: Array, nodes: int) -> Array:
-    """Weights (n, nodes) of places ``at`` between nodes."""
-    low = np.minimum(at.astype(int), max(0, nodes - 2))
-    weights = np.zeros((len(at), nodes), np.float32)
-    rows = np.arange(len(at))
+@lru_cache(maxsize=256)
+def _between(first: int, count: int, scale: float, nodes: int) -> tuple[slice, Array]:
+    """The nodes that pixels from ``first`` on lie between, ``scale`` of them a pixel, and the weights (count, n) of those."""
+    at = ((np.arange(first, first + count) + 0.5) * scale - 0.5).clip(0, nodes - 1)
+    begin, end = int(at[0]), min(nodes, int(at[-1]) + 2)
+    at -= begin
+    low = np.minimum(at.astype(int), max(0, end - begin - 2))
+    weights = np.zeros((count, end - begin), np.float32)
+    rows = np.arange(count)
     weights[rows, low] = 1 - (at - low)
-    weights[rows, np.minimum(low + 1, nodes - 1)] += at - low
-    return weights
+    weights[rows, np.minimum(low + 1, end - begin - 1)] += at - low
+    return slice(begin, end), weights

@@ -17,10 +17,14 @@ class TabledCurve:
 
     def __init__(self, function: Callable[[Array], Array]) -> None:
         values = np.asarray(function(np.linspace(0, 1, _STEPS + 1)), np.float64)
-        self._at = values[:-1].astype(np.float32)
-        self._slope = (np.diff(values) * _STEPS).astype(np.float32)
+        slope = np.diff(values) * _STEPS
+        self._slope = slope.astype(np.float32)
+        self._at_nought = (values[:-1] - slope * np.arange(_STEPS) / _STEPS).astype(np.float32)
 
     def __call__(self, values: Float32Image) -> Float32Image:
         """The function of each value."""
-        step = np.clip(values * np.float32(_STEPS), 0, _STEPS - 1).astype(np.int32)
-        return np.asarray(self._at[step] + (values - step * np.float32(1 / _STEPS)) * self._slope[step])
+        step = (values * np.float32(_STEPS)).astype(np.int32)
+        made = self._slope.take(step, mode="clip")
+        made *= values
+        made += self._at_nought.take(step, mode="clip")
+        return made

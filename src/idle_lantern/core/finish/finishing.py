@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from threading import Lock
 from typing import Literal
 
@@ -24,6 +25,8 @@ from idle_lantern.core.pictures.source import PictureSource, reduced
 
 #: Steps that look at all of the picture see it with so many pixels on its longer side.
 WHOLE_PX = 1024
+#: Rows that are done at once.
+_STRIP = 32
 #: Values within a half of an 8-bit level of an end are cut.
 CUT = 0.5 / 255
 
@@ -37,8 +40,15 @@ def finished(source: PictureSource, recipe: Recipe, ground: Ground) -> PictureSo
         A mask cannot be used with this picture.
     """
     check(recipe, ground)
-    steps = recipe.working
-    return OperatedPicture(source, [Finish(steps, source, ground)]) if steps else source
+    steps, begun = recipe.working, begun_on(source, recipe, ground)
+    return OperatedPicture(begun, [Finish(steps, begun, ground)]) if steps else source
+
+
+def begun_on(source: PictureSource, recipe: Recipe, ground: Ground) -> PictureSource:
+    """The joined picture as the steps of a recipe begin on it; raises InputError where they cannot."""
+    for step in recipe.working:
+        source = step.begun_on(source, ground)
+    return source
 
 
 def check(recipe: Recipe, ground: Ground) -> None:
@@ -111,13 +121,19 @@ class Finish(Operation):
 
     def apply(self, tile: Float32Image, at: TilePlace) -> Float32Image:
         """As of ``Operation``."""
-        look = self._run(tile, at, len(self._applied))
-        values = self._ground.changed(look.values, look.form, self._given)
-        return np.dstack([values, tile[..., 3:]])
+        colours, alpha = self.apply_parts(np.ascontiguousarray(tile[..., :3]), np.ascontiguousarray(tile[..., 3]), at)
+        return np.dstack([colours, alpha])
 
-    def _run(self, tile: Float32Image, at: TilePlace, count: int) -> TileLook:
+    def apply_parts(
+        self, colours: Float32Image, alpha: Float32Image, at: TilePlace
+    ) -> tuple[Float32Image, Float32Image]:
+        """As of ``Operation``."""
+        look = self._run(colours, alpha, at, len(self._applied))
+        return self._ground.changed(look.values, look.form, self._given), alpha
+
+    def _run(self, colours: Float32Image, alpha: Float32Image, at: TilePlace, count: int) -> TileLook:
         """The values after the first ``count`` steps."""
-        look = TileLook(self._ground, at, tile[..., 3], np.ascontiguousarray(tile[..., :3]), self._given)
+        look = TileLook(self._ground, at, alpha, colours, self._given)
         if self._kept is None or not 0 < self._held <= count:
             self._go(look, self._applied[:count])
             return look
@@ -131,26 +147,63 @@ class Finish(Operation):
         return look
 
     def _go(self, look: TileLook, applied: Sequence[tuple[Step, Apply]]) -> None:
-        for step, apply in applied:
-            if step.mask is None:
-                look.go_on(apply(look.seen(step.form), look), step.form)
-                continue
-            strength = step.mask.strength(look)
-            if not strength.any():
-                continue
+        for pointwise, group in itertools.groupby(applied, lambda pair: pair[0].halo_px == 0):
+            if pointwise:
+                self._in_strips(look, list(group))
+            else:
+                for step, apply in group:
+                    self._do(look, step, apply, None if step.mask is None else step.mask.strength(look))
+
+    def _in_strips(self, look: TileLook, applied: Sequence[tuple[Step, Apply]]) -> None:
+        """Steps that look at a pixel alone, a few rows at a time: what stays in the processor's own memory costs a third."""
+        masked = [(step, apply, _strength_of_place(step, look)) for step, apply in applied]
+        masked = [(step, apply, share) for step, apply, share in masked if share is None or share.any()]
+        if not masked:
+            return
+        last = masked[-1][0]
+        form: Form = last.form if last.mask is None else "display"
+        made, box = np.empty_like(look.values), look.at.box
+        for top in range(0, box.height, _STRIP):
+            rows = slice(top, min(top + _STRIP, box.height))
+            at = replace(look.at, box=Rectangle(box.left, box.top + top, box.width, rows.stop - top))
+            strip = TileLook(self._ground, at, look.alpha[rows], look.values[rows], look.form)
+            for step, apply, share in masked:
+                if step.mask is not None:
+                    share = step.mask.strength(strip) if share is None else share[rows]
+                self._do(strip, step, apply, share)
+            made[rows] = self._ground.changed(strip.values, strip.form, form)
+        look.go_on(made, form)
+
+    def _do(self, look: TileLook, step: Step, apply: Apply, share: Array | None) -> None:
+        """One step, as far as its mask lets it."""
+        if share is None:
+            look.go_on(apply(look.seen(step.form), look), step.form)
+        elif share.any():
             before = look.seen("display")
             made = self._ground.changed(apply(look.seen(step.form), look), step.form, "display")
-            look.go_on(before + strength[..., None] * (made - before), "display")
+            made = made - before
+            made *= share[..., None]
+            made += before
+            look.go_on(made, "display")
 
     def _whole_before(self, count: int) -> Whole:
         """The reduced picture as it is before the step of that number, in the form of that step."""
         pixels = reduced(self._source, WHOLE_PX)
         full = np.float32(1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
-        tile = np.ones((*pixels.shape[:2], 4), np.float32)
-        tile[..., : pixels.shape[2]] = pixels / full
-        h, w = tile.shape[:2]
-        look = self._run(tile, TilePlace(Rectangle(0, 0, w, h), (w, h), self._source.sizes[0]), count)
-        return Whole(look.seen(self._steps[count].form), tile[..., 3])
+        colours = (pixels[..., :3] / full).astype(np.float32)
+        alpha = (
+            (pixels[..., 3] / full).astype(np.float32)
+            if pixels.shape[2] == 4
+            else np.ones(pixels.shape[:2], np.float32)
+        )
+        h, w = alpha.shape
+        look = self._run(colours, alpha, TilePlace(Rectangle(0, 0, w, h), (w, h), self._source.sizes[0]), count)
+        return Whole(look.seen(self._steps[count].form), alpha)
+
+
+def _strength_of_place(step: Step, look: TileLook) -> Array | None:
+    """The strength of a mask that asks for the place alone, over all of a tile; None for others."""
+    return step.mask.strength(look) if step.mask is not None and step.mask.of_place else None
 
 
 @dataclass(frozen=True)

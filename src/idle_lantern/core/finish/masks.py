@@ -30,6 +30,11 @@ Feather = Annotated[float, Meta(ge=0, le=180, extra={"title": "Feather", "unit":
 class MaskKind(msgspec.Struct, frozen=True, tag_field="kind", forbid_unknown_fields=True, kw_only=True):
     """A mask; its strength is a function of the tile alone."""
 
+    @property
+    def of_place(self) -> bool:
+        """Whether it asks where a tile lies only, and not what is seen there."""
+        return True
+
     def strength(self, look: TileLook) -> Array:
         """How much of a step is seen, (h, w) float32 from 0 to 1."""
         raise NotImplementedError
@@ -47,16 +52,21 @@ class Directions(MaskKind, frozen=True, tag="directions", kw_only=True):
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
-        yaw, pitch = look.angles_deg
+        x, y, z = look.directions
         low, high = sorted(self.pitch_deg)
-        beyond = np.maximum(np.maximum(low - pitch, pitch - high), 0)
-        strength = ramp(beyond, self.feather_deg)
+        strength = np.ones(look.alpha.shape, np.float32)
+        if low > -90 or high < 90:
+            pitch = np.arctan2(-y, np.sqrt(x * x + z * z)) * _DEG
+            strength = ramp(np.maximum(low - pitch, pitch - high), self.feather_deg)
         wide = self.yaw_deg[1] - self.yaw_deg[0]
         if abs(wide) >= 360:
             return strength
         half = (wide % 360) / 2
-        off = np.abs((yaw - self.yaw_deg[0] - half + 180) % 360 - 180) - half
-        return strength * ramp(np.maximum(off, 0), self.feather_deg)
+        middle = math.radians(self.yaw_deg[0] + half)
+        # about the middle of the part, so that nothing jumps at the back
+        cos, sin = np.float32(math.cos(middle)), np.float32(math.sin(middle))
+        off = np.abs(np.arctan2(x * cos - z * sin, z * cos + x * sin)) * _DEG - np.float32(half)
+        return strength * ramp(off, self.feather_deg)
 
     def check(self, ground: Ground) -> None:
         """As of ``MaskKind``."""
@@ -76,8 +86,7 @@ class Gradient(MaskKind, frozen=True, tag="gradient", kw_only=True):
         length = float(np.linalg.norm(across))
         if length < 1e-9:
             return np.zeros(look.alpha.shape, np.float32)
-        d, across = look.directions, (across / length).astype(np.float32)
-        along = np.arctan2(d @ across, d @ begin.astype(np.float32))
+        along = np.arctan2(_dot(look.directions, across / length), _dot(look.directions, begin))
         return np.asarray(np.nan_to_num(np.clip(along / math.atan2(length, float(end @ begin)), 0, 1)), np.float32)
 
     def check(self, ground: Ground) -> None:
@@ -94,10 +103,11 @@ class Round(MaskKind, frozen=True, tag="round", kw_only=True):
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
-        middle = direction_of(self.centre_deg).astype(np.float32)
+        middle = direction_of(self.centre_deg)
+        x, y, z = (d - np.float32(m) for d, m in zip(look.directions, middle))
         # by the chord, which tells small angles exactly
-        apart = 2 * np.arcsin(np.clip(np.linalg.norm(look.directions - middle, axis=-1) / 2, 0, 1))
-        return ramp(np.maximum(np.degrees(apart) - self.radius_deg, 0), self.feather_deg)
+        apart = np.arcsin(np.minimum(np.sqrt(x * x + y * y + z * z) / 2, 1)) * (2 * _DEG)
+        return ramp(apart - np.float32(self.radius_deg), self.feather_deg)
 
     def check(self, ground: Ground) -> None:
         """As of ``MaskKind``."""
@@ -110,14 +120,17 @@ class Brightness(MaskKind, frozen=True, tag="brightness", kw_only=True):
     range: tuple[Share, Share] = (0.0, 1.0)
     feather: Share = 0.0
 
+    @property
+    def of_place(self) -> bool:
+        """As of ``MaskKind``."""
+        return False
+
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
-        luminance = (look.seen("linear") @ look.luminance)[..., None].repeat(3, -1)
-        shown = look.ground.changed(luminance, "linear", "display")[..., 0]
-        low, high = sorted(self.range)
         # what is black or white, or beyond, belongs to the ends
-        beyond = np.maximum(low - np.clip(shown, 0, 1), np.clip(shown, 0, 1) - high)
-        return ramp(np.maximum(beyond, 0), self.feather)
+        shown = np.clip(look.ground.brightness(look.seen("linear")), 0, 1)
+        low, high = sorted(self.range)
+        return ramp(np.maximum(low - shown, shown - high), self.feather)
 
 
 class Colour(MaskKind, frozen=True, tag="colour", kw_only=True):
@@ -130,6 +143,11 @@ class Colour(MaskKind, frozen=True, tag="colour", kw_only=True):
     width_deg: Annotated[float, Meta(ge=0, le=360)] = 40.0
     feather_deg: Feather = 20.0
     chroma: Share = 0.02
+
+    @property
+    def of_place(self) -> bool:
+        """As of ``MaskKind``."""
+        return False
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
@@ -173,6 +191,11 @@ class All(MaskKind, frozen=True, tag="all", kw_only=True):
 
     of: Annotated[tuple[Mask, ...], Meta(min_length=1, max_length=100)]
 
+    @property
+    def of_place(self) -> bool:
+        """As of ``MaskKind``."""
+        return all(mask.of_place for mask in self.of)
+
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         return _joined(np.minimum, self.of, look)
@@ -188,6 +211,11 @@ class AnyOf(MaskKind, frozen=True, tag="any", kw_only=True):
 
     of: Annotated[tuple[Mask, ...], Meta(min_length=1, max_length=100)]
 
+    @property
+    def of_place(self) -> bool:
+        """As of ``MaskKind``."""
+        return all(mask.of_place for mask in self.of)
+
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         return _joined(np.maximum, self.of, look)
@@ -202,6 +230,11 @@ class Not(MaskKind, frozen=True, tag="not", kw_only=True):
     """Where none of some masks is."""
 
     of: Annotated[tuple[Mask, ...], Meta(min_length=1, max_length=100)]
+
+    @property
+    def of_place(self) -> bool:
+        """As of ``MaskKind``."""
+        return all(mask.of_place for mask in self.of)
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
@@ -245,8 +278,15 @@ class Polygon(MaskKind, frozen=True, tag="polygon", kw_only=True):
 
 Mask = Directions | Gradient | Round | Brightness | Colour | Picture | Brush | Polygon | All | AnyOf | Not
 
+_DEG = np.float32(180 / math.pi)
 #: A mask picture of another shape than this share is one of another picture.
 _OTHER_SHAPE = 0.02
+
+
+def _dot(directions: Array, other: Array) -> Array:
+    """Products (h, w) of directions (3, h, w) with one (3,)."""
+    x, y, z = (np.float32(v) for v in other)
+    return np.asarray(directions[0] * x + directions[1] * y + directions[2] * z)
 
 
 def _joined(by: Callable[[Any, Any], Any], masks: Sequence[Mask], look: TileLook) -> Array:

@@ -11,6 +11,7 @@ import msgspec
 from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
+from idle_lantern.core.pictures.source import PictureSource
 
 #: What becomes of the values (h, w, 3) of a tile, in the step's own form; alpha and the place are told beside them.
 Apply = Callable[[Float32Image, TileLook], Float32Image]
@@ -51,6 +52,10 @@ class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=Tr
     @abstractmethod
     def idle(self) -> bool:
         """Whether it changes nothing as its figures stand."""
+
+    def begun_on(self, source: PictureSource, ground: Ground) -> PictureSource:
+        """The joined picture as all steps begin on it; for what takes pixels from elsewhere in it. Raises InputError."""
+        return source
 
     @abstractmethod
     def bound(self, ground: Ground, whole: Callable[[], Whole]) -> Apply:

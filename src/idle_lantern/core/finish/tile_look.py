@@ -9,6 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
+import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array, Float32Image
@@ -72,15 +73,34 @@ class Ground:
             return self._shown(values)
         return values if want == "linear" else to_oklab(values, self.space)
 
+    def brightness(self, light: Float32Image) -> Float32Image:
+        """The display value of the luminance of linear light (h, w, 3), (h, w)."""
+        luminance = luminance_of(light, self.space)
+        if self.space.transfer.by_colour:
+            return self._shown(luminance[..., None].repeat(3, -1))[..., 0]
+        return self._shown(luminance)
+
     # a picture of light is shown by the curve of sRGB; below black a curve goes on as it does above
 
     def _light(self, shown: Float32Image) -> Float32Image:
         space = SRGB if self.space.is_linear else self.space
-        return np.copysign(space.to_linear(np.abs(shown)), shown)
+        return _signed(space.to_linear, shown)
 
     def _shown(self, light: Float32Image) -> Float32Image:
         space = SRGB if self.space.is_linear else self.space
-        return np.copysign(space.from_linear(np.abs(light)), light)
+        return _signed(space.from_linear, light)
+
+
+def _signed(curve: Callable[[Array], Array], values: Float32Image) -> Float32Image:
+    """A curve of values, below nought as above it; where none is below, which is usual, that costs nothing."""
+    if not values.size or values.min() >= 0:
+        return curve(values)
+    return np.copysign(curve(np.abs(values)), values)
+
+
+def luminance_of(light: Float32Image, space: ColourSpace) -> Float32Image:
+    """Luminance (h, w) of linear light (h, w, 3)."""
+    return np.asarray(cv2.transform(np.ascontiguousarray(light), space.luminance.astype(np.float32)[None]))
 
 
 @dataclass
@@ -113,13 +133,8 @@ class TileLook:
         self.values, self.form, self._other = values, form, {}
 
     @cached_property
-    def luminance(self) -> Array:
-        """Weights (3,) of red, green and blue in luminance."""
-        return self.ground.space.luminance.astype(np.float32)
-
-    @cached_property
     def directions(self) -> Array:
-        """Unit directions of the pixels, (h, w, 3) float32, y down; NaN where the canvas has none.
+        """Directions of the pixels, (3, h, w) float32 of x, y down and z, of length 1 within 1e-4; NaN where the canvas has none.
 
         Raises
         ------
@@ -131,16 +146,14 @@ class TileLook:
         rows, down = _nodes(box.height)
         x, y = (columns + box.left + 0.5) * fx - 0.5, (rows + box.top + 0.5) * fy - 0.5
         grid = np.asarray(canvas.directions(np.stack(np.meshgrid(x, y), -1)), np.float32)
-        made = np.einsum("hr,rcd->hcd", down, grid, optimize=True)
-        made = np.einsum("wc,hcd->hwd", across, made, optimize=True)
-        return np.asarray(made / np.linalg.norm(made, axis=-1, keepdims=True))
+        return np.stack([down @ grid[..., k] @ across.T for k in range(3)])
 
     @cached_property
     def angles_deg(self) -> tuple[Array, Array]:
         """Azimuth and altitude of the pixels, (h, w) each; NaN where there are none."""
-        x, y, z = np.moveaxis(self.directions, -1, 0)
+        x, y, z = self.directions
         turn = np.float32(180 / math.pi)
-        return np.arctan2(x, z) * turn, np.arctan2(-y, np.hypot(x, z)) * turn
+        return np.arctan2(x, z) * turn, np.arctan2(-y, np.sqrt(x * x + z * z)) * turn
 
 
 def _nodes(length: int) -> tuple[Array, Array]:

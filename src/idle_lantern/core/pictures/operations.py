@@ -12,7 +12,8 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import ClassVar, Literal
+from threading import Lock
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.colour.convert import converted
 from idle_lantern.core.colour.space import ColourSpace, light_matrix
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.rims import RimmedTiles
 from idle_lantern.core.pictures.source import PictureSource, light_of, region
 
 #: Memory for tiles that were made and may be asked for again.
@@ -79,6 +81,14 @@ class Operation(ABC):
     def apply(self, tile: Float32Image, at: TilePlace) -> Float32Image:
         """What becomes of a tile (h, w, 4): red, green, blue, and alpha, which is not multiplied in; 0 to 1, light beyond."""
 
+    def apply_parts(
+        self, colours: Float32Image, alpha: Float32Image, at: TilePlace
+    ) -> tuple[Float32Image, Float32Image]:
+        """The same with colours (h, w, 3) and alpha (h, w) by themselves: for what works on colours, since taking them apart costs more
+        than many a step."""
+        tile = self.apply(np.dstack([colours, alpha]), at)
+        return np.ascontiguousarray(tile[..., :3]), np.ascontiguousarray(tile[..., 3])
+
 
 class OperatedPicture:
     """A picture after operations, in their order, and in another colour space where ``space`` is given.
@@ -103,9 +113,17 @@ class OperatedPicture:
         space = space or source.space
         self.tile_px, self._light = source.tile_px, light
         self.space = space.in_light if light else space
+        self._lock = Lock()
+        self._margins: dict[int, RimmedTiles] = {}
         self._tiles: SizedCache[tuple[int, int, int], Array] = SizedCache(
             self._made, lambda tile: int(tile.nbytes), _CACHE_BYTES
         )
+
+    def _rimmed(self, level: int, spare: int) -> RimmedTiles:
+        with self._lock:
+            if level not in self._margins:
+                self._margins[level] = RimmedTiles(self._source, spare)
+            return self._margins[level]
 
     @cached_property
     def _channels(self) -> int:
@@ -134,31 +152,39 @@ class OperatedPicture:
         spare = math.ceil(sum(o.halo_px for o in self._operations) / scale)
         wide = _grown(box, spare, width, height)
         place = replace(place, box=wide)
-        pixels = _read(self._source, level, wide)
-        made = self._operated(pixels, place)
-        top, left = box.top - wide.top, box.left - wide.left
-        made = made[top : top + box.height, left : left + box.width]
-        made = made[..., : self._channels]  # what has no gap gets none: operations only cover
-        if self._light or pixels.dtype.kind == "f":
-            return self._finished(made)
-        full = np.iinfo(pixels.dtype).max
-        return np.asarray(np.rint(np.clip(self._finished(made), 0, 1) * full), pixels.dtype)
+        if 0 < spare <= self.tile_px // 8 and len(self.sizes) == len(self._source.sizes):
+            pixels = self._rimmed(level, spare).tile(level, row, column)
+        else:
+            pixels = _read(self._source, level, wide)
+        colours, alpha = self._operated(pixels, place)
+        inner = np.s_[box.top - wide.top :, box.left - wide.left :]
+        colours, alpha = (part[inner][: box.height, : box.width] for part in (colours, alpha))
+        # what has no gap gets none: operations only cover
+        if self._light or pixels.dtype.kind == "f" or self.space != self._source.space:
+            made = self._finished(np.dstack([colours, alpha]) if self._channels == 4 else colours)
+            if self._light or pixels.dtype.kind == "f":
+                return made
+            colours, alpha = made[..., :3], made[..., 3] if self._channels == 4 else alpha
+        whole = _whole_numbers(colours, pixels.dtype)
+        return np.dstack([whole, _whole_numbers(alpha, pixels.dtype)]) if self._channels == 4 else whole
 
-    def _operated(self, pixels: Array, place: TilePlace) -> Float32Image:
-        whole = np.float32(1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
-        tile = np.ones((*pixels.shape[:2], 4), np.float32)
-        tile[..., : pixels.shape[2]] = pixels / whole
+    def _operated(self, pixels: Array, place: TilePlace) -> tuple[Float32Image, Float32Image]:
+        """Colours (h, w, 3) and alpha (h, w) after all operations, from 0 to 1."""
+        scale = np.float32(1 if pixels.dtype.kind == "f" else 1 / np.iinfo(pixels.dtype).max)
+        colours = pixels[..., :3].astype(np.float32)
+        colours *= scale
+        alpha = pixels[..., 3] * scale if pixels.shape[2] == 4 else np.ones(pixels.shape[:2], np.float32)
         space, linear = self._source.space, self._source.space.is_linear
         given = linear
         for operation in self._operations:
             if (operation.works_in == "linear") != linear and not given:
                 change = space.to_linear if operation.works_in == "linear" else space.from_linear
-                tile[..., :3] = change(tile[..., :3])
+                colours = change(colours)
                 linear = not linear
-            tile = operation.apply(tile, place)
+            colours, alpha = operation.apply_parts(colours, alpha, place)
         if linear and not given:
-            tile[..., :3] = space.from_linear(tile[..., :3])
-        return tile
+            colours = space.from_linear(colours)
+        return colours, alpha
 
     def _finished(self, pixels: Array) -> Array:
         """Pixels of the source's space, of any dtype, in the space of this picture."""
@@ -171,6 +197,14 @@ class OperatedPicture:
             return pixels
         colours = converted(pixels[..., :3], source, self.space)
         return np.concatenate([colours, pixels[..., 3:]], -1)
+
+
+def _whole_numbers(values: Array, dtype: np.dtype[Any]) -> Array:
+    """Values from 0 to 1, cut there, as whole numbers."""
+    made = values * np.float32(np.iinfo(dtype).max)
+    np.clip(made, 0, np.iinfo(dtype).max, out=made)
+    np.rint(made, out=made)
+    return np.asarray(made, dtype)
 
 
 class CroppedPicture:

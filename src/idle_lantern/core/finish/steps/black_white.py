@@ -9,6 +9,7 @@ import numpy as np
 from msgspec import Meta
 
 from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.colour.oklab import transformed
 from idle_lantern.core.finish.step import Apply, Step, Whole
 from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
 
@@ -33,9 +34,9 @@ class BlackWhite(Step, frozen=True, tag="black_white", kw_only=True):
 
     def bound(self, ground: Ground, whole: Callable[[], Whole]) -> Apply:
         """As of ``Step``."""
-        weights = np.array(self.weights, np.float32)
+        weights = np.tile(np.array(self.weights), (3, 1))
 
         def apply(light: Float32Image, _look: TileLook) -> Float32Image:
-            return np.repeat((light @ weights)[..., None], 3, -1)
+            return transformed(light, weights)
 
         return apply

@@ -10,7 +10,7 @@ from msgspec import Meta
 
 from idle_lantern.core.base.arrays import Float32Image
 from idle_lantern.core.finish.step import Apply, Step, Whole
-from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
+from idle_lantern.core.finish.tile_look import Form, Ground, TileLook, luminance_of
 
 
 class HighRange(Step, frozen=True, tag="high_range", kw_only=True):
@@ -34,8 +34,8 @@ class HighRange(Step, frozen=True, tag="high_range", kw_only=True):
         """As of ``Step``."""
         white = 2.0**self.white_ev
 
-        def apply(light: Float32Image, look: TileLook) -> Float32Image:
-            luminance = np.maximum(light @ look.luminance, 0)[..., None]
+        def apply(light: Float32Image, _look: TileLook) -> Float32Image:
+            luminance = np.maximum(luminance_of(light, ground.space), 0)[..., None]
             return np.asarray(light * ((1 + luminance / np.float32(white * white)) / (1 + luminance)))
 
         return apply

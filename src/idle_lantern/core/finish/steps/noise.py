@@ -9,20 +9,18 @@ import cv2
 import numpy as np
 from msgspec import Meta
 
-from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.finish.step import Apply, Step, Whole
 from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
 
-#: Lightness differences of full noise reduction; colour is evened over more pixels than light.
-_LIGHT, _COLOUR = 0.06, 0.08
-_LIGHT_PX, _COLOUR_PX = 1.5, 3.0
-_REACH_PX = 9.0
-#: Below so many pixels of a reduced picture nothing is left of the noise.
-_LEAST_PX = 0.35
+#: Differences of lightness, and of colour, that full noise reduction takes for noise.
+_LIGHT, _COLOUR = 0.05, 0.06
+#: Windows of light and colour: colour is evened over more pixels.
+_LIGHT_PX, _COLOUR_PX = 2.0, 5.0
 
 
 class Noise(Step, frozen=True, tag="noise", kw_only=True):
-    """A bilateral filter (Tomasi and Manduchi 1998) on Oklab's lightness and on its colours, each as strong as asked."""
+    """Guided filters (He, Sun and Tang 2010) on Oklab's lightness and on its two colours, as strong as asked."""
 
     light: Annotated[float, Meta(ge=0, le=1, extra={"title": "Noise of light", "step": 0.02})] = 0.0
     colour: Annotated[float, Meta(ge=0, le=1, extra={"title": "Noise of colour", "step": 0.02})] = 0.0
@@ -34,7 +32,7 @@ class Noise(Step, frozen=True, tag="noise", kw_only=True):
     @property
     def halo_px(self) -> float:
         """As of ``Step``."""
-        return _REACH_PX
+        return 2 * _COLOUR_PX + 2
 
     @property
     def idle(self) -> bool:
@@ -46,18 +44,27 @@ class Noise(Step, frozen=True, tag="noise", kw_only=True):
 
         def apply(lab: Float32Image, look: TileLook) -> Float32Image:
             scale = min(look.at.scale)
-            made = np.ascontiguousarray(lab)
-            if self.colour and _COLOUR_PX / scale > _LEAST_PX:
-                even = _evened(made, _COLOUR * self.colour, _COLOUR_PX / scale)
-                made = np.dstack([made[..., :1], even[..., 1:]])
-            if self.light and _LIGHT_PX / scale > _LEAST_PX:
-                even = _evened(np.ascontiguousarray(made[..., 0]), _LIGHT * self.light, _LIGHT_PX / scale)
-                made = np.dstack([even, made[..., 1:]])
-            return made
+            light, *colours = (np.ascontiguousarray(lab[..., k]) for k in range(3))
+            window = round(_COLOUR_PX / scale)
+            if self.colour and window:
+                colours = [_evened(c, _COLOUR * self.colour, window) for c in colours]
+            window = round(_LIGHT_PX / scale)
+            if self.light and window:
+                light = _evened(light, _LIGHT * self.light, window)
+            return np.asarray(cv2.merge([light, *colours]))
 
         return apply
 
 
-def _evened(values: Float32Image, differences: float, pixels: float) -> Float32Image:
-    radius = min(int(_REACH_PX), max(1, round(2 * pixels)))
-    return np.asarray(cv2.bilateralFilter(values, 2 * radius + 1, differences, pixels))
+def _evened(values: Array, noise: float, window: int) -> Array:
+    """Values (h, w) evened where they differ by no more than noise."""
+    side = (2 * window + 1, 2 * window + 1)
+
+    def mean(plane: Array) -> Array:
+        return np.asarray(cv2.boxFilter(plane, -1, side, borderType=cv2.BORDER_REFLECT))
+
+    middle = mean(values)
+    spread = mean(values * values) - middle * middle
+    spread = np.maximum(spread, 0)
+    a = spread / (spread + np.float32(noise * noise))
+    return np.asarray(mean(a) * values + mean(middle - a * middle))

@@ -38,8 +38,8 @@ class Saturation(Step, frozen=True, tag="saturation", kw_only=True):
             made = lab.copy()
             made[..., 1:] *= np.float32(self.factor)
             if self.gentle:
-                chroma = np.hypot(lab[..., 1], lab[..., 2])
-                made[..., 1:] *= (1 + np.float32(self.gentle) * np.exp(-chroma / np.float32(_PALE)))[..., None]
+                chroma = np.sqrt(lab[..., 1] * lab[..., 1] + lab[..., 2] * lab[..., 2])
+                made[..., 1:] *= (1 + np.float32(self.gentle) * np.exp(chroma * np.float32(-1 / _PALE)))[..., None]
             return made
 
         return apply

@@ -9,7 +9,7 @@ import numpy as np
 from msgspec import Meta
 
 from idle_lantern.core.base.arrays import Float32Image
-from idle_lantern.core.finish.base_layer import BaseLayer, base_layer, brightness
+from idle_lantern.core.finish.base_layer import BaseLayer, base_layer
 from idle_lantern.core.finish.once import once
 from idle_lantern.core.finish.step import Apply, Step, Whole
 from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
@@ -44,15 +44,16 @@ class Tones(Step, frozen=True, tag="tones", kw_only=True):
 
         def made() -> BaseLayer:
             seen = whole()
-            return base_layer(brightness(seen.values, ground), seen.alpha, edge=_EDGE)
+            return base_layer(ground.brightness(seen.values), seen.alpha, edge=_EDGE)
 
         layer = once(made)
 
         def apply(light: Float32Image, look: TileLook) -> Float32Image:
-            base = np.clip(layer().at(brightness(light, ground), look), 0, 1)
+            base = np.clip(layer().at(ground.brightness(light), look), 0, 1)
+            away = 1 - base
             # a third of the tones each, softly into the middle
-            dark, bright = (1 - base) ** 3, base**3
-            stops = np.float32(_STOPS) * (np.float32(self.shadows) * dark + np.float32(self.highlights) * bright)
-            return light * np.exp2(stops)[..., None]
+            stops = away * away * away * np.float32(_STOPS * self.shadows)
+            stops += base * base * base * np.float32(_STOPS * self.highlights)
+            return np.asarray(light * np.exp2(stops)[..., None])
 
         return apply
