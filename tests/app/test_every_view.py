@@ -28,9 +28,17 @@ def _views(window: Window) -> Iterator[tuple[str, Callable[[], object]]]:
     for at, page in enumerate(window.plan_stage.topics):
         window.plan_stage.open_topic(at)
         yield f"Plan, {page.title}", nothing
-    for stage in ("field", "frames", "join", "deliver", "logbook"):
+    for stage in ("field", "frames", "join", "finish", "deliver", "logbook"):
         window.go(stage)
         yield stage, nothing
+    window.go("finish")
+    panel = window.finish_stage.panel
+    for name, mask in (("hue_band", "directions"), ("curve", "")):
+        panel.add_step(name)
+        panel._choose_mask(mask)
+        yield f"finish, {name}", nothing
+    window.trigger("finish.heal")
+    yield "finish, heal", lambda: window.trigger("finish.heal")
     window.go("frames")
     window.trigger("frames.develop")
     yield "develop", lambda: window.trigger("frames.develop")
@@ -104,7 +112,7 @@ def test_a_picture_has_two_thirds_of_the_window_and_the_tools_fold_away(qtbot: Q
     """It had 27 % under Join and 4 % under Frames."""
     for size, least in (((1280, 800), 0.65), ((1920, 1080), 0.75)):
         joined.resize(*size)
-        for stage in ("frames", "join", "deliver"):
+        for stage in ("frames", "join", "finish", "deliver"):
             joined.go(stage)
             qtbot.wait(30)
             view = joined.picture_view()

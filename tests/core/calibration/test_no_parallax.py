@@ -136,14 +136,14 @@ def _matches(rng: np.random.Generator) -> tuple[list[PairSeen], Lens, float]:
 def test_distortion_and_a_focal_length_told_wrongly_move_the_setting_nowhere():
     """One homography for the far ground put all settings too far forward, by 0.5 to 3 mm, at a told 0.4 to 1.4."""
     off, told = [], []
-    for seed in range(12):
+    for seed in range(8):
         pairs, lens, setting = _matches(np.random.default_rng(seed))
         found = fitted(pairs, lens)
         off.append(found.setting_mm - setting)
         told.append(found.sigma_mm)
     assert np.abs(off).max() < 0.6
     assert abs(np.mean(off)) < 0.15
-    assert 6 <= (np.abs(off) < np.array(told)).sum() <= 12
+    assert 4 <= (np.abs(off) < np.array(told)).sum() <= 8
 
 
 def test_what_tells_no_setting_is_said(pairs: list[tuple[float, Path, Path]]):

@@ -79,11 +79,10 @@ def _off_deg(photographs: _Set, report: dict[str, Any]) -> float:
 @pytest.mark.parametrize(
     "clicks",
     [
-        [((400.0, 250.0), (0.3, -0.2)), ((400.0, 250.0), (0.3, -0.2))],
         [((400.0, 250.0), (0.3, -0.2)), ((404.0, 250.0), (-0.4, 0.5))],
         [((400.0, 250.0), (0.3, -0.2))],
     ],
-    ids=["the same twice", "four pixels apart", "one alone"],
+    ids=["four pixels apart", "one alone"],
 )
 def test_ties_at_one_place_leave_the_turn_about_it_open(photographs: _Set, clicks: list, tmp_path: Path):
     """Before, the frame was 124 and 19 degrees off, with a standard error of 0.01. Now both cameras are taken as held alike."""

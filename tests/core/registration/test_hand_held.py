@@ -71,7 +71,7 @@ def _carried(lens: Lens, wander_m: float, noise_px: float, seed: int) -> tuple[P
     return Poses(tuple(range(COUNT)), (lens,) * COUNT, turned), links, place
 
 
-@pytest.mark.parametrize(("k1", "seed"), [(0.0, 1), (-0.06, 3)])
+@pytest.mark.parametrize(("k1", "seed"), [(-0.06, 3)])
 def test_rotations_and_lens_come_out_though_the_camera_wandered(k1: float, seed: int):
     """Two centimetres with a fence at three metres: as if only turned, focal length and rotations are off."""
     true, links, _place = _carried(Lens("rectilinear", 900, 1000, 700, k1=k1), 0.02, 0.05, seed)
@@ -92,7 +92,7 @@ def test_rotations_and_lens_come_out_though_the_camera_wandered(k1: float, seed:
     assert np.abs(things.place.mean(0)).max() < 1e-9
 
 
-@pytest.mark.parametrize("k1", [0.0, -0.06])
+@pytest.mark.parametrize("k1", [-0.06])
 def test_a_camera_that_only_turned_was_not_carried(k1: float):
     true, links, _place = _carried(Lens("rectilinear", 900, 1000, 700, k1=k1), 0.0, 0.2, 4)
     assert solve_hand_held(true, links, [0] * COUNT, focal_from_exif=True) is None

@@ -38,7 +38,6 @@ _KEPT_BYTES, _LOOKS_BYTES = 96_000_000, 128_000_000
 _FOLLOW_MS, _COUNT_MS = 15, 250
 _TOOLS = (
     ("Better than before?", ("finish.before", "finish.split", "finish.beside", "finish.cut")),
-    ("Which step?", ("finish.add", "finish.switch", "finish.earlier", "finish.later", "finish.remove")),
     ("Where does it work?", ("finish.paint", "finish.rub", "finish.gradient", "finish.round", "finish.mask")),
     ("What shall go?", ("finish.heal", "finish.next_place", "finish.source", "finish.drop_place")),
     ("What is white?", ("finish.grey",)),

@@ -11,10 +11,11 @@ from PyQt6.QtWidgets import QCheckBox, QLayout, QLineEdit, QListWidget, QListWid
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import finish_model as model
-from idle_lantern.app.widgets.basics import column, label, panel_form
+from idle_lantern.app.widgets.basics import column, label, panel_form, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.curve_edit import CurveEdit, Points
 from idle_lantern.app.widgets.figure_row import FigureRow
+from idle_lantern.app.widgets.tool_palette import ToolButton
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.finish.curves import TabledCurve
 from idle_lantern.core.finish.step import Step
@@ -22,6 +23,7 @@ from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.heal import Heal
 
 _ROW_PX, _LEAST_ROWS, _MOST_ROWS = 25, 3, 8
+_TOOLS = ("switch", "earlier", "later", "remove")
 
 
 class FinishPanel(QWidget):
@@ -81,7 +83,11 @@ class FinishPanel(QWidget):
         )  # fmt: skip
         inner.setContentsMargins(0, 0, 0, 0)
         self._of_step.setLayout(inner)
-        layout = column(self.add, self.list, self.none_told, self._of_step)
+        #: What is done with the step in hand, below the list.
+        self.tools = _held(
+            row(*(ToolButton(f"finish.{name}", context.ask, question="Which step?") for name in _TOOLS), None, space=2)
+        )
+        layout = column(self.add, self.list, self.tools, self.none_told, self._of_step)
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
 
@@ -216,6 +222,7 @@ class FinishPanel(QWidget):
         self.add.setEnabled(self._state.joined is not None)
         self.none_told.setVisible(not steps)
         self.list.setVisible(bool(steps))
+        self.tools.setVisible(bool(steps))
         self._show_list(steps)
         step = self.step
         self._of_step.setVisible(step is not None)
@@ -251,9 +258,9 @@ class FinishPanel(QWidget):
         if shape != self._shown:
             self._shown = shape
             self._build(rows, mask_rows)
-        for row, made in zip((*rows, *mask_rows), self._rows):
-            made.row = row  # type: ignore[attr-defined]
-            made.show_value(row.value)
+        for shown, made in zip((*rows, *mask_rows), self._rows):
+            made.row = shown  # type: ignore[attr-defined]
+            made.show_value(shown.value)
         is_curve = isinstance(step, Curve)
         self.curve.setVisible(is_curve)
         self.points.setVisible(is_curve)
@@ -281,8 +288,8 @@ class FinishPanel(QWidget):
                     old.deleteLater()
         self._rows = []
         for layout, group in ((self._figures, rows), (self._mask_figures, mask_rows)):
-            for row in group:
-                made = self._figure_row(row)
+            for shown in group:
+                made = self._figure_row(shown)
                 self._rows.append(made)
                 layout.addWidget(made)
 
