@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
-from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round
+from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round, Sky
 from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.exposure import Exposure
@@ -219,6 +219,21 @@ def test_a_gradient_and_a_round_part_are_drawn_and_set_by_number(finishing: Wind
     assert not panel.elsewhere.isChecked()
     panel._choose_mask("")
     assert steps(w)[0].mask is None
+
+
+def test_the_sky_is_found_by_itself(finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]):
+    w, panel = finishing, finishing.finish_stage.panel
+    before = pixels(w)
+    panel.add_step("exposure")
+    panel._take(panel._rows[0].row, -1.0)
+    panel._choose_mask("sky")
+    settled(w)
+    assert isinstance(steps(w)[0].mask, Sky)
+    assert panel.where.currentText() == "the sky"
+    darker = (before - pixels(w)).max(-1)
+    high, low = darker[: len(darker) // 6], darker[-len(darker) // 3 :]
+    assert (high > 20).mean() > 0.5
+    assert (low > 2).mean() < 0.05
 
 
 def test_steps_are_switched_moved_and_taken_away(finishing: Window, qtbot: QtBot):

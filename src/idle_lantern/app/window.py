@@ -376,7 +376,8 @@ class Window(QMainWindow):
         bar = self.menuBar()
         assert bar is not None
         most = max(120, self.width() - theme.scaled(_MENUS_PX))
-        self._title.setText(self._title.fontMetrics().elidedText(self.state.outing.name, _ELIDE, most * 3 // 5))
+        room = max(60, most - self._where.sizeHint().width() - theme.scaled(28))
+        self._title.setText(self._title.fontMetrics().elidedText(self.state.outing.name, _ELIDE, room))
         self._title.setToolTip(self.state.outing.name)
         self._corner.setFixedWidth(min(most, self._corner.sizeHint().width()))
         bar.setCornerWidget(self._corner)

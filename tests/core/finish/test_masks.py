@@ -24,10 +24,14 @@ from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.tile_look import Ground, TileLook
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
+from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import TilePlace
 from idle_lantern.core.pictures.source import HeldPicture
+from idle_lantern.core.scouting.skyline import sky_over
+from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
+from idle_lantern.simulator.diorama import ambrel_holm
 
 WIDTH = 1440  # a sphere of four pixels a degree
 
@@ -151,6 +155,28 @@ def test_what_is_drawn_stays_at_its_place_in_another_projection():
     found = strength(told, flat)[v.astype(int), u.astype(int)]
     assert np.abs(found - expected).mean() < 0.01
     assert found.max() == 1
+
+
+def test_the_sky_is_what_lies_above_its_skyline_and_only_where_that_is_known():
+    yaw, pitch = angles(sphere())
+    line = [[float(a), 5 + 4 * math.sin(a / 15)] for a in range(-170, -40, 1)]
+    found = strength({"kind": "sky", "skyline": line, "feather_deg": 2})
+    over = pitch - (5 + 4 * np.sin(yaw / 15))
+    known = (yaw > -169) & (yaw < -42)
+    assert near(found[known], np.clip(1 + over[known] / 2, 0, 1), 0.02)
+    assert (found[(yaw > -34) & (yaw < 176)] == 0).all()
+
+
+def test_the_sky_of_a_picture_is_found(tmp_path: Path):
+    """The simulator's island, whose truth is where nothing lies: nine of ten pixels of sky are told, and three of a hundred others."""
+    camera = SimulatedCamera(Lens("rectilinear", 420, 900, 600), 24.0, 24.0 * 900 / 420, noise=False)
+    view = camera.view(ambrel_holm(walkers=0, clouds=0.0), SimulatedHead().pointed(0, 12, 0))
+    truth = np.isinf(view.distance_m)
+    canvas = Canvas(Projection("rectilinear"), 900, 600, 420.0, (449.5, 299.5), rotations.about_x(math.radians(-12)))
+    skyline = sky_over(camera.develop(view).pixels, canvas)
+    found = strength({"kind": "sky", "skyline": [list(place) for place in skyline], "feather_deg": 0.5}, canvas) > 0.5
+    assert found[truth].mean() > 0.9
+    assert found[~truth].mean() < 0.03
 
 
 def test_brightness_is_a_greys_own_value_and_colour_its_hue():

@@ -17,6 +17,7 @@ from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import Figure, figures
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.finish import masks
 from idle_lantern.core.finish.drawn import Stroke
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
@@ -38,12 +39,14 @@ from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.operations import OperatedPicture, Operation
-from idle_lantern.core.pictures.source import PictureSource, light_of, region
+from idle_lantern.core.pictures.source import PictureSource, light_of, reduced_in, region
 
 #: A picked grey is the mean of a square of so many pixels; darker than this, in linear light, it tells nothing.
 _PICKED_PX, _DARK = 9, 0.004
 #: Spots that one stroke of healing makes at most.
 _MOST_SPOTS = 200
+#: The sky is sought in the picture reduced so far, and must be seen over so many places of its skyline.
+_SKY_PX, _LEAST_SKYLINE = 2048, 20
 #: Limits of what masks are told by, beside the figures of their types.
 _YAW = Figure("", "", -360, 360, "degrees", "", 0.0, 1.0)
 _PITCH = Figure("", "", -90, 90, "degrees", "", 0.0, 1.0)
@@ -53,7 +56,7 @@ _WEIGHT = Figure("", "", -2, 3, "", "", 0.0, 0.02)
 #: Where a step works, in words; the first is no mask.
 MASKS: tuple[tuple[str, str], ...] = (
     ("all of the picture", ""), ("painted parts", "brush"), ("a gradient", "gradient"), ("a round part", "round"),
-    ("a part of the circle", "directions"), ("a brightness", "brightness"), ("a colour", "colour"),
+    ("the sky", "sky"), ("a part of the circle", "directions"), ("a brightness", "brightness"), ("a colour", "colour"),
 )  # fmt: skip
 OTHER_MASK = "a mask from a recipe"
 #: Characters that a line of the list of steps holds.
@@ -304,6 +307,31 @@ def _altitude(pitch: float) -> float:
     return min(max(pitch, -90.0), 90.0)
 
 
+def sky_mask(joined: JoinResult, picture: PictureSource) -> Mask:
+    """The sky of the joined picture, found by its skyline.
+
+    Raises
+    ------
+    InputError
+        None is found.
+    """
+    from idle_lantern.core.scouting.skyline import sky_over  # what sees it, which no start needs
+
+    pixels = reduced_in(picture, _SKY_PX, SRGB)
+    skyline = sky_over(pixels if pixels.dtype.kind != "f" else _shown_whole(pixels), joined.canvas)
+    if len(skyline) < _LEAST_SKYLINE:
+        raise InputError(
+            "No sky over a skyline is found in this picture", remedy="Draw a gradient with L, or paint it with P"
+        )
+    return masks.Sky(skyline=skyline)
+
+
+def _shown_whole(light: Array) -> Array:
+    """Light as 8-bit display values, (h, w, 3 or 4)."""
+    shown = np.clip(SRGB.from_linear(light[..., :3]), 0, 1)
+    return np.rint(np.concatenate([shown, light[..., 3:]], -1) * 255).astype(np.uint8)
+
+
 def masked(
     outing: Outing, at: int, mask: Mask | None, *, elsewhere: bool = False, title: str = "", merge: str = ""
 ) -> Edit:
@@ -371,6 +399,8 @@ def mask_rows(step: Step) -> list[Row]:
             whole("hue_deg", "Hue", 0, 360, "degrees", 1.0), whole("width_deg", "Width", 0, 360, "degrees", 1.0),
             whole("feather_deg", *feather),
         ]  # fmt: skip
+    if isinstance(mask, masks.Sky):
+        return [whole("feather_deg", "Feather", 0, 20, "degrees", 0.1)]
     return [whole("soft", "Soft rim", 0, 1, "", 0.05)]
 
 

@@ -18,10 +18,13 @@ from idle_lantern.app.widgets.figure_row import FigureRow
 from idle_lantern.app.widgets.tool_palette import ToolButton
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.finish.curves import TabledCurve
+from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.heal import Heal
+from idle_lantern.core.join.request import JoinResult
 
+FINDING_SKY = "Finding the sky"
 _ROW_PX, _LEAST_ROWS, _MOST_ROWS = 25, 3, 8
 _TOOLS = ("switch", "earlier", "later", "remove")
 
@@ -201,9 +204,29 @@ class FinishPanel(QWidget):
             or kind in ("other", model.mask_kind(self.step.mask if self.step else None))
         ):
             return
+        if kind == "sky":
+            self._find_sky(joined)
+            return
         view_middle = (joined.canvas.width / 2, joined.canvas.height / 2)
         mask = model.mask_of_kind(kind, model.middle_deg(joined, view_middle))
         self._state.apply(model.masked(self._state.outing, self.at, mask))
+
+    def _find_sky(self, joined: JoinResult) -> None:
+        """Let the step work on the sky, which is found off the thread."""
+        picture, place, at = self._state.picture, self._state.place, self.at
+        if picture is None or place is None or at is None:
+            return
+
+        def done(mask: Mask) -> None:
+            steps = self._state.outing.finish.steps
+            if self._state.is_open(place) and self._state.joined is joined and at < len(steps):
+                self._state.apply(model.masked(self._state.outing, at, mask))
+
+        def failed(error: LanternError) -> None:
+            self._context.tell(error.sentence)
+            self.refresh()
+
+        self._context.start(FINDING_SKY, lambda _t: model.sky_mask(joined, picture), done, failed, quiet=True)
 
     def _turn_round(self, on: bool) -> None:
         if self.at is not None and self.step is not None:

@@ -114,6 +114,31 @@ class Round(MaskKind, frozen=True, tag="round", kw_only=True):
         _ = ground.direction_canvas
 
 
+class Sky(MaskKind, frozen=True, tag="sky", kw_only=True):
+    """Above a skyline of azimuths and altitudes, straight between them; where it has none within six degrees there is no sky."""
+
+    skyline: Annotated[tuple[Place, ...], Meta(min_length=2, max_length=MOST_PLACES)]
+    feather_deg: Feather = 0.5
+
+    def strength(self, look: TileLook) -> Array:
+        """(h, w) float32; as of ``MaskKind``."""
+        yaw, pitch = look.angles_deg
+        azimuth, altitude = np.array(sorted((place[0] % 360, place[1]) for place in self.skyline)).T
+        at = yaw.astype(np.float64)
+        height = np.interp(at, azimuth, altitude, period=360)
+        strength = ramp(np.asarray(height - pitch, np.float32), self.feather_deg)
+        gaps = np.diff(np.append(azimuth, azimuth[0] + 360))
+        if gaps.max() > 2 * _NEAR_DEG:
+            after = np.searchsorted(azimuth, at % 360) % len(azimuth)
+            apart = [np.abs((azimuth[k % len(azimuth)] - at + 180) % 360 - 180) for k in (after, after - 1)]
+            strength[np.minimum(*apart) > _NEAR_DEG] = 0
+        return strength
+
+    def check(self, ground: Ground) -> None:
+        """As of ``MaskKind``."""
+        _ = ground.direction_canvas
+
+
 class Brightness(MaskKind, frozen=True, tag="brightness", kw_only=True):
     """Where what is shown is between two brightnesses: the display value of its luminance, for a grey its own value."""
 
@@ -276,9 +301,11 @@ class Polygon(MaskKind, frozen=True, tag="polygon", kw_only=True):
         _ = ground.direction_canvas
 
 
-Mask = Directions | Gradient | Round | Brightness | Colour | Picture | Brush | Polygon | All | AnyOf | Not
+Mask = Directions | Gradient | Round | Sky | Brightness | Colour | Picture | Brush | Polygon | All | AnyOf | Not
 
 _DEG = np.float32(180 / math.pi)
+#: A skyline reaches so far beyond its places.
+_NEAR_DEG = 6.0
 #: A mask picture of another shape than this share is one of another picture.
 _OTHER_SHAPE = 0.02
 

@@ -17,5 +17,5 @@ Public here, each from the module named:
 - ``changed``: ``changes``
 - ``plan_transfer``: ``Change``, ``in_field``, ``frames_with``, ``planned_for``
 - ``lines``: ``lines_of``, ``bow``
-- ``skyline``: ``skyline_of``
+- ``skyline``: ``skyline_of``, ``sky_over``
 """
