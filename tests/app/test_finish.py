@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
+from idle_lantern.core.finish.evenness import Drift
 from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round, Sky
 from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.steps.curve import Curve
@@ -377,6 +378,20 @@ def test_what_is_cut_is_told_and_shown(finishing: Window, qtbot: QtBot, settled:
     assert told == pytest.approx(100 * share, abs=2)
     qtbot.keyClick(w, Qt.Key.Key_O)
     assert ((pixels(w) != before).any(-1)).mean() == pytest.approx(share / 2, rel=0.2)
+
+
+def test_a_drift_is_proposed_with_its_figure_and_never_twice(
+    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
+):
+    w, stage = finishing, finishing.finish_stage
+    stage._show_drift(Drift())
+    assert not stage.even_out.isVisible()
+    stage._show_drift(Drift(0.4, -0.15))
+    assert "0.4 EV brighter and cooler by 0.15 EV" in stage.drift_told.text()
+    stage.even_out.click()
+    assert (steps(w)[0].ev, steps(w)[0].warmth) == (-0.4, 0.15)
+    stage._show_drift(Drift(0.4, -0.15))
+    assert not stage.even_out.isVisible()
 
 
 def test_a_recipe_goes_to_a_file_and_to_another_outing(

@@ -22,6 +22,7 @@ from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import DISPLAY_P3, SRGB
 from idle_lantern.core.colour.white import daylight_xy, white_of
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.finish.evenness import drift_of
 from idle_lantern.core.finish.finishing import Finish, finished
 from idle_lantern.core.finish.recipe import SCHEMA, Recipe, json_schema, parsed, text_of
 from idle_lantern.core.finish.registry import STEPS, name_of
@@ -36,6 +37,7 @@ from idle_lantern.core.pictures.source import HeldPicture, PictureSource, region
 STRONG: dict[str, dict[str, Any]] = {
     "noise": {"light": 0.6, "colour": 0.8},
     "white_balance": {"kelvin": 8000.0, "from_kelvin": 5500.0, "tint": 0.4},
+    "sweep": {"ev": 0.8, "warmth": -0.3},
     "exposure": {"ev": 0.7},
     "high_range": {"white_ev": 2.0},
     "tones": {"shadows": 0.8, "highlights": -0.7},
@@ -206,6 +208,32 @@ def test_tones_draw_no_halo_along_a_horizon():
     assert np.abs(made[425:895] - made[700]).max() < 0.012
     assert made[700] > 60 / 255 + 0.05
     assert made[200] < 225 / 255 - 0.05
+
+
+def _drifting(ev: float, warmth: float, seed: int = 1) -> HeldPicture:
+    """A sky of soft clouds over a photograph's ground, brighter and warmer from left to right."""
+    rng = np.random.default_rng(seed)
+    sky = 0.35 + 0.05 * cv2.GaussianBlur(rng.normal(0, 8, (500, 1400)), (0, 0), 9)
+    light = np.clip(sky, 0.1, 0.6)[..., None] * np.array([0.8, 0.9, 1.1])
+    light[260:] = decoded(cv2.resize(photograph(), (1400, 240)) / 255)
+    across = (np.arange(1400) + 0.5) / 1400 - 0.5
+    stops = across[:, None] * np.array([ev + warmth / 2, ev, ev - warmth / 2])
+    return HeldPicture(Picture(np.rint(encoded(light * 2.0**stops) * 65535).astype(np.uint16)))
+
+
+@pytest.mark.parametrize(("ev", "warmth"), [(0.5, 0.0), (-0.35, 0.25), (0.0, 0.0)])
+def test_a_drift_across_is_measured_and_gone_when_it_is_evened(ev: float, warmth: float):
+    source = _drifting(ev, warmth)
+    found = drift_of(source)
+    assert (found.ev, found.warmth) == (pytest.approx(ev, abs=0.06), pytest.approx(warmth, abs=0.04))
+    assert found.is_seen == bool(ev)
+    even = recipe({"do": "sweep", "ev": -found.ev, "warmth": -found.warmth})
+    assert not drift_of(finished(source, even, Ground(SRGB, source.sizes[0]))).is_seen
+
+
+def test_things_that_stand_there_are_no_drift():
+    """A photograph, which has no sky at all."""
+    assert not drift_of(HeldPicture(Picture(data.astronaut()))).is_seen
 
 
 @pytest.mark.parametrize("name", STRONG)

@@ -23,6 +23,7 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tool_palette import ToolPalette
 from idle_lantern.app.widgets.zooming import SIZES, zoom_told
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.finish.evenness import Drift, drift_of
 from idle_lantern.core.finish.finishing import KeptLooks, Tones, tones
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.step import Step
@@ -61,7 +62,19 @@ class FinishStage(Stage):
         self.histogram = HistogramView()
         self.cut_told = label("", "dim", wrap=True, name="finish-cut")
         self.go_on = button("Go on to Deliver", lambda: context.ask("go.deliver"), main=True, name="finish-go-on")
-        content = (self.histogram, self.cut_told, label("Steps", "head"), self.panel, zoom_told(self.view), None)
+        self.drift_told = label("", "dim", wrap=True, name="finish-drift")
+        self.even_out = button("Even it out", self.even, name="finish-even")
+        self._drift = Drift()
+        content = (
+            self.histogram,
+            self.cut_told,
+            self.drift_told,
+            self.even_out,
+            label("Steps", "head"),
+            self.panel,
+            zoom_told(self.view),
+            None,
+        )
         tools = ToolPalette((SIZES, *_TOOLS), context.ask)
         self.picture_desk = PictureDesk(self.view, tools, content, (self.go_on,), "Finish")
         self.setLayout(column(self.picture_desk, space=0))
@@ -299,17 +312,33 @@ class FinishStage(Stage):
         joined, place, kept = self.state.joined, self.state.place, self._kept
         if joined is None or place is None or kept is None:
             self._show_tones(None)
+            self._show_drift(Drift())
             return
         recipe, ground = self.state.outing.finish, model.ground_of(joined, kept, place.folder)
 
-        def work(_task: Any) -> Tones:
-            return tones(model.shown(kept, recipe, ground))
+        def work(_task: Any) -> tuple[Tones, Drift]:
+            finished = model.shown(kept, recipe, ground)
+            return tones(finished), drift_of(finished)
 
-        def done(found: Tones) -> None:
+        def done(found: tuple[Tones, Drift]) -> None:
             if self.state.is_open(place) and recipe == self.state.outing.finish and kept is self._kept:
-                self._show_tones(found)
+                self._show_tones(found[0])
+                self._show_drift(found[1])
 
         self.context.start(COUNTING, work, done, lambda e: self.context.tell(e.sentence), quiet=True)
+
+    def even(self) -> None:
+        """Add the step that evens what drifts across."""
+        edit, at = model.evened(self.state.outing, self._drift)
+        if self._drift.is_seen and self.state.apply(edit):
+            self.panel.choose(at)
+
+    def _show_drift(self, drift: Drift) -> None:
+        joined, self._drift = self.state.joined, drift
+        told = model.drift_told(self.state.outing, drift, full_circle=joined is not None and joined.canvas.full_circle)
+        self.drift_told.setText(told)
+        for part in (self.drift_told, self.even_out):
+            part.setVisible(bool(told))
 
     def _show_tones(self, found: Tones | None) -> None:
         if found is None:

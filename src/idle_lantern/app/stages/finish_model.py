@@ -20,6 +20,7 @@ from idle_lantern.core.base.figures import Figure, figures
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.finish import masks
 from idle_lantern.core.finish.drawn import Stroke
+from idle_lantern.core.finish.evenness import SEEN_EV, SEEN_WARMTH, Drift
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
 from idle_lantern.core.finish.healing import Spot, ground_for, place_of
 from idle_lantern.core.finish.masks import Mask
@@ -31,6 +32,7 @@ from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.black_white import BlackWhite
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.heal import Heal
+from idle_lantern.core.finish.steps.sweep import Sweep
 from idle_lantern.core.finish.steps.white_balance import WhiteBalance
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -633,6 +635,28 @@ def cut_told(white: float, black: float) -> tuple[str, bool]:
     if white > 0.03:
         return f"{told} More than 3 % white: hold the highlights back, or darken it.", True
     return told, False
+
+
+def drift_told(outing: Outing, drift: Drift, *, full_circle: bool) -> str:
+    """What is said of light or colour that drifts across; empty where nothing need be, or where it was evened already."""
+    evened = any(isinstance(step, Sweep) and step.on for step in outing.finish.steps)
+    if full_circle or evened or not drift.is_seen:
+        return ""
+    parts = []
+    if abs(drift.ev) >= SEEN_EV:
+        parts.append(f"{abs(drift.ev):.1f} EV {'brighter' if drift.ev > 0 else 'darker'}")
+    if abs(drift.warmth) >= SEEN_WARMTH:
+        parts.append(f"{'warmer' if drift.warmth > 0 else 'cooler'} by {abs(drift.warmth):.2f} EV of red against blue")
+    return f"Above, the right end is {' and '.join(parts)} than the left. The sun may do that; if it should not show, even it out."
+
+
+def evened(outing: Outing, drift: Drift) -> tuple[Edit, int]:
+    """The edit that evens a drift, and where its step stands."""
+    ev = -round(drift.ev, 2) if abs(drift.ev) >= SEEN_EV else 0.0
+    warmth = -round(drift.warmth, 2) if abs(drift.warmth) >= SEEN_WARMTH else 0.0
+    step = Sweep(ev=min(max(ev, -4.0), 4.0), warmth=min(max(warmth, -2.0), 2.0))
+    at = sum(type(s).order <= Sweep.order for s in outing.finish.steps)
+    return _steps("Even it out across", lambda s: (*s[:at], step, *s[at:])), at
 
 
 # --- recipes elsewhere ----------------------------------------------------------------------------
