@@ -8,6 +8,14 @@ from hypothesis import strategies as st
 
 from idle_lantern.core.deliver.formats import FORMATS
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
+from idle_lantern.core.finish.drawn import Stroke
+from idle_lantern.core.finish.healing import Spot
+from idle_lantern.core.finish.masks import Brush, Not, Picture, Round
+from idle_lantern.core.finish.recipe import Recipe
+from idle_lantern.core.finish.steps.curve import Curve
+from idle_lantern.core.finish.steps.exposure import Exposure as ExposureStep
+from idle_lantern.core.finish.steps.heal import Heal
+from idle_lantern.core.finish.steps.saturation import Saturation
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.recipe import BRACKETS
@@ -131,6 +139,19 @@ def deliveries(draw: st.DrawFn) -> DeliverJob:
     )
 
 
+def recipes() -> st.SearchStrategy[Recipe]:
+    """A few recipes, masks within masks among them: drawn figure by figure each document took seconds to be checked."""
+    part = Not(of=(Picture(asset="d" * 64), Round(centre_deg=(-20.5, 4.0), radius_deg=4.0)))
+    painted = Brush(strokes=(Stroke(((1.5, 2.0), (3.0, -2.5)), 2.5), Stroke(((1.5, 2.0),), 0.5, True)))
+    return st.sampled_from(
+        (
+            Recipe(),
+            Recipe((Heal(spots=(Spot((10.0, 2.5), 1.0, (0.0, 0.0)),)), ExposureStep(on=False, ev=-0.5, mask=part))),
+            Recipe((Curve(points=((0.0, 0.0), (0.5, 0.625), (1.0, 1.0)), mask=painted), Saturation(factor=1.5))),
+        )
+    )
+
+
 @st.composite
 def outings(draw: st.DrawFn) -> Outing:
     """Documents with frames, choices and odd names."""
@@ -149,6 +170,7 @@ def outings(draw: st.DrawFn) -> Outing:
         skipped=tuple(draw(st.lists(st.integers(1, 50), max_size=3))),
         choices=draw(choices()),
         composition=Composition(crop=draw(st.booleans()), ratio=draw(st.sampled_from((None, (3.0, 2.0))))),
+        finish=draw(recipes()),
         delivery=draw(deliveries()),
         note=draw(st.text(st.characters(blacklist_categories=("Cs",)), max_size=60)),
     )
