@@ -209,8 +209,9 @@ QPushButton[stage="true"]:checked {{ background: {k.ground}; border-top: 4px sol
   min-height: {inner}px; max-height: {inner}px; }}
 QPushButton[stage="true"]:focus {{ border: 2px solid {k.accent}; }}
 QCheckBox {{ spacing: 8px; background: transparent; }}
-QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised}; }}
-QCheckBox::indicator:checked {{ background: {k.accent}; border: 3px solid {k.raised}; }}
+QCheckBox::indicator, QListView::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised}; }}
+QCheckBox::indicator:checked, QListView::indicator:checked {{ background: {k.accent}; border: 3px solid {k.raised}; }}
+QListView::indicator:checked:selected {{ background: {k.text}; border: 3px solid {k.raised}; }}
 QCheckBox:focus, QRadioButton:focus {{ color: {k.accent}; }}
 QRadioButton {{ spacing: 8px; background: transparent; }}
 QRadioButton::indicator {{ width: 14px; height: 14px; border: 1px solid {k.line}; background: {k.raised};

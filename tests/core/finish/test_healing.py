@@ -15,10 +15,11 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.finish.finishing import finished
+from idle_lantern.core.finish.finishing import Finish, KeptLooks, finished
 from idle_lantern.core.finish.healing import HealedPicture, Spot, ground_for, place_of
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.pictures.operations import OperatedPicture
 from idle_lantern.core.pictures.source import HeldPicture
 
 #: Pixels of a degree in the middle of the flat canvas.
@@ -144,3 +145,21 @@ def test_healing_comes_before_all_other_steps_and_takes_no_mask():
         recipe({"do": "heal", "mask": {"kind": "directions"}})
     with pytest.raises(InputError, match="report of the join"):
         finished(source, recipe(heal), Ground(SRGB, source.sizes[0]))
+
+
+def test_what_is_kept_while_a_figure_changes_is_that_of_the_present_recipe():
+    """Healing acts first wherever it stands: kept tiles of before would show the thing that is healed."""
+    pixels, _clean, (u, v) = scene(3)
+    source, canvas = HeldPicture(Picture(pixels)), canvas_of(800, 500)
+    ground, kept = ground_of(source), KeptLooks(64_000_000)
+    centre = place_at(canvas, u, v)
+    heal = {
+        "do": "heal",
+        "spots": [{"centre_deg": centre, "radius_deg": 16 / PX, "source_deg": place_at(canvas, u + 60, v)}],
+    }
+    tones, late = {"do": "tones", "shadows": 0.5}, {"do": "local_contrast", "amount": 0.5}
+    for steps in ((tones, late), (tones, late, heal), ({**tones, "shadows": 0.2}, late, heal), (tones, late)):
+        made = recipe(*steps)
+        begun = kept.begun_on(source, made, ground)
+        found = OperatedPicture(begun, [Finish(made.working, begun, ground, kept=kept, held=1)])
+        assert (whole(found) == whole(finished(source, made, ground))).all()

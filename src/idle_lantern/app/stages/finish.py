@@ -84,7 +84,6 @@ class FinishStage(Stage):
         self._looks = KeptLooks(_LOOKS_BYTES)
         self._tried: Step | None = None
         self._shown: object = None
-        self._stale = True
         self._follow = QTimer(self)
         self._follow.setInterval(_FOLLOW_MS)
         self._follow.timeout.connect(self._follow_hand)
@@ -238,9 +237,7 @@ class FinishStage(Stage):
         if not topics & {"join", "finish"}:
             return
         if not self.isVisible():
-            self._stale = True
-            return
-        self._stale = False
+            return  # all is shown anew when it comes into sight
         self._tried = None
         self._follow.stop()
         if self.state.picture is not self._of:

@@ -615,7 +615,8 @@ def shown(
         A mask cannot be used.
     """
     check(recipe, ground)
-    steps, picture = recipe.working, begun_on(picture, recipe, ground)
+    steps = recipe.working
+    picture = begun_on(picture, recipe, ground) if kept is None else kept.begun_on(picture, recipe, ground)
     made: list[Operation] = []
     if steps:
         before = sum(step.on and not step.idle for step in recipe.steps[:held])

@@ -30,7 +30,7 @@ _TOOLS = ("switch", "earlier", "later", "remove")
 
 
 class FinishPanel(QWidget):
-    """``chosen`` tells that another step is in hand; ``trying`` gets a step that a hand is still at, ``edited`` what was chosen of it."""
+    """``chosen`` tells that another step is in hand; ``trying`` gets the step in hand with a figure that a hand is still at."""
 
     chosen = pyqtSignal()
     trying = pyqtSignal(object)
@@ -176,9 +176,10 @@ class FinishPanel(QWidget):
             return None
 
     def _try_curve(self, points: Points) -> None:
-        step = Curve(on=True, mask=None if self.step is None else self.step.mask, points=points)
-        self.curve.show_curve(TabledCurve(step.function()))
-        self.trying.emit(step)
+        if isinstance(self.step, Curve):
+            made = model.curve_of(self.step, points)
+            self.curve.show_curve(TabledCurve(made.function()))
+            self.trying.emit(made)
 
     def _take_curve(self, points: Points) -> None:
         if isinstance(self.step, Curve) and self.at is not None:
@@ -291,6 +292,7 @@ class FinishPanel(QWidget):
             self.curve.show_points(step.points, TabledCurve(step.function()))
             if not (self.points.hasFocus() and self.points.isModified()):
                 self.points.setText(model.write_points(step.points))
+                self.points.setCursorPosition(0)
         kinds = [k for _text, k in model.MASKS]
         if kind == "other" and self.where.count() == len(kinds):
             self.where.addItem(model.OTHER_MASK, "other")

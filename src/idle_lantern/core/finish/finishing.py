@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from threading import Lock
 from typing import Literal
@@ -27,6 +27,8 @@ from idle_lantern.core.pictures.source import PictureSource, reduced
 WHOLE_PX = 1024
 #: Rows that are done at once.
 _STRIP = 32
+#: Whole pictures, reduced, that are kept.
+_WHOLES = 4
 #: Values within a half of an 8-bit level of an end are cut.
 CUT = 0.5 / 255
 
@@ -59,9 +61,12 @@ def check(recipe: Recipe, ground: Ground) -> None:
 
 
 class KeptLooks:
-    """Tiles as they are before the step in hand: while its figures change, what stands before it is not done again."""
+    """What need not be done again while the figures of one step change: tiles and the whole picture as they are before it, and the
+    picture as the steps begin on it. All of one joined picture."""
 
     def __init__(self, most_bytes: int) -> None:
+        self._begun: tuple[bytes, PictureSource] | None = None
+        self._wholes: LRUCache[bytes, Whole] = LRUCache(_WHOLES)
         self._kept: LRUCache[tuple[bytes, TilePlace], tuple[Float32Image, Form]] = LRUCache(
             most_bytes, getsizeof=lambda kept: kept[0].nbytes
         )
@@ -71,6 +76,23 @@ class KeptLooks:
         """Values (h, w, 3) and their form, where they are kept."""
         with self._lock:
             return self._kept.get(key)
+
+    def begun_on(self, source: PictureSource, recipe: Recipe, ground: Ground) -> PictureSource:
+        """As ``begun_on``, made anew only where its steps changed."""
+        key = _key_of_beginning(recipe.working)
+        if self._begun is None or self._begun[0] != key:
+            self._begun = key, begun_on(source, recipe, ground)
+        return self._begun[1]
+
+    def whole(self, key: bytes, make: Callable[[], Whole]) -> Whole:
+        """The whole picture before some steps."""
+        with self._lock:
+            known = self._wholes.get(key)
+        if known is None:
+            known = make()
+            with self._lock:
+                self._wholes[key] = known
+        return known
 
     def put(self, key: tuple[bytes, TilePlace], values: Float32Image, form: Form) -> None:
         """Keep them, as long as there is room."""
@@ -97,7 +119,7 @@ class Finish(Operation):
     ) -> None:
         self._steps, self._source, self._ground = tuple(steps), source, ground
         self._kept, self._held = kept, min(held, len(self._steps))
-        self._before = msgspec.json.encode(self._steps[: self._held])
+        self._before = self._key(self._held)
         self._given: Form = "linear" if source.space.is_linear else "display"
         #: What the operation is given: values of light come as light.
         self.works_in: Literal["display", "linear"] = "linear" if source.space.is_linear else "display"  # type: ignore[misc]
@@ -186,8 +208,17 @@ class Finish(Operation):
             made += before
             look.go_on(made, "display")
 
+    def _key(self, count: int) -> bytes:
+        """All that decides what stands after the first steps."""
+        return _key_of_beginning(self._steps) + msgspec.json.encode(self._steps[:count])
+
     def _whole_before(self, count: int) -> Whole:
         """The reduced picture as it is before the step of that number, in the form of that step."""
+        if self._kept is None:
+            return self._whole_made(count)
+        return self._kept.whole(self._key(count) + self._steps[count].form.encode(), lambda: self._whole_made(count))
+
+    def _whole_made(self, count: int) -> Whole:
         pixels = reduced(self._source, WHOLE_PX)
         full = np.float32(1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
         colours = (pixels[..., :3] / full).astype(np.float32)
@@ -199,6 +230,11 @@ class Finish(Operation):
         h, w = alpha.shape
         look = self._run(colours, alpha, TilePlace(Rectangle(0, 0, w, h), (w, h), self._source.sizes[0]), count)
         return Whole(look.seen(self._steps[count].form), alpha)
+
+
+def _key_of_beginning(steps: Sequence[Step]) -> bytes:
+    """All that decides how the steps begin."""
+    return msgspec.json.encode([step for step in steps if type(step).begun_on is not Step.begun_on])
 
 
 def _strength_of_place(step: Step, look: TileLook) -> Array | None:
