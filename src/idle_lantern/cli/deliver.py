@@ -5,10 +5,9 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from idle_lantern.cli.ends import BAD_INPUT, DONE, give, say, stopping
 from idle_lantern.cli.known import known_from
-from idle_lantern.cli.progress import TerminalProgress
-from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.cli.progress import write_by
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.formats import FORMATS, format_named, format_of
@@ -70,15 +69,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
 
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; returns the exit code."""
-    progress = TerminalProgress(STAGES)
-    try:
-        with stopping(progress.ask_to_stop):
-            _deliver(args, progress)
-        give(f"{args.out}\n")
-    except LanternError as error:
-        say(error.sentence)
-        return BAD_INPUT
-    return DONE
+    return write_by(args.out, STAGES, lambda progress: _deliver(args, progress))
 
 
 def _deliver(args: argparse.Namespace, progress: Progress) -> None:

@@ -7,9 +7,8 @@ import contextlib
 import shutil
 from pathlib import Path
 
-from idle_lantern.cli.ends import BAD_INPUT, DONE, give, say, stopping
 from idle_lantern.cli.known import known_from
-from idle_lantern.cli.progress import TerminalProgress
+from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.figures import figures
@@ -51,15 +50,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
 
 def run(args: argparse.Namespace) -> int:
     """Carry the command out; returns the exit code."""
-    progress = TerminalProgress(STAGES)
-    try:
-        with stopping(progress.ask_to_stop):
-            _finish(args, progress)
-        give(f"{args.out}\n")
-    except LanternError as error:
-        say(error.sentence)
-        return BAD_INPUT
-    return DONE
+    return write_by(args.out, STAGES, lambda progress: _finish(args, progress))
 
 
 def _finish(args: argparse.Namespace, progress: Progress) -> None:

@@ -3,12 +3,26 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from pathlib import Path
 
-from idle_lantern.cli.ends import say
-from idle_lantern.core.base.errors import Cancelled
+from idle_lantern.cli.ends import BAD_INPUT, DONE, give, say, stopping
+from idle_lantern.core.base.errors import Cancelled, LanternError
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import time_left
+
+
+def write_by(out: Path, stages: Mapping[str, float], work: Callable[[TerminalProgress], None]) -> int:
+    """Carry out what writes one file, stopped by the first signal at its next report; returns the exit code."""
+    progress = TerminalProgress(stages)
+    try:
+        with stopping(progress.ask_to_stop):
+            work(progress)
+        give(f"{out}\n")
+    except LanternError as error:
+        say(error.sentence)
+        return BAD_INPUT
+    return DONE
 
 
 class TerminalProgress:

@@ -43,7 +43,15 @@ class MaskKind(msgspec.Struct, frozen=True, tag_field="kind", forbid_unknown_fie
         """Say before the work starts whether the mask can be used with a picture; raises InputError."""
 
 
-class Directions(MaskKind, frozen=True, tag="directions", kw_only=True):
+class InDirections(MaskKind, frozen=True, kw_only=True):
+    """A mask that asks where the picture looks."""
+
+    def check(self, ground: Ground) -> None:
+        """As of ``MaskKind``."""
+        _ = ground.direction_canvas
+
+
+class Directions(InDirections, frozen=True, tag="directions", kw_only=True):
     """Between two azimuths, to the right from the first to the second, and between two altitudes."""
 
     yaw_deg: tuple[Yaw, Yaw] = (-180.0, 180.0)
@@ -68,12 +76,8 @@ class Directions(MaskKind, frozen=True, tag="directions", kw_only=True):
         off = np.abs(np.arctan2(x * cos - z * sin, z * cos + x * sin)) * _DEG - np.float32(half)
         return strength * ramp(off, self.feather_deg)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        _ = ground.direction_canvas
 
-
-class Gradient(MaskKind, frozen=True, tag="gradient", kw_only=True):
+class Gradient(InDirections, frozen=True, tag="gradient", kw_only=True):
     """Nothing at the first place and beyond, all of it at the second and beyond, evenly between."""
 
     begin_deg: Place
@@ -89,12 +93,8 @@ class Gradient(MaskKind, frozen=True, tag="gradient", kw_only=True):
         along = np.arctan2(_dot(look.directions, across / length), _dot(look.directions, begin))
         return np.asarray(np.nan_to_num(np.clip(along / math.atan2(length, float(end @ begin)), 0, 1)), np.float32)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        _ = ground.direction_canvas
 
-
-class Round(MaskKind, frozen=True, tag="round", kw_only=True):
+class Round(InDirections, frozen=True, tag="round", kw_only=True):
     """Within an angle of a place."""
 
     centre_deg: Place
@@ -109,12 +109,8 @@ class Round(MaskKind, frozen=True, tag="round", kw_only=True):
         apart = np.arcsin(np.minimum(np.sqrt(x * x + y * y + z * z) / 2, 1)) * (2 * _DEG)
         return ramp(apart - np.float32(self.radius_deg), self.feather_deg)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        _ = ground.direction_canvas
 
-
-class Sky(MaskKind, frozen=True, tag="sky", kw_only=True):
+class Sky(InDirections, frozen=True, tag="sky", kw_only=True):
     """Above a skyline of azimuths and altitudes, straight between them; where it has none within six degrees there is no sky."""
 
     skyline: Annotated[tuple[Place, ...], Meta(min_length=2, max_length=MOST_PLACES)]
@@ -133,10 +129,6 @@ class Sky(MaskKind, frozen=True, tag="sky", kw_only=True):
             apart = [np.abs((azimuth[k % len(azimuth)] - at + 180) % 360 - 180) for k in (after, after - 1)]
             strength[np.minimum(*apart) > _NEAR_DEG] = 0
         return strength
-
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        _ = ground.direction_canvas
 
 
 class Brightness(MaskKind, frozen=True, tag="brightness", kw_only=True):
@@ -211,8 +203,8 @@ class Picture(MaskKind, frozen=True, tag="picture", kw_only=True):
             )
 
 
-class All(MaskKind, frozen=True, tag="all", kw_only=True):
-    """Where all of some masks are: the least of their strengths."""
+class Joined(MaskKind, frozen=True, kw_only=True):
+    """A mask made of others."""
 
     of: Annotated[tuple[Mask, ...], Meta(min_length=1, max_length=100)]
 
@@ -220,58 +212,38 @@ class All(MaskKind, frozen=True, tag="all", kw_only=True):
     def of_place(self) -> bool:
         """As of ``MaskKind``."""
         return all(mask.of_place for mask in self.of)
+
+    def check(self, ground: Ground) -> None:
+        """As of ``MaskKind``."""
+        for mask in self.of:
+            mask.check(ground)
+
+
+class All(Joined, frozen=True, tag="all", kw_only=True):
+    """Where all of some masks are: the least of their strengths."""
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         return _joined(np.minimum, self.of, look)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        for mask in self.of:
-            mask.check(ground)
 
-
-class AnyOf(MaskKind, frozen=True, tag="any", kw_only=True):
+class AnyOf(Joined, frozen=True, tag="any", kw_only=True):
     """Where any of some masks is: the greatest of their strengths."""
-
-    of: Annotated[tuple[Mask, ...], Meta(min_length=1, max_length=100)]
-
-    @property
-    def of_place(self) -> bool:
-        """As of ``MaskKind``."""
-        return all(mask.of_place for mask in self.of)
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         return _joined(np.maximum, self.of, look)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        for mask in self.of:
-            mask.check(ground)
 
-
-class Not(MaskKind, frozen=True, tag="not", kw_only=True):
+class Not(Joined, frozen=True, tag="not", kw_only=True):
     """Where none of some masks is."""
-
-    of: Annotated[tuple[Mask, ...], Meta(min_length=1, max_length=100)]
-
-    @property
-    def of_place(self) -> bool:
-        """As of ``MaskKind``."""
-        return all(mask.of_place for mask in self.of)
 
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         return 1 - _joined(np.maximum, self.of, look)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        for mask in self.of:
-            mask.check(ground)
 
-
-class Brush(MaskKind, frozen=True, tag="brush", kw_only=True):
+class Brush(InDirections, frozen=True, tag="brush", kw_only=True):
     """Painted by hand; ``soft`` is the share of the radius over which a stroke's rim falls off."""
 
     strokes: Annotated[tuple[Stroke, ...], Meta(max_length=MOST_PLACES)] = ()
@@ -281,12 +253,8 @@ class Brush(MaskKind, frozen=True, tag="brush", kw_only=True):
         """(h, w) float32; as of ``MaskKind``."""
         return painted(self.strokes, self.soft, look)
 
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        _ = ground.direction_canvas
 
-
-class Polygon(MaskKind, frozen=True, tag="polygon", kw_only=True):
+class Polygon(InDirections, frozen=True, tag="polygon", kw_only=True):
     """Inside a line through places, which closes by itself."""
 
     places_deg: Annotated[tuple[Place, ...], Meta(min_length=3, max_length=MOST_PLACES)]
@@ -295,10 +263,6 @@ class Polygon(MaskKind, frozen=True, tag="polygon", kw_only=True):
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         return enclosed(self.places_deg, self.feather_deg, look)
-
-    def check(self, ground: Ground) -> None:
-        """As of ``MaskKind``."""
-        _ = ground.direction_canvas
 
 
 Mask = Directions | Gradient | Round | Sky | Brightness | Colour | Picture | Brush | Polygon | All | AnyOf | Not

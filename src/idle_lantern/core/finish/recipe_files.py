@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.finish.masks import All, AnyOf, Mask, Not, Picture
+from idle_lantern.core.finish.masks import Joined, Mask, Picture
 from idle_lantern.core.finish.recipe import Recipe
 
 #: Where the picture of a mask lies, by what the recipe calls it.
@@ -42,6 +42,6 @@ def mask_files(recipe: Recipe, file: MaskFile) -> list[Path]:
 def _named(mask: Mask) -> Iterator[str]:
     if isinstance(mask, Picture):
         yield mask.asset
-    elif isinstance(mask, (All, AnyOf, Not)):
+    elif isinstance(mask, Joined):
         for part in mask.of:
             yield from _named(part)
