@@ -15,10 +15,14 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.deliver.job import DeliverJob, TellInvented
+from idle_lantern.core.deliver.known import Known
+from idle_lantern.core.deliver.service import Delivery
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, finished
-from idle_lantern.core.finish.healing import HealedPicture, Spot, ground_for, place_of
+from idle_lantern.core.finish.healing import HealedPicture, Spot, covered, ground_for, place_of
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.projections import Projection
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import OperatedPicture
 from idle_lantern.core.pictures.source import HeldPicture
 
@@ -126,6 +130,19 @@ def test_a_place_at_the_rim_or_outside_is_told_and_gaps_are_no_ground():
     spot = Spot((120.0, 0.0), 1.0, (0.0, 0.0))
     assert place_of(spot, canvas, (400, 300), (400, 300)) is None
     assert (whole(HealedPicture(source, [spot], ground_of(source))) == whole(source)).all()
+
+
+def test_healed_ground_is_told_below():
+    pixels, _clean, (u, v) = scene(3)
+    source, canvas = HeldPicture(Picture(pixels)), canvas_of(800, 500)
+    spot = {"centre_deg": place_at(canvas, u, v), "radius_deg": 40 / PX, "source_deg": place_at(canvas, u + 120, v)}
+    job = DeliverJob(operations=(TellInvented(),))
+    box = Rectangle(0, 0, 800, 500)
+    told = Delivery(job, source, Known(canvas), recipe=recipe({"do": "heal", "spots": [spot]})).made(box)
+    assert told.sizes[0][1] > 500
+    assert Delivery(job, source, Known(canvas)).made(box).sizes[0] == (800, 500)
+    ((_box, count),) = covered([Spot(**spot)], canvas, (800, 500))
+    assert count == pytest.approx(math.pi * 40 * 40, rel=0.03)
 
 
 def test_healing_comes_before_all_other_steps_and_takes_no_mask():

@@ -309,7 +309,9 @@ def test_figures_tell_limits_and_titles_and_the_schema_holds_every_step():
 @pytest.mark.parametrize(
     ("told", "words"),
     [
-        ({"steps": []}, "Is no recipe"),
+        ({}, "Is no recipe"),
+        ({"schema": "idle-lantern/recipe/9", "steps": []}, "Is no recipe"),
+        ([{"do": "exposure"}], "Is no recipe"),
         ({"schema": SCHEMA, "steps": [{"do": "blur"}]}, "Step 1 'blur' is not known"),
         ({"schema": SCHEMA, "steps": [{"ev": 1}]}, "Step 1 has no name"),
         ({"schema": SCHEMA, "steps": [{"do": "exposure", "ev": 30}]}, r"step 1 \(exposure\), ev"),

@@ -18,6 +18,7 @@ from idle_lantern.core.deliver.formats import FORMATS, FileFormat, format_named
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob
 from idle_lantern.core.deliver.known import share_within
 from idle_lantern.core.deliver.known import shows_nadir as canvas_shows_nadir
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document, edits
@@ -150,6 +151,8 @@ def tells_anything(outing: Outing, joined: JoinResult | None) -> bool:
     if joined is None:
         return False
     if outing.delivery.nadir is not None and shows_nadir(joined):
+        return True
+    if any(isinstance(step, Heal) for step in outing.finish.working):
         return True
     return any(share_within(area, pixels, box(outing, joined)) > 0 for area, pixels in invented(joined))
 

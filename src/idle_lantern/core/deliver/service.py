@@ -19,8 +19,10 @@ from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
 from idle_lantern.core.finish.finishing import finished
+from idle_lantern.core.finish.healing import covered
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.recipe_files import MaskFile
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.finish.tile_look import no_assets as no_masks
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
@@ -101,8 +103,14 @@ class Delivery:
             return None
         return NadirPatch(picture, canvas, "mark", step.radius_deg, read_mark(self.assets(step.mark, "png")))
 
+    def _healed(self) -> list[tuple[Rectangle, float]]:
+        """What healing covers: ground that was not photographed there."""
+        canvas, steps = self.known.canvas, self.recipe.working
+        spots = [spot for step in steps if isinstance(step, Heal) for spot in step.spots]
+        return [] if canvas is None else covered(spots, canvas, self.picture.sizes[0])
+
     def _margin(self, box: Rectangle, patch: NadirPatch | None) -> InventedMargin | None:
-        areas = [*self.known.invented, *([] if patch is None else [patch.covers()])]
+        areas = [*self.known.invented, *self._healed(), *([] if patch is None else [patch.covers()])]
         shares = [(area, share_within(area, pixels, box)) for area, pixels in areas]
         shown = [(area, share) for area, share in shares if share > 0]
         if not shown:

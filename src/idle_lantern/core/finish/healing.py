@@ -158,6 +158,17 @@ class HealedPicture:
         return box, colours, share * share * (3 - 2 * share)
 
 
+def covered(spots: Sequence[Spot], canvas: CanvasDirections, size: tuple[int, int]) -> list[tuple[Rectangle, float]]:
+    """What of a picture of ``size`` spots cover: the box of each, and how many pixels of it."""
+    found = []
+    for spot in spots:
+        place = place_of(spot, canvas, size, size)
+        box = None if place is None else place.box(*size)
+        if place is not None and box is not None:
+            found.append((box, min(float(box.area), math.pi * place.across * place.down)))
+    return found
+
+
 def ground_for(picture: PictureSource, ground: Ground, centre_deg: Place, radius_deg: float) -> Place | None:
     """Where clean ground for a place is: that whose rim is most like the place's and that has no thing on it.
 

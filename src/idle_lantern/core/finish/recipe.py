@@ -51,7 +51,7 @@ def parsed(told: Any, where: str) -> Recipe:
     InputError
         A step or a figure is not known or out of its limits; tells which.
     """
-    if not isinstance(told, dict) or told.get("schema") != SCHEMA:
+    if not isinstance(told, dict) or told.get("schema", SCHEMA) != SCHEMA or not {"schema", "steps"} & set(told):
         raise InputError("Is no recipe", where=where, remedy=f'Begin it with "schema": "{SCHEMA}"')
     steps = told.get("steps", [])
     names = {name_of(kind) for kind in STEPS}
