@@ -13,7 +13,7 @@ from idle_lantern.core.finish.healing import Spot
 from idle_lantern.core.finish.masks import Brush, Not, Picture, Round
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.steps.curve import Curve
-from idle_lantern.core.finish.steps.exposure import Exposure as ExposureStep
+from idle_lantern.core.finish.steps.exposure import ExposureStep
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.steps.saturation import Saturation
 from idle_lantern.core.geometry.lenses import FISHEYES, Lens

@@ -20,7 +20,7 @@ from idle_lantern.core.finish.evenness import Drift
 from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round, Sky
 from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.steps.curve import Curve
-from idle_lantern.core.finish.steps.exposure import Exposure
+from idle_lantern.core.finish.steps.exposure import ExposureStep
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -95,7 +95,7 @@ def test_from_joined_to_finished_and_written_by_keys_alone(
     for _ in range(1 + [name for _t, name, _m in model.kinds()].index("exposure")):
         qtbot.keyClick(popup, Qt.Key.Key_Down)
     qtbot.keyClick(popup, Qt.Key.Key_Return)
-    assert [type(s) for s in steps(w)] == [Exposure]
+    assert [type(s) for s in steps(w)] == [ExposureStep]
     assert slider(w, "ev").hasFocus()
     for _ in range(6):
         qtbot.keyClick(slider(w, "ev"), Qt.Key.Key_Right)

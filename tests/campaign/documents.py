@@ -15,7 +15,7 @@ from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
 from idle_lantern.core.finish.masks import Round
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.steps.curve import Curve
-from idle_lantern.core.finish.steps.exposure import Exposure
+from idle_lantern.core.finish.steps.exposure import ExposureStep
 from idle_lantern.core.gear.library import Library
 from idle_lantern.core.outing import document, schema
 from idle_lantern.core.outing.model import CaptureGroup, Composition, CropBox, FrameRef, Outing
@@ -55,7 +55,7 @@ def sound_documents() -> dict[str, bytes]:
             masks=(MaskRef("id-1", "b" * 64),), points=(TiePoint("id-1", (1.0, 2.0), "id-2", (3.0, 4.0)),),
         ),
         composition=Composition(box=CropBox(0, 0, 10, 10, (3.0, 2.0))),
-        finish=Recipe((Exposure(ev=0.5, mask=Round(centre_deg=(0.0, 5.0), radius_deg=9.0)), Curve())),
+        finish=Recipe((ExposureStep(ev=0.5, mask=Round(centre_deg=(0.0, 5.0), radius_deg=9.0)), Curve())),
         delivery=DeliverJob(operations=(CoverNadir("mark", 14.0, "c" * 64), TellInvented())),
     )  # fmt: skip
     gear = [{"kind": "lens", "name": "a lens", "facts": {"shortest_mm": 20, "longest_mm": 40, "rail": [[24.0, 81.0]]}}]

@@ -11,7 +11,7 @@ from idle_lantern.core.finish.step import Apply, Step, Whole
 from idle_lantern.core.finish.tile_look import Form, Ground
 
 
-class Exposure(Step, frozen=True, tag="exposure", kw_only=True):
+class ExposureStep(Step, frozen=True, tag="exposure", kw_only=True):
     """``ev`` stops brighter: linear values times 2 to this power."""
 
     ev: Annotated[float, Meta(ge=-10, le=10, extra={"title": "Exposure", "unit": "EV", "step": 0.05})] = 0.0
