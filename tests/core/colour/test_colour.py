@@ -203,3 +203,17 @@ def test_each_colour_may_have_a_curve_of_its_own():
     table = space.light_table(255)
     assert table.shape == (256, 3)
     np.testing.assert_allclose(table[128], (128 / 255) ** np.array(powers), atol=1e-5)
+
+
+@pytest.mark.parametrize("dtype", [np.float32, np.float64])
+def test_black_and_white_stay_what_they_are_to_the_last_bit(dtype: type):
+    """What is cut is told by them. The curve itself by IEC 61966-2-1 as it is printed."""
+    for count in (1, 7, 1000):
+        black, white = np.zeros((count, 3), dtype), np.ones((count, 3), dtype)
+        assert (SRGB.to_linear(black) == 0).all()
+        assert (SRGB.from_linear(black) == 0).all()
+        assert (SRGB.to_linear(white) == 1).all()
+        assert np.abs(SRGB.from_linear(white) - 1).max() < 1e-7
+    shown = np.linspace(0, 1, 20001)
+    printed = np.where(shown <= 0.04045, shown / 12.92, ((shown + 0.055) / 1.055) ** 2.4)
+    assert np.abs(SRGB.to_linear(shown.astype(dtype)) - printed).max() < 4e-7

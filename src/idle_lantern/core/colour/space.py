@@ -67,7 +67,7 @@ class Transfer:
 
     def _base_to_linear(self, shown: Array) -> Array:
         if self.kind == "srgb":
-            return _pieced(shown, 12.92 * _MEET, 1 / 12.92, lambda v: ((v + 0.055) * (1 / 1.055)) ** 2.4)
+            return _pieced(shown, 12.92 * _MEET, 1 / 12.92, lambda v: ((v + 0.055) / 1.055) ** 2.4)
         if self.kind == "power":
             return np.asarray(np.maximum(shown, 0) ** self.power, shown.dtype)
         if self.kind == "sampled":
@@ -102,12 +102,15 @@ _MEET = 0.003130668442443587
 
 
 def _pieced(values: Array, to: float, slope: float, curve: Callable[[Array], Array]) -> Array:
-    """A curve that is straight up to a value, of the same dtype: beyond it the curve, below it the slope alone moves; no value is chosen by,
-    which costs more than both."""
-    at, by = np.asarray(to, values.dtype), np.asarray(slope, values.dtype)
+    """A curve that is straight up to a value, of the same dtype: beyond it the curve alone moves, below it the straight part alone. No value
+    is chosen one by one, which costs more than both; nought stays nought."""
+    at = np.asarray(to, values.dtype)
     made = curve(np.maximum(values, at))
-    made += (np.minimum(values, at) - at) * by
-    return np.asarray(made, values.dtype)
+    straight = values * np.asarray(slope, values.dtype) - curve(at)
+    made = np.asarray(made + np.minimum(straight, 0), values.dtype)
+    # one value alone may be rounded otherwise than many
+    np.copyto(made, 0, where=values == 0)
+    return made
 
 
 @dataclass(frozen=True)
