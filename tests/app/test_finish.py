@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QFileDialog, QSlider
 from pytestqt.qtbot import QtBot
 
+from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
@@ -24,7 +25,7 @@ from idle_lantern.core.finish.steps.exposure import ExposureStep
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.outing import document
+from idle_lantern.core.outing import document, edits
 from idle_lantern.core.pictures.source import region
 
 
@@ -111,7 +112,7 @@ def test_from_joined_to_finished_and_written_by_keys_alone(
     assert shown.mean() > before.mean() + 15
     w.go("deliver")
     out = tmp_path / "finished.png"
-    w.state.apply(model.edits.compose("Do not crop", crop=False))
+    w.state.apply(edits.compose("Do not crop", crop=False))
     w.deliver_stage.write_to(out)
     settled(w)
     assert (read(out).pixels.astype(int) == shown).all()
@@ -435,7 +436,7 @@ def test_the_recipe_outlives_another_join_and_undo_goes_where_it_is_seen(
     w.finish_stage.panel._choose_mask("directions")
     kept = steps(w)
     w.go("join")
-    w.state.apply(model.edits.choose("Projection", projection="rectilinear"))
+    w.state.apply(edits.choose("Projection", projection="rectilinear"))
     w.join_stage.run_join()
     settled(w)
     assert steps(w) == kept
@@ -443,7 +444,7 @@ def test_the_recipe_outlives_another_join_and_undo_goes_where_it_is_seen(
     qtbot.waitUntil(lambda: w.finish_stage.view.ready, timeout=20_000)
     assert w.finish_stage.view.source is not None
     assert w.finish_stage.view.source.sizes[0] == (w.state.joined.canvas.width, w.state.joined.canvas.height)
-    w.state.apply(model.removed(w.state.outing, 0))
+    w.state.apply(finish_edits.removed(w.state.outing, 0))
     w.go("join")
     w.trigger("edit.undo")
     assert w.stage == "finish"

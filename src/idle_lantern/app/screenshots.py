@@ -19,7 +19,7 @@ from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
 from idle_lantern.app.practice.dialog import PracticeDialog
 from idle_lantern.app.settings import Settings, outings_folder
-from idle_lantern.app.stages import finish_model, frames_model
+from idle_lantern.app.stages import finish_edits, frames_model
 from idle_lantern.app.stages.importing import run_lines
 from idle_lantern.app.widgets.runs_dialog import RunsDialog
 from idle_lantern.app.window import Window
@@ -213,14 +213,14 @@ def _finishing(tour: _Tour) -> None:
             {"do": "sharpen", "amount": 0.6},
         ],
     }
-    window.state.apply(finish_model.all_taken("For the picture", recipe.parsed(told, "")))
+    window.state.apply(finish_edits.all_taken("For the picture", recipe.parsed(told, "")))
     window.go("finish")
     window.finish_stage.panel.choose(2)
     window.finish_stage.compare("split")
     tour.wait(lambda: bool(window.finish_stage.cut_told.text()))
     tour.shot("finish")
     window.finish_stage.compare("split")
-    window.state.apply(finish_model.all_taken("For the picture", before))
+    window.state.apply(finish_edits.all_taken("For the picture", before))
     tour.settle()
 
 

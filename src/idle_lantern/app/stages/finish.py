@@ -10,6 +10,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QFileDialog
 
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import finish_heal_model as heal_model
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.finish_hands import FinishHands
@@ -119,15 +120,15 @@ class FinishStage(Stage):
     def has_places(self) -> bool:
         """Whether anything is healed."""
         joined = self.state.joined
-        return joined is not None and bool(model.spot_places(self.state.outing, joined))
+        return joined is not None and bool(heal_model.spot_places(self.state.outing, joined))
 
     def step_place(self) -> None:
         """Go to the next healed place, at 100 %."""
         joined = self.state.joined
         if joined is None:
             return
-        places = model.spot_places(self.state.outing, joined)
-        self.panel.choose(model.heal_at(self.state.outing.finish.steps))
+        places = heal_model.spot_places(self.state.outing, joined)
+        self.panel.choose(heal_model.heal_at(self.state.outing.finish.steps))
         at = -1 if self.panel.place is None else self.panel.place
         self.panel.place = (at + 1) % max(1, len(places))
         place = places[self.panel.place] if places else None
@@ -137,21 +138,21 @@ class FinishStage(Stage):
 
     def drop_place(self) -> None:
         """Leave the chosen place as it was joined."""
-        edit = None if self.panel.place is None else model.not_healed(self.state.outing, self.panel.place)
+        edit = None if self.panel.place is None else heal_model.not_healed(self.state.outing, self.panel.place)
         if edit is not None:
             self.state.apply(edit)
 
     def _show_healed(self) -> None:
         """The place that was just healed is the chosen one."""
         joined = self.state.joined
-        count = 0 if joined is None else len(model.spot_places(self.state.outing, joined))
+        count = 0 if joined is None else len(heal_model.spot_places(self.state.outing, joined))
         self.panel.place = count - 1 if count else None
-        self.panel.choose(model.heal_at(self.state.outing.finish.steps))
+        self.panel.choose(heal_model.heal_at(self.state.outing.finish.steps))
 
     def _show_places(self) -> None:
         """Mark healed places while their step is in hand."""
         joined, over = self.state.joined, self.view.over
-        places = [] if joined is None else model.spot_places(self.state.outing, joined)
+        places = [] if joined is None else heal_model.spot_places(self.state.outing, joined)
         if self.panel.place is not None and self.panel.place >= len(places):
             self.panel.place = len(places) - 1 if places else None
         shown = isinstance(self.panel.step, Heal)

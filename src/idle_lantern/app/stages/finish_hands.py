@@ -7,6 +7,8 @@ from collections.abc import Callable
 from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import finish_heal_model as heal_model
+from idle_lantern.app.stages import finish_mask_model as mask_model
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.held_bar import HeldBar
 from idle_lantern.app.widgets.picture_tools import BrushTool, LineTool, PictureTool, PlaceTool
@@ -82,9 +84,9 @@ class FinishHands(QObject):
         joined, at = self._state.joined, self._step()
         if joined is None or at is None:
             return
-        stroke = model.stroke_of(joined, points, radius_px, rubs=rubs)
+        stroke = mask_model.stroke_of(joined, points, radius_px, rubs=rubs)
         if stroke is not None:
-            self._state.apply(model.stroked(self._state.outing, at, stroke))
+            self._state.apply(mask_model.stroked(self._state.outing, at, stroke))
 
     def _heal(self, points: list[tuple[float, float]], radius_px: float) -> None:
         """Heal along a stroke; the ground is sought off the thread."""
@@ -95,12 +97,12 @@ class FinishHands(QObject):
 
         def done(spots: list[Spot]) -> None:
             if self._state.is_open(where) and self._state.joined is joined:
-                self._state.apply(model.healed(self._state.outing, spots))
+                self._state.apply(heal_model.healed(self._state.outing, spots))
                 self.healed.emit()
 
         self._context.start(
             SEEKING,
-            lambda _t: model.spots_of(joined, picture, ground, points, radius_px),
+            lambda _t: heal_model.spots_of(joined, picture, ground, points, radius_px),
             done,
             lambda e: self._context.tell(e.sentence),
             quiet=True,
@@ -108,8 +110,8 @@ class FinishHands(QObject):
 
     def _take_ground(self, place: QPointF) -> None:
         joined, number = self._state.joined, self._place()
-        source = None if joined is None else model.place_deg(joined, place.x() - 0.5, place.y() - 0.5)
-        edit = None if source is None or number is None else model.other_ground(self._state.outing, number, source)
+        source = None if joined is None else mask_model.place_deg(joined, place.x() - 0.5, place.y() - 0.5)
+        edit = None if source is None or number is None else heal_model.other_ground(self._state.outing, number, source)
         if edit is not None and self._state.apply(edit):
             self.leave()
 
@@ -120,11 +122,11 @@ class FinishHands(QObject):
         ends = (one.x() - 0.5, one.y() - 0.5), (other.x() - 0.5, other.y() - 0.5)
         mask: Mask | None
         if name == "gradient":
-            mask = model.drawn_gradient(joined, *ends)
+            mask = mask_model.drawn_gradient(joined, *ends)
         else:
-            mask = model.drawn_round(joined, *ends, _ROUND_FEATHER_DEG)
+            mask = mask_model.drawn_round(joined, *ends, _ROUND_FEATHER_DEG)
         if mask is not None:
-            self._state.apply(model.masked(self._state.outing, at, mask))
+            self._state.apply(mask_model.masked(self._state.outing, at, mask))
             self.leave()
 
     def _pick(self, place: QPointF) -> None:

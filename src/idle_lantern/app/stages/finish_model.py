@@ -1,35 +1,27 @@
-"""What the Finish stage shows and changes, as plain values: no Qt, tested without a window."""
+"""What the Finish stage shows and writes, as plain values: no Qt, tested without a window."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from msgspec import structs
 
-from idle_lantern.core.base import units
+from idle_lantern.app.stages.finish_edits import all_taken, step_replaced, steps_changed
+from idle_lantern.app.stages.finish_figures import write
+from idle_lantern.app.stages.finish_mask_model import mask_words
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.base.figures import Figure, figures
-from idle_lantern.core.colour.space import SRGB
-from idle_lantern.core.finish import masks
-from idle_lantern.core.finish.drawn import Stroke
+from idle_lantern.core.base.figures import figures
 from idle_lantern.core.finish.evenness import SEEN_EV, SEEN_WARMTH, Drift
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
-from idle_lantern.core.finish.healing import Spot, ground_for, place_of
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.overlays import CutShown, MaskShown
 from idle_lantern.core.finish.recipe import Recipe, read_recipe, text_of
 from idle_lantern.core.finish.recipe_files import mask_pictures
-from idle_lantern.core.finish.registry import STEPS, name_of, step_named
+from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.step import Step
-from idle_lantern.core.finish.steps.black_white import BlackWhite
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.steps.sweep import Sweep
@@ -37,106 +29,21 @@ from idle_lantern.core.finish.steps.white_balance import WhiteBalance
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.request import JoinResult
-from idle_lantern.core.outing import assets, document, edits
+from idle_lantern.core.outing import assets, document
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.operations import OperatedPicture, Operation
-from idle_lantern.core.pictures.source import PictureSource, light_of, reduced_in, region
+from idle_lantern.core.pictures.source import PictureSource, light_of, region
 
 #: A picked grey is the mean of a square of so many pixels; darker than this, in linear light, it tells nothing.
 _PICKED_PX, _DARK = 9, 0.004
-#: Spots that one stroke of healing makes at most.
-_MOST_SPOTS = 200
-#: The sky is sought in the picture reduced so far, and must be seen over so many places of its skyline.
-_SKY_PX, _LEAST_SKYLINE = 2048, 20
-#: Limits of what masks are told by, beside the figures of their types.
-_YAW = Figure("", "", -360, 360, "degrees", "", 0.0, 1.0)
-_PITCH = Figure("", "", -90, 90, "degrees", "", 0.0, 1.0)
-_SHARE = Figure("", "", 0, 1, "", "", 0.0, 0.01)
-_WEIGHT = Figure("", "", -2, 3, "", "", 0.0, 0.02)
-
-#: Where a step works, in words; the first is no mask.
-MASKS: tuple[tuple[str, str], ...] = (
-    ("all of the picture", ""), ("painted parts", "brush"), ("a gradient", "gradient"), ("a round part", "round"),
-    ("the sky", "sky"), ("a part of the circle", "directions"), ("a brightness", "brightness"), ("a colour", "colour"),
-)  # fmt: skip
-OTHER_MASK = "a mask from a recipe"
 #: Characters that a line of the list of steps holds.
 _LINE = 24
-
-
-@dataclass(frozen=True)
-class Row:
-    """A figure of a step or a mask on the panel: its value, and the step that another value makes."""
-
-    figure: Figure
-    value: float
-    changed: Callable[[float], Step]
-
-    @property
-    def key(self) -> str:
-        """What tells it from the others of its step."""
-        return self.figure.name
-
-
-# --- steps -------------------------------------------------------------------------
 
 
 def kinds() -> list[tuple[str, str, str]]:
     """Title, name and meaning of every step, in their usual order."""
     return [(kind.title, name_of(kind), kind.meaning) for kind in STEPS]
-
-
-def added(outing: Outing, name: str, after: int | None) -> tuple[Edit, int]:
-    """The edit that adds a step, and where it will stand: where it usually does among those there, unless the recipe has another order."""
-    kind = step_named(name)
-    steps = outing.finish.steps
-    orders = [type(step).order for step in steps]
-    if orders == sorted(orders):
-        at = sum(order <= kind.order for order in orders)
-    else:
-        at = len(steps) if after is None else after + 1
-    return _steps(f"Add {kind.title.lower()}", lambda s: (*s[:at], kind(), *s[at:])), at
-
-
-def removed(outing: Outing, at: int) -> Edit:
-    """The edit that takes a step away."""
-    return _steps(f"Remove {_title(outing, at)}", lambda s: (*s[:at], *s[at + 1 :]))
-
-
-def switched(outing: Outing, at: int) -> Edit:
-    """The edit that switches a step off, or on again."""
-    step = outing.finish.steps[at]
-    word = "off" if step.on else "on"
-    return _replaced(f"Switch {_title(outing, at)} {word}", at, structs.replace(step, on=not step.on))
-
-
-def moved(outing: Outing, at: int, by: int) -> Edit:
-    """The edit that lets a step change places with the one before or after it."""
-
-    def change(steps: tuple[Step, ...]) -> Sequence[Step]:
-        made = list(steps)
-        made.insert(at + by, made.pop(at))
-        return made
-
-    return _steps(f"Move {_title(outing, at)} {'earlier' if by < 0 else 'later'}", change)
-
-
-def set_step(outing: Outing, at: int, step: Step, key: str) -> Edit:
-    """The edit that gives a step another figure; a row of such edits counts as one."""
-    title = next((f.title for f in figures(type(step)) if f.name == key), type(step).title)
-    return _replaced(title, at, step, f"finish {at} {key}")
-
-
-def plain(outing: Outing, at: int) -> Edit:
-    """The edit that brings a step's figures back to where they begin; its mask stays."""
-    step = outing.finish.steps[at]
-    return _replaced(f"Reset {_title(outing, at)}", at, type(step)(on=step.on, mask=step.mask))
-
-
-def all_taken(title: str, recipe: Recipe) -> Edit:
-    """The edit that takes over a whole recipe."""
-    return _steps(title, lambda _s: recipe.steps)
 
 
 def told(step: Step) -> str:
@@ -158,309 +65,6 @@ def line(step: Step) -> str:
     """A step in a line of the list: its title, and what it does where there is room for it."""
     said = told(step)
     return f"{step.title}   {said}" if said and len(step.title) + len(said) <= _LINE else step.title
-
-
-def rows(step: Step) -> list[Row]:
-    """The figures of a step."""
-    made = [_row_of(step, f, (f.name,)) for f in figures(type(step))]
-    if isinstance(step, BlackWhite):
-        for k, colour in enumerate(("Red", "Green", "Blue")):
-            figure = _figure_like(_WEIGHT, f"weights {colour.lower()}", colour)
-            made.append(Row(figure, step.weights[k], partial(_weighted, step, k)))
-    return made
-
-
-def _weighted(step: BlackWhite, at: int, value: float) -> Step:
-    return structs.replace(step, weights=_with(step.weights, at, value))
-
-
-def _figure_like(like: Figure, name: str, title: str) -> Figure:
-    """A figure with the limits of another."""
-    return Figure(name, title, like.least, like.most, like.unit, like.usual, like.default, like.step)
-
-
-def _row_of(step: Step, figure: Figure, path: tuple[str, ...]) -> Row:
-    return Row(figure, float(getattr(step, figure.name)), lambda v: structs.replace(step, **{figure.name: v}))
-
-
-def _with(values: tuple[Any, ...], at: int, value: Any) -> tuple[Any, ...]:
-    return (*values[:at], value, *values[at + 1 :])
-
-
-def _title(outing: Outing, at: int) -> str:
-    return type(outing.finish.steps[at]).title.lower()
-
-
-def _steps(title: str, change: Callable[[tuple[Step, ...]], Sequence[Step]], merge: str = "") -> Edit:
-    return edits.finish_by(title, change, merge=merge)
-
-
-def _replaced(title: str, at: int, step: Step, merge: str = "") -> Edit:
-    return _steps(title, lambda s: (*s[:at], step, *s[at + 1 :]), merge)
-
-
-# --- figures as people read and write them ------------------------------------------
-
-_UNITS = {"degrees": "°", "% of the longer side": " %", "EV above": " EV"}
-
-
-def write(figure: Figure, value: float) -> str:
-    """A figure with its unit and, where it can be below nothing, its sign."""
-    digits = max(0, min(3, -math.floor(math.log10(figure.step)))) if figure.step < 1 else 0
-    signed = figure.least < 0 and figure.default == 0 and figure.unit != "degrees"
-    text = f"{value:+.{digits}f}" if signed and value else f"{value:.{digits}f}"
-    unit = _UNITS.get(figure.unit, f" {figure.unit}" if figure.unit else "")
-    return text.replace("-", "−") + unit
-
-
-def parse(figure: Figure, text: str) -> float:
-    """A figure as people write it; raises InputError."""
-    plain_text = text.strip().lower().replace("−", "-").removeprefix("+")
-    for unit in ("°", "degrees", "deg", "%", "px", "ev", "k"):
-        plain_text = plain_text.removesuffix(unit).strip()
-    value = units.parse_number(plain_text, "a number", f"{figure.default or figure.step:g}")
-    return figure.checked(value)
-
-
-def clamped(figure: Figure, value: float) -> float:
-    """A value within a figure's limits, as the arrow keys set it, rounded to what is shown."""
-    return round(min(max(value, figure.least), figure.most), 6)
-
-
-def write_points(points: Sequence[tuple[float, float]]) -> str:
-    """Points of a curve as text, in hundredths."""
-    return "   ".join(f"{100 * x:.3g} → {100 * y:.3g}" for x, y in points)
-
-
-def parse_points(text: str) -> tuple[tuple[float, float], ...]:
-    """Points of a curve as people write them: pairs in hundredths, ``0 → 0   50 → 60   100 → 100``.
-
-    Raises
-    ------
-    InputError
-        They are none.
-    """
-    for sign in ("→", ">", "-", ",", ";", ":"):
-        text = text.replace(sign, " ")
-    numbers = [units.parse_number(word, "a point", "50 → 60") / 100 for word in text.split()]
-    if len(numbers) < 4 or len(numbers) % 2 or any(not 0 <= v <= 1 for v in numbers):
-        raise InputError(
-            "A curve is pairs of numbers from 0 to 100", remedy="Write such as 0 → 0   50 → 60   100 → 100"
-        )
-    return tuple(sorted(zip(numbers[::2], numbers[1::2])))
-
-
-def curve_of(step: Curve, points: Sequence[tuple[float, float]]) -> Curve:
-    """A curve through other points; raises InputError."""
-    made: Curve = structs.replace(step, points=tuple(points))
-    return made
-
-
-# --- masks -----------------------------------------------------------------------------
-
-
-def inner_mask(mask: Mask | None) -> tuple[Mask | None, bool]:
-    """The mask that is set on the panel, and whether the step works everywhere else."""
-    if isinstance(mask, masks.Not) and len(mask.of) == 1:
-        return mask.of[0], True
-    return mask, False
-
-
-def mask_kind(mask: Mask | None) -> str:
-    """The word of ``MASKS`` for a mask, ``other`` for one that only a recipe can hold."""
-    inner, _elsewhere = inner_mask(mask)
-    if inner is None:
-        return ""
-    name = str(type(inner).__struct_config__.tag)
-    return name if name in {word for _text, word in MASKS} else "other"
-
-
-def mask_words(mask: Mask) -> str:
-    """A mask in words."""
-    _inner, elsewhere = inner_mask(mask)
-    kind = mask_kind(mask)
-    words = next((text for text, word in MASKS if word == kind), OTHER_MASK)
-    return f"all but {words}" if elsewhere else words
-
-
-def mask_hint(mask: Mask | None) -> str:
-    """What to do with a mask that the panel alone does not set."""
-    inner, _elsewhere = inner_mask(mask)
-    if isinstance(inner, masks.Brush) and not inner.strokes:
-        return "Nothing is painted yet: press P and paint on the picture."
-    return ""
-
-
-def mask_of_kind(kind: str, middle_deg: tuple[float, float]) -> Mask | None:
-    """A mask to begin with, about a direction."""
-    yaw, pitch = middle_deg
-    made: dict[str, Callable[[], Mask]] = {
-        "brush": masks.Brush,
-        "gradient": lambda: masks.Gradient(begin_deg=(yaw, _altitude(pitch - 5)), end_deg=(yaw, _altitude(pitch + 25))),
-        "round": lambda: masks.Round(centre_deg=middle_deg, radius_deg=15.0, feather_deg=15.0),
-        "directions": lambda: masks.Directions(yaw_deg=(yaw - 20, yaw + 20), feather_deg=20.0),
-        "brightness": lambda: masks.Brightness(range=(0.7, 1.0), feather=0.2),
-        "colour": lambda: masks.Colour(hue_deg=250.0),
-    }
-    return made[kind]() if kind else None
-
-
-def _altitude(pitch: float) -> float:
-    return min(max(pitch, -90.0), 90.0)
-
-
-def sky_mask(joined: JoinResult, picture: PictureSource) -> Mask:
-    """The sky of the joined picture, found by its skyline.
-
-    Raises
-    ------
-    InputError
-        None is found.
-    """
-    from idle_lantern.core.scouting.skyline import sky_over  # what sees it, which no start needs
-
-    pixels = reduced_in(picture, _SKY_PX, SRGB)
-    skyline = sky_over(pixels if pixels.dtype.kind != "f" else _shown_whole(pixels), joined.canvas)
-    if len(skyline) < _LEAST_SKYLINE:
-        raise InputError(
-            "No sky over a skyline is found in this picture", remedy="Draw a gradient with L, or paint it with P"
-        )
-    return masks.Sky(skyline=skyline)
-
-
-def _shown_whole(light: Array) -> Array:
-    """Light as 8-bit display values, (h, w, 3 or 4)."""
-    shown = np.clip(SRGB.from_linear(light[..., :3]), 0, 1)
-    return np.rint(np.concatenate([shown, light[..., 3:]], -1) * 255).astype(np.uint8)
-
-
-def masked(
-    outing: Outing, at: int, mask: Mask | None, *, elsewhere: bool = False, title: str = "", merge: str = ""
-) -> Edit:
-    """The edit that lets a step work where a mask says, or everywhere else."""
-    whole = masks.Not(of=(mask,)) if elsewhere and mask is not None else mask
-    step = structs.replace(outing.finish.steps[at], mask=whole)
-    return _replaced(title or f"Where {_title(outing, at)} works", at, step, merge)
-
-
-def stroked(outing: Outing, at: int, stroke: Stroke) -> Edit:
-    """The edit that adds a stroke to what a step is painted on."""
-    mask, elsewhere = inner_mask(outing.finish.steps[at].mask)
-    before = mask if isinstance(mask, masks.Brush) else masks.Brush()
-    title = f"Erase where {_title(outing, at)} works" if stroke.rubs else f"Paint where {_title(outing, at)} works"
-    kept = elsewhere and isinstance(mask, masks.Brush)
-    return masked(outing, at, structs.replace(before, strokes=(*before.strokes, stroke)), elsewhere=kept, title=title)
-
-
-def mask_rows(step: Step) -> list[Row]:
-    """The figures of a step's mask."""
-    mask, elsewhere = inner_mask(step.mask)
-    if mask is None or mask_kind(step.mask) == "other":
-        return []
-
-    def row(figure: Figure, value: float, change: Callable[[float], Mask]) -> Row:
-        def changed(v: float) -> Step:
-            inner = change(v)
-            return structs.replace(step, mask=masks.Not(of=(inner,)) if elsewhere else inner)
-
-        return Row(figure, value, changed)
-
-    def part(name: str, k: int, title: str, like: Figure) -> Row:
-        values = getattr(mask, name)
-        figure = _figure_like(like, f"mask {name} {k}", title)
-        return row(figure, values[k], lambda v: structs.replace(mask, **{name: _with(values, k, v)}))
-
-    def whole(name: str, title: str, least: float, most: float, unit: str, step_by: float) -> Row:
-        figure = Figure(f"mask {name}", title, least, most, unit, "", getattr(mask, name), step_by)
-        return row(figure, getattr(mask, name), lambda v: structs.replace(mask, **{name: v}))
-
-    feather = ("Feather", 0, 180, "degrees", 1.0)
-    if isinstance(mask, masks.Directions):
-        return [
-            part("yaw_deg", 0, "From azimuth", _YAW), part("yaw_deg", 1, "To azimuth", _YAW),
-            part("pitch_deg", 0, "From altitude", _PITCH), part("pitch_deg", 1, "To altitude", _PITCH),
-            whole("feather_deg", *feather),
-        ]  # fmt: skip
-    if isinstance(mask, masks.Gradient):
-        return [
-            part("begin_deg", 0, "Nothing at azimuth", _YAW), part("begin_deg", 1, "Nothing at altitude", _PITCH),
-            part("end_deg", 0, "All at azimuth", _YAW), part("end_deg", 1, "All at altitude", _PITCH),
-        ]  # fmt: skip
-    if isinstance(mask, masks.Round):
-        return [
-            part("centre_deg", 0, "Middle azimuth", _YAW), part("centre_deg", 1, "Middle altitude", _PITCH),
-            whole("radius_deg", "Radius", 0.1, 180, "degrees", 1.0), whole("feather_deg", *feather),
-        ]  # fmt: skip
-    if isinstance(mask, masks.Brightness):
-        return [
-            part("range", 0, "From brightness", _SHARE), part("range", 1, "To brightness", _SHARE),
-            whole("feather", "Feather", 0, 1, "", 0.01),
-        ]  # fmt: skip
-    if isinstance(mask, masks.Colour):
-        return [
-            whole("hue_deg", "Hue", 0, 360, "degrees", 1.0), whole("width_deg", "Width", 0, 360, "degrees", 1.0),
-            whole("feather_deg", *feather),
-        ]  # fmt: skip
-    if isinstance(mask, masks.Sky):
-        return [whole("feather_deg", "Feather", 0, 20, "degrees", 0.1)]
-    return [whole("soft", "Soft rim", 0, 1, "", 0.05)]
-
-
-# --- places of the picture -----------------------------------------------------------------
-
-
-def place_deg(joined: JoinResult, u: float, v: float) -> tuple[float, float] | None:
-    """Azimuth and altitude of a pixel; None where the picture has no direction."""
-    d = joined.canvas.directions(np.array([u, v]))
-    if not np.isfinite(d).all():
-        return None
-    return (
-        round(math.degrees(math.atan2(d[0], d[2])), 4),
-        round(math.degrees(math.atan2(-d[1], math.hypot(d[0], d[2]))), 4),
-    )
-
-
-def stroke_of(
-    joined: JoinResult, points: Sequence[tuple[float, float]], radius_px: float, *, rubs: bool
-) -> Stroke | None:
-    """A stroke through pixels of the picture; None where it has no directions."""
-    places = [place for u, v in points if (place := place_deg(joined, u, v)) is not None]
-    if not places:
-        return None
-    return Stroke(tuple(places), _angle_deg(joined, points[len(points) // 2], radius_px), rubs)
-
-
-def _angle_deg(joined: JoinResult, at: tuple[float, float], radius_px: float) -> float:
-    """How many degrees so many pixels are, about a pixel: the mean of both ways."""
-    u, v = at
-    d = joined.canvas.directions(np.array([[u, v], [u + 1, v], [u, v + 1]]))
-    one = np.degrees(np.linalg.norm(d[1:] - d[0], axis=1))
-    one = one[np.isfinite(one)]
-    a_pixel = float(one.max()) if len(one) else math.degrees(1 / joined.canvas.px_per_rad)
-    return min(max(radius_px * a_pixel, 1e-4), 90.0)
-
-
-def middle_deg(joined: JoinResult, centre: tuple[float, float]) -> tuple[float, float]:
-    """The direction of the middle of what is shown."""
-    return place_deg(joined, *centre) or (0.0, 0.0)
-
-
-def drawn_gradient(joined: JoinResult, one: tuple[float, float], other: tuple[float, float]) -> Mask | None:
-    """A gradient from one pixel to another."""
-    begin, end = place_deg(joined, *one), place_deg(joined, *other)
-    return None if begin is None or end is None or begin == end else masks.Gradient(begin_deg=begin, end_deg=end)
-
-
-def drawn_round(
-    joined: JoinResult, middle: tuple[float, float], rim: tuple[float, float], feather: float
-) -> Mask | None:
-    """A round part about a pixel, out to another."""
-    d = joined.canvas.directions(np.array([middle, rim]))
-    centre = place_deg(joined, *middle)
-    if centre is None or not np.isfinite(d).all():
-        return None
-    radius = math.degrees(2 * math.asin(min(1.0, float(np.linalg.norm(d[0] - d[1])) / 2)))
-    return masks.Round(centre_deg=centre, radius_deg=max(0.1, round(radius, 3)), feather_deg=feather)
 
 
 def balanced(outing: Outing, picture: PictureSource, ground: Ground, u: float, v: float) -> Edit:
@@ -490,102 +94,9 @@ def balanced(outing: Outing, picture: PictureSource, ground: Ground, u: float, v
     kelvin, tint = light_for_grey(light, picture.space, present.from_kelvin)
     step = structs.replace(present, kelvin=float(kelvin), tint=float(tint))
     if at is not None:
-        return _replaced("Pick a grey", at, step)
+        return step_replaced("Pick a grey", at, step)
     place = sum(type(s).order <= WhiteBalance.order for s in steps)
-    return _steps("Pick a grey", lambda s: (*s[:place], step, *s[place:]))
-
-
-# --- healing -------------------------------------------------------------------------------
-
-
-def heal_at(steps: Sequence[Step]) -> int | None:
-    """Where the step stands that heals."""
-    return next((k for k, step in enumerate(steps) if isinstance(step, Heal)), None)
-
-
-def spots_of(
-    joined: JoinResult, picture: PictureSource, ground: Ground, points: Sequence[tuple[float, float]], radius_px: float
-) -> list[Spot]:
-    """Spots along a stroke through pixels of the picture, each with the ground that covers it.
-
-    Raises
-    ------
-    InputError
-        No clean ground is found beside the first of them.
-    """
-    middles = [np.array(points[0])]
-    for point in points[1:]:
-        while (far := float(np.hypot(*(np.array(point) - middles[-1])))) > radius_px:
-            middles.append(middles[-1] + (np.array(point) - middles[-1]) * radius_px / far)
-    made = []
-    for middle in middles[:_MOST_SPOTS]:
-        place = place_deg(joined, *middle)
-        if place is None:
-            continue
-        radius = _angle_deg(joined, (float(middle[0]), float(middle[1])), radius_px)
-        source = ground_for(picture, ground, place, radius)
-        if source is not None:
-            made.append(Spot(place, radius, source))
-    if not made:
-        raise InputError("There is no clean ground beside this place", remedy="Take a smaller brush, or another place")
-    return made
-
-
-def healed(outing: Outing, spots: Sequence[Spot]) -> Edit:
-    """The edit that heals some more places."""
-    at = heal_at(outing.finish.steps)
-    title = "Heal a place" if len(spots) == 1 else "Heal along a stroke"
-    if at is None:
-        return _steps(title, lambda s: (Heal(spots=tuple(spots)), *s))
-    step = outing.finish.steps[at]
-    assert isinstance(step, Heal)
-    return _replaced(title, at, structs.replace(step, on=True, spots=(*step.spots, *spots)))
-
-
-def other_ground(outing: Outing, number: int, source_deg: tuple[float, float]) -> Edit | None:
-    """The edit that covers a place by other ground."""
-    at = heal_at(outing.finish.steps)
-    step = None if at is None else outing.finish.steps[at]
-    if at is None or not isinstance(step, Heal) or not 0 <= number < len(step.spots):
-        return None
-    spot = structs.replace(step.spots[number], source_deg=source_deg)
-    return _replaced("Cover a place by other ground", at, structs.replace(step, spots=_with(step.spots, number, spot)))
-
-
-def not_healed(outing: Outing, number: int) -> Edit | None:
-    """The edit that leaves a place as it was joined."""
-    at = heal_at(outing.finish.steps)
-    step = None if at is None else outing.finish.steps[at]
-    if at is None or not isinstance(step, Heal) or not 0 <= number < len(step.spots):
-        return None
-    spots = (*step.spots[:number], *step.spots[number + 1 :])
-    return _replaced("Leave a place as joined", at, structs.replace(step, spots=spots))
-
-
-def spot_places(outing: Outing, joined: JoinResult) -> list[tuple[float, float, float, float] | None]:
-    """Middle, width and height in pixels of each healed place; None where the picture does not show it."""
-    at = heal_at(outing.finish.steps)
-    step = None if at is None else outing.finish.steps[at]
-    if not isinstance(step, Heal):
-        return []
-    size = joined.canvas.width, joined.canvas.height
-    found = (place_of(spot, joined.canvas, size, size) for spot in step.spots)
-    return [None if p is None else (p.x, p.y, 2 * p.across, 2 * p.down) for p in found]
-
-
-def healing_told(count: int, present: int | None) -> str:
-    """What the panel says of healed places."""
-    if not count:
-        return "Nothing is healed yet: press H and paint over what shall go. Where another frame shows a place clean, D under Join shows the truth."
-    here = (
-        ""
-        if present is None
-        else f", {present + 1} is chosen (N goes on, W then a click takes other ground, Backspace leaves it as joined)"
-    )
-    return f"{count} place{'s' if count != 1 else ''} healed{here}."
-
-
-# --- the picture ------------------------------------------------------------------------------
+    return steps_changed("Pick a grey", lambda s: (*s[:place], step, *s[place:]))
 
 
 def ground_of(joined: JoinResult, picture: PictureSource, folder: Path) -> Ground:
@@ -657,10 +168,7 @@ def evened(outing: Outing, drift: Drift) -> tuple[Edit, int]:
     warmth = -round(drift.warmth, 2) if abs(drift.warmth) >= SEEN_WARMTH else 0.0
     step = Sweep(ev=min(max(ev, -4.0), 4.0), warmth=min(max(warmth, -2.0), 2.0))
     at = sum(type(s).order <= Sweep.order for s in outing.finish.steps)
-    return _steps("Even it out across", lambda s: (*s[:at], step, *s[at:])), at
-
-
-# --- recipes elsewhere ----------------------------------------------------------------------------
+    return steps_changed("Even it out across", lambda s: (*s[:at], step, *s[at:])), at
 
 
 def save_recipe(outing: Outing, path: Path) -> None:

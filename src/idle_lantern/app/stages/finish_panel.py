@@ -10,6 +10,9 @@ from PyQt6.QtWidgets import QCheckBox, QLayout, QLineEdit, QListWidget, QListWid
 
 from idle_lantern.app import theme
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import finish_edits, finish_figures
+from idle_lantern.app.stages import finish_heal_model as heal_model
+from idle_lantern.app.stages import finish_mask_model as mask_model
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.basics import column, label, panel_form, row
 from idle_lantern.app.widgets.chooser import Chooser
@@ -70,7 +73,7 @@ class FinishPanel(QWidget):
         self.points.editingFinished.connect(self._take_points)
         self.where = Chooser()
         self.where.setObjectName("finish-where")
-        for text, kind in model.MASKS:
+        for text, kind in mask_model.MASKS:
             self.where.addItem(text, kind)
         self.where.activated.connect(lambda i: self._choose_mask(str(self.where.itemData(i))))
         self.elsewhere = QCheckBox("Everywhere else")
@@ -122,7 +125,7 @@ class FinishPanel(QWidget):
         self.add.setCurrentIndex(0)
         if not name:
             return
-        edit, at = model.added(self._state.outing, name, self.at)
+        edit, at = finish_edits.added(self._state.outing, name, self.at)
         if self._state.apply(edit):
             self.choose(at)
             first = self._rows[0].slider if self._rows else self.list
@@ -130,45 +133,45 @@ class FinishPanel(QWidget):
 
     def remove(self) -> None:
         """Take the step in hand away; the one before it is in hand then."""
-        if self.at is not None and self._state.apply(model.removed(self._state.outing, self.at)):
+        if self.at is not None and self._state.apply(finish_edits.removed(self._state.outing, self.at)):
             self.choose(max(0, self.at - 1) if self._state.outing.finish.steps else None)
 
     def switch(self) -> None:
         """Switch the step in hand off or on."""
         if self.at is not None:
-            self._state.apply(model.switched(self._state.outing, self.at))
+            self._state.apply(finish_edits.switched(self._state.outing, self.at))
 
     def shift(self, by: int) -> None:
         """Let the step in hand change places with its neighbour."""
-        if self.at is not None and self._state.apply(model.moved(self._state.outing, self.at, by)):
+        if self.at is not None and self._state.apply(finish_edits.moved(self._state.outing, self.at, by)):
             self.choose(self.at + by)
 
     def reset(self) -> None:
         """Bring the figures of the step in hand back to where they begin."""
         if self.at is not None:
-            self._state.apply(model.plain(self._state.outing, self.at))
+            self._state.apply(finish_edits.plain(self._state.outing, self.at))
 
     def _switched(self, item: QListWidgetItem) -> None:
         at = self.list.row(item)
         on = item.checkState() == Qt.CheckState.Checked
         steps = self._state.outing.finish.steps
         if at < len(steps) and steps[at].on != on:
-            self._state.apply(model.switched(self._state.outing, at))
+            self._state.apply(finish_edits.switched(self._state.outing, at))
 
     # --- figures --------------------------------------------------------------
 
-    def _take(self, row: model.Row, value: float) -> None:
+    def _take(self, row: finish_figures.Row, value: float) -> None:
         step = self._made(row, value)
         if step is not None and self.at is not None:
-            self._state.apply(model.set_step(self._state.outing, self.at, step, row.key))
+            self._state.apply(finish_edits.set_step(self._state.outing, self.at, step, row.key))
         self.refresh()
 
-    def _try(self, row: model.Row, value: float) -> None:
+    def _try(self, row: finish_figures.Row, value: float) -> None:
         step = self._made(row, value)
         if step is not None:
             self.trying.emit(step)
 
-    def _made(self, row: model.Row, value: float) -> Step | None:
+    def _made(self, row: finish_figures.Row, value: float) -> Step | None:
         try:
             return row.changed(value)
         except LanternError as error:
@@ -177,21 +180,21 @@ class FinishPanel(QWidget):
 
     def _try_curve(self, points: Points) -> None:
         if isinstance(self.step, Curve):
-            made = model.curve_of(self.step, points)
+            made = finish_figures.curve_of(self.step, points)
             self.curve.show_curve(TabledCurve(made.function()))
             self.trying.emit(made)
 
     def _take_curve(self, points: Points) -> None:
         if isinstance(self.step, Curve) and self.at is not None:
-            made = model.curve_of(self.step, points)
-            self._state.apply(model.set_step(self._state.outing, self.at, made, "points"))
+            made = finish_figures.curve_of(self.step, points)
+            self._state.apply(finish_edits.set_step(self._state.outing, self.at, made, "points"))
         self.refresh()
 
     def _take_points(self) -> None:
         if not self.points.isModified():
             return
         try:
-            self._take_curve(model.parse_points(self.points.text()))
+            self._take_curve(finish_figures.parse_points(self.points.text()))
         except LanternError as error:
             self._context.tell(error.sentence)
 
@@ -202,15 +205,15 @@ class FinishPanel(QWidget):
         if (
             self.at is None
             or joined is None
-            or kind in ("other", model.mask_kind(self.step.mask if self.step else None))
+            or kind in ("other", mask_model.mask_kind(self.step.mask if self.step else None))
         ):
             return
         if kind == "sky":
             self._find_sky(joined)
             return
         view_middle = (joined.canvas.width / 2, joined.canvas.height / 2)
-        mask = model.mask_of_kind(kind, model.middle_deg(joined, view_middle))
-        self._state.apply(model.masked(self._state.outing, self.at, mask))
+        mask = mask_model.mask_of_kind(kind, mask_model.middle_deg(joined, view_middle))
+        self._state.apply(mask_model.masked(self._state.outing, self.at, mask))
 
     def _find_sky(self, joined: JoinResult) -> None:
         """Let the step work on the sky, which is found off the thread."""
@@ -221,18 +224,18 @@ class FinishPanel(QWidget):
         def done(mask: Mask) -> None:
             steps = self._state.outing.finish.steps
             if self._state.is_open(place) and self._state.joined is joined and at < len(steps):
-                self._state.apply(model.masked(self._state.outing, at, mask))
+                self._state.apply(mask_model.masked(self._state.outing, at, mask))
 
         def failed(error: LanternError) -> None:
             self._context.tell(error.sentence)
             self.refresh()
 
-        self._context.start(FINDING_SKY, lambda _t: model.sky_mask(joined, picture), done, failed, quiet=True)
+        self._context.start(FINDING_SKY, lambda _t: mask_model.sky_mask(joined, picture), done, failed, quiet=True)
 
     def _turn_round(self, on: bool) -> None:
         if self.at is not None and self.step is not None:
-            mask, _elsewhere = model.inner_mask(self.step.mask)
-            self._state.apply(model.masked(self._state.outing, self.at, mask, elsewhere=on))
+            mask, _elsewhere = mask_model.inner_mask(self.step.mask)
+            self._state.apply(mask_model.masked(self._state.outing, self.at, mask, elsewhere=on))
 
     # --- showing -----------------------------------------------------------------
 
@@ -276,8 +279,8 @@ class FinishPanel(QWidget):
     def _show_step(self, step: Step) -> None:
         self.title.setText(step.title)
         self.meaning.setText(step.meaning)
-        kind, (mask, elsewhere) = model.mask_kind(step.mask), model.inner_mask(step.mask)
-        rows, mask_rows = model.rows(step), model.mask_rows(step)
+        kind, (mask, elsewhere) = mask_model.mask_kind(step.mask), mask_model.inner_mask(step.mask)
+        rows, mask_rows = finish_figures.rows(step), mask_model.mask_rows(step)
         shape = (self.at, type(step), kind, [r.key for r in (*rows, *mask_rows)])
         if shape != self._shown:
             self._shown = shape
@@ -291,20 +294,24 @@ class FinishPanel(QWidget):
         if isinstance(step, Curve):
             self.curve.show_points(step.points, TabledCurve(step.function()))
             if not (self.points.hasFocus() and self.points.isModified()):
-                self.points.setText(model.write_points(step.points))
+                self.points.setText(finish_figures.write_points(step.points))
                 self.points.setCursorPosition(0)
-        kinds = [k for _text, k in model.MASKS]
+        kinds = [k for _text, k in mask_model.MASKS]
         if kind == "other" and self.where.count() == len(kinds):
-            self.where.addItem(model.OTHER_MASK, "other")
+            self.where.addItem(mask_model.OTHER_MASK, "other")
         self.where.setCurrentIndex(kinds.index(kind) if kind in kinds else len(kinds))
         self.elsewhere.setVisible(mask is not None)
         self.elsewhere.setChecked(elsewhere)
         self._masks.setVisible(not isinstance(step, Heal))
-        told = model.healing_told(len(step.spots), self.place) if isinstance(step, Heal) else model.mask_hint(step.mask)
+        told = (
+            heal_model.healing_told(len(step.spots), self.place)
+            if isinstance(step, Heal)
+            else mask_model.mask_hint(step.mask)
+        )
         self.mask_told.setText(told)
         self.mask_told.setVisible(bool(told))
 
-    def _build(self, rows: Sequence[model.Row], mask_rows: Sequence[model.Row]) -> None:
+    def _build(self, rows: Sequence[finish_figures.Row], mask_rows: Sequence[finish_figures.Row]) -> None:
         for layout in (self._figures, self._mask_figures):
             while (item := layout.takeAt(0)) is not None:
                 old = item.widget()
@@ -318,12 +325,12 @@ class FinishPanel(QWidget):
                 self._rows.append(made)
                 layout.addWidget(made)
 
-    def _figure_row(self, row: model.Row) -> FigureRow:
+    def _figure_row(self, row: finish_figures.Row) -> FigureRow:
         figure = row.figure
         made: Any = FigureRow(
             figure,
-            lambda text: model.parse(figure, text),
-            lambda value: model.write(figure, value),
+            lambda text: finish_figures.parse(figure, text),
+            lambda value: finish_figures.write(figure, value),
             lambda value: self._try(made.row, value),
             lambda value: self._take(made.row, value),
             self._context.tell,
