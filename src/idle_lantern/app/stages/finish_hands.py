@@ -69,10 +69,7 @@ class FinishHands(QObject):
             tool = BrushTool(False, self._heal)
         elif self._held:
             tool = PlaceTool(self._pick if self._held == "grey" else self._take_ground)
-        self._view.set_tool(tool)
-        if tool is not None:
-            self._view.setFocus()
-        self.bar.show_tool(_HINTS.get(self._held, ""), brush=isinstance(tool, BrushTool))
+        self.bar.hold(tool, _HINTS.get(self._held, ""))
         self._context.tools_changed.emit()
 
     def leave(self) -> None:

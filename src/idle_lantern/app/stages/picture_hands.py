@@ -65,10 +65,7 @@ class PictureHands:
         elif self._held:
             paint = {"hide": model.hide_stroke, "keep": model.keep_stroke, "seam": model.move_seam}[self._held]
             tool = BrushTool(self._held == "hide", lambda points, radius: self._paint(paint, points, radius))
-        self._view.set_tool(tool)
-        if tool is not None:
-            self._view.setFocus()
-        self.bar.show_tool(_HINTS.get(self._held, ""), brush=isinstance(tool, BrushTool))
+        self.bar.hold(tool, _HINTS.get(self._held, ""))
         self._context.tools_changed.emit()
 
     def leave(self) -> None:

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QSlider
 
 from idle_lantern.app import theme
 from idle_lantern.app.widgets.basics import button, label, row
-from idle_lantern.app.widgets.picture_tools import BrushTool
+from idle_lantern.app.widgets.picture_tools import BrushTool, PictureTool
 from idle_lantern.app.widgets.picture_view import PictureView
 
 _AWAY_PX = 8
@@ -42,6 +42,13 @@ class HeldBar(QFrame):
         view.installEventFilter(self)
         view.tool_changed.connect(self._show_brush)
         self.hide()
+
+    def hold(self, tool: PictureTool | None, hint: str) -> None:
+        """Give the picture a tool and tell of it; None puts down what is held."""
+        self._view.set_tool(tool)
+        if tool is not None:
+            self._view.setFocus()
+        self.show_tool(hint, brush=isinstance(tool, BrushTool))
 
     def show_tool(self, hint: str, *, brush: bool = False) -> None:
         """Tell of a tool; without a hint there is none in hand."""
