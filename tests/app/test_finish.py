@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QFileDialog, QSlider
+from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton, QSlider
 from pytestqt.qtbot import QtBot
 
 from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
+from idle_lantern.core.advice.advice import drift_advice, lean_advice
+from idle_lantern.core.advice.horizon import Lean
 from idle_lantern.core.finish.evenness import Drift
 from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round, Sky
 from idle_lantern.core.finish.recipe import SCHEMA
@@ -381,18 +383,56 @@ def test_what_is_cut_is_told_and_shown(finishing: Window, qtbot: QtBot, settled:
     assert ((pixels(w) != before).any(-1)).mean() == pytest.approx(share / 2, rel=0.2)
 
 
-def test_a_drift_is_proposed_with_its_figure_and_never_twice(
+def test_what_is_objected_to_is_told_with_a_button_that_mends_it(
     finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
 ):
     w, stage = finishing, finishing.finish_stage
-    stage._show_drift(Drift())
-    assert not stage.even_out.isVisible()
-    stage._show_drift(Drift(0.4, -0.15))
-    assert "0.4 EV brighter and cooler by 0.15 EV" in stage.drift_told.text()
-    stage.even_out.click()
+
+    def advised() -> set[str]:
+        settled(w)
+        return {a.what for a in stage.advice.shown}
+
+    stage.panel.add_step("sharpen")
+    stage.panel._take(next(r.row for r in stage.panel._rows if r.row.key == "amount"), 5.0)
+    qtbot.waitUntil(lambda: "oversharp" in advised(), timeout=60_000)
+    told = w.findChild(QLabel, "finish-advice-oversharp").text()
+    assert "beyond their own step" in told
+    assert "instead of 5." in told
+    qtbot.mouseClick(w.findChild(QPushButton, "finish-take-oversharp"), Qt.MouseButton.LeftButton)
+    assert [type(s).title for s in steps(w)] == ["Sharpening"]
+    assert steps(w)[0].amount < 5
+    qtbot.waitUntil(lambda: "oversharp" not in advised(), timeout=60_000)
+    w.trigger("edit.undo")
+    assert steps(w)[0].amount == 5.0
+
+
+def test_a_drift_is_proposed_with_its_figure_and_never_twice(finishing: Window, qtbot: QtBot):
+    w, stage = finishing, finishing.finish_stage
+    drift = drift_advice(Drift(0.4, -0.15), w.state.outing.finish)
+    assert "0.4 EV brighter and cooler by 0.15 EV" in drift[0].sentence
+    stage.advice.show_advice(drift)
+    qtbot.mouseClick(w.findChild(QPushButton, "finish-take-drift"), Qt.MouseButton.LeftButton)
     assert (steps(w)[0].ev, steps(w)[0].warmth) == (-0.4, 0.15)
-    stage._show_drift(Drift(0.4, -0.15))
-    assert not stage.even_out.isVisible()
+    assert not drift_advice(Drift(0.4, -0.15), w.state.outing.finish)
+
+
+def test_a_picture_that_leans_is_levelled_where_it_is_composed(
+    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
+):
+    w, stage = finishing, finishing.finish_stage
+    assert lean_advice(Lean(0.2, 0.01)) is None
+    qtbot.waitUntil(lambda: stage._lean is not None, timeout=30_000)
+    settled(w)
+    assert stage._lean is not None
+    up = (0.0, -float(np.cos(np.radians(1.2))), float(np.sin(np.radians(1.2))))
+    stage._lean = stage._lean[0], Lean(1.2, 0.1, up)
+    stage.advice.show_advice([a for a in [lean_advice(stage._lean[1])] if a])
+    assert len(stage.advice.shown) == 1
+    assert "leans by 1.2°" in stage.advice.shown[0].sentence
+    qtbot.mouseClick(w.findChild(QPushButton, "finish-take-horizon"), Qt.MouseButton.LeftButton)
+    assert w.join_stage.isVisible()
+    assert w.join_stage.compose.active
+    assert np.hypot(*w.state.outing.choices.turn_deg[1:]) == pytest.approx(1.2, abs=0.01)
 
 
 def test_a_recipe_goes_to_a_file_and_to_another_outing(

@@ -125,6 +125,7 @@ class Window(QMainWindow):
         self.frames_stage.bringing.runs_apart.connect(
             lambda runs: self.outings.begin_beside([run.positions for run in runs])
         )
+        self.finish_stage.level_asked.connect(self._compose)
         self.map.menu_asked.connect(self.plan_stage.show_map_menu)
         self.join_stage.on_map.picture.connect(self.map_pictures.show_picture)
         self.join_stage.on_map.ties.connect(self.map_pictures.show_join)
@@ -280,6 +281,12 @@ class Window(QMainWindow):
         """Dark, light or field."""
         self.context.keep(replace(self.context.settings, look=name))
         self._apply_look()
+
+    def _compose(self) -> None:
+        """Go to where the picture is levelled."""
+        self.go("join")
+        if not self.join_stage.compose.active:
+            self.join_stage.toggle_compose()
 
     def ask_screen_profile(self) -> None:
         """Choose the ICC profile of the screen."""

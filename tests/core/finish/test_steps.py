@@ -21,6 +21,7 @@ from idle_lantern.core.colour.oklab import from_oklab, to_oklab
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import DISPLAY_P3, SRGB
 from idle_lantern.core.colour.white import daylight_xy, white_of
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.finish.evenness import drift_of
 from idle_lantern.core.finish.finishing import Finish, finished
@@ -29,6 +30,7 @@ from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.frames.reading import probe, read
+from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import OperatedPicture
 from idle_lantern.core.pictures.source import HeldPicture, PictureSource, region
@@ -48,8 +50,18 @@ STRONG: dict[str, dict[str, Any]] = {
     "hue_band": {"hue_deg": 250.0, "lightness": -0.5, "factor": 1.3, "turn_deg": 10.0},
     "black_white": {"weights": [0.5, 0.4, 0.1]},
     "toning": {"light_amount": 0.5, "dark_amount": 0.5},
+    "band": {"yaw_deg": 10.0, "width_deg": 60.0, "ev": 0.8},
+    "haze": {"yaw_deg": -20.0, "width_deg": 90.0, "veil": 0.05},
+    "fringes": {"purple": 1.0, "green": 1.0, "reach_px": 4.0},
     "sharpen": {"radius_px": 1.5, "amount": 1.2, "threshold": 0.004},
 }
+
+
+def ground(source: PictureSource) -> Ground:
+    """The picture as a sweep of 180 degrees."""
+    width, height = source.sizes[0]
+    middle = ((width - 1) / 2, (height - 1) / 2)
+    return Ground(SRGB, source.sizes[0], Canvas(Projection("cylindrical"), width, height, width / np.pi, middle))
 
 
 def recipe(*steps: dict[str, Any]) -> Recipe:
@@ -228,7 +240,47 @@ def test_a_drift_across_is_measured_and_gone_when_it_is_evened(ev: float, warmth
     assert (found.ev, found.warmth) == (pytest.approx(ev, abs=0.06), pytest.approx(warmth, abs=0.04))
     assert found.is_seen == bool(ev)
     even = recipe({"do": "sweep", "ev": -found.ev, "warmth": -found.warmth})
-    assert not drift_of(finished(source, even, Ground(SRGB, source.sizes[0]))).is_seen
+    assert not drift_of(finished(source, even, ground(source))).is_seen
+
+
+def test_a_veil_is_taken_off_as_air_laid_it_on():
+    """Light through haze is light (1 - v) + v (Koschmieder 1924, airlight of white)."""
+    plain = HeldPicture(Picture((photograph() / 255.0 * 40000).astype(np.uint16)))
+    laid = finished(plain, recipe({"do": "haze", "yaw_deg": 0, "width_deg": 180, "veil": -0.25}), ground(plain))
+    light = SRGB.to_linear(whole(plain) / np.float32(65535))
+    middle = light.shape[1] // 2
+    # (light + v) / (1 + v) is a veil of v / (1 + v)
+    wanted = SRGB.from_linear(light * 0.8 + 0.2)[:, middle]
+    assert np.abs(whole(laid)[:, middle] / 65535 - wanted).max() < 2e-3
+
+
+def test_a_band_is_one_power_of_two_in_its_middle_and_nothing_beyond_its_width():
+    plain = HeldPicture(Picture(np.full((20, 360, 3), 16000, np.uint16)))
+    made = whole(finished(plain, recipe({"do": "band", "yaw_deg": 30, "width_deg": 40, "ev": 1.0}), ground(plain)))
+    light = SRGB.to_linear(made[10, :, 1] / np.float32(65535)) / SRGB.to_linear(np.float32(16000 / 65535))
+    yaw = (np.arange(360) - 179.5) / 2
+    assert np.log2(light[np.argmin(np.abs(yaw - 30))]) == pytest.approx(1, abs=0.01)
+    assert np.log2(light[np.argmin(np.abs(yaw - 50))]) == pytest.approx(0.5, abs=0.03)
+    assert np.abs(np.log2(light[np.abs(yaw - 30) > 41])).max() < 1e-3
+
+
+def test_fringes_are_paled_at_edges_and_purple_things_are_not():
+    picture = np.full((60, 200, 3), 240, np.uint8)
+    picture[:, 100:] = 20
+    picture[:, 97:100] = (150, 60, 190)  # a purple rim
+    picture[:, 20:60] = (205, 170, 225)  # a pale purple thing, softly lit
+    source = HeldPicture(Picture(picture))
+    made = whole(finished(source, recipe({"do": "fringes", "purple": 1.0, "reach_px": 4}), ground(source)))
+
+    def chroma(x: int) -> tuple[float, float]:
+        labs = [to_oklab(SRGB.to_linear(p[30:31, x : x + 1] / np.float32(255)))[0, 0] for p in (picture, made)]
+        return tuple(float(np.hypot(lab[1], lab[2])) for lab in labs)  # type: ignore[return-value]
+
+    before, after = chroma(98)
+    assert before > 0.12
+    assert after < 0.2 * before
+    before, after = chroma(40)
+    assert after == pytest.approx(before, abs=2e-3)
 
 
 def test_things_that_stand_there_are_no_drift():
@@ -240,7 +292,7 @@ def test_things_that_stand_there_are_no_drift():
 def test_a_step_on_a_reduced_picture_is_the_reduced_result(name: str):
     """Within one hundredth of the range for 99 of 100 values, as people judge a preview."""
     source = HeldPicture(Picture(photograph(3).astype(np.uint16) * 257))
-    made = finished(source, recipe({"do": name, **STRONG[name]}), Ground(SRGB, source.sizes[0]))
+    made = finished(source, recipe({"do": name, **STRONG[name]}), ground(source))
     full = whole(made).astype(np.float32)
     small = cv2.resize(full, made.sizes[1], interpolation=cv2.INTER_AREA)
     assert np.quantile(np.abs(whole(made, 1) - small), 0.99) <= 655
@@ -254,7 +306,7 @@ def test_no_tile_shows():
     for side in (64, 200, 1024):
         source = HeldPicture(Picture(pixels))
         source.tile_px = side
-        operated = OperatedPicture(source, [Finish(recipe(*steps).working, source, Ground(SRGB, source.sizes[0]))])
+        operated = OperatedPicture(source, [Finish(recipe(*steps).working, source, ground(source))])
         made.append(whole(operated).astype(int))
     for other in made[1:]:
         assert np.abs(other - made[0]).max() <= 1
@@ -266,9 +318,9 @@ def test_a_recipe_that_changes_nothing_gives_the_very_pixels(dtype: Any):
     pixels = (pixels / np.float32(255)) if dtype == np.float32 else pixels.astype(dtype)
     source = HeldPicture(Picture(photograph())) if dtype == np.float32 else HeldPicture(Picture(pixels))
     idle = recipe({"do": "exposure"}, {"do": "sharpen"}, {"do": "exposure", "ev": 2.0, "on": False})
-    assert finished(source, idle, Ground(SRGB, source.sizes[0])) is source
+    assert finished(source, idle, ground(source)) is source
     back = recipe({"do": "exposure", "ev": 1.0}, {"do": "exposure", "ev": -1.0})
-    found = whole(finished(source, back, Ground(SRGB, source.sizes[0])))
+    found = whole(finished(source, back, ground(source)))
     assert np.abs(found.astype(int) - whole(source).astype(int)).max() <= (0 if found.dtype == np.uint8 else 1)
 
 
@@ -277,7 +329,7 @@ def test_gaps_stay_gaps_and_do_not_bleed_into_the_rim():
     alpha = np.full((200, 300), 255, np.uint8)
     alpha[:, 150:], pixels[:, 150:] = 0, 0
     source = HeldPicture(Picture(pixels, alpha))
-    made = whole(finished(source, recipe({"do": "sharpen", **STRONG["sharpen"]}), Ground(SRGB, source.sizes[0])))
+    made = whole(finished(source, recipe({"do": "sharpen", **STRONG["sharpen"]}), ground(source)))
     assert (made[..., 3] == alpha).all()
     assert np.abs(made[:, :150, :3].astype(int) - 200).max() <= 1
 

@@ -6,13 +6,15 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
 from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_heal_model as heal_model
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.finish_advice import AdviceList
 from idle_lantern.app.stages.finish_hands import FinishHands
 from idle_lantern.app.stages.finish_panel import FinishPanel
 from idle_lantern.app.widgets.basics import button, column, label, set_look_property
@@ -23,17 +25,20 @@ from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tool_palette import ToolPalette
 from idle_lantern.app.widgets.zooming import SIZES, zoom_told
+from idle_lantern.core.advice.advice import Advice, lean_of_picture, looked_over
+from idle_lantern.core.advice.horizon import Lean
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.finish.evenness import Drift, drift_of
+from idle_lantern.core.base.progress import OnlyStops
 from idle_lantern.core.finish.finishing import KeptLooks, Tones, tones
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.heal import Heal
+from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.edits import Edit
 from idle_lantern.core.pictures.kept import KeptPicture
 from idle_lantern.core.pictures.source import PictureSource
 
-COUNTING = "Counting tones"
+COUNTING, LOOKING_OVER = "Counting tones", "Looking the picture over"
 #: Tiles of the joined picture, and of what stands before the step in hand, that are kept in memory.
 _KEPT_BYTES, _LOOKS_BYTES = 96_000_000, 128_000_000
 #: While a hand is at a figure the picture follows when the last one is shown, asked so often; tones are counted when it rests.
@@ -49,6 +54,9 @@ _TOOLS = (
 class FinishStage(Stage):
     """Back home, between join and delivery: every step is one of the outing's recipe."""
 
+    #: The picture shall be levelled, which is done where it is composed.
+    level_asked = pyqtSignal()
+
     def __init__(self, context: AppContext) -> None:
         super().__init__(context)
         self.view = PictureView()
@@ -63,16 +71,15 @@ class FinishStage(Stage):
         self.histogram = HistogramView()
         self.cut_told = label("", "dim", wrap=True, name="finish-cut")
         self.go_on = button("Go on to Deliver", lambda: context.ask("go.deliver"), main=True, name="finish-go-on")
-        self.drift_told = label("", "dim", wrap=True, name="finish-drift")
-        self.even_out = button("Even it out", self.even, name="finish-even")
-        self._drift = Drift()
+        self.advice = AdviceList()
+        self.advice.taken.connect(self.take_advice)
+        self._lean: tuple[PictureSource, Lean | None] | None = None
         content = (
             self.histogram,
             self.cut_told,
-            self.drift_told,
-            self.even_out,
             label("Steps", "head"),
             self.panel,
+            self.advice,
             zoom_told(self.view),
             None,
         )
@@ -83,6 +90,7 @@ class FinishStage(Stage):
         self._of: PictureSource | None = None
         self._kept: PictureSource | None = None
         self._looks = KeptLooks(_LOOKS_BYTES)
+        self._looking: Any = None
         self._tried: Step | None = None
         self._shown: object = None
         self._follow = QTimer(self)
@@ -310,33 +318,56 @@ class FinishStage(Stage):
         joined, place, kept = self.state.joined, self.state.place, self._kept
         if joined is None or place is None or kept is None:
             self._show_tones(None)
-            self._show_drift(Drift())
+            self.advice.show_advice(())
             return
         recipe, ground = self.state.outing.finish, model.ground_of(joined, kept, place.folder)
 
-        def work(_task: Any) -> tuple[Tones, Drift]:
-            finished = model.shown(kept, recipe, ground)
-            return tones(finished), drift_of(finished)
+        def is_shown() -> bool:
+            return self.state.is_open(place) and recipe == self.state.outing.finish and kept is self._kept
 
-        def done(found: tuple[Tones, Drift]) -> None:
-            if self.state.is_open(place) and recipe == self.state.outing.finish and kept is self._kept:
-                self._show_tones(found[0])
-                self._show_drift(found[1])
+        def done(found: Tones) -> None:
+            if is_shown():
+                self._show_tones(found)
+                look_over()
 
-        self.context.start(COUNTING, work, done, lambda e: self.context.tell(e.sentence), quiet=True)
+        def look_over() -> None:
+            medium = model.medium_of(self.state.outing, place.folder, kept.space)
+            known = self._lean if self._lean is not None and self._lean[0] is kept else None
 
-    def even(self) -> None:
-        """Add the step that evens what drifts across."""
-        edit, at = model.evened(self.state.outing, self._drift)
-        if self._drift.is_seen and self.state.apply(edit):
+            def look(task: Any) -> tuple[Lean | None, tuple[Advice, ...]]:
+                lean = lean_of_picture(kept, joined.canvas) if known is None else known[1]
+                return lean, looked_over(kept, recipe, ground, joined.canvas, medium, lean, OnlyStops(task))
+
+            def seen(found: tuple[Lean | None, tuple[Advice, ...]]) -> None:
+                if kept is self._kept:
+                    self._lean = kept, found[0]
+                if is_shown():
+                    self.advice.show_advice(found[1])
+
+            self._looking = self.context.start(LOOKING_OVER, look, seen, lambda _e: None, quiet=True)
+
+        if self._looking is not None:
+            self._looking.cancel()  # what is looked over is another picture by now
+        self.context.start(
+            COUNTING,
+            lambda _task: tones(model.shown(kept, recipe, ground)),
+            done,
+            lambda e: self.context.tell(e.sentence),
+            quiet=True,
+        )
+
+    def take_advice(self, advice: Advice) -> None:
+        """Do what a line of advice proposes."""
+        if advice.step is None:
+            joined, lean = self.state.joined, None if self._lean is None else self._lean[1]
+            if joined is not None and lean is not None:
+                turn = lean.turn_after(self.state.outing.choices.turn_deg, joined.canvas)
+                self.state.apply(edits.choose(advice.button, turn_deg=turn))
+                self.level_asked.emit()
+            return
+        edit, at = finish_edits.advised(self.state.outing, advice.button, advice.step)
+        if self.state.apply(edit):
             self.panel.choose(at)
-
-    def _show_drift(self, drift: Drift) -> None:
-        joined, self._drift = self.state.joined, drift
-        told = model.drift_told(self.state.outing, drift, full_circle=joined is not None and joined.canvas.full_circle)
-        self.drift_told.setText(told)
-        for part in (self.drift_told, self.even_out):
-            part.setVisible(bool(told))
 
     def _show_tones(self, found: Tones | None) -> None:
         if found is None:

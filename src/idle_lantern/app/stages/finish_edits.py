@@ -27,6 +27,16 @@ def added(outing: Outing, name: str, after: int | None) -> tuple[Edit, int]:
     return steps_changed(f"Add {kind.title.lower()}", lambda s: (*s[:at], kind(), *s[at:])), at
 
 
+def advised(outing: Outing, title: str, step: Step) -> tuple[Edit, int]:
+    """The edit that takes a proposed step, in the place of one of its kind with the same mask, or else where it usually stands; and where."""
+    steps = outing.finish.steps
+    for at, present in enumerate(steps):
+        if type(present) is type(step) and present.on and present.mask == step.mask:
+            return step_replaced(title, at, step), at
+    at = sum(type(s).order <= type(step).order for s in steps)
+    return steps_changed(title, lambda s: (*s[:at], step, *s[at:])), at
+
+
 def removed(outing: Outing, at: int) -> Edit:
     """The edit that takes a step away."""
     return steps_changed(f"Remove {title_of(outing, at)}", lambda s: (*s[:at], *s[at + 1 :]))

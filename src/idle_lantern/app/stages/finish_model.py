@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -10,11 +12,13 @@ from msgspec import structs
 from idle_lantern.app.stages.finish_edits import all_taken, step_replaced, steps_changed
 from idle_lantern.app.stages.finish_figures import write
 from idle_lantern.app.stages.finish_mask_model import mask_words
+from idle_lantern.core.advice.advice import Medium
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_text
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.figures import figures
-from idle_lantern.core.finish.evenness import SEEN_EV, SEEN_WARMTH, Drift
+from idle_lantern.core.colour.space import ColourSpace
+from idle_lantern.core.deliver.service import space_of
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.overlays import CutShown, MaskShown
@@ -24,7 +28,6 @@ from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.heal import Heal
-from idle_lantern.core.finish.steps.sweep import Sweep
 from idle_lantern.core.finish.steps.white_balance import WhiteBalance
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -149,26 +152,12 @@ def cut_told(white: float, black: float) -> tuple[str, bool]:
     return told, False
 
 
-def drift_told(outing: Outing, drift: Drift, *, full_circle: bool) -> str:
-    """What is said of light or colour that drifts across; empty where nothing need be, or where it was evened already."""
-    evened = any(isinstance(step, Sweep) and step.on for step in outing.finish.steps)
-    if full_circle or evened or not drift.is_seen:
-        return ""
-    parts = []
-    if abs(drift.ev) >= SEEN_EV:
-        parts.append(f"{abs(drift.ev):.1f} EV {'brighter' if drift.ev > 0 else 'darker'}")
-    if abs(drift.warmth) >= SEEN_WARMTH:
-        parts.append(f"{'warmer' if drift.warmth > 0 else 'cooler'} by {abs(drift.warmth):.2f} EV of red against blue")
-    return f"Above, the right end is {' and '.join(parts)} than the left. The sun may do that; if it should not show, even it out."
-
-
-def evened(outing: Outing, drift: Drift) -> tuple[Edit, int]:
-    """The edit that evens a drift, and where its step stands."""
-    ev = -round(drift.ev, 2) if abs(drift.ev) >= SEEN_EV else 0.0
-    warmth = -round(drift.warmth, 2) if abs(drift.warmth) >= SEEN_WARMTH else 0.0
-    step = Sweep(ev=min(max(ev, -4.0), 4.0), warmth=min(max(warmth, -2.0), 2.0))
-    at = sum(type(s).order <= Sweep.order for s in outing.finish.steps)
-    return steps_changed("Even it out across", lambda s: (*s[:at], step, *s[at:])), at
+def medium_of(outing: Outing, folder: Path, space: ColourSpace) -> Medium:
+    """What the picture is finished for, by what is chosen in Deliver and by the plan; a profile that is gone counts as the picture's own."""
+    job, wanted = outing.delivery, outing.brief.target
+    with contextlib.suppress(LanternError):
+        space = space_of(job.profile, space, partial(assets.path, folder))
+    return Medium(space, job.dpi, wanted.viewing_m if wanted.print_mm > 0 else Medium(space).viewing_m)
 
 
 def save_recipe(outing: Outing, path: Path) -> None:

@@ -39,6 +39,19 @@ def no_assets(asset: str, _ending: str) -> Path:
     raise InputError("is named by the job and lies nowhere", where=asset)
 
 
+def space_of(profile: str, own: ColourSpace, assets: Callable[[str, str], Path]) -> ColourSpace:
+    """The space of a file with a job's ``profile``, of a picture whose ``own`` is given; raises InputError where it cannot be read."""
+    if profile == "keep":
+        return own
+    if profile in ("srgb", "p3"):
+        return named_space(profile)
+    file = assets(profile, "icc")
+    try:
+        return named_space(file.name, file.read_bytes())
+    except OSError as error:
+        raise InputError("Cannot be read", where=str(file), remedy="Choose the profile again") from error
+
+
 @dataclass(frozen=True)
 class Delivery:
     """A job bound to a picture: what is shown while it is chosen, and what is written."""
@@ -75,23 +88,11 @@ class Delivery:
         whole = Rectangle(0, 0, *made.sizes[0])
         if box != whole:
             made = CroppedPicture(made, box)
-        space = self._space()
+        space = space_of(self.job.profile, self.picture.space, self.assets)
         margin = self._margin(box, patch) if self.job.tells_invented else None
         if margin is not None or space != made.space:
             made = OperatedPicture(made, [] if margin is None else [margin], space, light=light)
         return made if self.job.long_side_px is None else ResizedPicture(made, self.job.long_side_px)
-
-    def _space(self) -> ColourSpace:
-        profile = self.job.profile
-        if profile == "keep":
-            return self.picture.space
-        if profile in ("srgb", "p3"):
-            return named_space(profile)
-        file = self.assets(profile, "icc")
-        try:
-            return named_space(file.name, file.read_bytes())
-        except OSError as error:
-            raise InputError("Cannot be read", where=str(file), remedy="Choose the profile again") from error
 
     def _nadir_patch(self, picture: PictureSource) -> NadirPatch | None:
         step, canvas = self.job.nadir, self.known.canvas

@@ -56,8 +56,7 @@ def begun_on(source: PictureSource, recipe: Recipe, ground: Ground) -> PictureSo
 def check(recipe: Recipe, ground: Ground) -> None:
     """Say before the work starts whether a recipe can be used with a picture; raises InputError."""
     for step in recipe.working:
-        if step.mask is not None:
-            step.mask.check(ground)
+        step.check(ground)
 
 
 class KeptLooks:
@@ -218,7 +217,15 @@ class Finish(Operation):
             return self._whole_made(count)
         return self._kept.whole(self._key(count) + self._steps[count].form.encode(), lambda: self._whole_made(count))
 
+    def whole(self, form: Form) -> Whole:
+        """The reduced picture after all steps, in a form of choice, cut nowhere."""
+        return self._whole_after(len(self._steps), form)
+
     def _whole_made(self, count: int) -> Whole:
+        """The reduced picture before the step of that number, in its form."""
+        return self._whole_after(count, self._steps[count].form)
+
+    def _whole_after(self, count: int, form: Form) -> Whole:
         pixels = reduced(self._source, WHOLE_PX)
         full = np.float32(1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
         colours = (pixels[..., :3] / full).astype(np.float32)
@@ -229,7 +236,7 @@ class Finish(Operation):
         )
         h, w = alpha.shape
         look = self._run(colours, alpha, TilePlace(Rectangle(0, 0, w, h), (w, h), self._source.sizes[0]), count)
-        return Whole(look.seen(self._steps[count].form), alpha)
+        return Whole(look.seen(form), alpha)
 
 
 def _key_of_beginning(steps: Sequence[Step]) -> bytes:

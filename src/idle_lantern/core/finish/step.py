@@ -53,6 +53,11 @@ class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=Tr
     def idle(self) -> bool:
         """Whether it changes nothing as its figures stand."""
 
+    def check(self, ground: Ground) -> None:
+        """Say before the work starts whether it can be used with a picture; raises InputError."""
+        if self.mask is not None:
+            self.mask.check(ground)
+
     def begun_on(self, source: PictureSource, ground: Ground) -> PictureSource:
         """The joined picture as all steps begin on it; for what takes pixels from elsewhere in it. Raises InputError."""
         return source

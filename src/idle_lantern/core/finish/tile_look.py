@@ -56,7 +56,7 @@ class Ground:
         """
         if self.canvas is None:
             raise InputError(
-                "A mask in directions needs the report of the join",
+                "What works in directions needs the report of the join",
                 remedy="Give --report REPORT.json, or leave the mask away",
             )
         return self.canvas
@@ -142,9 +142,9 @@ class TileLook:
             Nobody told where this picture looks.
         """
         canvas, box, (fx, fy) = self.ground.direction_canvas, self.at.box, self.at.scale
-        columns, across = _nodes(box.width)
-        rows, down = _nodes(box.height)
-        x, y = (columns + box.left + 0.5) * fx - 0.5, (rows + box.top + 0.5) * fy - 0.5
+        columns, across = _nodes(box.left, box.width, self.at.size[0])
+        rows, down = _nodes(box.top, box.height, self.at.size[1])
+        x, y = (columns + 0.5) * fx - 0.5, (rows + 0.5) * fy - 0.5
         grid = np.asarray(canvas.directions(np.stack(np.meshgrid(x, y), -1)), np.float32)
         return np.stack([down @ grid[..., k] @ across.T for k in range(3)])
 
@@ -156,13 +156,18 @@ class TileLook:
         return np.arctan2(x, z) * turn, np.arctan2(-y, np.sqrt(x * x + z * z)) * turn
 
 
-def _nodes(length: int) -> tuple[Array, Array]:
-    """Places (n,) along a side at which directions are asked, both ends among them, and the weights (length, n) between them."""
-    count = max(2, -(-length // _GRID_PX) + 1)
-    at = np.linspace(0, max(1, length - 1), count)
-    place = np.arange(length) / (at[1] - at[0])
-    low = np.minimum(place.astype(int), count - 2)
-    weights = np.zeros((length, count), np.float32)
-    weights[np.arange(length), low] = 1 - (place - low)
-    weights[np.arange(length), low + 1] = place - low
+def _nodes(first: int, length: int, whole: int) -> tuple[Array, Array]:
+    """Places (n,) along a side of ``whole`` pixels at which directions are asked for pixels from ``first`` on, and weights (length, n).
+
+    They are the same places for all tiles, so that tiles of any size agree.
+    """
+    last = first + length - 1
+    at = np.arange(first // _GRID_PX, last // _GRID_PX + 2) * float(_GRID_PX)
+    at = np.clip(at, min(0, first), max(whole - 1, last))
+    place = np.arange(first, last + 1)
+    low = np.clip(np.searchsorted(at, place, side="right") - 1, 0, len(at) - 2)
+    share = ((place - at[low]) / np.maximum(at[low + 1] - at[low], 1e-9)).astype(np.float32)
+    weights = np.zeros((length, len(at)), np.float32)
+    weights[np.arange(length), low] = 1 - share
+    weights[np.arange(length), low + 1] = share
     return at, weights

@@ -32,7 +32,7 @@ def upright_turn(uprights: Sequence[tuple[Array, Array]], levels: Sequence[tuple
     vertical = np.linalg.eigh(cost)[1][:, 0]
     if vertical @ up_now < 0:
         vertical = -vertical
-    return _least_turn(vertical, up_now)
+    return least_turn(vertical, up_now)
 
 
 def then_turned(turn_deg: tuple[float, float, float], more: Array) -> tuple[float, float, float]:
@@ -47,7 +47,7 @@ def _normal(one: Array, other: Array) -> Array:
     return np.asarray(n / max(float(np.linalg.norm(n)), 1e-12))
 
 
-def _least_turn(start: Array, end: Array) -> Array:
+def least_turn(start: Array, end: Array) -> Array:
     """The smallest rotation that brings one unit vector onto another (Rodrigues' formula)."""
     axis = np.cross(start, end)
     sine, cosine = float(np.linalg.norm(axis)), float(start @ end)

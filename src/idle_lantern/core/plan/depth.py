@@ -18,7 +18,7 @@ from idle_lantern.core.plan.target_field import TargetField
 #: Green light, where the eye is sharpest.
 _WAVELENGTH_MM = 0.00055
 #: What an eye of normal sight tells apart: one minute of arc (ISO 8596 normal acuity).
-_EYE_RAD = math.radians(1 / 60)
+EYE_RAD = math.radians(1 / 60)
 #: Share of the diagonal that the usual tables take for the circle of confusion.
 _DIAGONAL_SHARE = 1500.0
 _SHARPEST = (8.0, 11.0)
@@ -79,7 +79,7 @@ def coc_print_mm(rig: Rig, target: Target, joined_px: int) -> float:
     """
     if target.print_mm <= 0:
         return math.inf
-    on_print_mm = target.viewing_m * 1000 * _EYE_RAD
+    on_print_mm = target.viewing_m * 1000 * EYE_RAD
     pixels = on_print_mm * joined_px / target.print_mm
     return max(pixels, 1.0) * rig.pixel_mm
 

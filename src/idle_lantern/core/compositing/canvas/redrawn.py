@@ -18,7 +18,12 @@ def redrawn(picture: Array, old: Canvas, new: Canvas, most_px: int = 120_000) ->
     small = new.scaled(min(1.0, math.sqrt(most_px / (new.width * new.height))))
     u, v = np.meshgrid(np.arange(small.width, dtype=float), np.arange(small.height, dtype=float))
     with np.errstate(invalid="ignore"):
-        places = old.pixels(small.directions(np.stack([u, v], -1)))
+        return remapped(picture, old, old.pixels(small.directions(np.stack([u, v], -1))))
+
+
+def remapped(picture: Array, old: Canvas, places: Array) -> Array:
+    """What the picture (h, w, 3 or 4; uint8) of ``old``, which may be reduced, shows at places (H, W, 2) of its canvas: (H, W, 4) uint8."""
+    with np.errstate(invalid="ignore"):
         inside = np.isfinite(places[..., 0]) & (places[..., 1] >= -0.5) & (places[..., 1] < old.height - 0.5)
         if old.full_circle:
             places[..., 0] %= old.width
