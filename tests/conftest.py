@@ -2,18 +2,62 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
+import numpy as np
 import pytest
+from cachetools import LRUCache
 
 if not os.environ.get("DISPLAY"):
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+from idle_lantern.simulator.camera import ALL_CORES, SimulatedCamera
+from idle_lantern.simulator.surfaces import Diorama, SurfaceView
 from tests.helpers.sets import FrameFiles, fisheye_sphere, grid_with_distortion, row_of_eight
+
+#: Views of the simulated place that several tests ask for are looked at once; so many bytes of them are kept.
+_VIEWS_BYTES = 150_000_000
+
+
+@pytest.fixture(scope="session", autouse=True)
+def views_are_kept() -> Iterator[None]:
+    """The same arguments always give the same view: it is not reckoned again for the next test."""
+    plain = SimulatedCamera.view
+    kept: LRUCache[Any, tuple[Any, SurfaceView]] = LRUCache(
+        _VIEWS_BYTES, getsizeof=lambda entry: entry[1].light.nbytes + entry[1].distance_m.nbytes
+    )
+    lock = threading.Lock()
+
+    def view(
+        camera: SimulatedCamera,
+        scene: Diorama,
+        world_from_camera: Any,
+        *,
+        time_s: float = 0.0,
+        threads: int = ALL_CORES,
+    ) -> SurfaceView:
+        turn = np.asarray(world_from_camera, float).tobytes()
+        key = (id(scene), camera.lens, camera.pupil_m, turn, time_s)
+        with lock:
+            known = kept.get(key)
+        if known is None:
+            # the scene is kept beside its view, so that no other one gets its id
+            known = scene, plain(camera, scene, world_from_camera, time_s=time_s, threads=threads)
+            for part in (known[1].light, known[1].distance_m):
+                part.setflags(write=False)
+            with lock, contextlib.suppress(ValueError):  # one that is larger than all the room
+                kept[key] = known
+        return known[1]
+
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(SimulatedCamera, "view", view)
+        yield
 
 
 @pytest.fixture(autouse=True)

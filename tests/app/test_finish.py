@@ -12,6 +12,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton, QSlider
 from pytestqt.qtbot import QtBot
+from tests.helpers.sets import FrameFiles
 
 from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_model as model
@@ -433,6 +434,42 @@ def test_a_picture_that_leans_is_levelled_where_it_is_composed(
     assert w.join_stage.isVisible()
     assert w.join_stage.compose.active
     assert np.hypot(*w.state.outing.choices.turn_deg[1:]) == pytest.approx(1.2, abs=0.01)
+
+
+def test_one_wide_frame_is_laid_beside_the_picture_and_measured(
+    finishing: Window,
+    qtbot: QtBot,
+    row_set: FrameFiles,
+    settled: Callable[[Window], None],
+    monkeypatch: pytest.MonkeyPatch,
+):
+    w, stage = finishing, finishing.finish_stage
+    asked: list[str] = []
+
+    def choose(_parent: Any, _title: str, begin: str, _kinds: str) -> tuple[str, str]:
+        asked.append(begin)
+        return str(row_set.paths[1]), ""
+
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", choose)
+    qtbot.keyClick(w, Qt.Key.Key_I)
+    qtbot.waitUntil(lambda: stage.single.frame is not None, timeout=60_000)
+    assert Path(asked[0]).is_dir()
+    assert stage.single.isVisibleTo(w)
+    assert stage.single.frame.matches > 50
+    assert "times the field" in w.findChild(QLabel, "finish-single-told").text()
+    assert stage.view.comparison.way == "split"
+    # what lies beside the picture is the frame, where the picture shows the same
+    laid = stage.single.source.tile(0, 0, 0)
+    assert laid.shape[2] == 4
+    assert "finish.single" in stage.held_tools()
+    qtbot.keyClick(w, Qt.Key.Key_I)
+    assert stage.single.frame is None
+    assert not stage.single.isVisibleTo(w)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a: (str(row_set.paths[7]), ""))
+    said: list[str] = []
+    w.state.message.connect(lambda text, _problem: said.append(text))
+    qtbot.keyClick(w, Qt.Key.Key_I)
+    qtbot.waitUntil(lambda: any("shows nothing that the joined picture shows" in text for text in said), timeout=60_000)
 
 
 def test_a_recipe_goes_to_a_file_and_to_another_outing(

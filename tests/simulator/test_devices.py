@@ -17,6 +17,7 @@ from idle_lantern.core.plan.planner import Plan, make_plan
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.simulator.camera import SimulatedCamera
 from idle_lantern.simulator.devices import SimulatedRig
+from idle_lantern.simulator.diorama import ambrel_holm
 
 
 def _plan(kind: str, width_px: int, height_px: int) -> Plan:
@@ -66,7 +67,8 @@ def test_a_shifted_lens_slides_the_picture_and_changes_nothing_else():
 
 def test_a_frame_looked_at_ahead_is_the_same_and_comes_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
     """While one looks through the finder the next frame is rendered; the shot only develops and writes it."""
-    plain, ahead = (SimulatedRig(Rig(width_px=300, height_px=200)) for _ in range(2))
+    # a place of its own each, so that no view is known from before
+    plain, ahead = (SimulatedRig(Rig(width_px=300, height_px=200), replace(ambrel_holm())) for _ in range(2))
     for rig, name in ((plain, "a.jpg"), (ahead, "b.jpg")):
         if rig is ahead:
             rig.prepare(20.0, 5.0)

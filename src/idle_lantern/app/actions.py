@@ -446,6 +446,7 @@ ACTIONS: tuple[Action, ...] = (
         ("before", "Show it as joined, or finished", "B", lambda w: w.finish_stage.compare("before")),
         ("split", "Compare across a line", "S", lambda w: w.finish_stage.compare("split")),
         ("beside", "Compare side by side", "D", lambda w: w.finish_stage.compare("beside")),
+        ("single", "Compare with one wide frame …", "I", lambda w: w.finish_stage.ask_single()),
         ("cut", "Show what is cut to white or black", "O", lambda w: w.finish_stage.toggle_cut()),
     ),
     *_under_finish(

@@ -112,6 +112,7 @@ ALSO = {
     "finish.drop_place": "delete spot heal undo",
     "finish.before": "original preview toggle after",
     "finish.split": "before after original slider",
+    "finish.single": "worth it one shot single frame wide lens against compare crispness bokeh",
     "finish.beside": "before after original two",
     "finish.cut": "clipping clipped blown burnt histogram warning zebra",
     "finish.paint": "brush mask local parts selective dodge burn area adjust",

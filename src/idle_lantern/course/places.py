@@ -36,7 +36,7 @@ def island(seed: int, **more: float) -> Diorama:
     """The island in the light of some hour, nobody about."""
     rng = rng_of(seed)
     sun = {"sun_azimuth_deg": float(rng.uniform(0, 360)), "sun_altitude_deg": float(rng.uniform(18, 50))}
-    return ambrel_holm(walkers=0, **{**sun, **more})  # type: ignore[arg-type]
+    return ambrel_holm(walkers=0, **{**sun, **more})
 
 
 def on_the_terrace(seed: int, **more: object) -> Situation:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -30,6 +30,7 @@ SEA_Y = 7.0
 _UP = (0.0, -1.0, 0.0)
 
 
+@lru_cache(maxsize=8)
 def ambrel_holm(
     *,
     clouds: float = 1.0,

@@ -17,6 +17,7 @@ from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.finish_advice import AdviceList
 from idle_lantern.app.stages.finish_hands import FinishHands
 from idle_lantern.app.stages.finish_panel import FinishPanel
+from idle_lantern.app.stages.finish_single import SingleFrameTold
 from idle_lantern.app.widgets.basics import button, column, label, set_look_property
 from idle_lantern.app.widgets.comparison import Way
 from idle_lantern.app.widgets.histogram_view import HistogramView
@@ -44,9 +45,9 @@ _KEPT_BYTES, _LOOKS_BYTES = 96_000_000, 128_000_000
 #: While a hand is at a figure the picture follows when the last one is shown, asked so often; tones are counted when it rests.
 _FOLLOW_MS, _COUNT_MS = 15, 250
 _TOOLS = (
-    ("Better than before?", ("finish.before", "finish.split", "finish.beside", "finish.cut")),
+    ("Better than before?", ("finish.before", "finish.split", "finish.beside", "finish.single", "finish.cut")),
     ("Where does it work?", ("finish.paint", "finish.rub", "finish.gradient", "finish.round", "finish.mask")),
-    ("What shall go?", ("finish.heal", "finish.next_place", "finish.source", "finish.drop_place")),
+    ("What shall go?", ("finish.heal", "finish.next_place", "finish.source")),
     ("What is white?", ("finish.grey",)),
 )
 
@@ -73,6 +74,8 @@ class FinishStage(Stage):
         self.go_on = button("Go on to Deliver", lambda: context.ask("go.deliver"), main=True, name="finish-go-on")
         self.advice = AdviceList()
         self.advice.taken.connect(self.take_advice)
+        self.single = SingleFrameTold(context)
+        self.single.changed.connect(self._show_single)
         self._lean: tuple[PictureSource, Lean | None] | None = None
         content = (
             self.histogram,
@@ -80,6 +83,7 @@ class FinishStage(Stage):
             label("Steps", "head"),
             self.panel,
             self.advice,
+            self.single,
             zoom_told(self.view),
             None,
         )
@@ -109,6 +113,7 @@ class FinishStage(Stage):
         ways = {f"finish.{self.view.comparison.way}"} if self.view.comparison.way else set()
         hands = {f"finish.{self.hands.held}"} if self.hands.held else set()
         shown = {"finish.mask"} if self.shows_mask else set()
+        shown |= {"finish.single"} if self.single.frame is not None else set()
         return ways | hands | shown | ({"finish.cut"} if self.shows_cut else set())
 
     def has_step(self) -> bool:
@@ -175,6 +180,22 @@ class FinishStage(Stage):
     def compare(self, way: Way) -> None:
         """Show what it was beside it, in a way, or no longer."""
         self.view.compare("" if self.view.comparison.way == way else way)
+        self.context.tools_changed.emit()
+
+    def ask_single(self) -> None:
+        """Lay one wide frame beside the picture, or take it away."""
+        if self._kept is not None:
+            self.single.ask(self._kept)
+
+    def _show_single(self) -> None:
+        """The frame is compared with, in the place of the joined picture, while it is there."""
+        source = self.single.source
+        self.view.comparison.set_source(
+            self._kept if source is None else source, "As joined" if source is None else "One frame"
+        )
+        if source is not None and not self.view.comparison.way:
+            self.view.compare("split")
+        self.view.compare(self.view.comparison.way)
         self.context.tools_changed.emit()
 
     def toggle_mask(self) -> None:
@@ -266,7 +287,8 @@ class FinishStage(Stage):
         self.hands.leave()
         size = (joined.canvas.width, joined.canvas.height) if joined else None
         self.view.set_source(self._kept, size)
-        self.view.comparison.set_source(self._kept)
+        self.single.of_picture(self._kept)
+        self._show_single()
 
     def _show_other_step(self) -> None:
         self._show_places()

@@ -19,7 +19,7 @@ Way = Literal["", "split", "beside", "before"]
 
 #: The line is grabbed from so near, and kept so far from the rim.
 _GRAB_PX, _RIM_PX = 9.0, 12.0
-_BEFORE, _AFTER = "As joined", "Finished"
+_AFTER = "Finished"
 
 
 class Comparison:
@@ -31,6 +31,7 @@ class Comparison:
         self._loader.loaded.connect(view.update)
         self._tiles = PictureTiles(self._loader)
         self._source: PictureSource | None = None
+        self._name_of_other = ""
         self.way: Way = ""
         #: Where the line stands, as a share of the view's width.
         self.line = 0.5
@@ -41,8 +42,9 @@ class Comparison:
         """Whether nothing of it is being read."""
         return not self.way or self._loader.idle
 
-    def set_source(self, source: PictureSource | None) -> None:
-        """The picture as it was."""
+    def set_source(self, source: PictureSource | None, name: str = "As joined") -> None:
+        """The other picture, and what it is called over it."""
+        self._name_of_other = name
         if source is not self._source:
             self._source = source
             self._tiles.set_source(source)
@@ -80,7 +82,7 @@ class Comparison:
             for pen in (QPen(theme.colour("ground", 200), 4), QPen(theme.colour("text"), 1.4)):
                 painter.setPen(pen)
                 painter.drawLine(QPointF(edge, 0), QPointF(edge, height))
-        self._name(painter, _BEFORE, min(edge - 6, width - 6), Qt.AlignmentFlag.AlignRight)
+        self._name(painter, self._name_of_other, min(edge - 6, width - 6), Qt.AlignmentFlag.AlignRight)
         if self.way != "before":
             self._name(painter, _AFTER, edge + 6, Qt.AlignmentFlag.AlignLeft)
         return complete

@@ -48,7 +48,7 @@ def _normal(one: Array, other: Array) -> Array:
 
 
 def least_turn(start: Array, end: Array) -> Array:
-    """The smallest rotation that brings one unit vector onto another (Rodrigues' formula)."""
+    """The smallest rotation (3, 3) that brings one unit vector (3,) onto another (Rodrigues' formula)."""
     axis = np.cross(start, end)
     sine, cosine = float(np.linalg.norm(axis)), float(start @ end)
     if sine < 1e-12:
