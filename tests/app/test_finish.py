@@ -18,8 +18,8 @@ from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
-from idle_lantern.core.advice.advice import drift_advice, lean_advice
-from idle_lantern.core.advice.horizon import Lean
+from idle_lantern.core.advice.advice import Lean
+from idle_lantern.core.advice.looking_over import drift_advice, lean_advice
 from idle_lantern.core.finish.evenness import Drift
 from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round, Sky
 from idle_lantern.core.finish.recipe import SCHEMA

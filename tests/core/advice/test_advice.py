@@ -10,8 +10,9 @@ import numpy as np
 import pytest
 from skimage import data
 
-from idle_lantern.core.advice.advice import Advice, Medium, lean_of_picture, looked_over
+from idle_lantern.core.advice.advice import Advice, Medium
 from idle_lantern.core.advice.detail import edge_blur_px, noise_of, overshoot_of, places_to_look, sharpening_for
+from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import DISPLAY_P3, SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas

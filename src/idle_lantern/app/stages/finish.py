@@ -26,8 +26,7 @@ from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tool_palette import ToolPalette
 from idle_lantern.app.widgets.zooming import SIZES, zoom_told
-from idle_lantern.core.advice.advice import Advice, lean_of_picture, looked_over
-from idle_lantern.core.advice.horizon import Lean
+from idle_lantern.core.advice.advice import Advice, Lean
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.progress import OnlyStops
 from idle_lantern.core.finish.finishing import KeptLooks, Tones, tones
@@ -357,6 +356,8 @@ class FinishStage(Stage):
             known = self._lean if self._lean is not None and self._lean[0] is kept else None
 
             def look(task: Any) -> tuple[Lean | None, tuple[Advice, ...]]:
+                from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over  # loaded when needed
+
                 lean = lean_of_picture(kept, joined.canvas) if known is None else known[1]
                 return lean, looked_over(kept, recipe, ground, joined.canvas, medium, lean, OnlyStops(task))
 

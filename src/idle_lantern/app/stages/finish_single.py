@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLabel, QWidget
@@ -11,9 +11,11 @@ from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLabel, QWidget
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import finish_single_model as model
 from idle_lantern.app.widgets.basics import button, column, emptied, label, row
-from idle_lantern.core.advice.single_figures import Against, compared
-from idle_lantern.core.advice.single_frame import FrameOnCanvas, SingleFrame, placed_frame
 from idle_lantern.core.pictures.source import PictureSource
+
+if TYPE_CHECKING:
+    from idle_lantern.core.advice.single_figures import Against
+    from idle_lantern.core.advice.single_frame import SingleFrame
 
 PLACING = "Laying the frame on the picture"
 
@@ -58,14 +60,16 @@ class SingleFrameTold(QWidget):
         if joined is None or place is None:
             return
 
-        def work(task: Any) -> tuple[SingleFrame, Against]:
-            frame = placed_frame(path, picture, joined.canvas, task)
-            return frame, compared(frame, picture, joined.canvas, task)
+        def work(task: Any) -> tuple[SingleFrame, Against, PictureSource]:
+            from idle_lantern.core.advice import single_figures, single_frame  # loaded when needed
 
-        def done(found: tuple[SingleFrame, Against]) -> None:
+            frame = single_frame.placed_frame(path, picture, joined.canvas, task)
+            against = single_figures.compared(frame, picture, joined.canvas, task)
+            return frame, against, single_frame.FrameOnCanvas(frame, joined.canvas, picture)
+
+        def done(found: tuple[SingleFrame, Against, PictureSource]) -> None:
             if self._state.is_open(place) and self._state.joined is joined:
-                self.frame, self.against = found
-                self._of, self.source = picture, FrameOnCanvas(self.frame, joined.canvas, picture)
+                self._of, (self.frame, self.against, self.source) = picture, found
                 self._show()
 
         self._context.start(PLACING, work, done, lambda error: self._context.tell(error.sentence))

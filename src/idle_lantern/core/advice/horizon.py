@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
+from idle_lantern.core.advice.advice import Lean
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.redrawn import remapped
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.geometry.uprights import least_turn, then_turned
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.level import levelled
 from idle_lantern.core.registration.solve.poses import Poses
@@ -22,22 +22,6 @@ from idle_lantern.core.registration.solve.poses import Poses
 _VIEW_DEG, _APART_DEG, _PX_PER_DEG = (60.0, 50.0), 40.0, 14.0
 #: A view tells something where so much of it shows the picture.
 _LEAST_SHOWN = 0.85
-
-
-@dataclass(frozen=True)
-class Lean:
-    """By how many degrees a picture leans, the standard error of that, and where up really is in its canvas's frame, (x, y, z)."""
-
-    degrees: float
-    sigma_deg: float
-    up: tuple[float, float, float] = (0.0, -1.0, 0.0)
-
-    def turn_after(self, turn_deg: tuple[float, float, float], canvas: Canvas) -> tuple[float, float, float]:
-        """Yaw, pitch, roll in degrees that the picture of ``canvas``, turned by ``turn_deg``, must be turned by to stand upright."""
-        before = rotations.from_yaw_pitch_roll(*np.radians(turn_deg))
-        # the canvas looks another way than the turn alone
-        ahead = canvas.canvas_from_world @ before.T
-        return then_turned(turn_deg, ahead.T @ least_turn(np.array(self.up), np.array([0.0, -1.0, 0.0])) @ ahead)
 
 
 def lean_of(shown: Array, canvas: Canvas) -> Lean | None:
