@@ -275,3 +275,41 @@ def test_a_walker_is_shown_nowhere_once_or_everywhere_by_keys(qtbot: QtBot, doub
         settled(doubled)
         assert _figures(doubled) == wanted
     assert doubled.state.history.undo_title == "Show a moving thing everywhere"
+
+
+def test_before_a_figure_is_healed_the_frame_without_it_is_offered(qtbot: QtBot, doubled: Window, settled: Callable):
+    """Truth before invention; where nobody shows the place otherwise it is covered at once."""
+    w, stage = doubled, doubled.finish_stage
+    w.go("finish")
+    settled(w)
+    figure = _places(w)[0]
+    stage.hands._heal([figure], 45.0)
+    qtbot.waitUntil(lambda: stage.offer.offered is not None, timeout=20_000)
+    assert not w.state.outing.finish.steps
+    assert "shows something else here" in w.findChild(QLabel, "finish-offer-told").text()
+    qtbot.mouseClick(w.findChild(QPushButton, "finish-offer-take"), Qt.MouseButton.LeftButton)
+    settled(w)
+    assert w.join_stage.isVisible()
+    assert _figures(w) == 1
+    assert not w.state.outing.finish.steps
+    # the place is true now and shown by one frame as by the other: what is painted there is covered
+    w.go("finish")
+    settled(w)
+    picture = w.state.picture
+    assert picture is not None
+    width, height = picture.sizes[0]
+    stage.hands._heal([(width * 0.5, height * 0.85)], 20.0)
+    qtbot.waitUntil(lambda: bool(w.state.outing.finish.steps), timeout=20_000)
+    assert stage.offer.offered is None
+
+
+def test_an_offered_frame_is_refused_and_the_place_covered(qtbot: QtBot, doubled: Window, settled: Callable):
+    w, stage = doubled, doubled.finish_stage
+    w.go("finish")
+    settled(w)
+    stage.hands._heal([_places(w)[0]], 45.0)
+    qtbot.waitUntil(lambda: stage.offer.offered is not None, timeout=20_000)
+    qtbot.mouseClick(w.findChild(QPushButton, "finish-offer-cover"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: bool(w.state.outing.finish.steps), timeout=20_000)
+    assert stage.offer.offered is None
+    assert _figures(w) == 2  # the joined picture itself stays

@@ -126,6 +126,7 @@ class Window(QMainWindow):
             lambda runs: self.outings.begin_beside([run.positions for run in runs])
         )
         self.finish_stage.level_asked.connect(self._compose)
+        self.finish_stage.made_anew.connect(lambda: self.go("join"))
         self.map.menu_asked.connect(self.plan_stage.show_map_menu)
         self.join_stage.on_map.picture.connect(self.map_pictures.show_picture)
         self.join_stage.on_map.ties.connect(self.map_pictures.show_join)

@@ -6,11 +6,14 @@ import math
 from typing import Any
 
 import cv2
+import msgspec
 import numpy as np
 import pytest
 from skimage import data
 from tests.core.finish.test_steps import recipe, whole
 
+from idle_lantern.core.advice.advice import Medium
+from idle_lantern.core.advice.looking_over import looked_over
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
@@ -19,7 +22,9 @@ from idle_lantern.core.deliver.job import DeliverJob, TellInvented
 from idle_lantern.core.deliver.known import Known
 from idle_lantern.core.deliver.service import Delivery
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, finished
-from idle_lantern.core.finish.healing import HealedPicture, Spot, covered, ground_for, place_of
+from idle_lantern.core.finish.healing import HealedPicture, Spot, covered, ground_for, otherwise, place_of, rims_of
+from idle_lantern.core.finish.recipe import Recipe
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -180,3 +185,36 @@ def test_what_is_kept_while_a_figure_changes_is_that_of_the_present_recipe():
         begun = kept.begun_on(source, made, ground)
         found = OperatedPicture(begun, [Finish(made.working, begun, ground, kept=kept, held=1)])
         assert (whole(found) == whole(finished(source, made, ground))).all()
+
+
+def test_places_on_other_ground_after_another_join_are_told():
+    """Another exposure, packing or size of the same ground is no other ground; a thing that stands there now is."""
+    photo = np.ascontiguousarray(data.coffee()[:400, :600])
+    source = HeldPicture(Picture(photo))
+    canvas = canvas_of(600, 400)
+    spots = [
+        Spot(place_at(canvas, u, v), 20 / PX, place_at(canvas, u + 60, v))
+        for u, v in ((120, 90), (300, 200), (420, 300))
+    ]
+    kept = [msgspec.structs.replace(s, seen=rims_of(source, ground_of(source), s)) for s in spots]
+    assert all(len(s.seen) == 48 for s in kept)
+
+    def told(pixels: np.ndarray) -> list[int]:
+        other = HeldPicture(Picture(np.ascontiguousarray(pixels)))
+        return otherwise(other, ground_of(other), kept)
+
+    assert told(photo) == []
+    assert told((photo * 0.85).astype(np.uint8)) == []
+    _ok, packed = cv2.imencode(".jpg", photo, [cv2.IMWRITE_JPEG_QUALITY, 80])
+    assert told(cv2.imdecode(packed, cv2.IMREAD_COLOR)) == []
+    stands = photo.copy()
+    cv2.rectangle(stands, (310, 180), (360, 240), (240, 30, 30), -1)
+    assert told(stands) == [1]
+    assert told(np.roll(photo, 60, 0)) == [0, 1, 2]
+    # and what is told goes once somebody looked at it
+    recipe_then = Recipe((Heal(spots=tuple(kept)),))
+    now = HeldPicture(Picture(stands))
+    advice = next(a for a in looked_over(now, recipe_then, ground_of(now), canvas, Medium(SRGB)) if a.what == "healed")
+    assert advice.figure == 1
+    assert isinstance(advice.step, Heal)
+    assert otherwise(now, ground_of(now), advice.step.spots) == []

@@ -15,7 +15,9 @@ from idle_lantern.app.stages import finish_heal_model as heal_model
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.stages.base import Stage
 from idle_lantern.app.stages.finish_advice import AdviceList
+from idle_lantern.app.stages.finish_clean_model import CleanFrame, let_show_there
 from idle_lantern.app.stages.finish_hands import FinishHands
+from idle_lantern.app.stages.finish_offer import CleanFrameOffer
 from idle_lantern.app.stages.finish_panel import FinishPanel
 from idle_lantern.app.stages.finish_single import SingleFrameTold
 from idle_lantern.app.widgets.basics import button, column, label, set_look_property
@@ -56,6 +58,8 @@ class FinishStage(Stage):
 
     #: The picture shall be levelled, which is done where it is composed.
     level_asked = pyqtSignal()
+    #: Another frame shall show at a place: the picture is to be made anew.
+    made_anew = pyqtSignal()
 
     def __init__(self, context: AppContext) -> None:
         super().__init__(context)
@@ -67,6 +71,10 @@ class FinishStage(Stage):
         self.panel.trying.connect(self._try)
         self.hands = FinishHands(context, self.view, lambda: self.panel.at, lambda: self.panel.place)
         self.hands.healed.connect(self._show_healed)
+        self.offer = CleanFrameOffer()
+        self.hands.offered.connect(self.offer.offer)
+        self.offer.taken.connect(self._take_clean)
+        self.offer.refused.connect(lambda clean: self.hands.cover(clean.points, clean.radius_px))
         self.view.over = OverPicture()
         self.histogram = HistogramView()
         self.cut_told = label("", "dim", wrap=True, name="finish-cut")
@@ -79,6 +87,7 @@ class FinishStage(Stage):
         content = (
             self.histogram,
             self.cut_told,
+            self.offer,
             label("Steps", "head"),
             self.panel,
             self.advice,
@@ -153,6 +162,19 @@ class FinishStage(Stage):
         edit = None if self.panel.place is None else heal_model.not_healed(self.state.outing, self.panel.place)
         if edit is not None:
             self.state.apply(edit)
+
+    def _take_clean(self, clean: CleanFrame) -> None:
+        """Let another frame show at a place: the picture is made anew there, which is seen where frames are joined."""
+        joined, place = self.state.joined, self.state.place
+        if joined is None or place is None:
+            return
+        try:
+            edit = let_show_there(self.state.outing, place.folder, joined, clean)
+        except LanternError as error:
+            self.context.tell(error.sentence)
+            return
+        if self.state.apply(edit):
+            self.made_anew.emit()
 
     def _show_healed(self) -> None:
         """The place that was just healed is the chosen one."""
@@ -284,6 +306,7 @@ class FinishStage(Stage):
         self._looks = KeptLooks(_LOOKS_BYTES)
         self._shown = None
         self.hands.leave()
+        self.offer.offer(None)
         size = (joined.canvas.width, joined.canvas.height) if joined else None
         self.view.set_source(self._kept, size)
         self.single.of_picture(self._kept)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QObject, QPointF, pyqtSignal
 
@@ -10,6 +10,7 @@ from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import finish_heal_model as heal_model
 from idle_lantern.app.stages import finish_mask_model as mask_model
 from idle_lantern.app.stages import finish_model as model
+from idle_lantern.app.stages.finish_clean_model import CleanFrame, clean_frame
 from idle_lantern.app.widgets.held_bar import HeldBar
 from idle_lantern.app.widgets.picture_tools import BrushTool, LineTool, PictureTool, PlaceTool
 from idle_lantern.app.widgets.picture_view import PictureView
@@ -37,6 +38,8 @@ class FinishHands(QObject):
     are in hand, None for none."""
 
     healed = pyqtSignal()
+    #: Another frame shows the place without what shall go.
+    offered = pyqtSignal(object)
 
     def __init__(
         self,
@@ -86,6 +89,28 @@ class FinishHands(QObject):
             self._state.apply(mask_model.stroked(self._state.outing, at, stroke))
 
     def _heal(self, points: list[tuple[float, float]], radius_px: float) -> None:
+        """Offer what another frame shows under a stroke, or else heal it; both are sought off the thread."""
+        joined, picture, where = self._state.joined, self._state.picture, self._state.place
+        if joined is None or picture is None or where is None or not self._state.may_change():
+            return
+
+        def done(clean: CleanFrame | None) -> None:
+            if not self._state.is_open(where) or self._state.joined is not joined:
+                return
+            if clean is None:
+                self.cover(points, radius_px)
+            else:
+                self.offered.emit(clean)
+
+        self._context.start(
+            SEEKING,
+            lambda _t: clean_frame(joined, picture, points, radius_px),
+            done,
+            lambda _e: self.cover(points, radius_px),
+            quiet=True,
+        )
+
+    def cover(self, points: Sequence[tuple[float, float]], radius_px: float) -> None:
         """Heal along a stroke; the ground is sought off the thread."""
         joined, picture, where = self._state.joined, self._state.picture, self._state.place
         if joined is None or picture is None or where is None or not self._state.may_change():
@@ -106,9 +131,14 @@ class FinishHands(QObject):
         )
 
     def _take_ground(self, place: QPointF) -> None:
-        joined, number = self._state.joined, self._place()
-        source = None if joined is None else mask_model.place_deg(joined, place.x() - 0.5, place.y() - 0.5)
-        edit = None if source is None or number is None else heal_model.other_ground(self._state.outing, number, source)
+        joined, number, picture, where = self._state.joined, self._place(), self._state.picture, self._state.place
+        if joined is None or number is None or picture is None or where is None:
+            return
+        source = mask_model.place_deg(joined, place.x() - 0.5, place.y() - 0.5)
+        if source is None:
+            return
+        ground = model.ground_of(joined, picture, where.folder)
+        edit = heal_model.other_ground(self._state.outing, picture, ground, number, source)
         if edit is not None and self._state.apply(edit):
             self.leave()
 

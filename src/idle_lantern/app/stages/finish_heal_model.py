@@ -11,7 +11,7 @@ from idle_lantern.app.stages.finish_edits import step_replaced, steps_changed
 from idle_lantern.app.stages.finish_figures import with_at
 from idle_lantern.app.stages.finish_mask_model import angle_deg, place_deg
 from idle_lantern.core.base.errors import InputError
-from idle_lantern.core.finish.healing import Spot, ground_for, place_of
+from idle_lantern.core.finish.healing import Spot, ground_for, place_of, rims_of
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.tile_look import Ground
@@ -51,7 +51,8 @@ def spots_of(
         radius = angle_deg(joined, (float(middle[0]), float(middle[1])), radius_px)
         source = ground_for(picture, ground, place, radius)
         if source is not None:
-            made.append(Spot(place, radius, source))
+            spot = Spot(place, radius, source)
+            made.append(structs.replace(spot, seen=rims_of(picture, ground, spot)))
     if not made:
         raise InputError("There is no clean ground beside this place", remedy="Take a smaller brush, or another place")
     return made
@@ -68,13 +69,16 @@ def healed(outing: Outing, spots: Sequence[Spot]) -> Edit:
     return step_replaced(title, at, structs.replace(step, on=True, spots=(*step.spots, *spots)))
 
 
-def other_ground(outing: Outing, number: int, source_deg: tuple[float, float]) -> Edit | None:
-    """The edit that covers a place by other ground."""
+def other_ground(
+    outing: Outing, picture: PictureSource, ground: Ground, number: int, source_deg: tuple[float, float]
+) -> Edit | None:
+    """The edit that covers a place of a picture by other ground."""
     at = heal_at(outing.finish.steps)
     step = None if at is None else outing.finish.steps[at]
     if at is None or not isinstance(step, Heal) or not 0 <= number < len(step.spots):
         return None
     spot = structs.replace(step.spots[number], source_deg=source_deg)
+    spot = structs.replace(spot, seen=rims_of(picture, ground, spot))
     return step_replaced(
         "Cover a place by other ground", at, structs.replace(step, spots=with_at(step.spots, number, spot))
     )

@@ -13,9 +13,21 @@ from idle_lantern.core.finish.step import Step
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.uprights import least_turn, then_turned
 
-What = Literal["sky", "horizon", "drift", "band", "haze", "halo", "colours", "noise", "oversharp", "soft"]
+What = Literal["sky", "horizon", "drift", "band", "haze", "halo", "colours", "noise", "oversharp", "soft", "healed"]
 #: What hurts most comes first.
-ORDER: tuple[What, ...] = ("sky", "horizon", "band", "drift", "haze", "halo", "colours", "oversharp", "noise", "soft")
+ORDER: tuple[What, ...] = (
+    "healed",
+    "sky",
+    "horizon",
+    "band",
+    "drift",
+    "haze",
+    "halo",
+    "colours",
+    "oversharp",
+    "noise",
+    "soft",
+)
 
 
 @dataclass(frozen=True)

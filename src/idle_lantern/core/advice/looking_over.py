@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+from msgspec import structs
 
 from idle_lantern.core.advice.advice import ORDER, Advice, Lean, Medium
 from idle_lantern.core.advice.detail import (
@@ -23,11 +24,13 @@ from idle_lantern.core.colour.space import SRGB, ColourSpace, light_matrix
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.finish.evenness import SEEN_EV, SEEN_WARMTH, Drift, drift_of
 from idle_lantern.core.finish.finishing import CUT, Finish, begun_on, finished
+from idle_lantern.core.finish.healing import otherwise, rims_of
 from idle_lantern.core.finish.masks import Sky
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.step import Step, Whole
 from idle_lantern.core.finish.steps.band import Band
 from idle_lantern.core.finish.steps.haze import Haze
+from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.steps.noise import Noise
 from idle_lantern.core.finish.steps.sharpen import Sharpen
 from idle_lantern.core.finish.steps.sweep import Sweep
@@ -75,6 +78,7 @@ def looked_over(
     progress.advance(0)
     said = [lean_advice(lean), *_of_whole(before, after, recipe, ground, canvas, medium)]
     progress.advance(0)
+    said.append(_healed(source, recipe, ground))
     made = finished(source, recipe, ground)
     # a full circle has no ends that could differ
     said += [] if canvas.full_circle else drift_advice(drift_of(made), recipe)
@@ -156,6 +160,25 @@ def _outside(after: Whole, ground: Ground, medium: Medium) -> Advice | None:
         "share",
         f"{100 * share:.0f} % of the picture has colours that {medium.space.name} cannot hold; they are cut.",
         "Deliver in a wider profile, or take some saturation back.",
+    )
+
+
+def _healed(source: PictureSource, recipe: Recipe, ground: Ground) -> Advice | None:
+    step = next((s for s in recipe.working if isinstance(s, Heal)), None)
+    spots = () if step is None else step.spots
+    other = len(otherwise(source, ground, spots))
+    if step is None or not other:
+        return None
+    looked_at = [structs.replace(spot, seen=rims_of(source, ground, spot)) for spot in spots]
+    told = f"{other} of {len(spots)} healed places" if len(spots) > 1 else "The healed place"
+    return Advice(
+        "healed",
+        other,
+        "places",
+        f"{told} look{'' if len(spots) > 1 else 's'} otherwise than when healed: the picture was joined anew.",
+        "Look at them with N; W takes other ground, Backspace leaves a place as joined.",
+        "They look right",
+        structs.replace(step, spots=tuple(looked_at)),
     )
 
 

@@ -35,17 +35,23 @@ _HARD, _RIM_PX = 0.85, 1.2
 _LEAST_PX = 0.6
 #: Clean ground is sought at so many pixels of radius, so many radii away, in so many directions.
 _SOUGHT_PX, _AWAY, _DIRECTIONS = 20.0, (2.2, 2.8, 3.6, 4.6, 6.0), 28
+#: What lies round a place is kept by so many sectors; it is another where it differs by so many 8-bit levels beyond a change of all of it.
+_SECTORS, _OTHER_LEVELS = 8, 14.0
 #: Farther ground is worse by this for each radius; a thing on it counts so much.
 _PER_RADIUS, _THING = 0.004, 0.6
 _PATCHES_BYTES = 64_000_000
 
 
-class Spot(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A place about ``centre_deg``, covered by the ground about ``source_deg``."""
+class Spot(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A place about ``centre_deg``, covered by the ground about ``source_deg``.
+
+    ``seen`` are 8-bit levels of what lay round both when it was healed (``rims_of``), by which another join is told from the same one.
+    """
 
     centre_deg: Place
     radius_deg: Annotated[float, Meta(gt=0, le=45)]
     source_deg: Place
+    seen: Annotated[tuple[Annotated[int, Meta(ge=0, le=255)], ...], Meta(max_length=6 * _SECTORS)] = ()
 
 
 @dataclass(frozen=True)
@@ -169,6 +175,59 @@ def covered(spots: Sequence[Spot], canvas: CanvasDirections, size: tuple[int, in
     return found
 
 
+def rims_of(picture: PictureSource, ground: Ground, spot: Spot) -> tuple[int, ...]:
+    """What lies round a place and round its ground, red, green, blue by sectors in 8-bit levels; empty where the picture shows not both."""
+    canvas, full = ground.direction_canvas, picture.sizes[0]
+    level = _level_for(picture, sides_px(canvas, spot.centre_deg, spot.radius_deg))
+    size = picture.sizes[level]
+    place = place_of(spot, canvas, full, size)
+    if place is None:
+        return ()
+    told: list[int] = []
+    turn = np.linspace(0, 2 * math.pi, 6 * _SECTORS, endpoint=False)
+    ring = np.stack([np.stack([np.cos(turn), np.sin(turn)], -1) * r for r in (1.05, 1.2, 1.35)])
+    for x, y in ((place.x, place.y), (place.x + place.away[0], place.y + place.away[1])):
+        at = ring * [place.across, place.down] + [x, y]
+        low, high = np.floor(at.min((0, 1))).astype(int) - 1, np.ceil(at.max((0, 1))).astype(int) + 2
+        box = Rectangle(int(low[0]), int(low[1]), int(high[0] - low[0]), int(high[1] - low[1]))
+        if box.left < 0 or box.top < 0 or box.left + box.width > size[0] or box.top + box.height > size[1]:
+            return ()
+        pixels = _region(picture, box, level) / _full_scale(picture)
+        if picture.space.is_linear:
+            pixels = picture.space.up_to(1.0).from_linear(np.clip(pixels, 0, 1))
+        off = (at - low).astype(np.float32)
+        seen = cv2.remap(pixels, off[..., 0], off[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        sectors = seen.reshape(3, _SECTORS, 6, 3).mean((0, 2))
+        told += [int(v) for v in np.rint(sectors.clip(0, 1) * 255).ravel()]
+    return tuple(told)
+
+
+def otherwise(picture: PictureSource, ground: Ground, spots: Sequence[Spot]) -> list[int]:
+    """Which spots lie on other ground than when they were healed, or no longer in the picture: another join, which may need them otherwise."""
+    found = []
+    for k, spot in enumerate(spots):
+        if not spot.seen:
+            continue
+        now = rims_of(picture, ground, spot)
+        if len(now) != len(spot.seen):
+            found.append(k)
+            continue
+        new, old = (np.array(levels, float).reshape(2 * _SECTORS, 3) for levels in (now, spot.seen))
+        # another exposure or white balance of all of it is no other ground
+        gain = np.median((new + 1) / (old + 1), 0)
+        if float(np.quantile(np.abs(new - gain * old).mean(-1), 0.9)) > _OTHER_LEVELS:
+            found.append(k)
+    return found
+
+
+def _level_for(picture: PictureSource, halves: Array) -> int:
+    """The level on which a place of such half sides in full pixels is looked at."""
+    sizes, level = picture.sizes, 0
+    while level + 1 < len(sizes) and min(halves * np.array(sizes[level + 1]) / np.array(sizes[0])) >= _SOUGHT_PX:
+        level += 1
+    return level
+
+
 def ground_for(picture: PictureSource, ground: Ground, centre_deg: Place, radius_deg: float) -> Place | None:
     """Where clean ground for a place is: that whose rim is most like the place's and that has no thing on it.
 
@@ -178,10 +237,7 @@ def ground_for(picture: PictureSource, ground: Ground, centre_deg: Place, radius
     halves = sides_px(canvas, centre_deg, radius_deg)
     if not np.isfinite(halves).all():
         return None
-    sizes = picture.sizes
-    level = 0
-    while level + 1 < len(sizes) and min(halves * np.array(sizes[level + 1]) / np.array(full)) >= _SOUGHT_PX:
-        level += 1
+    sizes, level = picture.sizes, _level_for(picture, halves)
     here = place_of(Spot(centre_deg, radius_deg, centre_deg), canvas, full, sizes[level])
     if here is None:
         return None
