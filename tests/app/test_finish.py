@@ -537,3 +537,25 @@ def test_without_a_picture_it_says_what_to_do(window: Window, qtbot: QtBot):
         window.trigger(action)
         assert window.message_text()
     assert not window.finish_stage.panel.add.isEnabled()
+
+
+def test_the_file_is_sharpened_for_what_it_is_looked_at_on(
+    finishing: Window, settled: Callable[[Window], None], tmp_path: Path
+):
+    w = finishing
+    w.go("deliver")
+    settled(w)
+    stage = w.deliver_stage
+    files = []
+    for row in (0, 3):
+        stage.sharpen.setCurrentIndex(row)
+        stage.sharpen.activated.emit(row)
+        assert w.state.outing.delivery.sharpen_for == ("none", "matte")[row > 0]
+        files.append(tmp_path / f"{row}.png")
+        stage.write_to(files[-1])
+        settled(w)
+    assert "px of the file" in stage.sharpen.toolTip()
+    plain, sharper = (read(path).pixels.astype(int) for path in files)
+    assert plain.shape == sharper.shape
+    steps_of = [np.abs(np.diff(p.mean(-1), axis=1)) for p in (plain, sharper)]
+    assert steps_of[1].mean() > 1.1 * steps_of[0].mean()

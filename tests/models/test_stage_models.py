@@ -406,7 +406,7 @@ def test_deliver_tells_what_would_be_written():
     assert deliver_model.box(whole, joined) == Rectangle(0, 0, 5000, 1500)
     shown = deliver_model.facts(outing, joined, imperial=False)
     assert shown["pixels"] == "4.8 MP"
-    assert shown["print"] == "33.9 cm × 10.2 cm"
+    assert shown["print"] == "33.9 × 10.2 cm"
     assert shown["raw"] == "14.4 MB"
     deep = replace(joined, report=Report(frames=(FrameRow(file="a.tif", used=True, bits=16),)))
     assert deliver_model.facts(whole, deep, imperial=False)["raw"] == "60.0 MB"

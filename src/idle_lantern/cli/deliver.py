@@ -63,6 +63,12 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         metavar="DEG",
         help="how far from straight down it is covered (default 12)",
     )
+    parser.add_argument(
+        "--sharpen-for",
+        choices=["none", "screen", "glossy", "matte"],
+        default=plain.sharpen_for,
+        help="sharpen by what that will blur, at the size that is written and --dpi (default none)",
+    )
     parser.add_argument("--tell-invented", action="store_true", help="tell in a margin below what of it is invented")
     parser.set_defaults(run=run)
 
@@ -125,4 +131,4 @@ def _job(args: argparse.Namespace, kind: str, assets: dict[Path, str]) -> Delive
     if args.tell_invented:
         steps.append(TellInvented())
     profile = args.profile if args.profile in ("keep", "srgb", "p3") else assets[Path(args.profile)]
-    return DeliverJob(kind, args.quality, args.dpi, profile, args.long_side, args.light, tuple(steps))  # type: ignore[arg-type]
+    return DeliverJob(kind, args.quality, args.dpi, profile, args.long_side, args.light, tuple(steps), args.sharpen_for)  # type: ignore[arg-type]

@@ -11,13 +11,14 @@ import pytest
 from skimage import data
 
 from idle_lantern.core.advice.advice import Advice, Medium
-from idle_lantern.core.advice.detail import edge_blur_px, noise_of, overshoot_of, places_to_look, sharpening_for
+from idle_lantern.core.advice.detail import edge_blur_px, noise_of, overshoot_of, places_to_look
 from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import DISPLAY_P3, SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.finish.recipe import SCHEMA, Recipe, parsed
 from idle_lantern.core.finish.step import Step
+from idle_lantern.core.finish.steps.sharpen import sharpen_for_blur
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.projections import Projection
@@ -185,7 +186,8 @@ def test_proposed_sharpening_brings_contrast_back_and_no_rims():
     tiles = edges(1.2)
     blur = edge_blur_px(tiles)
     assert blur is not None
-    radius, amount = sharpening_for(blur)
+    step = sharpen_for_blur(blur)
+    radius, amount = step.radius_px, step.amount
     sharper = [t + amount * (t - cv2.GaussianBlur(t, (0, 0), radius)) for t in tiles]
     told = edge_blur_px(sharper)
     assert told is not None

@@ -5,12 +5,15 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
+import cv2
 import numpy as np
 import OpenEXR
 import pytest
 import tifffile
 from PIL import Image
+from skimage import data
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.convert import converted
@@ -20,6 +23,7 @@ from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
 from idle_lantern.core.deliver.known import Known, share_within, shows_nadir
+from idle_lantern.core.deliver.output_sharpening import step_for
 from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.projections import Projection
@@ -82,6 +86,33 @@ def test_what_is_invented_is_told_in_a_margin_only_when_asked_and_there():
     assert len(_written(told, Rectangle(100, 0, 200, 180), known)) == TALL
     covered = DeliverJob(operations=(CoverNadir("blur", 18.0), TellInvented()))
     assert len(_written(covered)) == TALL + 72, "a cover is invented too"
+
+
+def test_a_file_is_sharpened_by_what_its_paper_will_blur():
+    """Printed, that is blurred by the spread of its ink (a Gaussian), edges stand nearer to the picture's than without; at its own size."""
+    photo = data.camera()
+    picture = HeldPicture(Picture(np.dstack([photo] * 3)))
+    whole = Rectangle(0, 0, 512, 512)
+
+    def written(**asked: Any) -> np.ndarray:
+        job = DeliverJob(**asked)
+        return region(Delivery(job, picture, Known(None)).made(whole), Rectangle(0, 0, 512, 512))[..., 0].astype(
+            np.float32
+        )
+
+    plain = written()
+    assert np.array_equal(plain, photo)
+    ink_px = 0.07 * 300 / 25.4
+    soft, sharp = (cv2.GaussianBlur(p, (0, 0), ink_px) for p in (plain, written(sharpen_for="matte")))
+    assert np.abs(sharp - photo).mean() < 0.8 * np.abs(soft - photo).mean()
+    # coarse print: the ink is small beside its pixels; glossy paper takes less than matte
+    assert step_for(DeliverJob(sharpen_for="glossy", dpi=100)).idle
+    assert step_for(DeliverJob(sharpen_for="glossy")).amount < step_for(DeliverJob(sharpen_for="matte")).amount
+    small = Delivery(DeliverJob(sharpen_for="screen", long_side_px=200), picture, Known(None)).made(whole)
+    assert small.sizes[0] == (200, 200)
+    assert np.array_equal(
+        region(Delivery(DeliverJob(sharpen_for="matte"), picture, Known(None)).shown(), whole)[..., 0], photo
+    )
 
 
 def test_profile_and_size_are_as_asked(tmp_path: Path):

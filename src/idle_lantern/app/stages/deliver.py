@@ -43,9 +43,15 @@ class DeliverStage(Stage):
             "format", "Format", [(f.title, f.name) for f in model.formats()], self._choose_format
         )
         self.profile = self._chooser("profile", "Colours", model.PROFILES, self._choose_profile)
+        self.sharpen = self._chooser(
+            "sharpen",
+            "Sharpen for",
+            model.SHARPEN_FOR,
+            self._choose_sharpening,
+        )
         self.nadir = self._chooser("nadir", "Under the tripod", model.COVERS, self._choose_nadir)
         self.crop = self._check(
-            "crop", "Crop as composed under Join", lambda on: edits.compose("Crop" if on else "Do not crop", crop=on)
+            "crop", "Crop as composed", lambda on: edits.compose("Crop" if on else "Do not crop", crop=on)
         )
         self.tell_invented = self._check("tell-invented", "Note below what was invented", edits.tell_invented)
         self.nadir_deg = self._figure(
@@ -89,6 +95,7 @@ class DeliverStage(Stage):
             ("Longer side", self.long_side),
             ("JPEG quality", self.quality),
             ("For print", self.dpi),
+            ("Sharpen for", self.sharpen),
         ]
         choices = (
             label("What to write", "head"),
@@ -158,6 +165,9 @@ class DeliverStage(Stage):
             text = next(text for text, known in model.PROFILES if known == word)
             self.state.apply(edits.deliver_as(f"Colours: {text}", profile=word))
         self._refresh({"choices"})
+
+    def _choose_sharpening(self, medium: str) -> None:
+        self.state.apply(edits.deliver_as("Sharpen for what it is looked at on", sharpen_for=medium))
 
     def _choose_nadir(self, word: str) -> None:
         """As joined, blurred, or covered by a mark, which is asked for."""
@@ -271,6 +281,8 @@ class DeliverStage(Stage):
         self.quality.show_value(job.quality)
         self.quality.setEnabled(format_named(job.format).quality)
         self.dpi.show_value(job.dpi)
+        self.sharpen.setCurrentIndex([word for _text, word in model.SHARPEN_FOR].index(job.sharpen_for))
+        self.sharpen.setToolTip(model.sharpening_told(job))
         self.long_side.show_value(job.long_side_px or 0)
 
     def _show_facts(self) -> None:

@@ -18,6 +18,7 @@ from idle_lantern.core.deliver.formats import FORMATS, FileFormat, format_named
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob
 from idle_lantern.core.deliver.known import share_within
 from idle_lantern.core.deliver.known import shows_nadir as canvas_shows_nadir
+from idle_lantern.core.deliver.output_sharpening import step_for
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.join.request import JoinResult
@@ -38,6 +39,21 @@ COVERS: tuple[tuple[str, str], ...] = (
 PROFILES: tuple[tuple[str, str], ...] = (
     ("as the frames", "keep"), ("sRGB", "srgb"), ("Display P3", "p3"), ("another profile …", "own"),
 )  # fmt: skip
+
+#: What a file is looked at on.
+SHARPEN_FOR: tuple[tuple[str, str], ...] = (
+    ("nothing", "none"), ("the screen", "screen"), ("a glossy print", "glossy"), ("a matte print", "matte"),
+)  # fmt: skip
+
+
+def sharpening_told(job: DeliverJob) -> str:
+    """How the file is sharpened, at the size that is written."""
+    step = step_for(job)
+    if step is None:
+        return "The file is as sharp as the picture."
+    if step.idle:
+        return f"At {job.dpi:g} dpi the paper takes nothing of the picture: nothing is sharpened."
+    return f"Sharpened by {step.amount:g} over {step.radius_px:g} px of the file, which is what will be blurred there."
 
 
 def field(of: type, name: str, clean: Callable[[str], str] = str.strip) -> Callable[[str], float]:
@@ -128,11 +144,12 @@ def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[
     channels = 3 if outing.composition.crop or not kind.alpha else 4
     deep = any(row.bits == 16 for row in joined.report.frames)
     depth = 2 if kind.light == "always" or (deep and kind.bits == 16) else 1
-    sides = (units.length(side / job.dpi * 25.4, imperial) for side in (w, h))
+    across, up = (units.length(side / job.dpi * 25.4, imperial) for side in (w, h))
+    unit = up[up.rfind(" ") :]
     return {
         "size": f"{units.grouped(w)} × {units.grouped(h)} px",
         "pixels": units.megapixels(w * h),
-        "print": " × ".join(sides),
+        "print": f"{across.removesuffix(unit)} × {up}",
         "raw": units.file_size(w * h * channels * depth),
     }
 

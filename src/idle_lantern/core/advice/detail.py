@@ -112,15 +112,3 @@ def overshoot_of(plain: Sequence[Array], sharpened: Sequence[Array]) -> float:
         beyond.append(cv2.dilate(over, window)[edge] / step[edge])
     shares = np.concatenate(beyond) if beyond else np.zeros(0)
     return float(np.quantile(shares, 0.9)) if len(shares) >= _LEAST_EDGES else 0.0
-
-
-def sharpening_for(blur_px: float) -> tuple[float, float]:
-    """Radius and amount of an unsharp mask for edges of that blur.
-
-    At half the finest frequency (a quarter of a cycle a pixel) contrast comes back to what a blur of half a pixel leaves: the transfer of a
-    Gaussian is exp(-2 pi^2 sigma^2 f^2), that of the mask 1 + amount (1 - exp(-2 pi^2 radius^2 f^2)).
-    """
-    radius = min(max(blur_px, 0.5), 2.0)
-    lost = 2 * math.pi**2 * max(0.0, min(blur_px, 1.6) ** 2 - 0.25) / 16
-    amount = (math.exp(lost) - 1) / (1 - math.exp(-2 * math.pi**2 * radius**2 / 16))
-    return round(radius, 2), round(min(amount, 1.2), 2)

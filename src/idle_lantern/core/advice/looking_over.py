@@ -13,7 +13,6 @@ from idle_lantern.core.advice.detail import (
     noise_of,
     overshoot_of,
     places_to_look,
-    sharpening_for,
 )
 from idle_lantern.core.advice.horizon import lean_of
 from idle_lantern.core.advice.sky import SkySeen, band_of, halo_ev, haze_of, sky_of
@@ -32,7 +31,7 @@ from idle_lantern.core.finish.steps.band import Band
 from idle_lantern.core.finish.steps.haze import Haze
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.steps.noise import Noise
-from idle_lantern.core.finish.steps.sharpen import Sharpen
+from idle_lantern.core.finish.steps.sharpen import Sharpen, sharpen_for_blur
 from idle_lantern.core.finish.steps.sweep import Sweep
 from idle_lantern.core.finish.steps.tones import Tones
 from idle_lantern.core.finish.tile_look import Ground, luminance_of
@@ -283,12 +282,10 @@ def _of_detail(
     elif not _has(recipe, Sharpen):
         blur = edge_blur_px(lightness(source, edges))
         if blur is not None and blur > _SOFT_PX:
-            radius, amount = sharpening_for(blur)
+            step = sharpen_for_blur(blur)
             told = f"At 100 % sharp edges are soft by {blur:.1f} px, as every join leaves them."
-            remedy = f"Sharpen by that: radius {radius:g} px, {amount:g}."
-            said.append(
-                Advice("soft", blur, "px", told, remedy, "Sharpen by that", Sharpen(radius_px=radius, amount=amount))
-            )
+            remedy = f"Sharpen by that: radius {step.radius_px:g} px, {step.amount:g}."
+            said.append(Advice("soft", blur, "px", told, remedy, "Sharpen by that", step))
     said.append(_noise(noise_of(lightness(made, even)), recipe, medium))
     return said
 

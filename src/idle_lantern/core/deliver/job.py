@@ -45,6 +45,7 @@ class DeliverJob:
     long_side_px : of the file; None leaves the picture's size
     light : linear light in floats, where the format has both
     operations : in their order
+    sharpen_for : what the file is looked at on: sharpened by what that will blur, at the size that is written
     """
 
     format: Literal["tiff", "png", "jpeg", "exr"] = "tiff"
@@ -63,6 +64,7 @@ class DeliverJob:
     long_side_px: Annotated[int, Meta(ge=16, le=1_000_000, extra={"title": "Longer side", "unit": "px"})] | None = None
     light: bool = False
     operations: tuple[Step, ...] = ()
+    sharpen_for: Literal["none", "screen", "glossy", "matte"] = "none"
 
     @property
     def nadir(self) -> CoverNadir | None:

@@ -16,6 +16,7 @@ from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.known import Known, share_within, shows_nadir
 from idle_lantern.core.deliver.margin import InventedMargin, margin_of
 from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
+from idle_lantern.core.deliver.output_sharpening import sharpened
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
 from idle_lantern.core.finish.finishing import finished
@@ -92,7 +93,8 @@ class Delivery:
         margin = self._margin(box, patch) if self.job.tells_invented else None
         if margin is not None or space != made.space:
             made = OperatedPicture(made, [] if margin is None else [margin], space, light=light)
-        return made if self.job.long_side_px is None else ResizedPicture(made, self.job.long_side_px)
+        made = made if self.job.long_side_px is None else ResizedPicture(made, self.job.long_side_px)
+        return made if light else sharpened(made, self.job)
 
     def _nadir_patch(self, picture: PictureSource) -> NadirPatch | None:
         step, canvas = self.job.nadir, self.known.canvas

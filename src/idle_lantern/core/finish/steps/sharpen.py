@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import Annotated, ClassVar
 
@@ -52,3 +53,15 @@ class Sharpen(Step, frozen=True, tag="sharpen", kw_only=True):
             return made
 
         return apply
+
+
+def sharpen_for_blur(blur_px: float) -> Sharpen:
+    """The unsharp mask for edges of that blur (its sigma).
+
+    At half the finest frequency (a quarter of a cycle a pixel) contrast comes back to what a blur of half a pixel leaves: the transfer of a
+    Gaussian is exp(-2 pi^2 sigma^2 f^2), that of the mask 1 + amount (1 - exp(-2 pi^2 radius^2 f^2)). No more than an amount of 1.2.
+    """
+    radius = min(max(blur_px, 0.5), 2.0)
+    lost = 2 * math.pi**2 * max(0.0, min(blur_px, 1.6) ** 2 - 0.25) / 16
+    amount = (math.exp(lost) - 1) / (1 - math.exp(-2 * math.pi**2 * radius**2 / 16))
+    return Sharpen(radius_px=round(radius, 2), amount=round(min(amount, 1.2), 2))
