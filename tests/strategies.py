@@ -39,6 +39,7 @@ from idle_lantern.core.plan.kinds import KINDS
 from idle_lantern.core.plan.rig import Rig
 from idle_lantern.core.plan.target_field import TargetField
 from idle_lantern.core.request.choices import JoinChoices, MaskRef, TiePoint
+from idle_lantern.core.request.eased import RoundThing, StraightLine
 
 angles_rad = st.floats(-3.1, 3.1)
 pitches_rad = st.floats(-1.5, 1.5)
@@ -120,6 +121,7 @@ def choices(draw: st.DrawFn) -> JoinChoices:
         development=Development(exposure_ev=draw(st.sampled_from((0.0, 1.5)))),
         projection=draw(st.sampled_from(("auto", "panini"))),
         turn_deg=(draw(st.floats(-180, 180)), 0.0, 0.0),
+        eased=draw(st.sampled_from(((), (StraightLine((-20.0, 4.0), (30.0, 5.5)), RoundThing((60.0, 12.0), 4.0))))),
         rim=draw(st.sampled_from(("none", "stretch", "fill", "fill-all"))),
         masks=draw(st.sampled_from(((), (MaskRef("c", "a" * 64),)))),
     )

@@ -278,3 +278,37 @@ def test_the_rim_is_stretched_and_what_was_chosen_last_holds(qtbot: QtBot, compo
     qtbot.keyClick(composing, Qt.Key.Key_C)
     assert not composing.join_stage.compose.active
     assert composing.join_stage.view.tool is None
+
+
+def test_a_bent_edge_is_drawn_straight_and_a_click_takes_that_back(qtbot: QtBot, composing: Window, settled: Callable):
+    """What the projection bends is told by its two ends; the picture is made anew from its frames, once."""
+    w, view = composing, composing.join_stage.view
+    w.state.apply(edits.choose("Cylinder", projection="cylindrical"))
+    settled(w)
+    qtbot.keyClick(w, Qt.Key.Key_E, Qt.KeyboardModifier.ShiftModifier)
+    assert w.join_stage.compose.hand.tool == "straight"
+    one, other = (QPointF(view.width() * x, view.height() * 0.58) for x in (0.3, 0.7))
+    _drag(w, one, other)
+    (line,) = w.state.outing.choices.eased
+    settled(w)
+    joined = w.state.joined
+    assert joined is not None
+    assert joined.report.asked.eased == (line,)
+    assert joined.canvas.stretch is not None
+    ends = joined.canvas.pixels(np.stack([direction(*np.radians(p)) for p in (line.from_deg, line.to_deg)]))
+    middle = sum(direction(*np.radians(p)) for p in (line.from_deg, line.to_deg))
+    on_it = joined.canvas.pixels(middle / np.linalg.norm(middle))
+    chord = ends[1] - ends[0]
+    assert abs((on_it - ends[0]) @ np.array([-chord[1], chord[0]])) / np.hypot(*chord) < 1
+    qtbot.keyClick(w, Qt.Key.Key_R, Qt.KeyboardModifier.ShiftModifier)
+    _drag(w, QPointF(view.width() * 0.85, view.height() * 0.5), QPointF(view.width() * 0.88, view.height() * 0.5))
+    assert len(w.state.outing.choices.eased) == 2
+    settled(w)
+    # a click on the line takes the line back and leaves the round thing
+    qtbot.keyClick(w, Qt.Key.Key_E, Qt.KeyboardModifier.ShiftModifier)
+    place = view.sight.to_widget(QPointF(*(on_it + 0.5)))
+    _drag(w, place, place)
+    settled(w)
+    assert [type(e).__name__ for e in w.state.outing.choices.eased] == ["RoundThing"]
+    w.state.undo()
+    assert len(w.state.outing.choices.eased) == 2

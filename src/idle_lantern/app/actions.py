@@ -433,6 +433,13 @@ ACTIONS: tuple[Action, ...] = (
         ("projection", "Next projection", "P", lambda w: w.join_stage.compose.next_projection()),
         ("turn", "Turn the picture by hand", "R", lambda w: w.join_stage.compose.hand.use_tool("turn")),
         ("line", "Draw along what is upright or level", "E", lambda w: w.join_stage.compose.hand.use_tool("line")),
+        (
+            "straight",
+            "Draw what is straight straight",
+            "Shift+E",
+            lambda w: w.join_stage.compose.hand.use_tool("straight"),
+        ),
+        ("round", "Keep a round thing round", "Shift+R", lambda w: w.join_stage.compose.hand.use_tool("round")),
         ("centre", "Put a place in the middle", "Q", lambda w: w.join_stage.compose.hand.use_tool("centre")),
         ("crop", "Crop by hand", "K", lambda w: w.join_stage.compose.hand.use_tool("crop")),
         ("levelled", "Level as the join did", "", lambda w: w.join_stage.compose.as_levelled()),

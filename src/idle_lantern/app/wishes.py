@@ -112,6 +112,8 @@ ALSO = {
     "finish.drop_place": "delete spot heal undo",
     "finish.before": "original preview toggle after",
     "finish.split": "before after original slider",
+    "compose.straight": "bent curved line straighten edge wall horizon building distortion",
+    "compose.round": "face stretched egg wheel globe distorted rim perspective wide",
     "finish.single": "worth it one shot single frame wide lens against compare crispness bokeh",
     "finish.beside": "before after original two",
     "finish.cut": "clipping clipped blown burnt histogram warning zebra",

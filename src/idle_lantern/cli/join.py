@@ -44,6 +44,7 @@ from idle_lantern.core.registration.match.points_file import read_points
 from idle_lantern.core.registration.solve.placing import placing_in_words
 from idle_lantern.core.registration.solve.prior import prior_for, read_prior
 from idle_lantern.core.request.choices import MaskRef
+from idle_lantern.core.request.eased import read_eased
 from idle_lantern.core.request.options import JoinOptions
 from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.grouped import TOO_SMALL, Grouped, files_in, grouped, without_tiny
@@ -185,6 +186,12 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         type=Path,
         metavar="POINTS.json",
         help="tie points set by hand, believed whatever features say (docs/formats/points.md)",
+    )
+    parser.add_argument(
+        "--ease",
+        type=Path,
+        metavar="EASED.json",
+        help="lines drawn straight and round things drawn round, whatever the projection does (docs/formats/eased.md)",
     )
     parser.add_argument(
         "--profile",
@@ -338,6 +345,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
             turn_deg=angles_of("turn", args.turn),
             distance=args.distance,
             straighten=args.straighten / 100,
+            eased=read_eased(args.ease) if args.ease else (),
             rim="fill-all" if args.rim == "fill" and args.invent_anything else args.rim,
             level=level_of(args.level),
             profile=profile_of(args.profile),
@@ -442,7 +450,7 @@ def _inputs(args: argparse.Namespace) -> list[Path]:
     """Every file that the command reads."""
     painted = list(args.masks.glob("*")) if args.masks is not None and args.masks.is_dir() else []
     frames = [p for path in args.frames for p in (sorted(path.iterdir()) if path.is_dir() else [path])]
-    told = [p for p in (args.prior, args.develop, args.points) if p]
+    told = [p for p in (args.prior, args.develop, args.points, args.ease) if p]
     told += [Path(args.profile)] if args.profile not in ("keep", "srgb", "p3") else []
     told += [Path(args.lens)] if args.lens.lower().endswith(".json") else []
     return [*frames, *told, *painted]

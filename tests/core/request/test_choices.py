@@ -19,6 +19,7 @@ from idle_lantern.core.request.choices import (
     differing,
     needs_solving,
 )
+from idle_lantern.core.request.eased import RoundThing
 from idle_lantern.core.request.options import JoinOptions
 
 #: Another value of each field, and what a photographer would have to wait for (common practice, no source).
@@ -30,6 +31,7 @@ OTHERS = {
     "brackets": ("fuse", "light"), "repeats": ("stack", "light"), "development": (Development(1.0), "light"),
     "projection": ("mercator", "canvas"), "turn_deg": ((1.0, 0.0, 0.0), "canvas"), "distance": (2.0, "canvas"),
     "straighten": (0.5, "canvas"), "rim": ("fill", "canvas"),
+    "eased": ((RoundThing((10.0, 5.0), 3.0),), "canvas"),
     "off": (("a",), "pixels"), "masks": ((MaskRef("a", "b" * 64),), "pixels"),
 }  # fmt: skip
 

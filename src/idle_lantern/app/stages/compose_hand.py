@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -24,6 +25,8 @@ from idle_lantern.core.request.choices import JoinChoices
 
 #: Degrees of roll where a hand moves over the picture's whole width with Shift.
 _ROLL_DEG = 90.0
+#: A shorter drag on the screen is a click.
+_CLICK_PX = 6.0
 
 
 class ComposeHand(QObject):
@@ -100,6 +103,26 @@ class ComposeHand(QObject):
         self.turn_to(turn, f"Make a line {what}")
         self._context.tell(f"What you drew is {what} now. Another line makes the other way right.", problem=False)
 
+    def _eased(self, one: QPointF, other: QPointF) -> None:
+        """A line that shall be straight, or a round thing, was drawn; a click takes one back."""
+        joined, eased, round_ = self.joined, self.choices.eased, self.tool == "round"
+        if joined is None:
+            return
+        ends = (one.x() - 0.5, one.y() - 0.5), (other.x() - 0.5, other.y() - 0.5)
+        moved = math.hypot(one.x() - other.x(), one.y() - other.y()) * self._view.zoom
+        try:
+            if moved < _CLICK_PX:
+                left = model.without_eased(joined, eased, ends[0], _CLICK_PX * 2 / max(self._view.zoom, 1e-6))
+                if left is not None:
+                    self.apply("Draw a place as the projection does", eased=left)
+                return
+            made = model.made_round(joined, *ends) if round_ else model.made_straight(joined, *ends)
+            model.check_eased(joined, replace(self.choices, eased=(*eased, made)))
+        except LanternError as error:
+            self._context.tell(error.sentence)
+            return
+        self.apply("Keep a round thing round" if round_ else "Draw a line straight", eased=(*eased, made))
+
     def _centre_chosen(self, place: QPointF) -> None:
         if self.joined is None:
             return
@@ -148,6 +171,8 @@ class ComposeHand(QObject):
                 tool = TurnTool(self._turning, self._turned, self._step)
             elif self.tool == "line":
                 tool = LineTool(self._line_drawn)
+            elif self.tool in ("straight", "round"):
+                tool = LineTool(self._eased)
             elif self.tool == "centre":
                 tool = PlaceTool(self._centre_chosen)
             else:

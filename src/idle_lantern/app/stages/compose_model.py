@@ -25,6 +25,7 @@ from idle_lantern.core.outing.model import CropBox, Outing
 from idle_lantern.core.pictures.source import PictureSource, reduced_in
 from idle_lantern.core.plan.crop import CropLoss
 from idle_lantern.core.request.choices import JoinChoices
+from idle_lantern.core.request.eased import Eased, RoundThing, StraightLine, ray_of
 from idle_lantern.core.request.options import JoinOptions
 
 Turn = tuple[float, float, float]
@@ -34,11 +35,15 @@ CARD_PX = 16_000  # pixels of each of the small ones beside each other
 LIVE_PX = 90_000  # pixels of the one that follows the hand
 #: A bent canvas takes longer to be asked.
 _LIVE_BENT_PX = 30_000
+#: Round things that can be drawn round, by the angle from their middle to their rim.
+_LEAST_ROUND_DEG, _MOST_ROUND_DEG = 0.3, 30.0
 #: What is told of the tool that the pointer holds.
 HINTS = {
     "turn": "Drag the picture, with Shift to roll it. Arrow keys turn by 0.1°, comma and full stop roll; with Shift by 1°.",
     "line": "Drag along a mast or wall and it becomes upright, along the horizon and it becomes level.",
     "centre": "Click on what shall lie straight ahead.",
+    "straight": "Drag from one end of a bent edge to its other end: it is drawn straight. A click on one takes it back.",
+    "round": "Drag from the middle of a face or globe beyond its rim: it keeps its shape. A click on one takes it back.",
     "crop": "Drag edges, corners or the middle. Arrow keys move it, with Shift they draw it larger or smaller.",
 }
 #: Ratios that can be chosen, by their words; None is whatever loses least.
@@ -90,9 +95,12 @@ def preview(
     LanternError
         Nothing of it fits the projection, or the frames are gone.
     """
+    return _previewed(joined, small, _canvas(joined, choices), most_px)
+
+
+def _previewed(joined: JoinResult, small: Array, new: Any, most_px: int) -> tuple[Array, tuple[int, int]]:
     from idle_lantern.core.compositing.canvas.redrawn import redrawn  # loads the engine, which no start needs
 
-    new = _canvas(joined, choices)
     if joined.canvas.stretch is not None:
         most_px = min(most_px, _LIVE_BENT_PX)
     return redrawn(small, joined.canvas, new, most_px), (new.width, new.height)
@@ -105,6 +113,11 @@ def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
     if solution is None:
         raise InputError("The frames of this join are gone", remedy="Join again")
     return canvas_for(solution.poses, solution.seen, JoinOptions.of(choices))
+
+
+def check_eased(joined: JoinResult, choices: JoinChoices) -> None:
+    """Say before a picture is made whether its canvas can be bent so; raises LanternError."""
+    _canvas(joined, choices)
 
 
 def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCard]:
@@ -120,8 +133,8 @@ def cards(outing: Outing, joined: JoinResult, small: Array) -> list[ProjectionCa
     for name in PROJECTIONS:
         choices = replace(outing.choices, projection=name)
         try:
-            pixels, _size = preview(joined, small, choices, CARD_PX)
             canvas = _canvas(joined, choices)
+            pixels, _size = _previewed(joined, small, canvas, CARD_PX)
         except LanternError as error:
             made.append(ProjectionCard(name, words.PROJECTIONS[name], None, "", cannot=error.sentence))
             continue
@@ -206,6 +219,54 @@ def line_turn(joined: JoinResult, turn: Turn, one: tuple[float, float], other: t
     upright = abs(dv) > abs(du)
     more = upright_turn([pair], []) if upright else upright_turn([], [pair])
     return then_turned(turn, more), "upright" if upright else "level"
+
+
+def made_straight(joined: JoinResult, one: tuple[float, float], other: tuple[float, float]) -> StraightLine:
+    """A line between two places of the picture that is to be drawn straight; raises InputError where it leaves the picture."""
+    return StraightLine(_place_deg(joined, one), _place_deg(joined, other))
+
+
+def made_round(joined: JoinResult, middle: tuple[float, float], rim: tuple[float, float]) -> RoundThing:
+    """A round thing by its middle and a place on its rim; raises InputError where it leaves the picture or is too large."""
+    rays = joined.canvas.directions(np.array([middle, rim], float))
+    centre = _place_deg(joined, middle)
+    _place_deg(joined, rim)
+    radius = math.degrees(math.acos(float(np.clip(rays[0] @ rays[1], -1, 1))))
+    if not _LEAST_ROUND_DEG <= radius <= _MOST_ROUND_DEG:
+        raise InputError(
+            f"That reaches over {radius:.1f}°", remedy=f"Drag over {_LEAST_ROUND_DEG:g} to {_MOST_ROUND_DEG:g} degrees"
+        )
+    return RoundThing(centre, round(radius, 2))
+
+
+def without_eased(
+    joined: JoinResult, eased: Sequence[Eased], place: tuple[float, float], within_px: float
+) -> tuple[Eased, ...] | None:
+    """What is eased without the one that a click met; None where it met none."""
+    ray = joined.canvas.directions(np.array(place, float))
+    reach = within_px / joined.canvas.px_per_rad
+
+    def away(one: Eased) -> float:
+        if isinstance(one, RoundThing):
+            angle = math.acos(float(np.clip(ray_of(one.centre_deg) @ ray, -1, 1)))
+            return max(0.0, angle - math.radians(one.radius_deg))
+        ends = [ray_of(one.from_deg), ray_of(one.to_deg)]
+        along = [end + share * (ends[1] - end) for end in ends[:1] for share in np.linspace(0, 1, 65)]
+        return min(math.acos(float(np.clip(p @ ray / np.linalg.norm(p), -1, 1))) for p in along)
+
+    if not np.isfinite(ray).all() or not eased:
+        return None
+    off = [away(one) for one in eased]
+    k = int(np.argmin(off))
+    return (*eased[:k], *eased[k + 1 :]) if off[k] <= reach else None
+
+
+def _place_deg(joined: JoinResult, place: tuple[float, float]) -> tuple[float, float]:
+    ray = joined.canvas.directions(np.array(place, float))
+    if not np.isfinite(ray).all():
+        raise InputError("That leaves the picture", remedy="Draw it on what the picture shows")
+    yaw, pitch = math.atan2(ray[0], ray[2]), math.atan2(-ray[1], math.hypot(ray[0], ray[2]))
+    return round(math.degrees(yaw), 4), round(math.degrees(pitch), 4)
 
 
 def centred_on(joined: JoinResult, turn: Turn, place: tuple[float, float]) -> Turn:

@@ -50,6 +50,7 @@ JOINING = (
 COMPOSING = (
     ("What form has it?", ("compose.projection",)),
     ("Does it stand level?", ("compose.turn", "compose.line", "compose.centre", "compose.levelled")),
+    ("What does the projection bend?", ("compose.straight", "compose.round")),
     ("What is cut off?", ("compose.crop",)),
     SIZES,
 )

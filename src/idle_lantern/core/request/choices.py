@@ -23,6 +23,7 @@ from msgspec import Meta
 from idle_lantern.core.merging.development import Development
 from idle_lantern.core.merging.recipe import Brackets, Recipe, Repeats
 from idle_lantern.core.optics.known import KnownLens
+from idle_lantern.core.request.eased import EasedPlaces
 
 FrameId = Annotated[str, Meta(min_length=1, max_length=4096, description="The identity of a frame, or its name")]
 Sha256 = Annotated[str, Meta(pattern="^[0-9a-f]{64}$", description="SHA-256 of the file's bytes")]
@@ -97,6 +98,7 @@ class JoinChoices:
     turn_deg : yaw, pitch, roll by which the picture is turned after all that ``level`` does; poses stay as they are
     distance : how far panini's eye stands behind the middle: 0 is flat, 1 usual
     straighten : how far panini makes lines across the view straight, 0 to 1
+    eased : lines and round things that the projection bends and that are drawn straight and round all the same
     rim : gaps between outline and rectangle: left, taken up by a warp, or filled with what is invented
         ``fill-all`` also where more than sky, grass or water borders on them.
     off : frames that tie the others but show nowhere
@@ -118,6 +120,7 @@ class JoinChoices:
     turn_deg: tuple[Degrees, Degrees, Degrees] = changing("canvas", (0.0, 0.0, 0.0))
     distance: Annotated[float, Meta(ge=0, le=10)] = changing("canvas", 1.0)
     straighten: Annotated[float, Meta(ge=0, le=1)] = changing("canvas", 0.0)
+    eased: EasedPlaces = changing("canvas", ())
     rim: Rim = changing("canvas", "none")
     off: tuple[FrameId, ...] = changing("pixels", ())
     masks: tuple[MaskRef, ...] = changing("pixels", ())

@@ -156,13 +156,22 @@ def make_canvas(
 
 
 def canvas_for(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
-    """The canvas that options ask for; poses stay as they are, a wished turn is that of the canvas.
+    """The canvas that options ask for, bent where places are eased; poses stay as they are, a wished turn is that of the canvas.
 
     Raises
     ------
     JoinError
-        Nothing of the picture fits the projection.
+        Nothing of the picture fits the projection, or what shall be eased asks for too much.
     """
+    canvas = _projected(poses, seen, options)
+    if not options.eased:
+        return canvas
+    from idle_lantern.core.compositing.canvas.easing import eased  # loads what few pictures need
+
+    return eased(canvas, options.eased)
+
+
+def _projected(poses: Poses, seen: Field, options: JoinOptions) -> Canvas:
     panini = options.projection == "panini"
     parameters = panini_parameters(options.distance, options.straighten) if panini else None
     if not any(options.turn_deg):

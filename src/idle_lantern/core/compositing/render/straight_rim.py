@@ -38,5 +38,8 @@ def straight_rim(
     factor = canvas.width / small.canvas.width
     width = canvas.width if canvas.full_circle else max(1, int(found.size[0] * factor))
     height = max(1, int(found.size[1] * factor))
-    bent = replace(canvas, width=width, height=height, stretch=found.stretch.scaled(factor))
+    stretch = found.stretch.scaled(factor)
+    if canvas.stretch is not None:  # places of the picture were eased before
+        stretch = replace(stretch, at=canvas.stretch.flat(stretch.at))
+    bent = replace(canvas, width=width, height=height, stretch=stretch)
     return bent, Stretched(found.stretch.largest, found.bow_px * factor)

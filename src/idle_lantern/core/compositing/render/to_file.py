@@ -150,7 +150,8 @@ def _begun(
             filled = FilledPicture(plan, maker, folder, progress, anything=options.rim == "fill-all")
         maker, coverage = filled, filled.coverage
     region = Rectangle(0, 0, canvas.width, canvas.height)
-    cropped = options.crop or canvas.stretch is not None  # a bent canvas is a rectangle but for a few pixels
+    # a canvas whose rim was bent straight is a rectangle but for a few pixels
+    cropped = options.crop or (options.rim == "stretch" and canvas.stretch is not None)
     if cropped:
         if filled is None:
             with clock.stage("warp"):
