@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from skimage import data
 
-from idle_lantern.core.advice.advice import Advice, Medium
+from idle_lantern.core.advice.advice import Advice, FrameOutline, Medium
 from idle_lantern.core.advice.detail import edge_blur_px, noise_of, overshoot_of, places_to_look
 from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over
 from idle_lantern.core.colour.picture import Picture
@@ -231,3 +231,34 @@ def test_too_much_sharpening_is_told_and_less_is_proposed():
     proposed = said(softer)["soft"]
     assert proposed.step is not None
     assert "soft" not in after(softer, proposed.step)
+
+
+def outlines() -> tuple[FrameOutline, ...]:
+    """Five upright frames beside each other."""
+    edges = np.linspace(4, _WIDTH - 5, 6)
+    return tuple(
+        FrameOutline(f"f{k}.jpg", (np.array([[a, 6.0], [b, 8.0], [b - 3, _HEIGHT - 8.0], [a + 2, _HEIGHT - 5.0]]),))
+        for k, (a, b) in enumerate(zip(edges, edges[1:]))
+    )
+
+
+def told_of_frames(light: np.ndarray, *steps: Step) -> list[Advice]:
+    source = held(light)
+    ground = Ground(SRGB, source.sizes[0], canvas())
+    found = looked_over(source, Recipe(steps), ground, canvas(), Medium(SRGB), None, outlines())
+    return [a for a in found if a.what == "frame"]
+
+
+@pytest.mark.parametrize(("number", "ev"), [(1, 0.3), (3, -0.25)])
+def test_a_frame_that_stays_off_is_found_and_evened(number: int, ev: float):
+    """A frame brighter than its neighbours all along its rims, blended as a join blends; the sun's side alone tells no frame."""
+    light = place()
+    assert told_of_frames(light) == []
+    mask = np.zeros(light.shape[:2], np.float32)
+    cv2.fillPoly(mask, [np.rint(outlines()[number].lines[0]).astype(np.int32)], 1.0)
+    off = np.asarray(light * 2 ** (ev * cv2.GaussianBlur(mask, (0, 0), 3)[..., None]), np.float32)
+    (advice,) = told_of_frames(off)
+    assert advice.sentence.startswith(f"f{number}.jpg is")
+    assert advice.figure == pytest.approx(ev, abs=0.08)
+    assert advice.step is not None
+    assert told_of_frames(off, advice.step) == []

@@ -382,7 +382,9 @@ class FinishStage(Stage):
                 from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over  # loaded when needed
 
                 lean = lean_of_picture(kept, joined.canvas) if known is None else known[1]
-                return lean, looked_over(kept, recipe, ground, joined.canvas, medium, lean, OnlyStops(task))
+                return lean, looked_over(
+                    kept, recipe, ground, joined.canvas, medium, lean, model.outlines_of(joined), OnlyStops(task)
+                )
 
             def seen(found: tuple[Lean | None, tuple[Advice, ...]]) -> None:
                 if kept is self._kept:

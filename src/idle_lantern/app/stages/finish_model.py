@@ -12,7 +12,7 @@ from msgspec import structs
 from idle_lantern.app.stages.finish_edits import all_taken, step_replaced, steps_changed
 from idle_lantern.app.stages.finish_figures import write
 from idle_lantern.app.stages.finish_mask_model import mask_words
-from idle_lantern.core.advice.advice import Medium
+from idle_lantern.core.advice.advice import FrameOutline, Medium
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
@@ -158,6 +158,15 @@ def medium_of(outing: Outing, folder: Path, space: ColourSpace) -> Medium:
     with contextlib.suppress(LanternError):
         space = space_of(job.profile, space, partial(assets.path, folder))
     return Medium(space, job.dpi, wanted.viewing_m if wanted.print_mm > 0 else Medium(space).viewing_m)
+
+
+def outlines_of(joined: JoinResult) -> tuple[FrameOutline, ...]:
+    """What the joined picture shows of each frame."""
+    return tuple(
+        FrameOutline(Path(row.file).name, tuple(np.asarray(line, float) for line in row.outlines_px))
+        for row in joined.report.frames
+        if row.used
+    )
 
 
 def save_recipe(outing: Outing, path: Path) -> None:

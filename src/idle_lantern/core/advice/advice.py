@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
 
+from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.uprights import least_turn, then_turned
 
-What = Literal["sky", "horizon", "drift", "band", "haze", "halo", "colours", "noise", "oversharp", "soft", "healed"]
+What = Literal[
+    "sky", "horizon", "frame", "drift", "band", "haze", "halo", "colours", "noise", "oversharp", "soft", "healed"
+]
 #: What hurts most comes first.
 ORDER: tuple[What, ...] = (
     "healed",
     "sky",
     "horizon",
+    "frame",
     "band",
     "drift",
     "haze",
@@ -45,6 +49,14 @@ class Advice:
     remedy: str
     button: str = ""
     step: Step | None = None
+
+
+@dataclass(frozen=True)
+class FrameOutline:
+    """What a picture shows of a frame: its name, and lines (N, 2) round it in pixels of the canvas."""
+
+    name: str
+    lines: tuple[Array, ...] = field(compare=False)
 
 
 @dataclass(frozen=True)

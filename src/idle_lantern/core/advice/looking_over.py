@@ -7,13 +7,14 @@ from collections.abc import Sequence
 import numpy as np
 from msgspec import structs
 
-from idle_lantern.core.advice.advice import ORDER, Advice, Lean, Medium
+from idle_lantern.core.advice.advice import ORDER, Advice, FrameOutline, Lean, Medium
 from idle_lantern.core.advice.detail import (
     edge_blur_px,
     noise_of,
     overshoot_of,
     places_to_look,
 )
+from idle_lantern.core.advice.frames_light import odd_frames
 from idle_lantern.core.advice.horizon import lean_of
 from idle_lantern.core.advice.sky import SkySeen, band_of, halo_ev, haze_of, sky_of
 from idle_lantern.core.base.arrays import Array
@@ -24,10 +25,11 @@ from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.finish.evenness import SEEN_EV, SEEN_WARMTH, Drift, drift_of
 from idle_lantern.core.finish.finishing import CUT, Finish, begun_on, finished
 from idle_lantern.core.finish.healing import otherwise, rims_of
-from idle_lantern.core.finish.masks import Sky
+from idle_lantern.core.finish.masks import Polygon, Sky
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.step import Step, Whole
 from idle_lantern.core.finish.steps.band import Band
+from idle_lantern.core.finish.steps.exposure import ExposureStep
 from idle_lantern.core.finish.steps.haze import Haze
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.steps.noise import Noise
@@ -46,6 +48,8 @@ _SURE = 2.0
 _BEYOND, _NEARLY_WHITE = 0.004, 0.95
 #: What leans is looked for on so many pixels of the longer side.
 _LEAN_PX = 4096
+#: A frame that is off by more is told; its outline as a mask falls off over so many degrees.
+ODD_EV, _FRAME_FEATHER_DEG = 0.1, 1.0
 #: A softer edge than this is worth sharpening.
 _SOFT_PX = 0.55
 
@@ -66,11 +70,12 @@ def looked_over(
     canvas: Canvas,
     medium: Medium,
     lean: Lean | None = None,
+    outlines: Sequence[FrameOutline] = (),
     progress: Progress = SILENT,
 ) -> tuple[Advice, ...]:
     """What is to be said of a joined picture as a recipe finishes it; raises Cancelled, InputError.
 
-    ``lean`` is by how much it leans (``lean_of_picture``), where that is known.
+    ``lean`` is by how much it leans (``lean_of_picture``), ``outlines`` what it shows of which frame, where that is known.
     """
     begun = begun_on(source, recipe, ground)
     before, after = Finish((), source, ground).whole("linear"), Finish(recipe.working, begun, ground).whole("linear")
@@ -78,6 +83,7 @@ def looked_over(
     said = [lean_advice(lean), *_of_whole(before, after, recipe, ground, canvas, medium)]
     progress.advance(0)
     said.append(_healed(source, recipe, ground))
+    said.append(_odd_frame(after, recipe, ground, canvas, outlines))
     made = finished(source, recipe, ground)
     # a full circle has no ends that could differ
     said += [] if canvas.full_circle else drift_advice(drift_of(made), recipe)
@@ -179,6 +185,26 @@ def _healed(source: PictureSource, recipe: Recipe, ground: Ground) -> Advice | N
         "They look right",
         structs.replace(step, spots=tuple(looked_at)),
     )
+
+
+def _odd_frame(
+    after: Whole, recipe: Recipe, ground: Ground, canvas: Canvas, outlines: Sequence[FrameOutline]
+) -> Advice | None:
+    if not outlines:
+        return None
+    light = luminance_of(after.values, ground.space)
+    odd = odd_frames(light, after.alpha, canvas, [frame.lines for frame in outlines])
+    evened = [s.mask.places_deg for s in recipe.steps if s.on and isinstance(s.mask, Polygon)]
+    for one in odd:
+        if abs(one.ev) < max(ODD_EV, _SURE * one.sigma_ev) or one.corners_deg in evened:
+            continue
+        name = outlines[one.number].name
+        step = ExposureStep(
+            ev=round(-one.ev, 2), mask=Polygon(places_deg=one.corners_deg, feather_deg=_FRAME_FEATHER_DEG)
+        )
+        told = f"{name} is {abs(one.ev):.2f} EV {'brighter' if one.ev > 0 else 'darker'} than what lies about it."
+        return Advice("frame", one.ev, "EV", told, "Even it out there.", "Even the frame out", step)
+    return None
 
 
 def _halo(ev: float) -> Advice | None:
