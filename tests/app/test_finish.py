@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
+import subprocess
+import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -21,7 +26,7 @@ from idle_lantern.app.window import Window
 from idle_lantern.core.advice.advice import Lean
 from idle_lantern.core.advice.looking_over import drift_advice, lean_advice
 from idle_lantern.core.finish.evenness import Drift
-from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Round, Sky
+from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Picture, Round, Sky
 from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.exposure import ExposureStep
@@ -559,3 +564,97 @@ def test_the_file_is_sharpened_for_what_it_is_looked_at_on(
     assert plain.shape == sharper.shape
     steps_of = [np.abs(np.diff(p.mean(-1), axis=1)) for p in (plain, sharper)]
     assert steps_of[1].mean() > 1.1 * steps_of[0].mean()
+
+
+_PAINTING = """
+import sys, time
+from pathlib import Path
+from PyQt6.QtWidgets import QApplication
+from idle_lantern.app.main import make_application
+from idle_lantern.app.settings import Settings
+from idle_lantern.app.window import Window
+app = make_application()
+w = Window(Settings(quick=True))
+w.show()
+w.open_outing(Path(sys.argv[1]))
+def until(true):
+    while not true():
+        app.processEvents()
+        time.sleep(0.01)
+until(lambda: w.state.joined is not None and w.tasks.idle)
+w.go("finish")
+w.finish_stage.panel.add_step("exposure")
+width, height = w.state.picture.sizes[0]
+for k in range(1000):
+    x = width * (0.1 + 0.0008 * k)
+    w.finish_stage.hands._paint([(x, height / 2), (x + 9, height / 2 + 5)], 12.0, rubs=False)
+    app.processEvents()
+    print(k + 1, flush=True)
+    time.sleep(0.02)
+"""
+
+
+def test_what_was_painted_outlives_a_kill_in_the_middle_of_it(joined: Window, tmp_path: Path):
+    """Killed while strokes come: the document is whole, and what was painted a moment before is in it."""
+    own = tmp_path / "Painted"
+    shutil.copytree(joined.state.folder, own, ignore=shutil.ignore_patterns(".*"))
+    script = tmp_path / "painting.py"
+    script.write_text(_PAINTING)
+    painter = subprocess.Popen(
+        [sys.executable, str(script), str(own)],
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+    )
+    assert painter.stdout is not None
+    painted, begun = 0, time.monotonic()
+    for line in painter.stdout:
+        painted = int(line)
+        if painted >= 120:
+            break
+        assert time.monotonic() - begun < 120
+    painter.kill()
+    painter.wait()
+    painter.stdout.close()
+    (step,) = document.load(own).finish.steps
+    assert isinstance(step.mask, Brush)
+    assert 0 < len(step.mask.strokes) <= painted + 5
+    assert len(step.mask.strokes) > 0.3 * painted
+    assert joined.open_outing(own)
+    assert joined.state.outing.finish.steps == (step,)
+
+
+def test_a_recipe_of_a_newer_program_is_told_and_its_outing_left_alone(joined: Window, tmp_path: Path):
+    own = tmp_path / "Newer"
+    shutil.copytree(joined.state.folder, own, ignore=shutil.ignore_patterns(".*"))
+    path = next(own.glob("*.json"))
+    told = json.loads(path.read_text())
+    told["finish"] = {"steps": [{"do": "dream", "on": True, "depth": 3}]}
+    path.write_text(json.dumps(told))
+    before, said = path.read_bytes(), []
+    joined.state.message.connect(lambda text, _problem: said.append(text))
+    assert not joined.open_outing(own)
+    assert path.read_bytes() == before
+    assert len(said) == 1
+    assert "dream" in said[0] or "finish" in said[0]
+
+
+def test_a_mask_whose_picture_is_gone_is_told_and_the_rest_goes_on(
+    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
+):
+    w, stage = finishing, finishing.finish_stage
+    stage.panel.add_step("exposure")
+    gone = Picture(asset="a" * 64)
+    said: list[str] = []
+    w.state.message.connect(lambda text, _problem: said.append(text))
+    w.state.apply(finish_edits.step_replaced("Mask", 0, type(steps(w)[0])(ev=1.0, mask=gone)))
+    settled(w)
+    assert any("a" * 20 in text for text in said)
+    assert w.state.outing.finish.steps[0].mask == gone
+    # taken away, the step works again
+    before = pixels(w)
+    w.state.apply(finish_edits.step_replaced("Mask", 0, type(steps(w)[0])(ev=1.0)))
+    settled(w)
+    qtbot.waitUntil(lambda: stage.view.ready, timeout=10_000)
+    assert pixels(w).mean() > before.mean()

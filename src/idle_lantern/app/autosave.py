@@ -15,6 +15,7 @@ from idle_lantern.core.outing.folder_lock import LockedOuting
 from idle_lantern.core.outing.model import Outing
 
 _SAVE_AFTER_MS = 400  # after the last change
+_AT_LATEST_S = 1.5  # after the first that is not saved, while others follow
 _TRY_AGAIN_MS = 5000  # after a save that failed
 _LOOK_MS = 2000  # between two looks whether the folder is still there
 
@@ -38,6 +39,7 @@ class Autosave(QObject):
         self._outing: Outing | None = None
         self.unsaved_since: float | None = None
         self._dirty = self._told_moved = False
+        self._waits_since = 0.0
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.save_now)
@@ -111,7 +113,11 @@ class Autosave(QObject):
     def take(self, outing: Outing) -> None:
         """The open outing as it is now; it is saved in a moment."""
         self._outing, self._dirty = outing, True
-        self._timer.start(_SAVE_AFTER_MS)
+        if not self._timer.isActive():
+            self._waits_since = time.monotonic()
+        # a hand that never rests is not waited for
+        if time.monotonic() - self._waits_since < _AT_LATEST_S:
+            self._timer.start(_SAVE_AFTER_MS)
 
     def may_write(self) -> bool:
         """Whether the outing may be changed by now; asks again where another window held it."""
