@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -427,12 +428,12 @@ def test_a_picture_that_leans_is_levelled_where_it_is_composed(
 ):
     w, stage = finishing, finishing.finish_stage
     assert lean_advice(Lean(0.2, 0.01)) is None
-    qtbot.waitUntil(lambda: stage._lean is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: stage._facts is not None, timeout=30_000)
     settled(w)
-    assert stage._lean is not None
+    assert stage._facts is not None
     up = (0.0, -float(np.cos(np.radians(1.2))), float(np.sin(np.radians(1.2))))
-    stage._lean = stage._lean[0], Lean(1.2, 0.1, up)
-    stage.advice.show_advice([a for a in [lean_advice(stage._lean[1])] if a])
+    stage._facts = stage._facts[0], replace(stage._facts[1], lean=Lean(1.2, 0.1, up))
+    stage.advice.show_advice([a for a in [lean_advice(stage._facts[1].lean)] if a])
     assert len(stage.advice.shown) == 1
     assert "leans by 1.2°" in stage.advice.shown[0].sentence
     qtbot.mouseClick(w.findChild(QPushButton, "finish-take-horizon"), Qt.MouseButton.LeftButton)

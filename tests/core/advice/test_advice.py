@@ -10,9 +10,9 @@ import numpy as np
 import pytest
 from skimage import data
 
-from idle_lantern.core.advice.advice import Advice, FrameOutline, Medium
+from idle_lantern.core.advice.advice import Advice, FrameOutline, JoinedFacts, Medium
 from idle_lantern.core.advice.detail import edge_blur_px, noise_of, overshoot_of, places_to_look
-from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over
+from idle_lantern.core.advice.looking_over import facts_of, looked_over
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import DISPLAY_P3, SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
@@ -52,18 +52,24 @@ def held(light: np.ndarray) -> HeldPicture:
     return HeldPicture(Picture(np.rint(SRGB.from_linear(np.clip(light, 0, 1)) * 65535).astype(np.uint16)))
 
 
+@lru_cache(maxsize=1)
+def facts() -> JoinedFacts:
+    """Of the place itself: neither its light nor any recipe changes where its sky ends."""
+    return facts_of(held(place()), canvas(), outlines())
+
+
 def said(light: np.ndarray, *steps: dict[str, object], medium: Medium | None = None) -> dict[str, Advice]:
     source = held(light)
     ground = Ground(SRGB, source.sizes[0], canvas())
     recipe = parsed({"schema": SCHEMA, "steps": list(steps)}, "test")
-    return {a.what: a for a in looked_over(source, recipe, ground, canvas(), medium or Medium(SRGB))}
+    return {a.what: a for a in looked_over(source, recipe, ground, canvas(), medium or Medium(SRGB), facts())}
 
 
 def after(light: np.ndarray, step: Step) -> dict[str, Advice]:
     """What is said once a proposed step was taken."""
     source = held(light)
     ground = Ground(SRGB, source.sizes[0], canvas())
-    return {a.what: a for a in looked_over(source, Recipe((step,)), ground, canvas(), Medium(SRGB))}
+    return {a.what: a for a in looked_over(source, Recipe((step,)), ground, canvas(), Medium(SRGB), facts())}
 
 
 def yaw_deg() -> np.ndarray:
@@ -85,7 +91,7 @@ def test_what_the_steps_burn_out_is_held_back_and_what_the_frames_did_is_told():
 
 @pytest.mark.parametrize("lean", [0.6, -1.5])
 def test_a_lean_is_told_and_level_is_not(lean: float):
-    tilted, level = (lean_of_picture(held(place(turn, 2)), canvas(fine=2)) for turn in (lean, 0.0))
+    tilted, level = (facts_of(held(place(turn, 2)), canvas(fine=2)).lean for turn in (lean, 0.0))
     assert tilted is not None
     # turned as told, the canvas stands upright again
     turned = rotations.from_yaw_pitch_roll(*np.radians(tilted.turn_after((0.0, 0.0, lean), canvas(lean))))
@@ -132,9 +138,8 @@ def said_of_change(light: np.ndarray, changed: np.ndarray) -> set[str]:
     """As if a recipe had made ``changed``: what is said of its halo."""
     from idle_lantern.core.advice.sky import halo_ev, sky_of
 
-    source = held(light)
-    shown = np.rint(SRGB.from_linear(np.clip(light, 0, 1)) * 255).astype(np.uint8)
-    seen = sky_of(shown, np.ones(shown.shape[:2], np.float32), canvas(), Ground(SRGB, source.sizes[0], canvas()))
+    ones = np.ones(light.shape[:2], np.float32)
+    seen = sky_of(ones, facts().skyline, Ground(SRGB, (_WIDTH, _HEIGHT), canvas()))
     assert seen is not None
     weights = SRGB.luminance.astype(np.float32)
     return {"halo"} if halo_ev(light @ weights, changed @ weights, seen.mask) >= 0.12 else set()
@@ -245,7 +250,7 @@ def outlines() -> tuple[FrameOutline, ...]:
 def told_of_frames(light: np.ndarray, *steps: Step) -> list[Advice]:
     source = held(light)
     ground = Ground(SRGB, source.sizes[0], canvas())
-    found = looked_over(source, Recipe(steps), ground, canvas(), Medium(SRGB), None, outlines())
+    found = looked_over(source, Recipe(steps), ground, canvas(), Medium(SRGB), facts())
     return [a for a in found if a.what == "frame"]
 
 

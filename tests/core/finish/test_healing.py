@@ -12,7 +12,7 @@ import pytest
 from skimage import data
 from tests.core.finish.test_steps import recipe, whole
 
-from idle_lantern.core.advice.advice import Medium
+from idle_lantern.core.advice.advice import JoinedFacts, Medium
 from idle_lantern.core.advice.looking_over import looked_over
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.picture import Picture
@@ -214,7 +214,11 @@ def test_places_on_other_ground_after_another_join_are_told():
     # and what is told goes once somebody looked at it
     recipe_then = Recipe((Heal(spots=tuple(kept)),))
     now = HeldPicture(Picture(stands))
-    advice = next(a for a in looked_over(now, recipe_then, ground_of(now), canvas, Medium(SRGB)) if a.what == "healed")
+    advice = next(
+        a
+        for a in looked_over(now, recipe_then, ground_of(now), canvas, Medium(SRGB), JoinedFacts())
+        if a.what == "healed"
+    )
     assert advice.figure == 1
     assert isinstance(advice.step, Heal)
     assert otherwise(now, ground_of(now), advice.step.spots) == []

@@ -28,7 +28,7 @@ from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tool_palette import ToolPalette
 from idle_lantern.app.widgets.zooming import SIZES, zoom_told
-from idle_lantern.core.advice.advice import Advice, Lean
+from idle_lantern.core.advice.advice import Advice, JoinedFacts
 from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.base.progress import OnlyStops
 from idle_lantern.core.finish.finishing import KeptLooks, Tones, tones
@@ -83,7 +83,7 @@ class FinishStage(Stage):
         self.advice.taken.connect(self.take_advice)
         self.single = SingleFrameTold(context)
         self.single.changed.connect(self._show_single)
-        self._lean: tuple[PictureSource, Lean | None] | None = None
+        self._facts: tuple[PictureSource, JoinedFacts] | None = None
         content = (
             self.histogram,
             self.cut_told,
@@ -376,19 +376,17 @@ class FinishStage(Stage):
 
         def look_over() -> None:
             medium = model.medium_of(self.state.outing, place.folder, kept.space)
-            known = self._lean if self._lean is not None and self._lean[0] is kept else None
+            known = self._facts if self._facts is not None and self._facts[0] is kept else None
 
-            def look(task: Any) -> tuple[Lean | None, tuple[Advice, ...]]:
-                from idle_lantern.core.advice.looking_over import lean_of_picture, looked_over  # loaded when needed
+            def look(task: Any) -> tuple[JoinedFacts, tuple[Advice, ...]]:
+                from idle_lantern.core.advice.looking_over import facts_of, looked_over  # loaded when needed
 
-                lean = lean_of_picture(kept, joined.canvas) if known is None else known[1]
-                return lean, looked_over(
-                    kept, recipe, ground, joined.canvas, medium, lean, model.outlines_of(joined), OnlyStops(task)
-                )
+                facts = facts_of(kept, joined.canvas, model.outlines_of(joined)) if known is None else known[1]
+                return facts, looked_over(kept, recipe, ground, joined.canvas, medium, facts, OnlyStops(task))
 
-            def seen(found: tuple[Lean | None, tuple[Advice, ...]]) -> None:
+            def seen(found: tuple[JoinedFacts, tuple[Advice, ...]]) -> None:
                 if kept is self._kept:
-                    self._lean = kept, found[0]
+                    self._facts = kept, found[0]
                 if is_shown():
                     self.advice.show_advice(found[1])
 
@@ -407,7 +405,7 @@ class FinishStage(Stage):
     def take_advice(self, advice: Advice) -> None:
         """Do what a line of advice proposes."""
         if advice.step is None:
-            joined, lean = self.state.joined, None if self._lean is None else self._lean[1]
+            joined, lean = self.state.joined, None if self._facts is None else self._facts[1].lean
             if joined is not None and lean is not None:
                 turn = lean.turn_after(self.state.outing.choices.turn_deg, joined.canvas)
                 self.state.apply(edits.choose(advice.button, turn_deg=turn))

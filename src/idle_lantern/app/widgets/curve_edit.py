@@ -89,7 +89,8 @@ class CurveEdit(QWidget):
             self._move_to(*self._on_curve(event.position()))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and self._held:
+        # a pointer that only passes by has no button down
+        if event is not None and self._held and event.buttons() & Qt.MouseButton.LeftButton:
             self._move_to(*self._on_curve(event.position()))
             self._trying(self.points)
 

@@ -60,6 +60,15 @@ class FrameOutline:
 
 
 @dataclass(frozen=True)
+class JoinedFacts:
+    """What no recipe changes: by how much a joined picture leans, its skyline in azimuths and altitudes, and what it shows of which frame."""
+
+    lean: Lean | None = None
+    skyline: tuple[tuple[float, float], ...] = ()
+    outlines: tuple[FrameOutline, ...] = ()
+
+
+@dataclass(frozen=True)
 class Medium:
     """What the picture is finished for: the space of the file, and a print at full size: its pixels per inch, and from where it is seen.
 

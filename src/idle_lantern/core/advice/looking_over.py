@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from msgspec import structs
 
-from idle_lantern.core.advice.advice import ORDER, Advice, FrameOutline, Lean, Medium
+from idle_lantern.core.advice.advice import ORDER, Advice, FrameOutline, JoinedFacts, Lean, Medium
 from idle_lantern.core.advice.detail import (
     edge_blur_px,
     noise_of,
@@ -39,6 +39,7 @@ from idle_lantern.core.finish.steps.tones import Tones
 from idle_lantern.core.finish.tile_look import Ground, luminance_of
 from idle_lantern.core.pictures.source import PictureSource, light_of, reduced_in
 from idle_lantern.core.plan.depth import EYE_RAD
+from idle_lantern.core.scouting.skyline import sky_over
 
 #: From these on something is said (common practice, no source): shares of the sky and of the picture, degrees, stops, lightness, shares of a step.
 SKY_CUT, OUTSIDE, LEAN_DEG, HALO_EV, BAND_EV, VEIL, NOISE, OVERSHOOT = 0.03, 0.01, 0.3, 0.12, 0.3, 0.04, 0.008, 0.2
@@ -54,13 +55,14 @@ ODD_EV, _FRAME_FEATHER_DEG = 0.1, 1.0
 _SOFT_PX = 0.55
 
 
-def lean_of_picture(source: PictureSource, canvas: Canvas) -> Lean | None:
-    """By how much a joined picture leans, as ``lean_of``; no recipe changes that."""
+def facts_of(source: PictureSource, canvas: Canvas, outlines: Sequence[FrameOutline] = ()) -> JoinedFacts:
+    """What must be found once of a joined picture to look over what any recipe makes of it."""
     pixels = reduced_in(source, _LEAN_PX, SRGB)
     if pixels.dtype != np.uint8:
         pixels = np.asarray(np.rint(pixels / np.iinfo(pixels.dtype).max * 255), np.uint8)
     alpha = pixels[..., 3] if pixels.shape[2] == 4 else np.full(pixels.shape[:2], 255, np.uint8)
-    return lean_of(np.dstack([pixels[..., :3], alpha]), canvas)
+    shown = np.dstack([pixels[..., :3], alpha])
+    return JoinedFacts(lean_of(shown, canvas), sky_over(shown, canvas), tuple(outlines))
 
 
 def looked_over(
@@ -69,21 +71,17 @@ def looked_over(
     ground: Ground,
     canvas: Canvas,
     medium: Medium,
-    lean: Lean | None = None,
-    outlines: Sequence[FrameOutline] = (),
+    facts: JoinedFacts,
     progress: Progress = SILENT,
 ) -> tuple[Advice, ...]:
-    """What is to be said of a joined picture as a recipe finishes it; raises Cancelled, InputError.
-
-    ``lean`` is by how much it leans (``lean_of_picture``), ``outlines`` what it shows of which frame, where that is known.
-    """
+    """What is to be said of a joined picture, of which ``facts`` are known, as a recipe finishes it; raises Cancelled, InputError."""
     begun = begun_on(source, recipe, ground)
     before, after = Finish((), source, ground).whole("linear"), Finish(recipe.working, begun, ground).whole("linear")
     progress.advance(0)
-    said = [lean_advice(lean), *_of_whole(before, after, recipe, ground, canvas, medium)]
+    said = [lean_advice(facts.lean), *_of_whole(before, after, recipe, ground, facts.skyline, medium)]
     progress.advance(0)
     said.append(_healed(source, recipe, ground))
-    said.append(_odd_frame(after, recipe, ground, canvas, outlines))
+    said.append(_odd_frame(after, recipe, ground, canvas, facts.outlines))
     made = finished(source, recipe, ground)
     # a full circle has no ends that could differ
     said += [] if canvas.full_circle else drift_advice(drift_of(made), recipe)
@@ -92,10 +90,15 @@ def looked_over(
 
 
 def _of_whole(
-    before: Whole, after: Whole, recipe: Recipe, ground: Ground, canvas: Canvas, medium: Medium
+    before: Whole,
+    after: Whole,
+    recipe: Recipe,
+    ground: Ground,
+    skyline: Sequence[tuple[float, float]],
+    medium: Medium,
 ) -> list[Advice | None]:
     shown = ground.changed(after.values, "linear", "display")
-    sky = sky_of(_levels(shown), after.alpha, canvas, ground)
+    sky = sky_of(after.alpha, skyline, ground)
     said = [_outside(after, ground, medium)]
     if sky is None:
         return said
@@ -108,10 +111,6 @@ def _of_whole(
         _band(light, sky, recipe),
         _haze(light, after.alpha, sky, recipe),
     ]
-
-
-def _levels(shown: Array) -> Array:
-    return np.asarray(np.rint(np.clip(shown, 0, 1) * 255), np.uint8)
 
 
 def _has(recipe: Recipe, kind: type[Step]) -> bool:

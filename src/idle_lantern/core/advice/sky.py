@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array, Flags
-from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.finish.bump import bump
 from idle_lantern.core.finish.masks import Sky
 from idle_lantern.core.finish.tile_look import Ground, TileLook
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import TilePlace
-from idle_lantern.core.scouting.skyline import sky_over
 
 #: A picture has a sky from this share of it on.
 _LEAST_SKY = 0.02
@@ -43,10 +42,8 @@ class SkySeen:
     skyline: tuple[tuple[float, float], ...]
 
 
-def sky_of(pixels: Array, alpha: Array, canvas: Canvas, ground: Ground) -> SkySeen | None:
-    """The sky of a reduced picture, (h, w, 3) uint8 and its alpha (h, w) from 0 to 1; None where there is none to speak of."""
-    shown = np.dstack([pixels, np.rint(alpha * 255).astype(np.uint8)])
-    skyline = sky_over(shown, canvas)
+def sky_of(alpha: Array, skyline: Sequence[tuple[float, float]], ground: Ground) -> SkySeen | None:
+    """The sky above a skyline in a reduced picture whose alpha (h, w) from 0 to 1 is given; None where there is none to speak of."""
     if len(skyline) < 2:
         return None
     h, w = alpha.shape
@@ -54,10 +51,10 @@ def sky_of(pixels: Array, alpha: Array, canvas: Canvas, ground: Ground) -> SkySe
         ground,
         TilePlace(Rectangle(0, 0, w, h), (w, h), ground.size),
         alpha,
-        np.asarray(pixels / np.float32(255), np.float32),
+        np.zeros((h, w, 3), np.float32),
     )
-    mask = (Sky(skyline=skyline, feather_deg=0.0).strength(look) > 0.5) & (alpha > 0.5)
-    return SkySeen(mask, *look.angles_deg, skyline) if mask.mean() >= _LEAST_SKY else None
+    mask = (Sky(skyline=tuple(skyline), feather_deg=0.0).strength(look) > 0.5) & (alpha > 0.5)
+    return SkySeen(mask, *look.angles_deg, tuple(skyline)) if mask.mean() >= _LEAST_SKY else None
 
 
 def halo_ev(before: Array, after: Array, sky: Flags) -> float:
