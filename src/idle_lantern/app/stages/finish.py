@@ -408,8 +408,8 @@ class FinishStage(Stage):
             joined, lean = self.state.joined, None if self._facts is None else self._facts[1].lean
             if joined is not None and lean is not None:
                 turn = lean.turn_after(self.state.outing.choices.turn_deg, joined.canvas)
-                self.state.apply(edits.choose(advice.button, turn_deg=turn))
-                self.level_asked.emit()
+                if self.state.apply(edits.choose(advice.button, turn_deg=turn)):
+                    self.level_asked.emit()
             return
         edit, at = finish_edits.advised(self.state.outing, advice.button, advice.step)
         if self.state.apply(edit):

@@ -9,13 +9,13 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from idle_lantern.app.stages.hands_model import masks_so_far, paint_masks
+from idle_lantern.app.stages.hands_model import show_there
 from idle_lantern.app.stages.shown_model import Candidate, alone, shown_at
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.colour.convert import converted
+from idle_lantern.core.colour.convert import converted, eight_bit
 from idle_lantern.core.compositing.canvas.warp import Tile
-from idle_lantern.core.compositing.render.single_frame import FrameArea, frames_showing, let_show
+from idle_lantern.core.compositing.render.single_frame import FrameArea, frames_showing
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.edits import Edit
@@ -66,7 +66,8 @@ def clean_frame(
         return None
     shown = {i for u, v in points if (i := shown_at(joined, u, v)) is not None}
     seeing = set.intersection(*(set(frames_showing(solution.poses, canvas, u, v)) for u, v in points)) - shown
-    present = _smooth(_eight_bit(region(picture, Rectangle(left, top, tile.width, tile.height)), picture, joined))
+    seen_now = region(picture, Rectangle(left, top, tile.width, tile.height))[..., :3]
+    present = _smooth(eight_bit(converted(seen_now, picture.space, solution.frames.space)))
     inside, about = _where(FrameArea.stroke(points, radius_px), tile)
     best: tuple[float, CleanFrame] | None = None
     for i in seeing:
@@ -94,17 +95,7 @@ def let_show_there(outing: Outing, folder: Path, joined: JoinResult, clean: Clea
     InputError
         The frames of the join are gone, or a mask cannot be read or kept.
     """
-    ids, before = masks_so_far(outing, folder, joined)
-    assert joined.solution is not None
-    area = FrameArea.stroke(clean.points, clean.radius_px)
-    changed = let_show(joined.solution.poses, joined.canvas, clean.candidate.at, area, before)
-    return paint_masks(folder, f"Let {clean.candidate.name} show at a place", ids, changed)
-
-
-def _eight_bit(pixels: Array, picture: PictureSource, joined: JoinResult) -> Array:
-    assert joined.solution is not None
-    shown = converted(pixels[..., :3], picture.space, joined.solution.frames.space)
-    return np.asarray(shown >> 8 if shown.dtype == np.uint16 else shown, np.uint8)
+    return show_there(outing, folder, joined, clean.candidate, FrameArea.stroke(clean.points, clean.radius_px))
 
 
 def _smooth(pixels: Array) -> Array:

@@ -60,11 +60,15 @@ def take_here(outing: Outing, folder: Path, joined: JoinResult, stop: WalkStop, 
     InputError
         The frames of the join are gone, or a mask cannot be read or kept.
     """
-    ids, before = masks_so_far(outing, folder, joined)
-    assert joined.solution is not None
     area = FrameArea.ellipse(*area_of(stop))
     _refuse_as_it_is(joined, candidate.at, area)
-    changed = let_show(joined.solution.poses, joined.canvas, candidate.at, area, before)
+    return show_there(outing, folder, joined, candidate, area)
+
+
+def show_there(outing: Outing, folder: Path, joined: JoinResult, candidate: Candidate, area: FrameArea) -> Edit:
+    """The edit that lets a frame show over an area; raises as ``masks_so_far``."""
+    ids, before = masks_so_far(outing, folder, joined)
+    changed = let_show(_poses_of(joined), joined.canvas, candidate.at, area, before)
     return paint_masks(folder, f"Let {candidate.name} show at a place", ids, changed)
 
 

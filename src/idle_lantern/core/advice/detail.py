@@ -9,7 +9,9 @@ import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array
-from idle_lantern.core.pictures.source import PictureSource, reduced
+from idle_lantern.core.colour.oklab import to_oklab
+from idle_lantern.core.colour.space import ColourSpace
+from idle_lantern.core.pictures.source import PictureSource, light_of, reduced
 
 #: Gradients are taken of blurs of these sigmas: their ratio tells the blur of an edge.
 _FINE_PX, _COARSE_PX = 0.8, 1.8
@@ -60,7 +62,7 @@ def edge_blur_px(lightness: Sequence[Array]) -> float | None:
     """
     found = []
     for tile in lightness:
-        fine, coarse = (_slope(cv2.GaussianBlur(tile, (0, 0), sigma)) for sigma in (_FINE_PX, _COARSE_PX))
+        fine, coarse = (slope_of(cv2.GaussianBlur(tile, (0, 0), sigma)) for sigma in (_FINE_PX, _COARSE_PX))
         alone = np.ones((2 * _ALONE_PX + 1, 2 * _ALONE_PX + 1), np.uint8)
         peak = (fine >= cv2.dilate(fine, alone)) & (fine > _EDGE_SLOPE)
         ratio = (fine[peak] / np.maximum(coarse[peak], 1e-6)) ** 2
@@ -72,7 +74,13 @@ def edge_blur_px(lightness: Sequence[Array]) -> float | None:
     return math.sqrt(max(0.0, float(np.median(squares))))
 
 
-def _slope(values: Array) -> Array:
+def lightness_of(tile: Array, space: ColourSpace) -> Array:
+    """Lightness (h, w) of Oklab, from 0 to 1, of a tile (h, w, 3 or 4)."""
+    return np.ascontiguousarray(to_oklab(light_of(np.ascontiguousarray(tile[..., :3]), space), space)[..., 0])
+
+
+def slope_of(values: Array) -> Array:
+    """Change of values (h, w) a pixel, in the way in which they change most."""
     return np.asarray(
         np.hypot(cv2.Sobel(values, cv2.CV_32F, 1, 0, scale=1 / 8), cv2.Sobel(values, cv2.CV_32F, 0, 1, scale=1 / 8))
     )

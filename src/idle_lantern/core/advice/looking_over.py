@@ -10,6 +10,7 @@ from msgspec import structs
 from idle_lantern.core.advice.advice import ORDER, Advice, FrameOutline, JoinedFacts, Lean, Medium
 from idle_lantern.core.advice.detail import (
     edge_blur_px,
+    lightness_of,
     noise_of,
     overshoot_of,
     places_to_look,
@@ -19,8 +20,8 @@ from idle_lantern.core.advice.horizon import lean_of
 from idle_lantern.core.advice.sky import SkySeen, band_of, halo_ev, haze_of, sky_of
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.colour.oklab import to_oklab
-from idle_lantern.core.colour.space import SRGB, ColourSpace, light_matrix
+from idle_lantern.core.colour.convert import eight_bit
+from idle_lantern.core.colour.space import SRGB, light_matrix
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.finish.evenness import SEEN_EV, SEEN_WARMTH, Drift, drift_of
 from idle_lantern.core.finish.finishing import CUT, Finish, begun_on, finished
@@ -37,7 +38,7 @@ from idle_lantern.core.finish.steps.sharpen import Sharpen, sharpen_for_blur
 from idle_lantern.core.finish.steps.sweep import Sweep
 from idle_lantern.core.finish.steps.tones import Tones
 from idle_lantern.core.finish.tile_look import Ground, luminance_of
-from idle_lantern.core.pictures.source import PictureSource, light_of, reduced_in
+from idle_lantern.core.pictures.source import PictureSource, reduced_in
 from idle_lantern.core.plan.depth import EYE_RAD
 from idle_lantern.core.scouting.skyline import sky_over
 
@@ -58,10 +59,8 @@ _SOFT_PX = 0.55
 def facts_of(source: PictureSource, canvas: Canvas, outlines: Sequence[FrameOutline] = ()) -> JoinedFacts:
     """What must be found once of a joined picture to look over what any recipe makes of it."""
     pixels = reduced_in(source, _LEAN_PX, SRGB)
-    if pixels.dtype != np.uint8:
-        pixels = np.asarray(np.rint(pixels / np.iinfo(pixels.dtype).max * 255), np.uint8)
-    alpha = pixels[..., 3] if pixels.shape[2] == 4 else np.full(pixels.shape[:2], 255, np.uint8)
-    shown = np.dstack([pixels[..., :3], alpha])
+    pixels = eight_bit(pixels)
+    shown = pixels if pixels.shape[2] == 4 else np.dstack([pixels, np.full(pixels.shape[:2], 255, np.uint8)])
     return JoinedFacts(lean_of(shown, canvas), sky_over(shown, canvas), tuple(outlines))
 
 
@@ -281,7 +280,7 @@ def _of_detail(
     def lightness(picture: PictureSource, places: Sequence[tuple[int, int]]) -> list[Array]:
         tiles = []
         for place in places:
-            tiles.append(_lightness(picture.tile(0, *place), ground.space))
+            tiles.append(lightness_of(picture.tile(0, *place), ground.space))
             progress.advance(0)
         return tiles
 
@@ -324,8 +323,3 @@ def _noise(noise: float, recipe: Recipe, medium: Medium) -> Advice | None:
     step = Noise(light=round(min(1.0, noise / 0.05), 2), colour=0.5)
     told = f"A print at {medium.dpi:.0f} dpi, seen from {medium.viewing_m:g} m, shows noise of {100 * seen:.1f} % of the range."
     return Advice("noise", seen, "of the range", told, "Even it, or print smaller.", "Even the noise", step)
-
-
-def _lightness(tile: Array, space: ColourSpace) -> Array:
-    light = light_of(tile[..., :3], space)
-    return np.ascontiguousarray(to_oklab(light, space)[..., 0])

@@ -8,14 +8,13 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from idle_lantern.core.advice.detail import edge_blur_px, places_to_look
+from idle_lantern.core.advice.detail import edge_blur_px, lightness_of, places_to_look, slope_of
 from idle_lantern.core.advice.single_frame import SingleFrame, seen_by
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.colour.oklab import to_oklab
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.pictures.source import HeldPicture, PictureSource, light_of
+from idle_lantern.core.pictures.source import HeldPicture, PictureSource
 
 #: Both are compared on so many pixels of the frame's longer side, in blocks of so many.
 _COMPARED_PX, _BLOCK_PX = 1600, 32
@@ -139,11 +138,7 @@ def _length_deg(rays: Array) -> float:
 
 def _edges(source: PictureSource) -> float | None:
     places, _even = places_to_look(source)
-    return edge_blur_px([_lightness(source.tile(0, *place), source) for place in places])
-
-
-def _lightness(tile: Array, source: PictureSource) -> Array:
-    return np.ascontiguousarray(to_oklab(light_of(tile[..., :3], source.space), source.space)[..., 0])
+    return edge_blur_px([lightness_of(source.tile(0, *place), source.space) for place in places])
 
 
 def background(own: Array, joined: Array) -> tuple[float, float]:
@@ -151,13 +146,10 @@ def background(own: Array, joined: Array) -> tuple[float, float]:
 
     The blur is the Gaussian that leaves of the frame's slopes in a block what the joined picture has there.
     """
-    one, other = (
-        np.ascontiguousarray(to_oklab(light_of(np.ascontiguousarray(p[..., :3]), SRGB), SRGB)[..., 0])
-        for p in (own, joined)
-    )
+    one, other = (lightness_of(pixels, SRGB) for pixels in (own, joined))
     shown = _blocks((joined[..., 3] > 0).astype(np.float32)) > 0.999
-    slopes = np.stack([_blocks(_slope(cv2.GaussianBlur(one, (0, 0), s) if s else one)) for s in _BLURS_PX])
-    there = _blocks(_slope(other))
+    slopes = np.stack([_blocks(slope_of(cv2.GaussianBlur(one, (0, 0), s) if s else one)) for s in _BLURS_PX])
+    there = _blocks(slope_of(other))
     tells = shown & (slopes[0] > _TEXTURE)
     if not tells.any():
         return 0.0, 0.0
@@ -169,12 +161,6 @@ def background(own: Array, joined: Array) -> tuple[float, float]:
     blur = np.array([np.interp(-w, -h, _BLURS_PX) for w, h in zip(wanted, have.T)])
     softer = blur > _SOFTER_PX
     return float(softer.mean()), float(np.median(blur[softer])) if softer.any() else 0.0
-
-
-def _slope(values: Array) -> Array:
-    return np.asarray(
-        np.hypot(cv2.Sobel(values, cv2.CV_32F, 1, 0, scale=1 / 8), cv2.Sobel(values, cv2.CV_32F, 0, 1, scale=1 / 8))
-    )
 
 
 def _blocks(values: Array) -> Array:

@@ -14,10 +14,11 @@ from scipy.optimize import least_squares
 from idle_lantern.core.base.arrays import Array, Rotations
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
-from idle_lantern.core.colour.convert import converted
+from idle_lantern.core.colour.convert import converted, eight_bit
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.finish.tile_look import grid_nodes
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
@@ -56,8 +57,8 @@ def placed_frame(path: Path, joined: PictureSource, canvas: Canvas, progress: Pr
     picture = read(path)
     progress.advance()
     pixels = converted(picture.pixels, picture.space, SRGB)
-    small = _at_most(_eight_bit(pixels), _FRAME_PX)
-    large = _eight_bit(reduced_in(joined, _PICTURE_PX, SRGB))
+    small = _at_most(eight_bit(pixels), _FRAME_PX)
+    large = eight_bit(reduced_in(joined, _PICTURE_PX, SRGB))
     at, described = _points(small)
     progress.advance()
     on_canvas, canvas_described = _points(large)
@@ -71,12 +72,6 @@ def placed_frame(path: Path, joined: PictureSource, canvas: Canvas, progress: Pr
     full = replace(lens.scaled(width / small.shape[1]), width=width, height=picture.pixels.shape[0])
     progress.advance()
     return SingleFrame(path, picture, full, turn, kept, rms * width / small.shape[1])
-
-
-def _eight_bit(pixels: Array) -> Array:
-    if pixels.dtype.kind == "f":
-        pixels = np.rint(SRGB.from_linear(np.clip(pixels, 0, 1)) * 255)
-    return np.asarray(pixels >> 8 if pixels.dtype == np.uint16 else pixels, np.uint8)
 
 
 def _at_most(pixels: Array, longest: int) -> Array:
@@ -173,10 +168,6 @@ def _refined(lens: Lens, turn: Rotations, places: Array, rays: Array) -> tuple[L
     return made(found.x)
 
 
-#: Directions are asked of the canvas for every so many pixels, and places lie straight between.
-_GRID_PX = 16
-
-
 class FrameOnCanvas:
     """A placed frame as a picture of the joined one's sizes, (h, w, 4) uint8: nothing where it does not look."""
 
@@ -187,7 +178,7 @@ class FrameOnCanvas:
     @cached_property
     def _levels(self) -> HeldPicture:
         own = self._frame.picture
-        return HeldPicture(Picture(_eight_bit(converted(own.pixels, own.space, SRGB))))
+        return HeldPicture(Picture(eight_bit(converted(own.pixels, own.space, SRGB))))
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """As of ``PictureSource``, (h, w, 4)."""
@@ -195,12 +186,10 @@ class FrameOnCanvas:
         left, top = column * self.tile_px, row * self.tile_px
         w, h = min(self.tile_px, width - left), min(self.tile_px, height - top)
         fx, fy = (full / own for full, own in zip(self.sizes[0], (width, height)))
-        x = np.append(np.arange(0, w, _GRID_PX), w - 1) + left
-        y = np.append(np.arange(0, h, _GRID_PX), h - 1) + top
+        (x, across), (y, down) = grid_nodes(left, w, width), grid_nodes(top, h, height)
         nodes = np.stack(np.meshgrid((x + 0.5) * fx - 0.5, (y + 0.5) * fy - 0.5), -1)
         pixels, valid = self._frame.lens.project(self._canvas.directions(nodes) @ self._frame.world_from_camera)
         pixels = np.where(valid[..., None], pixels, np.nan)
-        across, down = _weights(x - left, w), _weights(y - top, h)
         at = np.stack([down @ pixels[..., k] @ across.T for k in range(2)], -1)
         return self._seen(at, fx)
 
@@ -210,30 +199,31 @@ class FrameOnCanvas:
         step = scale * frame.lens.focal_px / self._canvas.px_per_rad
         level = min(len(levels.sizes) - 1, max(0, math.floor(math.log2(max(step, 1.0)))))
         width, height = levels.sizes[level]
-        source = region(levels, Rectangle(0, 0, width, height), level)
         share = np.array([width / frame.lens.width, height / frame.lens.height])
         full = np.nan_to_num(at, nan=-1e6)
         inside = ((full > -0.5) & (full < np.array([frame.lens.width, frame.lens.height]) - 0.5)).all(-1)
-        places = ((full + 0.5) * share - 0.5).astype(np.float32)
-        drawn = cv2.remap(source[..., :3], places, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+        if not inside.any():
+            return np.zeros((*inside.shape, 4), np.uint8)
+        places = (full + 0.5) * share - 0.5
+        # what is looked at, with what a cubic reads beyond
+        low = np.maximum(np.floor(places[inside].min(0)).astype(int) - 2, 0)
+        high = np.minimum(np.ceil(places[inside].max(0)).astype(int) + 3, (width, height))
+        box = Rectangle(int(low[0]), int(low[1]), int(high[0] - low[0]), int(high[1] - low[1]))
+        source = region(levels, box, level)[..., :3]
+        drawn = cv2.remap(
+            np.ascontiguousarray(source),
+            (places - low).astype(np.float32),
+            None,
+            cv2.INTER_CUBIC,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
         drawn[~inside] = 0
         return np.dstack([drawn, np.where(inside, 255, 0).astype(np.uint8)])
 
 
-def _weights(nodes: Array, length: int) -> Array:
-    """Weights (length, n) of nodes (n,) along a side of pixels."""
-    at = np.arange(length)
-    low = np.clip(np.searchsorted(nodes, at, side="right") - 1, 0, len(nodes) - 2)
-    share = (at - nodes[low]) / np.maximum(nodes[low + 1] - nodes[low], 1e-9)
-    weights = np.zeros((length, len(nodes)))
-    weights[at, low] = 1 - share
-    weights[at, low + 1] += share
-    return weights
-
-
 def seen_by(frame: SingleFrame, joined: PictureSource, canvas: Canvas, longest: int) -> tuple[Array, Array]:
     """The frame reduced, (h, w, 3) uint8, and the joined picture as that frame would have shown it, (h, w, 4) uint8."""
-    own = _at_most(_eight_bit(converted(frame.picture.pixels, frame.picture.space, SRGB)), longest)
+    own = _at_most(eight_bit(converted(frame.picture.pixels, frame.picture.space, SRGB)), longest)
     h, w = own.shape[:2]
     lens = replace(frame.lens.scaled(w / frame.lens.width), width=w, height=h)
     rays = lens.unproject(np.stack(np.meshgrid(np.arange(w, dtype=float), np.arange(h, dtype=float)), -1))
@@ -255,7 +245,7 @@ def seen_by(frame: SingleFrame, joined: PictureSource, canvas: Canvas, longest: 
     box = Rectangle(int(low[0]), int(low[1]), int(high[0] - low[0]) + 1, int(high[1] - low[1]) + 1)
     pixels = region(joined, box, level)
     alpha = pixels[..., 3] > 0 if pixels.shape[2] == 4 else np.ones(pixels.shape[:2], bool)
-    colours = _eight_bit(converted(pixels[..., :3], joined.space, SRGB))
+    colours = eight_bit(converted(pixels[..., :3], joined.space, SRGB))
     shown = np.dstack([colours, np.where(alpha, 255, 0).astype(np.uint8)])
     inside = finite & (at >= -0.5).all(-1) & (at[..., 0] < width - 0.5) & (at[..., 1] < height - 0.5)
     local = (np.nan_to_num(at, nan=-1e6) - [box.left, box.top]).astype(np.float32)

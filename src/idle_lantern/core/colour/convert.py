@@ -33,3 +33,10 @@ def converted(pixels: Array, source: ColourSpace, target: ColourSpace) -> Array:
     except (RuntimeError, ValueError):
         return pixels
     return np.asarray(made, pixels.dtype)
+
+
+def eight_bit(shown: Array) -> Array:
+    """Display values (...,) as uint8, of uint8, uint16, or floats of which 1 is white."""
+    if shown.dtype.kind == "f":
+        return np.asarray(np.rint(np.clip(shown, 0, 1) * 255), np.uint8)
+    return shown if shown.dtype == np.uint8 else np.asarray(shown >> 8, np.uint8)

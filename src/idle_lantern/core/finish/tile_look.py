@@ -142,8 +142,8 @@ class TileLook:
             Nobody told where this picture looks.
         """
         canvas, box, (fx, fy) = self.ground.direction_canvas, self.at.box, self.at.scale
-        columns, across = _nodes(box.left, box.width, self.at.size[0])
-        rows, down = _nodes(box.top, box.height, self.at.size[1])
+        columns, across = grid_nodes(box.left, box.width, self.at.size[0])
+        rows, down = grid_nodes(box.top, box.height, self.at.size[1])
         x, y = (columns + 0.5) * fx - 0.5, (rows + 0.5) * fy - 0.5
         grid = np.asarray(canvas.directions(np.stack(np.meshgrid(x, y), -1)), np.float32)
         return np.stack([down @ grid[..., k] @ across.T for k in range(3)])
@@ -156,7 +156,7 @@ class TileLook:
         return np.arctan2(x, z) * turn, np.arctan2(-y, np.sqrt(x * x + z * z)) * turn
 
 
-def _nodes(first: int, length: int, whole: int) -> tuple[Array, Array]:
+def grid_nodes(first: int, length: int, whole: int) -> tuple[Array, Array]:
     """Places (n,) along a side of ``whole`` pixels at which directions are asked for pixels from ``first`` on, and weights (length, n).
 
     They are the same places for all tiles, so that tiles of any size agree.
