@@ -18,7 +18,7 @@ from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.figures import figures
 from idle_lantern.core.colour.space import ColourSpace
-from idle_lantern.core.deliver.service import space_of
+from idle_lantern.core.deliver.service import delivered_space
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.overlays import CutShown, MaskShown
@@ -156,7 +156,7 @@ def medium_of(outing: Outing, folder: Path, space: ColourSpace) -> Medium:
     """What the picture is finished for, by what is chosen in Deliver and by the plan; a profile that is gone counts as the picture's own."""
     job, wanted = outing.delivery, outing.brief.target
     with contextlib.suppress(LanternError):
-        space = space_of(job.profile, space, partial(assets.path, folder))
+        space = delivered_space(job.profile, space, partial(assets.path, folder))
     return Medium(space, job.dpi, wanted.viewing_m if wanted.print_mm > 0 else Medium(space).viewing_m)
 
 

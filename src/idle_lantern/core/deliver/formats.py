@@ -23,6 +23,7 @@ class FileFormat:
     bits : most bits of a whole value
     alpha, profile, quality : whether it holds see-through parts, a colour profile, a chosen loss
     light : whether it holds linear light in floats: always, when asked for, or never
+    most_px : most pixels of a picture; a format that is packed whole holds them all in memory meanwhile
     """
 
     name: str
@@ -34,6 +35,12 @@ class FileFormat:
     profile: bool = True
     quality: bool = False
     light: str = "never"
+    most_px: int | None = None
+
+    @property
+    def packed_whole(self) -> bool:
+        """Whether all of a picture is packed at once, and not strip by strip."""
+        return self.most_px is not None
 
     @property
     def ending(self) -> str:
@@ -41,6 +48,8 @@ class FileFormat:
         return self.endings[0]
 
 
+#: Pictures that are packed whole lie in memory meanwhile: so many pixels take some 400 MB.
+_HELD_PX = 100_000_000
 #: A JPEG counts lines and samples by 16 bit (ISO/IEC 10918-1).
 JPEG = FileFormat("jpeg", "JPEG: small, for showing", (".jpg", ".jpeg"), 65535, 8, alpha=False, quality=True)
 TIFF = FileFormat("tiff", "TIFF: nothing lost, for going on elsewhere", (".tif", ".tiff"), light="asked")
@@ -48,7 +57,12 @@ PNG = FileFormat("png", "PNG: nothing lost, 8 or 16 bit", (".png",), 2**31 - 1)
 #: Chromaticities stand in its header instead of a profile (OpenEXR Technical Introduction, 2013).
 EXR = FileFormat("exr", "OpenEXR: linear light, beyond white too", (".exr",), 2**31 - 1, profile=False, light="always")
 
-FORMATS: tuple[FileFormat, ...] = (TIFF, PNG, JPEG, EXR)
+#: WebP counts its sides by 14 bit (RFC 9649, section 2.7).
+WEBP = FileFormat("webp", "WebP: small, for web pages", (".webp",), 16383, 8, quality=True, most_px=_HELD_PX)
+#: Its encoders pack no longer side (libaom, from memory).
+AVIF = FileFormat("avif", "AVIF: smallest, for web pages", (".avif",), 16383, 8, quality=True, most_px=_HELD_PX)
+
+FORMATS: tuple[FileFormat, ...] = (TIFF, PNG, JPEG, EXR, WEBP, AVIF)
 
 
 def format_named(name: str) -> FileFormat:
@@ -87,6 +101,13 @@ def check_target(target: Path, width: int | None = None, height: int | None = No
             f"A {kind.name.upper()} holds at most {most} pixels a side and this picture has {width} x {height}",
             where=str(target),
             remedy="Write .tif instead, or make it smaller (--width of a join)",
+        )
+    if kind.most_px is not None and width and height and width * height > kind.most_px:
+        raise InputError(
+            f"A {kind.name.upper()} is packed whole in memory: at most {kind.most_px // 1_000_000} MP, and this picture has "
+            f"{width * height / 1e6:.0f} MP",
+            where=str(target),
+            remedy="Write .jpg or .tif instead, or make it smaller",
         )
 
 

@@ -39,7 +39,7 @@ class DeliverJob:
     Attributes
     ----------
     format : name of a format (``formats``)
-    quality : of a JPEG
+    quality : of a JPEG, WebP or AVIF
     dpi : the print resolution noted in the file
     profile : ``keep``, ``srgb``, ``p3`` (Display P3), or an ICC profile among the assets
     long_side_px : of the file; None leaves the picture's size
@@ -48,7 +48,7 @@ class DeliverJob:
     sharpen_for : what the file is looked at on: sharpened by what that will blur, at the size that is written
     """
 
-    format: Literal["tiff", "png", "jpeg", "exr"] = "tiff"
+    format: Literal["tiff", "png", "jpeg", "exr", "webp", "avif"] = "tiff"
     quality: Annotated[
         int, Meta(ge=40, le=100, extra={"title": "JPEG quality", "usual": "92 is hard to tell from the original"})
     ] = 92

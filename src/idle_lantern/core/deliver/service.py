@@ -40,7 +40,7 @@ def no_assets(asset: str, _ending: str) -> Path:
     raise InputError("is named by the job and lies nowhere", where=asset)
 
 
-def space_of(profile: str, own: ColourSpace, assets: Callable[[str, str], Path]) -> ColourSpace:
+def delivered_space(profile: str, own: ColourSpace, assets: Callable[[str, str], Path]) -> ColourSpace:
     """The space of a file with a job's ``profile``, of a picture whose ``own`` is given; raises InputError where it cannot be read."""
     if profile == "keep":
         return own
@@ -89,7 +89,7 @@ class Delivery:
         whole = Rectangle(0, 0, *made.sizes[0])
         if box != whole:
             made = CroppedPicture(made, box)
-        space = space_of(self.job.profile, self.picture.space, self.assets)
+        space = delivered_space(self.job.profile, self.picture.space, self.assets)
         margin = self._margin(box, patch) if self.job.tells_invented else None
         if margin is not None or space != made.space:
             made = OperatedPicture(made, [] if margin is None else [margin], space, light=light)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -15,9 +16,10 @@ from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.picture import Picture
-from idle_lantern.core.deliver.formats import check_target, format_of
+from idle_lantern.core.deliver.formats import AVIF, WEBP, check_target, format_of
 from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 from idle_lantern.core.deliver.strips import write_strips
+from idle_lantern.core.deliver.whole_files import write_whole
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
@@ -34,8 +36,8 @@ def write_source(
     """Write a picture in the format of ``target``'s ending, whatever its size.
 
     TIFF keeps depth and alpha as a tiled pyramid, in the big variant beyond 4 GiB; PNG keeps 8 or 16 bit and
-    alpha; JPEG is 8 bit, transparent parts black; OpenEXR, and TIFF where the options ask for it, hold linear light. What the
-    colours mean goes along as a profile, or as chromaticities.
+    alpha; JPEG is 8 bit, transparent parts black; WebP and AVIF are 8 bit, with alpha; OpenEXR, and TIFF where the options ask for
+    it, hold linear light. What the colours mean goes along as a profile, or as chromaticities.
 
     Raises
     ------
@@ -94,6 +96,8 @@ _WRITERS: dict[str, Callable[[PictureSource, Path, WriteOptions, Progress], None
     "png": _write_strips,
     "jpeg": _write_jpeg,
     "exr": write_exr,
+    "webp": partial(write_whole, WEBP),
+    "avif": partial(write_whole, AVIF),
 }
 
 

@@ -45,6 +45,7 @@ from idle_lantern.core.join.request import (
 from idle_lantern.core.join.roles import files_of, with_roles
 from idle_lantern.core.merging.prepared import SCRATCH, ExposureSet, needs_preparing, prepare, prepared_folder
 from idle_lantern.core.pictures.operations import OperatedPicture
+from idle_lantern.core.pictures.source import PictureSource
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.registration.match.features import WorkingFrame
 from idle_lantern.core.registration.solve.level import NOT_KNOWN
@@ -82,7 +83,7 @@ def run(
         for path in outputs:
             check_writable(path)
         _check_memory(frames, request.options)
-        result = _as_light(request, frames, sink, progress, begun, Helpers(ahead, runner))
+        result = _made_and_written(request, frames, sink, progress, begun, Helpers(ahead, runner))
     except LanternError as error:
         _tell_failure(request, frames, error, sink)
         return
@@ -108,26 +109,30 @@ class Helpers:
     runner: Runner | None
 
 
-def _as_light(
+def _made_and_written(
     request: JoinRequest, frames: FrameSet, sink: Sink, progress: Progress, begun: float, helpers: Helpers
 ) -> JoinResult:
-    """The join; where linear light is asked for, its picture waits in the cache and is written as light."""
+    """The join; where linear light is asked for, or a format that is packed whole, its picture waits in the cache and is written from there."""
     kind = format_of(request.target)
     ready = _ready(request, frames, progress)
     light = kind.light == "always" or (kind.light == "asked" and request.light)
-    if not light:
+    if not light and not kind.packed_whole:
         return _joined(request, ready, sink, progress, begun, helpers)
-    from idle_lantern.core.deliver.writing import write_source  # loaded when light is wanted
+    from idle_lantern.core.deliver.writing import write_source  # loaded when it is wanted
 
     folder = request.prepared or prepared_folder()
     make_folder(folder)
     with tempfile.TemporaryDirectory(dir=folder, prefix=SCRATCH) as scratch:
         shown = Path(scratch) / "shown.tif"
         # light is converted as light, beyond white too: display values are not what is asked for
-        plain = replace(request, target=shown, options=replace(request.options, profile=None))
+        profile = None if light else request.options.profile
+        plain = replace(request, target=shown, options=replace(request.options, profile=profile))
         result = _joined(plain, ready, sink, progress, begun, helpers)
-        source = OperatedPicture(open_picture(shown), space=request.options.profile, light=True)
-        write_source(source, request.target, WriteOptions(light=True), progress)
+        source: PictureSource = open_picture(shown)
+        if light:
+            source = OperatedPicture(source, space=request.options.profile, light=True)
+        options = WriteOptions(request.options.jpeg_quality, alpha=not request.options.crop, light=light)
+        write_source(source, request.target, options, progress)
     return replace(result, picture=request.target)
 
 
