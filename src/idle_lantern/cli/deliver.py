@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import Literal
 
 from idle_lantern.cli.known import known_from
 from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.progress import Progress
-from idle_lantern.core.deliver.formats import FORMATS, format_named, format_of
+from idle_lantern.core.deliver.formats import FORMATS, JPEG, format_named, format_of
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, Step, TellInvented
 from idle_lantern.core.deliver.known import Known, shows_nadir
-from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver
+from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver, deliver_tiles
 from idle_lantern.core.finish.recipe import Recipe, read_recipe
 from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
 from idle_lantern.core.finish.tile_look import no_assets
@@ -21,6 +22,8 @@ from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.tiled import open_picture
 
+#: Kinds that are many files.
+_TILES = ("tiles", "iiif")
 STAGES = {"write": 1.0}
 
 
@@ -31,7 +34,10 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument("picture", metavar="IN", type=Path, help="the joined picture")
     parser.add_argument("--out", required=True, type=Path, metavar="PATH", help="the file to write")
     parser.add_argument(
-        "--as", dest="kind", choices=[f.name for f in FORMATS], help="its format; default: by the ending of PATH"
+        "--as",
+        dest="kind",
+        choices=[f.name for f in FORMATS] + list(_TILES),
+        help="its format; default: by the ending of PATH; tiles (PATH.xml beside PATH_files) and iiif (a folder) for pages that zoom",
     )
     parser.add_argument("--quality", type=int, default=plain.quality, help="of a JPEG, 40 to 100 (default 92)")
     parser.add_argument(
@@ -79,8 +85,9 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _deliver(args: argparse.Namespace, progress: Progress) -> None:
-    kind = format_of(args.out)
-    if args.kind is not None and kind.name != args.kind:
+    tiles: Literal["tiles", "iiif"] | None = args.kind if args.kind in _TILES else None
+    kind = JPEG if tiles else format_of(args.out)
+    if not tiles and args.kind is not None and kind.name != args.kind:
         raise InputError(
             f"A {args.kind} is not named so", where=str(args.out), remedy=f"End it in {format_named(args.kind).ending}"
         )
@@ -100,6 +107,9 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> None:
     if job.nadir is not None and (known.canvas is None or not shows_nadir(known.canvas, box.width, box.height)):
         raise InputError("This picture does not reach straight down", remedy="Leave --nadir away")
     delivery = Delivery(job, picture, known, lambda asset, _ending: files[asset], recipe, masks)
+    if tiles is not None:
+        args.out = deliver_tiles(delivery, tiles, args.out, box, inputs=inputs, progress=progress)
+        return
     check_delivery(delivery, args.out, box, inputs)
     deliver(delivery, args.out, box, inputs=inputs, progress=progress)
 

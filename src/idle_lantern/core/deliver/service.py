@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Literal
 
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
@@ -19,6 +20,7 @@ from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.output_sharpening import sharpened
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
+from idle_lantern.core.deliver.zoom_tiles import write_xml_tiles, write_iiif
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.healing import covered
 from idle_lantern.core.finish.recipe import Recipe
@@ -157,3 +159,26 @@ def deliver(
     light = kind.light == "always" or (kind.light == "asked" and job.light)
     options = WriteOptions(job.quality, job.dpi, alpha=alpha, light=light)
     write_source(delivery.made(box, light=light), target, options, progress)
+
+
+def deliver_tiles(
+    delivery: Delivery,
+    kind: Literal["tiles", "iiif"],
+    target: Path,
+    box: Rectangle,
+    *,
+    inputs: Sequence[Path] = (),
+    progress: Progress = SILENT,
+) -> Path:
+    """Write a picture, cut to ``box``, as tiles for a page that zooms; returns what tells of them: an XML file, or the folder.
+
+    Raises
+    ------
+    InputError
+        The target is one of ``inputs``, cannot be written, or something else stands there; nothing is left half-written.
+    Cancelled
+        Stopped; nothing is left.
+    """
+    check_outputs([target], inputs)
+    options = WriteOptions(delivery.job.quality, alpha=False)
+    return (write_xml_tiles if kind == "tiles" else write_iiif)(delivery.made(box), target, options, progress)

@@ -1,0 +1,243 @@
+"""A picture of any size as small JPEG files that a page loads as it is zoomed: in numbered levels with an XML file, or as an IIIF image of level 0.
+
+Each level is half the one above it, rounded up, down to one pixel; a tile is made from the four below it, depth first, so that no more
+than a few tiles a level are held at once. (The first layout as published with its XML schema; IIIF Image API 3.0, level 0.)
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import math
+import os
+import shutil
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from xml.sax.saxutils import quoteattr
+
+import cv2
+import numpy as np
+from PIL import Image
+
+from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.convert import eight_bit
+from idle_lantern.core.colour.profiles import told_profile
+from idle_lantern.core.deliver.write_options import WriteOptions
+from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.source import PictureSource, region
+
+TILE_PX = 512
+#: Namespace of the layout's XML, as published.
+_NAMESPACE = "http://schemas.microsoft.com/deepzoom/2008"
+_IIIF = "http://iiif.io/api/image/3/context.json"
+_PART = ".lantern-part"
+Place = tuple[int, int, int]
+Keep = Callable[[Place, Array], None]
+
+
+def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
+    """Write tiles into the folder ``NAME_files`` and their XML beside it; returns the XML's path, which is ``target`` ending in ``.xml``.
+
+    Raises
+    ------
+    InputError
+        It cannot be written, or something else stands there; nothing is left half-written.
+    Cancelled
+        Stopped; nothing is left.
+    """
+    told = target if target.suffix.lower() == ".xml" else target.with_name(target.name + ".xml")
+    folder = told.with_name(f"{told.stem}_files")
+    width, height = source.sizes[0]
+    with _made_whole(folder, ours=told.exists()) as part:
+
+        def keep(place: Place, pixels: Array) -> None:
+            level, row, column = place
+            (part / str(level)).mkdir(exist_ok=True)
+            _save(part / str(level) / f"{column}_{row}.jpg", pixels, source, options)
+
+        _walk(source, keep, progress)
+    with _told_errors(told):
+        told.write_text(
+            f'<?xml version="1.0" encoding="UTF-8"?>\n<Image xmlns={quoteattr(_NAMESPACE)} Format="jpg" Overlap="0" TileSize="{TILE_PX}">'
+            f'<Size Width="{width}" Height="{height}"/></Image>\n',
+            encoding="utf-8",
+        )
+    return told
+
+
+def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
+    """Write a folder with ``info.json`` and tiles by their canonical addresses; its ``id`` is the folder's name, to be set where it is served.
+
+    Raises
+    ------
+    InputError
+        It cannot be written, or something else stands there; nothing is left half-written.
+    Cancelled
+        Stopped; nothing is left.
+    """
+    width, height = source.sizes[0]
+    top = _levels(width, height)
+    # levels of more than one tile, and the first that is one
+    factors = [2**k for k in range(top + 1) if max(width, height) / 2**k > TILE_PX / 2] or [1]
+    with _made_whole(target, ours=(target / "info.json").exists()) as part:
+
+        def keep(place: Place, pixels: Array) -> None:
+            level, row, column = place
+            factor = 2 ** (top - level)
+            if factor not in factors:
+                return
+            h, w = pixels.shape[:2]
+            left, upper = column * TILE_PX * factor, row * TILE_PX * factor
+            wide, high = min(TILE_PX * factor, width - left), min(TILE_PX * factor, height - upper)
+            names = [f"{left},{upper},{wide},{high}"]
+            if (wide, high) == (width, height):
+                names.append("full")
+            addresses = [f"{name}/{w},{h}" for name in names]
+            if factor == 1 and "full" in names:
+                addresses.append("full/max")
+            for address in addresses:
+                file = part / address / "0" / "default.jpg"
+                file.parent.mkdir(parents=True)
+                _save(file, pixels, source, options)
+
+        _walk(source, keep, progress)
+        sizes = [(_size(width, top - k, top), _size(height, top - k, top)) for k in range(len(factors))]
+        info = {
+            "@context": _IIIF,
+            "id": target.name,
+            "type": "ImageService3",
+            "protocol": "http://iiif.io/api/image",
+            "profile": "level0",
+            "width": width,
+            "height": height,
+            "sizes": [{"width": w, "height": h} for w, h in reversed(sizes) if max(w, h) <= TILE_PX],
+            "tiles": [{"width": TILE_PX, "height": TILE_PX, "scaleFactors": factors}],
+        }
+        (part / "info.json").write_text(json.dumps(info, indent=1) + "\n", encoding="utf-8")
+    return target
+
+
+def _levels(width: int, height: int) -> int:
+    """The number of the full picture's level; level 0 is one pixel."""
+    return max(0, math.ceil(math.log2(max(width, height))))
+
+
+def _size(side: int, level: int, top: int) -> int:
+    step: int = 2 ** (top - level)
+    return -(-side // step)
+
+
+def _walk(source: PictureSource, keep: Keep, progress: Progress) -> None:
+    """Hand every tile (h, w, 3) uint8 of every level to ``keep``, those of a level before the one above them."""
+    width, height = source.sizes[0]
+    top = _levels(width, height)
+    progress.begin("write", math.ceil(width / TILE_PX) * math.ceil(height / TILE_PX))
+
+    def made(level: int, row: int, column: int) -> Array:
+        wide, high = _size(width, level, top), _size(height, level, top)
+        w, h = min(TILE_PX, wide - column * TILE_PX), min(TILE_PX, high - row * TILE_PX)
+        if level == top:
+            pixels = _shown(region(source, Rectangle(column * TILE_PX, row * TILE_PX, w, h)))
+            progress.advance()
+        else:
+            below_wide, below_high = _size(width, level + 1, top), _size(height, level + 1, top)
+            rows = [r for r in (2 * row, 2 * row + 1) if r * TILE_PX < below_high]
+            columns = [c for c in (2 * column, 2 * column + 1) if c * TILE_PX < below_wide]
+            below = np.concatenate([np.concatenate([made(level + 1, r, c) for c in columns], 1) for r in rows], 0)
+            pixels = _halved(below)
+        keep((level, row, column), pixels)
+        return pixels
+
+    made(0, 0, 0)
+
+
+def _halved(pixels: Array) -> Array:
+    """Half of it, rounded up: an odd side has its last row or column twice."""
+    h, w = pixels.shape[:2]
+    even = cv2.copyMakeBorder(pixels, 0, h % 2, 0, w % 2, cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.resize(even, (even.shape[1] // 2, even.shape[0] // 2), interpolation=cv2.INTER_AREA))
+
+
+def _shown(pixels: Array) -> Array:
+    shown = eight_bit(pixels)
+    if shown.shape[2] == 4:
+        shown = np.where(shown[..., 3:] > 0, shown[..., :3], 0)
+    return np.ascontiguousarray(shown, np.uint8)
+
+
+def _save(path: Path, pixels: Array, source: PictureSource, options: WriteOptions) -> None:
+    Image.fromarray(pixels).save(path, "JPEG", quality=options.jpeg_quality, icc_profile=told_profile(source.space))
+
+
+@contextlib.contextmanager
+def _made_whole(folder: Path, *, ours: bool) -> Iterator[Path]:
+    """A folder beside ``folder`` that takes its place when all of it is there; what was written there before goes then.
+
+    Raises
+    ------
+    InputError
+        Something else stands there (not ``ours``), or it cannot be written.
+    """
+    if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):
+        raise InputError(
+            "Something else stands there already", where=str(folder), remedy="Take another name, or move it away"
+        )
+    with _told_errors(folder):
+        _remove_leftovers(folder)
+        part = Path(tempfile.mkdtemp(prefix=f".{folder.name}.", suffix=_PART, dir=folder.parent))
+    try:
+        with _told_errors(folder), _locked(part):
+            yield part
+            part.chmod(0o777 & ~_umask())
+            old = part.with_name(part.name + "-old")
+            if folder.exists():
+                os.replace(folder, old)
+            os.replace(part, folder)
+            shutil.rmtree(old, ignore_errors=True)
+    finally:
+        shutil.rmtree(part, ignore_errors=True)
+
+
+@contextlib.contextmanager
+def _locked(part: Path) -> Iterator[bool]:
+    """Hold a folder while it is written; False where another writer holds it."""
+    handle = os.open(part, os.O_RDONLY)
+    try:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            yield False
+        else:
+            yield True
+    finally:
+        os.close(handle)
+
+
+def _remove_leftovers(folder: Path) -> None:
+    """Remove what writers left that were killed."""
+    for left in folder.parent.glob(f".{folder.name}.*{_PART}*"):
+        with _locked(left) as free:
+            if free:
+                shutil.rmtree(left, ignore_errors=True)
+
+
+def _umask() -> int:
+    now = os.umask(0)
+    os.umask(now)
+    return now
+
+
+@contextlib.contextmanager
+def _told_errors(where: Path) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise InputError(
+            f"Cannot write here ({error.strerror or error})",
+            where=str(where),
+            remedy="Choose a folder that exists and has room",
+        ) from error
