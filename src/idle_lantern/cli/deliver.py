@@ -11,19 +11,23 @@ from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.formats import FORMATS, JPEG, format_named, format_of
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, Step, TellInvented
 from idle_lantern.core.deliver.known import Known, shows_nadir
 from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver, deliver_tiles
+from idle_lantern.core.deliver.sphere import SpherePlace, sphere_xmp
 from idle_lantern.core.finish.recipe import Recipe, read_recipe
 from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
 from idle_lantern.core.finish.tile_look import no_assets
 from idle_lantern.core.frames.content import sha256_of
-from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.pictures.tiled import open_picture
 
 #: Kinds that are many files.
 _TILES = ("tiles", "iiif")
+#: A JPEG that viewers open as a sphere.
+_SPHERE = "sphere"
 STAGES = {"write": 1.0}
 
 
@@ -36,8 +40,8 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--as",
         dest="kind",
-        choices=[f.name for f in FORMATS] + list(_TILES),
-        help="its format; default: by the ending of PATH; tiles (PATH.xml beside PATH_files) and iiif (a folder) for pages that zoom",
+        choices=[f.name for f in FORMATS] + [*_TILES, _SPHERE],
+        help="its format; default: by the ending of PATH; tiles (PATH.xml beside PATH_files) and iiif (a folder) for pages that zoom, sphere (a JPEG) for viewers of spheres",
     )
     parser.add_argument("--quality", type=int, default=plain.quality, help="of a JPEG, 40 to 100 (default 92)")
     parser.add_argument(
@@ -75,6 +79,12 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         default=plain.sharpen_for,
         help="sharpen by what that will blur, at the size that is written and --dpi (default none)",
     )
+    parser.add_argument(
+        "--heading",
+        type=float,
+        metavar="DEG",
+        help="with --as sphere: compass bearing of azimuth 0, the sphere's middle",
+    )
     parser.add_argument("--tell-invented", action="store_true", help="tell in a margin below what of it is invented")
     parser.set_defaults(run=run)
 
@@ -87,9 +97,10 @@ def run(args: argparse.Namespace) -> int:
 def _deliver(args: argparse.Namespace, progress: Progress) -> None:
     tiles: Literal["tiles", "iiif"] | None = args.kind if args.kind in _TILES else None
     kind = JPEG if tiles else format_of(args.out)
-    if not tiles and args.kind is not None and kind.name != args.kind:
+    named = JPEG.name if args.kind == _SPHERE else args.kind
+    if not tiles and named is not None and kind.name != named:
         raise InputError(
-            f"A {args.kind} is not named so", where=str(args.out), remedy=f"End it in {format_named(args.kind).ending}"
+            f"A {args.kind} is not named so", where=str(args.out), remedy=f"End it in {format_named(named).ending}"
         )
     if args.report is None and (args.nadir or args.tell_invented):
         asks = "--nadir" if args.nadir else "--tell-invented"
@@ -111,7 +122,38 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> None:
         args.out = deliver_tiles(delivery, tiles, args.out, box, inputs=inputs, progress=progress)
         return
     check_delivery(delivery, args.out, box, inputs)
-    deliver(delivery, args.out, box, inputs=inputs, progress=progress)
+    xmp = _sphere_xmp(args, known, picture.sizes[0], job) if args.kind == _SPHERE else b""
+    deliver(delivery, args.out, box, xmp=xmp, inputs=inputs, progress=progress)
+
+
+def _sphere_xmp(args: argparse.Namespace, known: Known, size: tuple[int, int], job: DeliverJob) -> bytes:
+    """What tells viewers that the picture is a sphere, or which part of one.
+
+    Raises
+    ------
+    InputError
+        It is none, or has a margin.
+    """
+    canvas = known.canvas
+    if job.tells_invented:
+        raise InputError("A sphere has no margin that could tell anything", remedy="Leave --tell-invented away")
+    if isinstance(canvas, Canvas):
+        if canvas.projection.name != "equirectangular" or canvas.stretch is not None:
+            raise InputError(
+                f"The picture is {canvas.projection.name}, and viewers of spheres take equirectangular ones",
+                where=str(args.picture),
+                remedy="Join it with --projection equirectangular",
+            )
+        place = SpherePlace.of(canvas.px_per_rad, canvas.centre_px, size)
+    elif size[0] == 2 * size[1]:
+        place = SpherePlace.whole(size)
+    else:
+        raise InputError(
+            "Nothing tells which part of a sphere this is: it is not twice as wide as high",
+            where=str(args.picture),
+            remedy="Give --report REPORT.json",
+        )
+    return sphere_xmp(place.scaled(size_within(*size, job.long_side_px)), args.heading)
 
 
 def _named_files(args: argparse.Namespace) -> list[Path]:

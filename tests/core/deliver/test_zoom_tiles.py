@@ -19,7 +19,7 @@ from idle_lantern.core.base.errors import Cancelled, InputError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
-from idle_lantern.core.deliver.zoom_tiles import write_xml_tiles, write_iiif
+from idle_lantern.core.deliver.zoom_tiles import write_iiif, write_xml_tiles
 from idle_lantern.core.pictures.source import HeldPicture
 
 

@@ -46,6 +46,7 @@ def _encoded(
     first: dict[str, Any] = {}
     if whole is not None:
         first = {"exif": to_exif(options.metadata, *whole), "icc_profile": icc}
+        first |= {"xmp": options.xmp} if options.xmp else {}
     stream = io.BytesIO()
     Image.fromarray(np.ascontiguousarray(strip)).save(
         stream,

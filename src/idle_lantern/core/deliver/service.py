@@ -20,7 +20,7 @@ from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.output_sharpening import sharpened
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
-from idle_lantern.core.deliver.zoom_tiles import write_xml_tiles, write_iiif
+from idle_lantern.core.deliver.zoom_tiles import write_iiif, write_xml_tiles
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.healing import covered
 from idle_lantern.core.finish.recipe import Recipe
@@ -142,10 +142,13 @@ def deliver(
     box: Rectangle,
     *,
     alpha: bool = True,
+    xmp: bytes = b"",
     inputs: Sequence[Path] = (),
     progress: Progress = SILENT,
 ) -> None:
     """Write a picture as its job says, cut to ``box``, in the format of ``target``'s ending; without ``alpha`` where it has no gaps.
+
+    ``xmp`` is a packet that a JPEG carries.
 
     Raises
     ------
@@ -157,7 +160,7 @@ def deliver(
     check_delivery(delivery, target, box, inputs)
     job, kind = delivery.job, format_of(target)
     light = kind.light == "always" or (kind.light == "asked" and job.light)
-    options = WriteOptions(job.quality, job.dpi, alpha=alpha, light=light)
+    options = WriteOptions(job.quality, job.dpi, alpha=alpha, light=light, xmp=xmp)
     write_source(delivery.made(box, light=light), target, options, progress)
 
 

@@ -12,7 +12,7 @@ from idle_lantern.core.frames.metadata import Metadata
 class WriteOptions:
     """How to write; ``dpi`` is only a note in the file for printing, ``light`` asks for linear light in floats where the format has both.
 
-    Without ``alpha`` it is left away: what has no gaps needs none.
+    Without ``alpha`` it is left away: what has no gaps needs none. ``xmp`` is a packet that a JPEG carries.
     """
 
     jpeg_quality: int = 92
@@ -20,6 +20,7 @@ class WriteOptions:
     metadata: Metadata = field(default_factory=Metadata)
     alpha: bool = True
     light: bool = False
+    xmp: bytes = b""
 
 
 def jpeg_keywords(options: WriteOptions) -> dict[str, Any]:

@@ -1,0 +1,73 @@
+"""What tells a viewer that a picture is a sphere, or a part of one: the published photo-sphere metadata, as XMP."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+#: Namespaces of the photo-sphere schema and of what holds it, as published.
+_GPANO = "http://ns.google.com/photos/1.0/panorama/"
+_RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
+
+
+@dataclass(frozen=True)
+class SpherePlace:
+    """Where an equirectangular picture of ``width`` by ``height`` lies on the full one, in its pixels."""
+
+    full_width: int
+    full_height: int
+    left: int
+    top: int
+    width: int
+    height: int
+
+    @staticmethod
+    def of(px_per_rad: float, centre_px: tuple[float, float], size: tuple[int, int]) -> SpherePlace:
+        """The place of a picture whose pixel ``centre_px`` looks straight ahead (azimuth and altitude 0)."""
+        full = max(size[0], 2 * round(math.pi * px_per_rad))
+        left = full / 2 - centre_px[0] - 0.5
+        top = full / 4 - centre_px[1] - 0.5
+        return SpherePlace(
+            full,
+            full // 2,
+            min(max(0, round(left)), full - size[0]),
+            min(max(0, round(top)), max(0, full // 2 - size[1])),
+            *size,
+        )
+
+    @staticmethod
+    def whole(size: tuple[int, int]) -> SpherePlace:
+        """A picture that is all of the sphere."""
+        return SpherePlace(size[0], size[1], 0, 0, *size)
+
+    def scaled(self, size: tuple[int, int]) -> SpherePlace:
+        """The same place of the picture made that size."""
+        x, y = size[0] / self.width, size[1] / self.height
+        full = round(self.full_width * x), round(self.full_height * y)
+        left, top = round(self.left * x), round(self.top * y)
+        return SpherePlace(*full, min(left, full[0] - size[0]), min(top, full[1] - size[1]), *size)
+
+
+def sphere_xmp(place: SpherePlace, heading_deg: float | None = None) -> bytes:
+    """The XMP packet; ``heading_deg`` is the compass bearing of the full picture's middle, where that is known."""
+    middle = (place.left + place.width / 2) / place.full_width * 360 - 180
+    facts = {
+        "UsePanoramaViewer": "True",
+        "ProjectionType": "equirectangular",
+        "CroppedAreaImageWidthPixels": place.width,
+        "CroppedAreaImageHeightPixels": place.height,
+        "FullPanoWidthPixels": place.full_width,
+        "FullPanoHeightPixels": place.full_height,
+        "CroppedAreaLeftPixels": place.left,
+        "CroppedAreaTopPixels": place.top,
+    }
+    if heading_deg is not None:
+        facts["PoseHeadingDegrees"] = f"{heading_deg % 360:.2f}"
+        facts["InitialViewHeadingDegrees"] = round((heading_deg + middle) % 360) % 360
+    told = "\n".join(f"   <GPano:{name}>{value}</GPano:{name}>" for name, value in facts.items())
+    return (
+        '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>\n'
+        f'<rdf:RDF xmlns:rdf="{_RDF}">\n'
+        f'  <rdf:Description rdf:about="" xmlns:GPano="{_GPANO}">\n{told}\n  </rdf:Description>\n</rdf:RDF>\n'
+        '<?xpacket end="w"?>'
+    ).encode()
