@@ -417,6 +417,10 @@ def test_deliver_tells_what_would_be_written():
     assert set(deliver_model.facts(outing, None, imperial=False).values()) == {"–"}
     wide = replace(joined, crop=Rectangle(0, 0, 70_000, 100))
     assert "65" in deliver_model.limit(edits.deliver_as("x", format="jpeg").apply(outing), wide)
+    assert "takes too much memory" in deliver_model.limit(
+        edits.deliver_as("x", format="webp").apply(edits.compose("x", crop=False).apply(outing)),
+        replace(wide, canvas=replace(wide.canvas, width=15_000, height=15_000)),
+    )
     assert deliver_model.limit(outing, wide) == ""
     assert deliver_model.quality("92") == 92
     assert deliver_model.dpi("240 dpi") == 240

@@ -62,11 +62,11 @@ class DeliverStage(Stage):
             lambda v: model.radius_edit(self.state.outing, v),
         )
         self.quality = self._figure(
-            "JPEG quality",
+            "Quality",
             model.quality,
             lambda v: f"{v:.0f}",
             1,
-            lambda v: edits.deliver_as("JPEG quality", quality=round(v)),
+            lambda v: edits.deliver_as("Quality", quality=round(v)),
         )
         self.dpi = self._figure(
             "Print resolution",
@@ -93,7 +93,7 @@ class DeliverStage(Stage):
         figures = [
             ("Colours", self.profile),
             ("Longer side", self.long_side),
-            ("JPEG quality", self.quality),
+            ("Quality", self.quality),
             ("For print", self.dpi),
             ("Sharpen for", self.sharpen),
         ]

@@ -234,6 +234,11 @@ def take_mark(path: Path, outing: Outing, folder: Path) -> Edit:
 def limit(outing: Outing, joined: JoinResult | None) -> str:
     """What the chosen format cannot hold; empty where it can."""
     kind = format_named(outing.delivery.format)
-    if joined is None or kind.most_side_px is None or max(written_size(outing, joined)) <= kind.most_side_px:
+    if joined is None:
         return ""
-    return f"A {kind.name.upper()} holds {units.grouped(kind.most_side_px)} pixels a side. Write TIFF instead, or a smaller one."
+    w, h = written_size(outing, joined)
+    if kind.most_side_px is not None and max(w, h) > kind.most_side_px:
+        return f"A {kind.name.upper()} holds {units.grouped(kind.most_side_px)} pixels a side. Write TIFF instead, or a smaller one."
+    if kind.most_px is not None and w * h > kind.most_px:
+        return f"A {kind.name.upper()} of more than {units.megapixels(kind.most_px)} takes too much memory. Write JPEG instead, or a smaller one."
+    return ""

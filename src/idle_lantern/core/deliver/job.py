@@ -50,7 +50,7 @@ class DeliverJob:
 
     format: Literal["tiff", "png", "jpeg", "exr", "webp", "avif"] = "tiff"
     quality: Annotated[
-        int, Meta(ge=40, le=100, extra={"title": "JPEG quality", "usual": "92 is hard to tell from the original"})
+        int, Meta(ge=40, le=100, extra={"title": "Quality", "usual": "92 is hard to tell from the original"})
     ] = 92
     dpi: Annotated[
         float,
