@@ -300,6 +300,10 @@ def test_a_bent_edge_is_drawn_straight_and_a_click_takes_that_back(qtbot: QtBot,
     on_it = joined.canvas.pixels(middle / np.linalg.norm(middle))
     chord = ends[1] - ends[0]
     assert abs((on_it - ends[0]) @ np.array([-chord[1], chord[0]])) / np.hypot(*chord) < 1
+    # while a tool is held what is eased is drawn where it lies
+    hand = w.join_stage.compose.hand
+    (shown,) = hand._eased_lines()
+    assert min(np.hypot(p.x() - 0.5 - on_it[0], p.y() - 0.5 - on_it[1]) for p in shown) < 6
     # a round thing beside it, undone again; a click on the line takes it back
     qtbot.keyClick(w, Qt.Key.Key_R, Qt.KeyboardModifier.ShiftModifier)
     _drag(w, one, one + QPointF(12, 0))

@@ -22,6 +22,7 @@ from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import edits
 from idle_lantern.core.pictures.source import HeldPicture
 from idle_lantern.core.request.choices import JoinChoices
+from idle_lantern.core.request.eased import Eased
 
 #: Degrees of roll where a hand moves over the picture's whole width with Shift.
 _ROLL_DEG = 90.0
@@ -47,6 +48,8 @@ class ComposeHand(QObject):
         self.tool = ""
         self._before: model.Turn = (0.0, 0.0, 0.0)
         self._trying: JoinChoices | None = None
+        #: Lines of what is eased, of which picture.
+        self._lines: tuple[JoinResult, tuple[Eased, ...], list[list[QPointF]]] | None = None
 
     @property
     def choices(self) -> JoinChoices:
@@ -123,6 +126,16 @@ class ComposeHand(QObject):
             return
         self.apply("Keep a round thing round" if round_ else "Draw a line straight", eased=(*eased, made))
 
+    def _eased_lines(self) -> list[list[QPointF]]:
+        """What is eased, as it lies on the picture that is shown."""
+        joined, eased = self.joined, self.choices.eased
+        if joined is None or not eased:
+            return []
+        if self._lines is None or self._lines[0] is not joined or self._lines[1] != eased:
+            lines = model.eased_lines(joined, eased)
+            self._lines = joined, eased, [[QPointF(u + 0.5, v + 0.5) for u, v in line] for line in lines]
+        return self._lines[2]
+
     def _centre_chosen(self, place: QPointF) -> None:
         if self.joined is None:
             return
@@ -172,7 +185,7 @@ class ComposeHand(QObject):
             elif self.tool == "line":
                 tool = LineTool(self._line_drawn)
             elif self.tool in ("straight", "round"):
-                tool = LineTool(self._eased)
+                tool = LineTool(self._eased, self._eased_lines)
             elif self.tool == "centre":
                 tool = PlaceTool(self._centre_chosen)
             else:

@@ -115,6 +115,26 @@ def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
     return canvas_for(solution.poses, solution.seen, JoinOptions.of(choices))
 
 
+def eased_lines(joined: JoinResult, eased: Sequence[Eased]) -> list[Array]:
+    """Where on the picture what is eased lies: places (N, 2) along each line and round each thing, as far as the picture shows them."""
+    made = []
+    for one in eased:
+        if isinstance(one, RoundThing):
+            centre, angle = ray_of(one.centre_deg), math.radians(one.radius_deg)
+            right = np.cross([0.0, 1.0, 0.0], centre)
+            right /= max(float(np.linalg.norm(right)), 1e-9)
+            turn = np.linspace(0, 2 * math.pi, 49)[:, None]
+            rays = math.cos(angle) * centre + math.sin(angle) * (
+                np.cos(turn) * right + np.sin(turn) * np.cross(centre, right)
+            )
+        else:
+            along = np.linspace(0, 1, 33)[:, None]
+            rays = (1 - along) * ray_of(one.from_deg) + along * ray_of(one.to_deg)
+        places = joined.canvas.pixels(rays / np.linalg.norm(rays, axis=1, keepdims=True))
+        made.append(places[np.isfinite(places).all(1)])
+    return made
+
+
 def check_eased(joined: JoinResult, choices: JoinChoices) -> None:
     """Say before a picture is made whether its canvas can be bent so; raises LanternError."""
     _canvas(joined, choices)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -70,8 +70,10 @@ class _Plain:
 class LineTool(_Plain):
     """A line along something that is upright or level; ``done`` gets both ends."""
 
-    def __init__(self, done: Callable[[QPointF, QPointF], None]) -> None:
-        self._done = done
+    def __init__(
+        self, done: Callable[[QPointF, QPointF], None], drawn: Callable[[], Sequence[Sequence[QPointF]]] = tuple
+    ) -> None:
+        self._done, self._drawn = done, drawn
         self._ends: tuple[QPointF, QPointF] | None = None
 
     def press(self, place: QPointF, pos: QPointF, zoom: float) -> None:
@@ -90,12 +92,12 @@ class LineTool(_Plain):
             self._done(one, place)
 
     def draw(self, painter: QPainter, to_widget: ToWidget) -> None:
-        """The line under the hand."""
-        if self._ends is None:
-            return
+        """What was drawn before, and the line under the hand."""
+        lines = [*self._drawn(), *([] if self._ends is None else [self._ends])]
         for pen in (QPen(theme.colour("ground", 210), 4), QPen(theme.colour("accent"), 1.8)):
             painter.setPen(pen)
-            painter.drawLine(to_widget(self._ends[0]), to_widget(self._ends[1]))
+            for line in lines:
+                painter.drawPolyline(QPolygonF([to_widget(place) for place in line]))
 
 
 class PlaceTool(_Plain):
