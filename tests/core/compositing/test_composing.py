@@ -8,9 +8,10 @@ import cv2
 import numpy as np
 import pytest
 
-from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for, make_canvas
+from idle_lantern.core.compositing.canvas.canvas import Canvas, make_canvas
 from idle_lantern.core.compositing.canvas.costs import costs_of
 from idle_lantern.core.compositing.canvas.redrawn import redrawn
+from idle_lantern.core.compositing.canvas.requested_canvas import canvas_for
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.projections import Projection

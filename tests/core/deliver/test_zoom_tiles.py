@@ -123,6 +123,15 @@ def test_what_is_stopped_or_in_the_way_leaves_all_as_it_was(tmp_path: Path):
     with pytest.raises(InputError, match="Something else stands there"):
         write_xml_tiles(source, tmp_path / "b.xml", options)
     assert (tmp_path / "b_files" / "mine.txt").read_text() == "kept"
+    # an XML file beside a folder of somebody else's makes it no folder of tiles
+    (tmp_path / "b.xml").write_text("<page/>")
+    with pytest.raises(InputError, match="Something else stands there"):
+        write_xml_tiles(source, tmp_path / "b.xml", options)
+    assert (tmp_path / "b_files" / "mine.txt").exists()
+    (tmp_path / "b.xml").unlink()
+    write_xml_tiles(source, tmp_path / "c", options)
+    # killed before its XML stood: the next run takes the folder over
+    (tmp_path / "c.xml").unlink()
     write_xml_tiles(source, tmp_path / "c", options)
     with pytest.raises(Cancelled):
         write_xml_tiles(source, tmp_path / "c", options, Stopped())
@@ -144,3 +153,9 @@ def test_the_command_writes_both(tmp_path: Path):
     assert tile(tmp_path / "page_files" / "10" / "1_1.jpg").shape == (2, 88, 3)
     done = run_command("deliver", plain, "--as", "tiles", "--out", tmp_path / "nowhere" / "page")
     assert done.returncode == 2
+    # no output may be an input: a tile of the folder that would be replaced
+    inside = next((tmp_path / "page_files" / "9").iterdir())
+    done = run_command("deliver", inside, "--as", "tiles", "--out", tmp_path / "page")
+    assert done.returncode == 2
+    assert "Lies in the folder that would be written" in done.stderr
+    assert inside.exists()

@@ -107,7 +107,7 @@ def _previewed(joined: JoinResult, small: Array, new: Any, most_px: int) -> tupl
 
 
 def _canvas(joined: JoinResult, choices: JoinChoices) -> Any:
-    from idle_lantern.core.compositing.canvas.canvas import canvas_for
+    from idle_lantern.core.compositing.canvas.requested_canvas import canvas_for
 
     solution = joined.solution
     if solution is None:

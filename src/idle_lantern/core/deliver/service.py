@@ -20,7 +20,7 @@ from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.output_sharpening import sharpened
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
-from idle_lantern.core.deliver.zoom_tiles import write_iiif, write_xml_tiles
+from idle_lantern.core.deliver.zoom_tiles import files_of_xml_tiles, write_iiif, write_xml_tiles
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.healing import covered
 from idle_lantern.core.finish.recipe import Recipe
@@ -182,6 +182,10 @@ def deliver_tiles(
     Cancelled
         Stopped; nothing is left.
     """
-    check_outputs([target], inputs)
+    told, folder = files_of_xml_tiles(target) if kind == "tiles" else (target, target)
+    check_outputs([told], inputs)
+    for path in inputs:
+        if folder.resolve() in path.resolve().parents:
+            raise InputError("Lies in the folder that would be written", where=str(path), remedy="Take another name")
     options = WriteOptions(delivery.job.quality, alpha=False)
     return (write_xml_tiles if kind == "tiles" else write_iiif)(delivery.made(box), target, options, progress)

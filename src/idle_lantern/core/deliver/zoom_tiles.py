@@ -11,8 +11,9 @@ import fcntl
 import json
 import math
 import os
+import re
+import secrets
 import shutil
-import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from xml.sax.saxutils import quoteattr
@@ -22,6 +23,7 @@ import numpy as np
 from PIL import Image
 
 from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.convert import eight_bit
@@ -49,10 +51,9 @@ def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, 
     Cancelled
         Stopped; nothing is left.
     """
-    told = target if target.suffix.lower() == ".xml" else target.with_name(target.name + ".xml")
-    folder = told.with_name(f"{told.stem}_files")
+    told, folder = files_of_xml_tiles(target)
     width, height = source.sizes[0]
-    with _made_whole(folder, ours=told.exists()) as part:
+    with _made_whole(folder, r"\d+") as part:
 
         def keep(place: Place, pixels: Array) -> None:
             level, row, column = place
@@ -60,30 +61,30 @@ def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, 
             _save(part / str(level) / f"{column}_{row}.jpg", pixels, source, options)
 
         _walk(source, keep, progress)
-    with _told_errors(told):
-        told.write_text(
-            f'<?xml version="1.0" encoding="UTF-8"?>\n<Image xmlns={quoteattr(_NAMESPACE)} Format="jpg" Overlap="0" TileSize="{TILE_PX}">'
-            f'<Size Width="{width}" Height="{height}"/></Image>\n',
-            encoding="utf-8",
-        )
+    write_text(
+        told,
+        f'<?xml version="1.0" encoding="UTF-8"?>\n<Image xmlns={quoteattr(_NAMESPACE)} Format="jpg" Overlap="0" TileSize="{TILE_PX}">'
+        f'<Size Width="{width}" Height="{height}"/></Image>\n',
+    )
     return told
 
 
-def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
-    """Write a folder with ``info.json`` and tiles by their canonical addresses; its ``id`` is the folder's name, to be set where it is served.
+def files_of_xml_tiles(target: Path) -> tuple[Path, Path]:
+    """The XML file and the folder of tiles that are written for a target."""
+    told = target if target.suffix.lower() == ".xml" else target.with_name(target.name + ".xml")
+    return told, told.with_name(f"{told.stem}_files")
 
-    Raises
-    ------
-    InputError
-        It cannot be written, or something else stands there; nothing is left half-written.
-    Cancelled
-        Stopped; nothing is left.
+
+def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
+    """Write a folder with ``info.json`` and tiles by their canonical addresses; raises as ``write_xml_tiles``.
+
+    Its ``id`` is the folder's name, to be set where it is served.
     """
     width, height = source.sizes[0]
     top = _levels(width, height)
     # levels of more than one tile, and the first that is one
     factors = [2**k for k in range(top + 1) if max(width, height) / 2**k > TILE_PX / 2] or [1]
-    with _made_whole(target, ours=(target / "info.json").exists()) as part:
+    with _made_whole(target, r"info\.json|full|\d+,\d+,\d+,\d+") as part:
 
         def keep(place: Place, pixels: Array) -> None:
             level, row, column = place
@@ -174,25 +175,25 @@ def _save(path: Path, pixels: Array, source: PictureSource, options: WriteOption
 
 
 @contextlib.contextmanager
-def _made_whole(folder: Path, *, ours: bool) -> Iterator[Path]:
+def _made_whole(folder: Path, ours: str) -> Iterator[Path]:
     """A folder beside ``folder`` that takes its place when all of it is there; what was written there before goes then.
 
     Raises
     ------
     InputError
-        Something else stands there (not ``ours``), or it cannot be written.
+        Something else stands there (names in it that ``ours`` does not match), or it cannot be written.
     """
-    if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):
+    if folder.exists() and not (folder.is_dir() and all(re.fullmatch(ours, p.name) for p in folder.iterdir())):
         raise InputError(
             "Something else stands there already", where=str(folder), remedy="Take another name, or move it away"
         )
     with _told_errors(folder):
         _remove_leftovers(folder)
-        part = Path(tempfile.mkdtemp(prefix=f".{folder.name}.", suffix=_PART, dir=folder.parent))
+        part = folder.with_name(f".{folder.name}.{secrets.token_hex(4)}{_PART}")
+        part.mkdir()
     try:
         with _told_errors(folder), _locked(part):
             yield part
-            part.chmod(0o777 & ~_umask())
             old = part.with_name(part.name + "-old")
             if folder.exists():
                 os.replace(folder, old)
@@ -223,12 +224,6 @@ def _remove_leftovers(folder: Path) -> None:
         with _locked(left) as free:
             if free:
                 shutil.rmtree(left, ignore_errors=True)
-
-
-def _umask() -> int:
-    now = os.umask(0)
-    os.umask(now)
-    return now
 
 
 @contextlib.contextmanager

@@ -20,7 +20,8 @@ from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.base.units import file_size
 from idle_lantern.core.colour.picture import Picture
-from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.requested_canvas import canvas_for
 from idle_lantern.core.compositing.canvas.warp import Tile
 from idle_lantern.core.compositing.render.compose import Composed
 from idle_lantern.core.compositing.render.rework import EarlierPicture

@@ -18,7 +18,8 @@ from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, OnlyStops, Progress
 from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.base.units import file_size
-from idle_lantern.core.compositing.canvas.canvas import Canvas, canvas_for
+from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.compositing.canvas.requested_canvas import canvas_for
 from idle_lantern.core.compositing.render.compose import Composed, rough_picture
 from idle_lantern.core.compositing.render.rework import EarlierPicture
 from idle_lantern.core.deliver.formats import format_of
