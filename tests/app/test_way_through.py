@@ -105,8 +105,11 @@ def test_from_plan_to_saved_picture(
     ends = {round(p.x()) for a, b, _ in links for p in (a, b)}
     assert all(min(abs(e - f.yaw_deg) for f in plan.frames) < 2 for e in ends)
 
-    # deliver: crop is on; choose PNG and write
-    _press(qtbot, window, "go-deliver")
+    # on to Finish, which may stay as joined, and to Deliver: crop is on; choose PNG and write
+    _press(qtbot, window, "go-finish")
+    assert window.stage == "finish"
+    settled(window)
+    _press(qtbot, window, "finish-go-on")
     window.findChild(QComboBox, "format").setCurrentIndex(1)
     target = tmp_path / "wide.png"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(target), ""))

@@ -65,7 +65,7 @@ class JoinStage(Stage):
         self.view.placeholder = "The joined picture appears here: a rough one within seconds, then the full one."
         self.view.failed.connect(context.tell)
         self.run_button = button("Join the frames   [Ctrl + J]", self.run_join, main=True, name="join")
-        self.deliver_button = button("Deliver", lambda: context.ask("go.deliver"), name="go-deliver")
+        self.finish_button = button("Finish", lambda: context.ask("go.finish"), name="go-finish")
         self.projection = Chooser()
         self.projection.setAccessibleName("Projection")
         self.projection.setObjectName("projection")
@@ -119,7 +119,7 @@ class JoinStage(Stage):
             "panel",
         )
         self.compose.hide()
-        below = (self.run_button, row(self.compose_button, None, self.deliver_button))
+        below = (self.run_button, row(self.compose_button, None, self.finish_button))
         self.picture_desk = PictureDesk(self.view, self.tools, (self._joining, self.compose, None), below, "Join")
         self.setLayout(column(self.picture_desk, space=0))
 
@@ -301,7 +301,7 @@ class JoinStage(Stage):
         self.status.setText(told if failed else sentence)
         self.context.tools_changed.emit()
         set_look_property(self.run_button, "main", not finished)
-        set_look_property(self.deliver_button, "main", finished)
+        set_look_property(self.finish_button, "main", finished)
         self.run_button.setText("Join again   [Ctrl + J]" if finished else "Join the frames   [Ctrl + J]")
 
     def _show_facts(self) -> None:

@@ -74,7 +74,7 @@ class Level:
         """What was found, in words; a camera that was held in the hand had no axis that leaned."""
         lean, sigma, of_lean = (math.degrees(a) for a in (self.lean_rad, self.sigma_rad, self.lean_sigma_rad))
         what = f"{self.edges} edges tell" if self.edges else "The horizon tells"
-        told = f"{what} the vertical to ± {max(sigma, 0.01):.2f}°."
+        told = f"{what} the vertical to ±\u00a0{max(sigma, 0.01):.2f}°."
         if held_in_hand:
             return told
         if lean > max(0.3, 3 * of_lean):
