@@ -94,7 +94,7 @@ def run(args: argparse.Namespace) -> int:
     return write_by(args.out, STAGES, lambda progress: _deliver(args, progress))
 
 
-def _deliver(args: argparse.Namespace, progress: Progress) -> None:
+def _deliver(args: argparse.Namespace, progress: Progress) -> Path | None:
     tiles: Literal["tiles", "iiif"] | None = args.kind if args.kind in _TILES else None
     kind = JPEG if tiles else format_of(args.out)
     named = JPEG.name if args.kind == _SPHERE else args.kind
@@ -102,6 +102,8 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> None:
         raise InputError(
             f"A {args.kind} is not named so", where=str(args.out), remedy=f"End it in {format_named(named).ending}"
         )
+    if args.heading is not None and args.kind != _SPHERE:
+        raise InputError("--heading is told with a sphere only", remedy="Add --as sphere, or leave it away")
     if args.report is None and (args.nadir or args.tell_invented):
         asks = "--nadir" if args.nadir else "--tell-invented"
         raise InputError(f"{asks} needs the report of the join", remedy="Give --report REPORT.json")
@@ -119,11 +121,11 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> None:
         raise InputError("This picture does not reach straight down", remedy="Leave --nadir away")
     delivery = Delivery(job, picture, known, lambda asset, _ending: files[asset], recipe, masks)
     if tiles is not None:
-        args.out = deliver_tiles(delivery, tiles, args.out, box, inputs=inputs, progress=progress)
-        return
+        return deliver_tiles(delivery, tiles, args.out, box, inputs=inputs, progress=progress)
     check_delivery(delivery, args.out, box, inputs)
     xmp = _sphere_xmp(args, known, picture.sizes[0], job) if args.kind == _SPHERE else b""
     deliver(delivery, args.out, box, xmp=xmp, inputs=inputs, progress=progress)
+    return None
 
 
 def _sphere_xmp(args: argparse.Namespace, known: Known, size: tuple[int, int], job: DeliverJob) -> bytes:

@@ -12,13 +12,13 @@ from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.base.units import time_left
 
 
-def write_by(out: Path, stages: Mapping[str, float], work: Callable[[TerminalProgress], None]) -> int:
-    """Carry out what writes one file, stopped by the first signal at its next report; returns the exit code."""
+def write_by(out: Path, stages: Mapping[str, float], work: Callable[[TerminalProgress], Path | None]) -> int:
+    """Carry out what writes ``out``, or something beside it that it returns, stopped by the first signal at its next report; the exit code."""
     progress = TerminalProgress(stages)
     try:
         with stopping(progress.ask_to_stop):
-            work(progress)
-        give(f"{out}\n")
+            made = work(progress)
+        give(f"{made or out}\n")
     except LanternError as error:
         say(error.sentence)
         return BAD_INPUT

@@ -95,6 +95,8 @@ def test_what_is_no_sphere_is_refused(tmp_path: Path, size: tuple[int, int], mor
     done = run_command("deliver", plain, "--as", "sphere", *out)
     assert done.returncode == 2
     assert said in done.stderr
+    done = run_command("deliver", plain, "--heading", "90", "--out", tmp_path / "b.jpg")
+    assert "--heading is told with a sphere only" in done.stderr
     if not more:
         whole = tmp_path / "whole.png"
         write(Picture(np.full((200, 400, 3), 90, np.uint8)), whole)

@@ -150,6 +150,7 @@ def test_the_command_writes_both(tmp_path: Path):
         done = run_command("deliver", plain, "--as", kind, "--out", tmp_path / "page", "--long-side", "600")
         assert done.returncode == 0, done.stderr
         assert (tmp_path / wanted).exists()
+        assert done.stdout.strip() == str(tmp_path / wanted.removesuffix("/info.json"))
     assert tile(tmp_path / "page_files" / "10" / "1_1.jpg").shape == (2, 88, 3)
     done = run_command("deliver", plain, "--as", "tiles", "--out", tmp_path / "nowhere" / "page")
     assert done.returncode == 2

@@ -45,7 +45,7 @@ class SpherePlace:
         x, y = size[0] / self.width, size[1] / self.height
         full = round(self.full_width * x), round(self.full_height * y)
         left, top = round(self.left * x), round(self.top * y)
-        return SpherePlace(*full, min(left, full[0] - size[0]), min(top, full[1] - size[1]), *size)
+        return SpherePlace(*full, max(0, min(left, full[0] - size[0])), max(0, min(top, full[1] - size[1])), *size)
 
 
 def sphere_xmp(place: SpherePlace, heading_deg: float | None = None) -> bytes:
