@@ -186,7 +186,7 @@ def test_figures_of_a_picture():
     assert (shown["frames"], shown["fit"]) == ("3", join_model.NOTHING)
     shown = join_model.facts(_solved(joined))
     assert (shown["frames"], shown["fit"]) == ("3 of 4", "0.07 px")
-    assert shown["lens"].startswith("rectilinear, 30.0 mm full frame (1000.0")
+    assert shown["lens"].startswith("rectilinear, 30.0\u00a0mm full frame (1000.0")
 
 
 def test_a_lens_that_the_frames_contradict_is_told():

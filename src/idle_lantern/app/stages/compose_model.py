@@ -189,7 +189,7 @@ def costs_in_words(costs: Any, cut: float) -> str:
     if cut > 0.01:
         return f"cuts {100 * cut:.0f}\u00a0% off, crop loses {100 * max(0.0, costs.loss):.0f}\u00a0%"
     rim = "rim over 9\u00a0× as large" if costs.stretch > 9 else f"rim {costs.stretch:.1f}\u00a0× as large"
-    bend = "lines stay straight" if costs.bend < 0.004 else f"long lines bow {100 * costs.bend:.0f}\u00a0%"
+    bend = "lines stay straight" if costs.bend < 0.004 else f"lines bow {100 * costs.bend:.0f}\u00a0%"
     return f"{rim}, {bend}, crop loses {100 * max(0.0, costs.loss):.0f}\u00a0%"
 
 

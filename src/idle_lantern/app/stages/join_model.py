@@ -113,7 +113,7 @@ def facts(joined: JoinResult | None) -> dict[str, str]:
         shown["fit"] = f"{poses.rms_px:.2f} px"
         focal_mm = lens.focal_px * _FULL_FRAME_MM / max(lens.width, lens.height)
         exact = units.measured(lens.focal_px, lens.focal_px * poses.focal_sigma)
-        shown["lens"] = f"{words.LENSES[lens.model]}, {focal_mm:.1f} mm full frame ({exact} px)"
+        shown["lens"] = f"{words.LENSES[lens.model]}, {focal_mm:.1f}\u00a0mm full frame ({exact}\u00a0px)"
         shown["frames"] = f"{len(poses.frames)} of {len(solution.frames)}"
     return shown
 

@@ -139,7 +139,7 @@ def stop_in_words(stop: WalkStop, at: int, count: int) -> str:
     """What is told of a suspect, the ``at``-th of so many."""
     said = f", {VERDICTS_IN_WORDS[stop.verdict]}" if stop.verdict else ""
     return (
-        f"Place {at + 1} of {count}: {KINDS_IN_WORDS[stop.kind]}, suspicion {100 * stop.suspicion:.0f} %{said}. "
+        f"Place {at + 1} of {count}: {KINDS_IN_WORDS[stop.kind]}, suspicion {100 * stop.suspicion:.0f}\u00a0%{said}. "
         f"{stop.sentence}. Frames: {', '.join(stop.names[:3])}."
     )
 
