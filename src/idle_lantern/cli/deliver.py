@@ -4,30 +4,26 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Literal
 
 from idle_lantern.cli.known import known_from
 from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.progress import Progress
-from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.deliver.formats import FORMATS, JPEG, format_named, format_of
-from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, Step, TellInvented
+from idle_lantern.core.deliver.formats import format_of
+from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, OnPaper, Step, TellInvented
+from idle_lantern.core.deliver.kinds import KINDS, PRINT, SPHERE, SPHERE_PAGE, Kind, kind_named
 from idle_lantern.core.deliver.known import Known, shows_nadir
-from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver, deliver_tiles
-from idle_lantern.core.deliver.sphere import SpherePlace, sphere_xmp
+from idle_lantern.core.deliver.service import Delivery, deliver
 from idle_lantern.core.finish.recipe import Recipe, read_recipe
 from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
 from idle_lantern.core.finish.tile_look import no_assets
 from idle_lantern.core.frames.content import sha256_of
-from idle_lantern.core.geometry.rectangles import Rectangle, size_within
+from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.tiled import open_picture
 
-#: Kinds that are many files.
-_TILES = ("tiles", "iiif")
-#: A JPEG that viewers open as a sphere.
-_SPHERE = "sphere"
+#: Arguments that only prints have, as fields of their paper.
+_PAPER_ARGUMENTS = ("paper", "border_mm", "bleed_mm", "wrap_mm", "sheets", "overlap_mm", "width_mm")
 STAGES = {"write": 1.0}
 
 
@@ -40,8 +36,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--as",
         dest="kind",
-        choices=[f.name for f in FORMATS] + [*_TILES, _SPHERE],
-        help="its format; default: by the ending of PATH; tiles (PATH.xml beside PATH_files) and iiif (a folder) for pages that zoom, sphere (a JPEG) for viewers of spheres",
+        choices=[k.name for k in KINDS],
+        help="what to write; default: by the ending of PATH. "
+        + "; ".join(f"{k.name}: {k.title}" for k in KINDS if k.format is None or k.name != k.format.name),
     )
     parser.add_argument("--quality", type=int, default=plain.quality, help="of a JPEG, 40 to 100 (default 92)")
     parser.add_argument(
@@ -83,7 +80,29 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--heading",
         type=float,
         metavar="DEG",
-        help="with --as sphere: compass bearing of azimuth 0, the sphere's middle",
+        help="with --as sphere and sphere-page: compass bearing of azimuth 0, the sphere's middle",
+    )
+    printed = parser.add_argument_group("with --as print")
+    printed.add_argument(
+        "--paper",
+        metavar="NAME|WxH|roll:MM|own",
+        help="A3, 420x297 (mm), roll:610, or own: cut to the picture (default A3)",
+    )
+    printed.add_argument("--border", dest="border_mm", type=float, metavar="MM", help="white about it (default 10)")
+    printed.add_argument(
+        "--bleed", dest="bleed_mm", type=float, metavar="MM", help="beyond the cut, mirrored (default 0)"
+    )
+    printed.add_argument(
+        "--wrap", dest="wrap_mm", type=float, metavar="MM", help="round the edges of a frame, mirrored (default 0)"
+    )
+    printed.add_argument(
+        "--sheets", action="store_true", help="on as many sheets as it takes, by --dpi or --print-width"
+    )
+    printed.add_argument(
+        "--overlap", dest="overlap_mm", type=float, metavar="MM", help="of neighbouring sheets (default 10)"
+    )
+    printed.add_argument(
+        "--print-width", dest="width_mm", type=float, metavar="MM", help="how wide the picture is printed"
     )
     parser.add_argument("--tell-invented", action="store_true", help="tell in a margin below what of it is invented")
     parser.set_defaults(run=run)
@@ -94,16 +113,11 @@ def run(args: argparse.Namespace) -> int:
     return write_by(args.out, STAGES, lambda progress: _deliver(args, progress))
 
 
-def _deliver(args: argparse.Namespace, progress: Progress) -> Path | None:
-    tiles: Literal["tiles", "iiif"] | None = args.kind if args.kind in _TILES else None
-    kind = JPEG if tiles else format_of(args.out)
-    named = JPEG.name if args.kind == _SPHERE else args.kind
-    if not tiles and named is not None and kind.name != named:
-        raise InputError(
-            f"A {args.kind} is not named so", where=str(args.out), remedy=f"End it in {format_named(named).ending}"
-        )
-    if args.heading is not None and args.kind != _SPHERE:
-        raise InputError("--heading is told with a sphere only", remedy="Add --as sphere, or leave it away")
+def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
+    kind = kind_named(args.kind) if args.kind else kind_named(format_of(args.out).name)
+    if kind.format is not None and kind.name == kind.format.name and args.out.suffix.lower() not in kind.endings:
+        raise InputError(f"A {kind.name} is not named so", where=str(args.out), remedy=f"End it in {kind.ending}")
+    _check_asked(args, kind)
     if args.report is None and (args.nadir or args.tell_invented):
         asks = "--nadir" if args.nadir else "--tell-invented"
         raise InputError(f"{asks} needs the report of the join", remedy="Give --report REPORT.json")
@@ -120,42 +134,17 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path | None:
     if job.nadir is not None and (known.canvas is None or not shows_nadir(known.canvas, box.width, box.height)):
         raise InputError("This picture does not reach straight down", remedy="Leave --nadir away")
     delivery = Delivery(job, picture, known, lambda asset, _ending: files[asset], recipe, masks)
-    if tiles is not None:
-        return deliver_tiles(delivery, tiles, args.out, box, inputs=inputs, progress=progress)
-    check_delivery(delivery, args.out, box, inputs)
-    xmp = _sphere_xmp(args, known, picture.sizes[0], job) if args.kind == _SPHERE else b""
-    deliver(delivery, args.out, box, xmp=xmp, inputs=inputs, progress=progress)
-    return None
+    return deliver(delivery, args.out, box, inputs=inputs, progress=progress)
 
 
-def _sphere_xmp(args: argparse.Namespace, known: Known, size: tuple[int, int], job: DeliverJob) -> bytes:
-    """What tells viewers that the picture is a sphere, or which part of one.
-
-    Raises
-    ------
-    InputError
-        It is none, or has a margin.
-    """
-    canvas = known.canvas
-    if job.tells_invented:
-        raise InputError("A sphere has no margin that could tell anything", remedy="Leave --tell-invented away")
-    if isinstance(canvas, Canvas):
-        if canvas.projection.name != "equirectangular" or canvas.stretch is not None:
-            raise InputError(
-                f"The picture is {canvas.projection.name}, and viewers of spheres take equirectangular ones",
-                where=str(args.picture),
-                remedy="Join it with --projection equirectangular",
-            )
-        place = SpherePlace.of(canvas.px_per_rad, canvas.centre_px, size)
-    elif size[0] == 2 * size[1]:
-        place = SpherePlace.whole(size)
-    else:
-        raise InputError(
-            "Nothing tells which part of a sphere this is: it is not twice as wide as high",
-            where=str(args.picture),
-            remedy="Give --report REPORT.json",
-        )
-    return sphere_xmp(place.scaled(size_within(*size, job.long_side_px)), args.heading)
+def _check_asked(args: argparse.Namespace, kind: Kind) -> None:
+    """Refuse what belongs to another kind; raises InputError."""
+    if args.heading is not None and kind not in (SPHERE, SPHERE_PAGE):
+        raise InputError("--heading is told with a sphere only", remedy="Add --as sphere, or leave it away")
+    if kind != PRINT:
+        given = [name for name in _PAPER_ARGUMENTS if getattr(args, name) not in (None, False)]
+        if given:
+            raise InputError(f"--{given[0].replace('_', '-')} is for prints", remedy="Add --as print, or leave it away")
 
 
 def _named_files(args: argparse.Namespace) -> list[Path]:
@@ -184,5 +173,22 @@ def _job(args: argparse.Namespace, kind: str, assets: dict[Path, str]) -> Delive
         steps.append(CoverNadir("mark", args.nadir_deg, assets[Path(args.nadir)]))
     if args.tell_invented:
         steps.append(TellInvented())
+    if args.heading is not None:
+        figure(DeliverJob, "heading_deg").checked(args.heading)
+    given = {name: getattr(args, name) for name in _PAPER_ARGUMENTS if getattr(args, name) is not None}
+    for name, value in given.items():
+        if isinstance(value, float):
+            figure(OnPaper, name).checked(value)
     profile = args.profile if args.profile in ("keep", "srgb", "p3") else assets[Path(args.profile)]
-    return DeliverJob(kind, args.quality, args.dpi, profile, args.long_side, args.light, tuple(steps), args.sharpen_for)  # type: ignore[arg-type]
+    return DeliverJob(
+        kind,  # type: ignore[arg-type]
+        args.quality,
+        args.dpi,
+        profile,
+        args.long_side,
+        args.light,
+        tuple(steps),
+        args.sharpen_for,
+        args.heading,
+        OnPaper(**given),
+    )

@@ -62,7 +62,10 @@ WEBP = FileFormat("webp", "WebP: small, for web pages", (".webp",), 16383, 8, qu
 #: Its encoders pack no longer side (libaom, from memory).
 AVIF = FileFormat("avif", "AVIF: smallest, for web pages", (".avif",), 16383, 8, quality=True, most_px=_HELD_PX)
 
-FORMATS: tuple[FileFormat, ...] = (TIFF, PNG, JPEG, EXR, WEBP, AVIF)
+#: Its sides are counted by 30 bit (ISO/IEC 18181-1); 8 bit by the encoder that ships.
+JXL = FileFormat("jxl", "JPEG XL: small, finer than JPEG", (".jxl",), 2**30, 8, quality=True, most_px=_HELD_PX)
+
+FORMATS: tuple[FileFormat, ...] = (TIFF, PNG, JPEG, EXR, WEBP, AVIF, JXL)
 
 
 def format_named(name: str) -> FileFormat:

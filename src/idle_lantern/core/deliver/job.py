@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
 import msgspec
@@ -32,23 +32,49 @@ Step = CoverNadir | TellInvented
 STEPS: tuple[type[Step], ...] = (CoverNadir, TellInvented)
 
 
+def _mm(title: str, most: float) -> Meta:
+    return Meta(ge=0, le=most, extra={"title": title, "unit": "mm"})
+
+
+class OnPaper(msgspec.Struct, frozen=True):
+    """How a print lies on paper (``papers``): as large as it fits, or by its dots an inch over several ``sheets``; ``width_mm`` sets its size instead.
+
+    ``bleed_mm`` of it goes beyond the cut, ``wrap_mm`` round the edges of a frame; both show the picture mirrored.
+    """
+
+    paper: Annotated[str, Meta(min_length=1, max_length=40)] = "A3"
+    border_mm: Annotated[float, _mm("Border", 500)] = 10.0
+    bleed_mm: Annotated[float, _mm("Bleed", 50)] = 0.0
+    wrap_mm: Annotated[float, _mm("Wrap", 200)] = 0.0
+    sheets: bool = False
+    overlap_mm: Annotated[float, _mm("Overlap of sheets", 100)] = 10.0
+    width_mm: Annotated[float, Meta(ge=10, le=200_000, extra={"title": "Width of the print", "unit": "mm"})] | None = (
+        None
+    )
+
+
 @dataclass(frozen=True)
 class DeliverJob:
     """A delivery.
 
     Attributes
     ----------
-    format : name of a format (``formats``)
-    quality : of a JPEG, WebP or AVIF
+    format : name of what is written (``kinds``)
+    quality : of a JPEG, WebP, AVIF or JPEG XL, also of those inside pages and prints
     dpi : the print resolution noted in the file
     profile : ``keep``, ``srgb``, ``p3`` (Display P3), or an ICC profile among the assets
     long_side_px : of the file; None leaves the picture's size
     light : linear light in floats, where the format has both
     operations : in their order
+    heading_deg : compass bearing of azimuth 0, for spheres; None where it is not known
+    on_paper : how a print lies on its paper
     sharpen_for : what the file is looked at on: sharpened by what that will blur, at the size that is written
     """
 
-    format: Literal["tiff", "png", "jpeg", "exr", "webp", "avif"] = "tiff"
+    format: Literal[
+        "tiff", "png", "jpeg", "exr", "webp", "avif", "jxl",
+        "sphere", "sphere-page", "tiles-page", "print", "layers", "cube", "tiles", "iiif",
+    ] = "tiff"  # fmt: skip
     quality: Annotated[
         int, Meta(ge=40, le=100, extra={"title": "Quality", "usual": "92 is hard to tell from the original"})
     ] = 92
@@ -65,6 +91,10 @@ class DeliverJob:
     light: bool = False
     operations: tuple[Step, ...] = ()
     sharpen_for: Literal["none", "screen", "glossy", "matte"] = "none"
+    heading_deg: Annotated[float, Meta(ge=0, le=360, extra={"title": "Azimuth 0 faces", "unit": "degrees"})] | None = (
+        None
+    )
+    on_paper: OnPaper = field(default_factory=OnPaper)
 
     @property
     def nadir(self) -> CoverNadir | None:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from idle_lantern.core.deliver.ball import SphereCanvas
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.directions import CanvasDirections
 
@@ -15,7 +16,7 @@ class Known:
     """``canvas`` tells where its pixels look, None where nothing does; ``invented`` are areas in pixels of the picture that are not
     photographed, each with how many of its pixels are not."""
 
-    canvas: CanvasDirections | None = None
+    canvas: SphereCanvas | None = None
     invented: tuple[tuple[Rectangle, float], ...] = ()
 
 

@@ -1,25 +1,32 @@
-"""The one way to deliver a picture: a frozen job in, a file out. Window and command line use it alike."""
+"""The one way to deliver a picture: a frozen job in, files out. Window and command line use it alike."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Literal
 
+from idle_lantern.core.base.atomic import check_writable
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.profiles import named_space
 from idle_lantern.core.colour.space import ColourSpace
+from idle_lantern.core.deliver.ball import Ball
+from idle_lantern.core.deliver.cube import cube_files, write_cube
 from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.deliver.job import DeliverJob
+from idle_lantern.core.deliver.kinds import Kind, kind_named
 from idle_lantern.core.deliver.known import Known, share_within, shows_nadir
+from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
 from idle_lantern.core.deliver.margin import InventedMargin, margin_of
 from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.output_sharpening import sharpened
+from idle_lantern.core.deliver.print_layout import laid_out
+from idle_lantern.core.deliver.sphere import SpherePlace, sphere_in, sphere_xmp
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
+from idle_lantern.core.deliver.zoom_page import folder_of_page, write_zoom_page
 from idle_lantern.core.deliver.zoom_tiles import files_of_xml_tiles, write_iiif, write_xml_tiles
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.healing import covered
@@ -65,6 +72,7 @@ class Delivery:
     assets: AssetFile = no_assets
     recipe: Recipe = field(default_factory=Recipe)
     masks: MaskFile = no_masks
+    title: str = ""
 
     def shown(self) -> PictureSource:
         """All of the picture, finished, with what is laid over it; raises InputError where a mark or a mask cannot be used."""
@@ -124,6 +132,22 @@ class Delivery:
         return InventedMargin(margin_of(self.picture, box, [area for area, _share in shown], total))
 
 
+def kind_written(job: DeliverJob, target: Path) -> Kind:
+    """What is written to a target: a picture file by its ending, else what the job says.
+
+    Raises
+    ------
+    InputError
+        The target's name does not end as that does.
+    """
+    kind = kind_named(job.format)
+    if kind.format is not None and kind.name == kind.format.name:
+        return kind_named(format_of(target).name)
+    if kind.endings and target.suffix.lower() not in kind.endings:
+        raise InputError(f"A {kind.name} is not named so", where=str(target), remedy=f"End it in {kind.ending}")
+    return kind
+
+
 def check_delivery(delivery: Delivery, target: Path, box: Rectangle, inputs: Sequence[Path]) -> None:
     """Say before the work starts whether a picture cut to ``box`` can be written there.
 
@@ -132,8 +156,39 @@ def check_delivery(delivery: Delivery, target: Path, box: Rectangle, inputs: Seq
     InputError
         The target is one of ``inputs``, cannot be written, or its format cannot hold the picture.
     """
-    check_outputs([target], inputs)
-    check_target(target, *size_within(box.width, box.height, delivery.job.long_side_px))
+    job = delivery.job
+    kind = kind_written(job, target)
+    if kind.is_sphere and job.tells_invented:
+        raise InputError("A sphere has no margin that could tell anything", remedy="Do not tell what is invented there")
+    check_outputs(_outputs(kind, target), inputs)
+    if kind.name in ("tiles", "tiles-page", "iiif"):
+        folder = _tile_folder(kind, target)
+        for path in inputs:
+            if folder.resolve() in path.resolve().parents:
+                raise InputError(
+                    "Lies in the folder that would be written", where=str(path), remedy="Take another name"
+                )
+    size = size_within(box.width, box.height, job.long_side_px)
+    if kind.is_printed:
+        laid_out((box.width, box.height), job.dpi, job.on_paper)
+    if kind.is_sphere:
+        sphere_in(delivery.known, (box.width, box.height), box, any_projection=kind.name != "sphere")
+    if kind.format is not None and target.suffix.lower() in kind.format.endings and kind.name != "cube":
+        check_target(target, *size)
+    elif kind.name != "iiif":
+        check_writable(target)
+
+
+def _outputs(kind: Kind, target: Path) -> list[Path]:
+    if kind.name == "cube":
+        return cube_files(target)
+    return [target]
+
+
+def _tile_folder(kind: Kind, target: Path) -> Path:
+    if kind.name == "iiif":
+        return target
+    return folder_of_page(target) if kind.name == "tiles-page" else files_of_xml_tiles(target)[1]
 
 
 def deliver(
@@ -142,13 +197,10 @@ def deliver(
     box: Rectangle,
     *,
     alpha: bool = True,
-    xmp: bytes = b"",
     inputs: Sequence[Path] = (),
     progress: Progress = SILENT,
-) -> None:
-    """Write a picture as its job says, cut to ``box``, in the format of ``target``'s ending; without ``alpha`` where it has no gaps.
-
-    ``xmp`` is a packet that a JPEG carries.
+) -> Path:
+    """Write a picture as its job says, cut to ``box``; returns the file that tells of it. A picture file without ``alpha`` where it has no gaps.
 
     Raises
     ------
@@ -158,34 +210,77 @@ def deliver(
         Stopped; nothing is left.
     """
     check_delivery(delivery, target, box, inputs)
-    job, kind = delivery.job, format_of(target)
-    light = kind.light == "always" or (kind.light == "asked" and job.light)
-    options = WriteOptions(job.quality, job.dpi, alpha=alpha, light=light, xmp=xmp)
-    write_source(delivery.made(box, light=light), target, options, progress)
+    kind = kind_written(delivery.job, target)
+    options = WriteOptions(delivery.job.quality, delivery.job.dpi, alpha=alpha)
+    return _WRITERS.get(kind.name, _write_file)(delivery, target, box, options, progress)
 
 
-def deliver_tiles(
-    delivery: Delivery,
-    kind: Literal["tiles", "iiif"],
-    target: Path,
-    box: Rectangle,
-    *,
-    inputs: Sequence[Path] = (),
-    progress: Progress = SILENT,
-) -> Path:
-    """Write a picture, cut to ``box``, as tiles for a page that zooms; returns what tells of them: an XML file, or the folder.
+def _write_file(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    kind = format_of(target)
+    light = kind.light == "always" or (kind.light == "asked" and delivery.job.light)
+    write_source(delivery.made(box, light=light), target, replace(options, light=light), progress)
+    return target
 
-    Raises
-    ------
-    InputError
-        The target is one of ``inputs``, cannot be written, or something else stands there; nothing is left half-written.
-    Cancelled
-        Stopped; nothing is left.
-    """
-    told, folder = files_of_xml_tiles(target) if kind == "tiles" else (target, target)
-    check_outputs([told], inputs)
-    for path in inputs:
-        if folder.resolve() in path.resolve().parents:
-            raise InputError("Lies in the folder that would be written", where=str(path), remedy="Take another name")
-    options = WriteOptions(delivery.job.quality, alpha=False)
-    return (write_xml_tiles if kind == "tiles" else write_iiif)(delivery.made(box), target, options, progress)
+
+def _write_sphere(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    made = delivery.made(box)
+    canvas = sphere_in(delivery.known, (box.width, box.height), box)
+    place = SpherePlace.of(canvas.px_per_rad, canvas.centre_px, (box.width, box.height)).scaled(made.sizes[0])
+    xmp = sphere_xmp(place, delivery.job.heading_deg)
+    write_source(made, target, replace(options, xmp=xmp), progress)
+    return target
+
+
+def ball_of(delivery: Delivery, box: Rectangle, *, profile: str | None = None) -> Ball:
+    """The picture as it is written with what is known of its directions; raises InputError where nothing is."""
+    job = delivery.job if profile is None else replace(delivery.job, profile=profile)
+    canvas = sphere_in(delivery.known, (box.width, box.height), box, any_projection=True)
+    return Ball(replace(delivery, job=job).made(box), canvas)
+
+
+def _write_cube(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    return write_cube(ball_of(delivery, box), target, options, progress)
+
+
+def _write_look(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    # browsers draw in sRGB
+    place = PagePlace(
+        ball_of(delivery, box, profile="srgb"), delivery.title or target.stem, north_deg=delivery.job.heading_deg
+    )
+    return write_look_page([place], target, options, progress)
+
+
+def _write_zoom(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    return write_zoom_page(delivery.made(box), target, options, name=delivery.title or target.stem, progress=progress)
+
+
+def _write_tiles(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    return write_xml_tiles(delivery.made(box), target, options, progress)
+
+
+def _write_iiif(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    return write_iiif(delivery.made(box), target, options, progress)
+
+
+def _write_print(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    layout = laid_out((box.width, box.height), delivery.job.dpi, delivery.job.on_paper)
+    job = replace(delivery.job, long_side_px=max(layout.size_px))
+    made = replace(delivery, job=job).made(box)
+    if made.sizes[0] != layout.size_px:  # the margin below it, or a side that rounds otherwise
+        layout = laid_out(made.sizes[0], delivery.job.dpi, delivery.job.on_paper)
+        made = ResizedPicture(made, max(layout.size_px))
+        layout = replace(layout, size_px=made.sizes[0])
+    from idle_lantern.core.deliver.print_pdf import write_print  # a library that only prints need
+
+    return write_print(made, layout, target, options, title=delivery.title, progress=progress)
+
+
+_WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress], Path]] = {
+    "sphere": _write_sphere,
+    "cube": _write_cube,
+    "sphere-page": _write_look,
+    "tiles-page": _write_zoom,
+    "tiles": _write_tiles,
+    "iiif": _write_iiif,
+    "print": _write_print,
+}

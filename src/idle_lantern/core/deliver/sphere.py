@@ -5,6 +5,11 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.deliver.ball import SphereCanvas, canvas_of_sphere
+from idle_lantern.core.deliver.known import Known
+from idle_lantern.core.geometry.rectangles import Rectangle
+
 #: Namespaces of the photo-sphere schema and of what holds it, as published.
 _GPANO = "http://ns.google.com/photos/1.0/panorama/"
 _RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
@@ -46,6 +51,23 @@ class SpherePlace:
         full = round(self.full_width * x), round(self.full_height * y)
         left, top = round(self.left * x), round(self.top * y)
         return SpherePlace(*full, max(0, min(left, full[0] - size[0])), max(0, min(top, full[1] - size[1])), *size)
+
+
+def sphere_in(known: Known, size: tuple[int, int], box: Rectangle, *, any_projection: bool = False) -> SphereCanvas:
+    """The canvas of the part inside ``box`` of a picture of which so much is known.
+
+    Raises
+    ------
+    InputError
+        Nothing tells where it looks, or viewers of spheres cannot take its projection (unless it may be ``any_projection``).
+    """
+    canvas = canvas_of_sphere(known.canvas, size)
+    if not any_projection and (canvas.projection.name != "equirectangular" or canvas.stretch is not None):
+        raise InputError(
+            f"The picture is {canvas.projection.name}, and viewers of spheres take equirectangular ones",
+            remedy="Join it with --projection equirectangular",
+        )
+    return canvas if known.canvas is None else canvas.cut(box)
 
 
 def sphere_xmp(place: SpherePlace, heading_deg: float | None = None) -> bytes:

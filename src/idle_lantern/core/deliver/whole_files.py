@@ -1,4 +1,4 @@
-"""Pictures that are packed whole: WebP and AVIF, by Pillow."""
+"""Pictures that are packed whole: WebP and AVIF by Pillow, JPEG XL by its plugin."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ from idle_lantern.core.pictures.source import PictureSource, region
 
 #: Rows that are read at once.
 _ROWS = 512
-#: How long WebP and AVIF look for a smaller file; beyond these they take many times as long for a few per cent.
-_WEBP_METHOD, _AVIF_SPEED = 4, 7
+#: How long each looks for a smaller file; beyond these they take many times as long for a few per cent.
+_EFFORT = {"webp": {"method": 4}, "avif": {"speed": 7}, "jxl": {"effort": 5}}
 
 
 def write_whole(kind: FileFormat, source: PictureSource, part: Path, options: WriteOptions, progress: Progress) -> None:
@@ -43,10 +43,16 @@ def write_whole(kind: FileFormat, source: PictureSource, part: Path, options: Wr
     if pixels.shape[2] == 4 and (not options.alpha or pixels[..., 3].min() == 255):
         pixels[pixels[..., 3] == 0] = 0
         pixels = np.ascontiguousarray(pixels[..., :3])
-    exif = to_exif(options.metadata, width, height)
-    more = {"method": _WEBP_METHOD} if kind.name == "webp" else {"speed": _AVIF_SPEED}
-    # WebP and AVIF mean sRGB where no profile tells otherwise; told all the same, since readers differ
+    if kind.name == "jxl":
+        import pillow_jxl  # noqa: F401  makes Pillow write it
+    exif = to_exif(options.metadata, width, height).tobytes()
+    # all three mean sRGB where no profile tells otherwise; told all the same, since readers differ
     Image.fromarray(pixels).save(
-        part, kind.name.upper(), quality=options.jpeg_quality, icc_profile=profile_of(source.space), exif=exif, **more
+        part,
+        kind.name.upper(),
+        quality=options.jpeg_quality,
+        icc_profile=profile_of(source.space),
+        exif=exif,
+        **_EFFORT[kind.name],
     )
     progress.advance(max(1, len(tops) // 2))

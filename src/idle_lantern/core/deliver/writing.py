@@ -16,7 +16,7 @@ from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.picture import Picture
-from idle_lantern.core.deliver.formats import AVIF, WEBP, check_target, format_of
+from idle_lantern.core.deliver.formats import AVIF, JXL, WEBP, check_target, format_of
 from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 from idle_lantern.core.deliver.strips import write_strips
 from idle_lantern.core.deliver.whole_files import write_whole
@@ -36,7 +36,7 @@ def write_source(
     """Write a picture in the format of ``target``'s ending, whatever its size.
 
     TIFF keeps depth and alpha as a tiled pyramid, in the big variant beyond 4 GiB; PNG keeps 8 or 16 bit and
-    alpha; JPEG is 8 bit, transparent parts black; WebP and AVIF are 8 bit, with alpha; OpenEXR, and TIFF where the options ask for
+    alpha; JPEG is 8 bit, transparent parts black; WebP, AVIF and JPEG XL are 8 bit, with alpha; OpenEXR, and TIFF where the options ask for
     it, hold linear light. What the colours mean goes along as a profile, or as chromaticities.
 
     Raises
@@ -46,13 +46,24 @@ def write_source(
     Cancelled
         Stopped; nothing is left.
     """
-    options = options or WriteOptions()
     check_target(target, *source.sizes[0])
-    kind = format_of(target)
     with replacing(target) as part:
-        (write_float_tiff if kind.light == "asked" and options.light else _WRITERS[kind.name])(
-            source, part, options, progress
-        )
+        write_part(source, part, options or WriteOptions(), progress)
+
+
+def write_part(source: PictureSource, part: Path, options: WriteOptions, progress: Progress) -> None:
+    """Write a picture into a file that takes its place later, in the format of its ending.
+
+    Raises
+    ------
+    OSError
+        It cannot be written.
+    Cancelled
+        Stopped.
+    """
+    kind = format_of(part)
+    light = kind.light == "asked" and options.light
+    (write_float_tiff if light else _WRITERS[kind.name])(source, part, options, progress)
 
 
 def write(picture: Picture, target: Path, options: WriteOptions | None = None) -> None:
@@ -98,6 +109,7 @@ _WRITERS: dict[str, Callable[[PictureSource, Path, WriteOptions, Progress], None
     "exr": write_exr,
     "webp": partial(write_whole, WEBP),
     "avif": partial(write_whole, AVIF),
+    "jxl": partial(write_whole, JXL),
 }
 
 

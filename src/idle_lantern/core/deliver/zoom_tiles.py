@@ -53,6 +53,17 @@ def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, 
     """
     told, folder = files_of_xml_tiles(target)
     width, height = source.sizes[0]
+    write_tile_folder(source, folder, options, progress)
+    write_text(
+        told,
+        f'<?xml version="1.0" encoding="UTF-8"?>\n<Image xmlns={quoteattr(_NAMESPACE)} Format="jpg" Overlap="0" TileSize="{TILE_PX}">'
+        f'<Size Width="{width}" Height="{height}"/></Image>\n',
+    )
+    return told
+
+
+def write_tile_folder(source: PictureSource, folder: Path, options: WriteOptions, progress: Progress = SILENT) -> None:
+    """Write the tiles of every level as ``LEVEL/COLUMN_ROW.jpg``; raises as ``write_xml_tiles``."""
     with _made_whole(folder, r"\d+") as part:
 
         def keep(place: Place, pixels: Array) -> None:
@@ -60,13 +71,7 @@ def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, 
             (part / str(level)).mkdir(exist_ok=True)
             _save(part / str(level) / f"{column}_{row}.jpg", pixels, source, options)
 
-        _walk(source, keep, progress)
-    write_text(
-        told,
-        f'<?xml version="1.0" encoding="UTF-8"?>\n<Image xmlns={quoteattr(_NAMESPACE)} Format="jpg" Overlap="0" TileSize="{TILE_PX}">'
-        f'<Size Width="{width}" Height="{height}"/></Image>\n',
-    )
-    return told
+        walk_tiles(source, keep, progress)
 
 
 def files_of_xml_tiles(target: Path) -> tuple[Path, Path]:
@@ -81,7 +86,7 @@ def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progr
     Its ``id`` is the folder's name, to be set where it is served.
     """
     width, height = source.sizes[0]
-    top = _levels(width, height)
+    top = levels_of(width, height)
     # levels of more than one tile, and the first that is one
     factors = [2**k for k in range(top + 1) if max(width, height) / 2**k > TILE_PX / 2] or [1]
     with _made_whole(target, r"info\.json|full|\d+,\d+,\d+,\d+") as part:
@@ -105,7 +110,7 @@ def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progr
                 file.parent.mkdir(parents=True)
                 _save(file, pixels, source, options)
 
-        _walk(source, keep, progress)
+        walk_tiles(source, keep, progress)
         sizes = [(_size(width, top - k, top), _size(height, top - k, top)) for k in range(len(factors))]
         info = {
             "@context": _IIIF,
@@ -122,7 +127,7 @@ def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progr
     return target
 
 
-def _levels(width: int, height: int) -> int:
+def levels_of(width: int, height: int) -> int:
     """The number of the full picture's level; level 0 is one pixel."""
     return max(0, math.ceil(math.log2(max(width, height))))
 
@@ -132,10 +137,10 @@ def _size(side: int, level: int, top: int) -> int:
     return -(-side // step)
 
 
-def _walk(source: PictureSource, keep: Keep, progress: Progress) -> None:
+def walk_tiles(source: PictureSource, keep: Keep, progress: Progress) -> None:
     """Hand every tile (h, w, 3) uint8 of every level to ``keep``, those of a level before the one above them."""
     width, height = source.sizes[0]
-    top = _levels(width, height)
+    top = levels_of(width, height)
     progress.begin("write", math.ceil(width / TILE_PX) * math.ceil(height / TILE_PX))
 
     def made(level: int, row: int, column: int) -> Array:
