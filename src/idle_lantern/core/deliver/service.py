@@ -18,6 +18,7 @@ from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.kinds import Kind, kind_named
 from idle_lantern.core.deliver.known import Known, share_within, shows_nadir
+from idle_lantern.core.deliver.layers import FrameLayer, write_layers
 from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
 from idle_lantern.core.deliver.margin import InventedMargin, margin_of
 from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
@@ -49,6 +50,15 @@ def no_assets(asset: str, _ending: str) -> Path:
     raise InputError("is named by the job and lies nowhere", where=asset)
 
 
+#: The frames of the picture as layers; raises InputError where they are gone.
+FramesOf = Callable[[], Sequence[FrameLayer]]
+
+
+def no_frames() -> Sequence[FrameLayer]:
+    """Of a picture of which nothing else is known."""
+    return ()
+
+
 def delivered_space(profile: str, own: ColourSpace, assets: Callable[[str, str], Path]) -> ColourSpace:
     """The space of a file with a job's ``profile``, of a picture whose ``own`` is given; raises InputError where it cannot be read."""
     if profile == "keep":
@@ -73,6 +83,7 @@ class Delivery:
     recipe: Recipe = field(default_factory=Recipe)
     masks: MaskFile = no_masks
     title: str = ""
+    frames: FramesOf = no_frames
 
     def shown(self) -> PictureSource:
         """All of the picture, finished, with what is laid over it; raises InputError where a mark or a mask cannot be used."""
@@ -275,6 +286,12 @@ def _write_print(delivery: Delivery, target: Path, box: Rectangle, options: Writ
     return write_print(made, layout, target, options, title=delivery.title, progress=progress)
 
 
+def _write_layers(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+    # frames lie at the picture's own size
+    made = replace(delivery, job=replace(delivery.job, long_side_px=None)).made(box)
+    return write_layers(made, box, delivery.frames(), target, options, progress)
+
+
 _WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress], Path]] = {
     "sphere": _write_sphere,
     "cube": _write_cube,
@@ -283,4 +300,5 @@ _WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress]
     "tiles": _write_tiles,
     "iiif": _write_iiif,
     "print": _write_print,
+    "layers": _write_layers,
 }
