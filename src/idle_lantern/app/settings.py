@@ -21,7 +21,8 @@ class Settings:
     """What is remembered between starts.
 
     Sizes of 0 are not known yet; ``map_shares`` is where the hinge was dragged to, ``elsewhere`` the last outings that
-    were opened outside the folder of outings; ``screen_profile`` is a file, sRGB where it is empty.
+    were opened outside the folder of outings; ``screen_profile`` is a file, sRGB where it is empty; ``author`` and
+    ``rights`` stand in what is delivered.
     """
 
     look: str = "dark"
@@ -37,6 +38,8 @@ class Settings:
     tones: bool = True
     quick: bool = False
     screen_profile: str = ""
+    author: str = ""
+    rights: str = ""
 
 
 def config_file() -> Path:

@@ -41,12 +41,14 @@ from idle_lantern.app.stages.plan import PlanStage
 from idle_lantern.app.widgets.action_finder import ActionFinder
 from idle_lantern.app.widgets.basics import answered, column, label, panel, row, set_look_property
 from idle_lantern.app.widgets.crash_dialog import CrashDialog, Report
+from idle_lantern.app.widgets.look_view import LookView
 from idle_lantern.app.widgets.map_forms import Outline
 from idle_lantern.app.widgets.map_view import MapView
 from idle_lantern.app.widgets.message_line import MessageLine
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.stage_tab import StageTab
 from idle_lantern.app.widgets.tool_palette import ToolButton
+from idle_lantern.app.widgets.whose_dialog import WhoseDialog
 from idle_lantern.app.widgets.work_line import WorkLine
 from idle_lantern.app.window_layout import Placing
 from idle_lantern.core.base import units
@@ -144,6 +146,8 @@ class Window(QMainWindow):
         self.context.tools_changed.connect(self._ask_tools)
         for view in (self.join_stage.view, self.finish_stage.view, self.deliver_stage.view):
             view.moved.connect(self._show_sight)
+        self.deliver_stage.looking.changed.connect(self._show_sight)
+        self.deliver_stage.looking.changed.connect(self._ask_tools)
         self.map.pointed.connect(self._look_there)
         if self.context.gear is None:
             QTimer.singleShot(0, self._tell_gear_trouble)
@@ -248,8 +252,10 @@ class Window(QMainWindow):
         if self.map.drags_ground:
             self.tell("Drag the scouting picture on the map; G ends it.", False)
 
-    def picture_view(self) -> PictureView:
-        """The picture that view keys act on."""
+    def picture_view(self) -> PictureView | LookView:
+        """What view keys act on."""
+        if self.stage == "deliver" and self.deliver_stage.looking.is_looking:
+            return self.deliver_stage.looking.view
         views = {
             "frames": self.frames_stage.view,
             "finish": self.finish_stage.view,
@@ -288,6 +294,14 @@ class Window(QMainWindow):
         self.go("join")
         if not self.join_stage.compose.active:
             self.join_stage.toggle_compose()
+
+    def ask_whose(self) -> None:
+        """Ask for the name and the rights that stand in delivered files."""
+        settings = self.context.settings
+        dialog = WhoseDialog(settings.author, settings.rights, self)
+        if answered(dialog) == QDialog.DialogCode.Accepted:
+            author, rights = dialog.words()
+            self.context.keep(replace(settings, author=author, rights=rights))
 
     def ask_screen_profile(self) -> None:
         """Choose the ICC profile of the screen."""
@@ -408,6 +422,10 @@ class Window(QMainWindow):
     def _show_sight(self) -> None:
         """Show on the map what of the picture stands in the window."""
         view, joined = self.picture_view(), self.state.joined
+        if isinstance(view, LookView):
+            area = None if view.sight is None else window_model.looked_at(view.sight, (view.width(), view.height()))
+            self.map.set_sight(None if area is None else Outline(area))
+            return
         here = self.stage in _SHOWS_JOINED and joined is not None and view.source is not None
         shown = view.sight.shown
         edges = (shown.left(), shown.top(), shown.right(), shown.bottom())
@@ -417,6 +435,10 @@ class Window(QMainWindow):
     def _look_there(self, azimuth_deg: float, altitude_deg: float) -> None:
         """Move a picture that is shown in part to a direction that was clicked on the map."""
         view, joined = self.picture_view(), self.state.joined
+        if isinstance(view, LookView):
+            if view.sight is not None:
+                view.aim(azimuth_deg, altitude_deg, view.sight.field_deg)
+            return
         if self.stage in _SHOWS_JOINED and joined is not None and self.map.sight is not None:
             place = window_model.place_of(joined, azimuth_deg, altitude_deg)
             if place is not None:

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import msgspec
 
-from idle_lantern.cli.known import known_from
+from idle_lantern.cli.ends import say
+from idle_lantern.cli.known import known_from, metadata_of
 from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure, figures
@@ -74,6 +75,8 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--report", type=Path, metavar="REPORT.json", help="the report of its join, which tells where things lie in it"
     )
+    parser.add_argument("--author", metavar="NAME", help="whose picture it is, as the file says")
+    parser.add_argument("--rights", metavar="WORDS", help="who may do what with it, as the file says")
     parser.add_argument("--recipe", type=Path, metavar="RECIPE.json", help="finish it by these steps first")
     parser.add_argument(
         "--nadir", metavar="blur|MARK.png", help="cover what stands under the tripod, by a blur or a mark of your own"
@@ -163,7 +166,13 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
         masks,
         frames=lambda: _frame_layers(args.picture, args.report, args.frames),
     )
-    return deliver(delivery, args.out, box, inputs=inputs, progress=progress)
+    told = metadata_of(args.picture)
+    told = replace(told, author=args.author or told.author, rights=args.rights or told.rights)
+    delivery = replace(delivery, told=told)
+    written = deliver(delivery, args.out, box, inputs=inputs, progress=progress)
+    for line in written.proof:
+        say(f"  {line.text}")
+    return written.path
 
 
 def _frame_layers(picture: Path, report: Path | None, folder: Path | None) -> Sequence[FrameLayer]:

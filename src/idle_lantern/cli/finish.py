@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import contextlib
 import shutil
 from pathlib import Path
 
-from idle_lantern.cli.known import known_from
+from idle_lantern.cli.known import known_from, metadata_of
 from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.atomic import replacing
-from idle_lantern.core.base.errors import InputError, LanternError
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figures
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
@@ -22,8 +21,6 @@ from idle_lantern.core.finish.recipe import read_recipe
 from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
 from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.tile_look import Ground
-from idle_lantern.core.frames.metadata import Metadata
-from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.tiled import open_picture
 
@@ -68,7 +65,7 @@ def _finish(args: argparse.Namespace, progress: Progress) -> None:
     if made is picture and args.picture.suffix.lower() in kind.endings:
         _copy(args.picture, args.out)  # nothing is changed, so nothing is packed anew
         return
-    options = WriteOptions(args.quality, metadata=_metadata_of(args.picture), light=picture.space.is_linear)
+    options = WriteOptions(args.quality, metadata=metadata_of(args.picture), light=picture.space.is_linear)
     write_source(made, args.out, options, progress)
 
 
@@ -78,13 +75,6 @@ def _copy(source: Path, target: Path) -> None:
             shutil.copyfile(source, part)
     except OSError as error:
         raise InputError(f"Cannot be copied ({error.strerror})", where=str(target)) from error
-
-
-def _metadata_of(path: Path) -> Metadata:
-    """What the file tells of how it was taken."""
-    with contextlib.suppress(LanternError):
-        return probe(path).metadata
-    return Metadata()
 
 
 def _told_steps() -> str:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 
-from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.deliver.known import Known
+from idle_lantern.core.frames.metadata import Metadata
+from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.report import read_report
 from idle_lantern.core.join.report_reading import canvas_of, invented_in
@@ -34,3 +37,10 @@ def known_from(path: Path, box: Rectangle) -> Known:
             remedy=_OTHER_REPORT,
         )
     return Known(canvas, invented_in(report))
+
+
+def metadata_of(path: Path) -> Metadata:
+    """What the file tells of how it was taken."""
+    with contextlib.suppress(LanternError):
+        return probe(path).metadata
+    return Metadata()

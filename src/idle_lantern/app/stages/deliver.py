@@ -2,30 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
+from PyQt6.QtWidgets import QCheckBox, QDialog, QFileDialog, QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import deliver_model as model
 from idle_lantern.app.stages.base import Stage
+from idle_lantern.app.stages.deliver_foretold import Foretold
+from idle_lantern.app.stages.deliver_look import LookingAround
+from idle_lantern.app.stages.deliver_paper import PaperForm
+from idle_lantern.app.stages.deliver_presets import PresetChooser, SeveralDialog
 from idle_lantern.app.tasks import Task
-from idle_lantern.app.widgets.basics import button, column, label, panel_form
+from idle_lantern.app.widgets.basics import answered, button, column, label, panel_form
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.picture_desk import PictureDesk
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.widgets.tool_palette import ToolPalette
 from idle_lantern.app.widgets.zooming import SIZES, zoom_told
-from idle_lantern.core.base import units
 from idle_lantern.core.base.errors import LanternError
-from idle_lantern.core.deliver.formats import format_named
+from idle_lantern.core.base.progress import InParts
+from idle_lantern.core.deliver.job import DeliverJob
+from idle_lantern.core.deliver.kinds import kind_named
+from idle_lantern.core.deliver.presets import applied
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.edits import Edit
 
 JOIN_FIRST = "Join the frames first."
+LOOKS = ("How does it look?", ("deliver.look",))
 WRITING = "Writing the picture"
 
 
@@ -39,9 +47,7 @@ class DeliverStage(Stage):
             "There is no joined picture yet. Join the frames first; it then appears here with its crop."
         )
         self.view.failed.connect(context.tell)
-        self.format = self._chooser(
-            "format", "Format", [(f.title, f.name) for f in model.formats()], self._choose_format
-        )
+        self.format = self._chooser("format", "Format", [(k.title, k.name) for k in model.kinds()], self._choose_format)
         self.profile = self._chooser("profile", "Colours", model.PROFILES, self._choose_profile)
         self.sharpen = self._chooser(
             "sharpen",
@@ -82,10 +88,24 @@ class DeliverStage(Stage):
             100,
             lambda v: edits.deliver_as("Longer side", long_side_px=round(v) or None),
         )
+        self.heading = self._figure(
+            "Azimuth 0 faces",
+            model.bearing,
+            model.write_bearing,
+            5,
+            lambda v: edits.deliver_as("Azimuth 0 faces", heading_deg=None if v < 0 else v),
+        )
+        self.heading_form = QWidget()
+        self.heading_form.setLayout(panel_form([("Azimuth 0 faces", self.heading)]))
+        self.paper = PaperForm(context)
+        self.presets = PresetChooser(context, self.write_several)
+        self.looking = LookingAround(context, self.view)
         self.nadir_form = QWidget()
         covers = panel_form([("Tripod", self.nadir), ("Up to", self.nadir_deg)])
         self.nadir_form.setLayout(covers)
         self.facts = {key: label("", "figure", wrap=True, name=f"deliver-{key}") for key, _ in model.FACTS}
+        self.foretold = Foretold(context, self.facts["file"])
+        self.planned = label("", "dim", wrap=True, name="deliver-planned")
         self.profile_told = label("", "dim", wrap=True, name="deliver-profile")
         self.limit = label("", "warn", wrap=True)
         self.write_button = button("Write …   [Ctrl + E]", self.ask_write, main=True, name="write")
@@ -99,23 +119,30 @@ class DeliverStage(Stage):
         ]
         choices = (
             label("What to write", "head"),
-            panel_form([("Format", self.format)]),
+            panel_form([("Preset", self.presets), ("Format", self.format)]),
             self.crop,
             self.tell_invented,
             self.nadir_form,
+            self.heading_form,
             panel_form(figures),
             self.profile_told,
+            self.paper,
             8,
             label("What it will be", "head"),
             panel_form([(title, self.facts[key]) for key, title in model.FACTS]),
+            self.planned,
             zoom_told(self.view),
             None,
         )
         below = (self.limit, self.status, self.write_button)
-        self.picture_desk = PictureDesk(self.view, ToolPalette((SIZES,), context.ask), choices, below, "Deliver")
+        self.picture_desk = PictureDesk(self.view, ToolPalette((SIZES, LOOKS), context.ask), choices, below, "Deliver")
         self.setLayout(column(self.picture_desk, space=0))
         self._shown: tuple[object, object] = (None, None)
         self.state.changed.connect(self._refresh)
+
+    def held_tools(self) -> set[str]:
+        """Looking around, while one does."""
+        return {"deliver.look"} if self.looking.is_looking else set()
 
     # --- fields -------------------------------------------------------------------
 
@@ -202,37 +229,60 @@ class DeliverStage(Stage):
         if self.state.joined is None:
             self.context.tell("There is no joined picture to write yet.")
             return
-        ending = format_named(self.state.outing.delivery.format).ending
+        ending = kind_named(self.state.outing.delivery.format).ending
         start = str(Path.home() / f"{self.state.outing.name.replace('/', '-')}{ending}")
-        name, _ = QFileDialog.getSaveFileName(self, "Write the picture", start, f"*{ending}")
+        name, _ = QFileDialog.getSaveFileName(self, "Write the picture", start, f"*{ending}" if ending else "")
         if name:
             path = Path(name)
             self.write_to(path if path.suffix else path.with_suffix(ending))
 
+    def write_several(self) -> None:
+        """Choose presets and a folder, and write a file by each."""
+        if self.state.joined is None:
+            self.context.tell("There is no joined picture to write yet.")
+            return
+        dialog = SeveralDialog(self.state.outing.name.replace("/", "-"), self)
+        if answered(dialog) == QDialog.DialogCode.Accepted:
+            job = self.state.outing.delivery
+            self.write_all([(applied(preset, job), target) for preset, target in dialog.targets()])
+
     def write_to(self, target: Path) -> None:
-        """Write the joined picture to ``target`` in the format of its ending."""
-        from idle_lantern.core.deliver.service import check_delivery, deliver  # what writes files, which no start needs
+        """Write the joined picture to ``target`` as it is chosen, a picture file in the format of its ending."""
+        self.write_all([(self.state.outing.delivery, target)])
+
+    def write_all(self, wanted: Sequence[tuple[DeliverJob, Path]]) -> None:
+        """Write the joined picture once for each job, one after the other; none is begun where one of them cannot be written."""
+        from idle_lantern.core.deliver.service import (  # what writes files, which no start needs
+            Delivered,
+            check_delivery,
+            deliver,
+        )
 
         joined, picture, place, outing = self.state.joined, self.state.picture, self.state.place, self.state.outing
         if joined is None or picture is None or place is None:
             return
         box, alpha = model.box(outing, joined), model.has_gap(outing, joined)
-        made = model.delivery(outing, joined, picture, place.folder)
+        settings = self.context.settings
+        told = model.told_of(outing, joined, settings.author, settings.rights)
+        plain = replace(model.delivery(outing, joined, picture, place.folder), told=told)
+        made = [(replace(plain, job=job), target) for job, target in wanted]
         inputs = [joined.picture, *(self.state.path_of(r) for r in outing.frames)]
         try:
-            check_delivery(made, target, box, inputs)
+            for one, target in made:
+                check_delivery(one, target, box, inputs)
         except LanternError as error:
             self.context.tell(error.sentence)
             return
 
-        def work(task: Task) -> Path:
-            deliver(made, target, box, alpha=alpha, inputs=inputs, progress=task)
-            return target
+        def work(task: Task) -> list[Delivered]:
+            parts = InParts(task, len(made))
+            return [deliver(one, target, box, alpha=alpha, inputs=inputs, progress=parts) for one, target in made]
 
-        def done(path: Path) -> None:
-            text = f"Written: {path} ({units.file_size(path.stat().st_size)})"
-            self.status.setText(text)
-            self.context.tell(text, problem=False)
+        def done(written: list[Delivered]) -> None:
+            told = [model.written_told(one.path) for one in written]
+            lines = [model.proof_told(one.proof, short=len(written) > 1) for one in written]
+            self.status.setText("\n".join(f"{text}\n{proof}" for text, proof in zip(told, lines)))
+            self.context.tell(told[-1] if len(told) == 1 else f"Written: {len(told)} deliveries", problem=False)
 
         self.context.start(WRITING, work, done, lambda e: self.context.tell(e.sentence), weights={"write": 1.0})
 
@@ -274,12 +324,21 @@ class DeliverStage(Stage):
         self.nadir.setCurrentIndex([word for _text, word in model.COVERS].index("" if cover is None else cover.how))
         self.nadir_deg.show_value(model.replace_cover(outing).radius_deg)
         self.nadir_deg.setEnabled(cover is not None)
-        self.format.setCurrentIndex([f.name for f in model.formats()].index(job.format))
+        self.format.setCurrentIndex([k.name for k in model.kinds()].index(job.format))
         self.profile.setCurrentIndex(model.profile_choice(job))
         self.profile_told.setText(model.profile_name(outing, self.state.folder))
         self.profile_told.setVisible(bool(self.profile_told.text()))
         self.quality.show_value(job.quality)
-        self.quality.setEnabled(format_named(job.format).quality)
+        kind = model.kind_of(outing)
+        self.quality.setEnabled(kind.quality)
+        self.heading_form.setVisible(kind.is_sphere and kind.name != "cube")
+        self.heading.show_value(-1.0 if job.heading_deg is None else job.heading_deg)
+        self.paper.setVisible(kind.is_printed)
+        self.paper.show_choices()
+        self.presets.show_choices()
+        # a print is as large as its paper and its dots an inch make it, and frames lie at the picture's own size
+        self.long_side.setEnabled(kind.name not in ("print", "layers"))
+        self.looking.keep_to()
         self.dpi.show_value(job.dpi)
         self.sharpen.setCurrentIndex([word for _text, word in model.SHARPEN_FOR].index(job.sharpen_for))
         self.sharpen.setToolTip(model.sharpening_told(job))
@@ -290,6 +349,8 @@ class DeliverStage(Stage):
         self.write_button.setEnabled(joined is not None)
         for key, text in model.facts(outing, joined, imperial=self.context.settings.imperial).items():
             self.facts[key].setText(text)
+        self.foretold.show_choices()
+        self.planned.setText(model.planned_told(outing))
         self.limit.setText(model.limit(outing, joined))
         self.view.crop = model.box(outing, joined) if joined and outing.composition.crop else None
         self.view.update()

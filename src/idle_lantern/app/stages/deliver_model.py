@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PIL import Image
 
 from idle_lantern.app.cropping import crop_box, has_gaps
+from idle_lantern.app.stages import deliver_paper_model as paper
+from idle_lantern.app.words import PROJECTIONS
 from idle_lantern.core.base import units
 from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.colour.profiles import named_space, space_of
-from idle_lantern.core.deliver.formats import FORMATS, FileFormat, format_named
+from idle_lantern.core.deliver.formats import FileFormat, format_named
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob
+from idle_lantern.core.deliver.kinds import KINDS, Kind, kind_named, planned
 from idle_lantern.core.deliver.known import share_within
 from idle_lantern.core.deliver.known import shows_nadir as canvas_shows_nadir
 from idle_lantern.core.deliver.output_sharpening import step_for
 from idle_lantern.core.finish.steps.heal import Heal
+from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document, edits
@@ -28,9 +33,10 @@ from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.source import PictureSource
 
 if TYPE_CHECKING:
+    from idle_lantern.core.deliver.proof import Line
     from idle_lantern.core.deliver.service import Delivery
 
-FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "Uncompressed"))
+FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "Uncompressed"), ("file", "File"))
 #: What stands under the tripod, in words.
 COVERS: tuple[tuple[str, str], ...] = (
     ("as joined", ""), ("blurred", "blur"), ("covered by a mark …", "mark"),
@@ -84,9 +90,27 @@ def write_long_side(value: float) -> str:
     return f"{units.grouped(value)} px" if value else "full size"
 
 
-def formats() -> tuple[FileFormat, ...]:
+def kinds() -> tuple[Kind, ...]:
     """What can be written."""
-    return FORMATS
+    return KINDS
+
+
+def kind_of(outing: Outing) -> Kind:
+    """What is chosen to be written."""
+    return kind_named(outing.delivery.format)
+
+
+def bearing(text: str) -> float:
+    """A compass bearing as people write it, -1 where it is not known; raises InputError."""
+    plain = text.strip().lower().replace("°", "")
+    if plain in ("", "not known"):
+        return -1.0
+    return figure(DeliverJob, "heading_deg").checked(units.parse_number(plain, "a bearing", "210") % 360)
+
+
+def write_bearing(value: float) -> str:
+    """A bearing as it is shown."""
+    return "not known" if value < 0 else f"{value:g}°"
 
 
 def profile_choice(job: DeliverJob) -> int:
@@ -135,23 +159,60 @@ def written_size(outing: Outing, joined: JoinResult) -> tuple[int, int]:
     return size_within(crop.width, crop.height, outing.delivery.long_side_px)
 
 
+def cropped_size(outing: Outing, joined: JoinResult) -> tuple[int, int]:
+    """Width and height of what is written, at the picture's own size."""
+    crop = box(outing, joined)
+    return crop.width, crop.height
+
+
+def print_judged(outing: Outing, joined: JoinResult | None) -> tuple[str, bool]:
+    """What the eye makes of the print, and whether it is good; empty where none is chosen or it does not fit."""
+    if joined is None or not kind_of(outing).is_printed:
+        return "", True
+    size = cropped_size(outing, joined)
+    laid = paper.layout(size, outing.delivery)
+    return ("", True) if isinstance(laid, str) else paper.judged(size, laid, outing.delivery.on_paper.seen_from_m)
+
+
 def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[str, str]:
     """Figures of what would be written, by the keys of ``FACTS``."""
     if joined is None:
         return dict.fromkeys((key for key, _ in FACTS), "–")
-    job, kind = outing.delivery, format_named(outing.delivery.format)
+    job, kind = outing.delivery, kind_of(outing)
     w, h = written_size(outing, joined)
-    channels = 3 if outing.composition.crop or not kind.alpha else 4
+    file = kind.format or format_named("tiff")
+    channels = 3 if outing.composition.crop or not file.alpha else 4
     deep = any(row.bits == 16 for row in joined.report.frames)
-    depth = 2 if kind.light == "always" or (deep and kind.bits == 16) else 1
+    depth = 2 if file.light == "always" or (deep and file.bits == 16) else 1
     across, up = (units.length(side / job.dpi * 25.4, imperial) for side in (w, h))
     unit = up[up.rfind(" ") :]
+    printed = f"{across.removesuffix(unit)} × {up}"
+    if kind.is_printed:
+        laid = paper.layout(cropped_size(outing, joined), job)
+        printed = "–" if isinstance(laid, str) else paper.size_told(laid, imperial=imperial)
     return {
         "size": f"{units.grouped(w)} × {units.grouped(h)} px",
         "pixels": units.megapixels(w * h),
-        "print": f"{across.removesuffix(unit)} × {up}",
+        "print": printed,
         "raw": units.file_size(w * h * channels * depth),
     }
+
+
+def foretold(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> Callable[[], int] | None:
+    """What reckons how large the file will be; None where it is not one picture file, or holds light."""
+    kind = kind_of(outing)
+    if kind.format is None or kind.name not in (kind.format.name, "sphere") or kind.format.light == "always":
+        return None
+    made = delivery(outing, joined, picture, folder)
+    area, file = box(outing, joined), kind.format
+
+    def reckoned() -> int:
+        from idle_lantern.core.deliver.foretold import foretold_bytes
+        from idle_lantern.core.deliver.write_options import WriteOptions
+
+        return foretold_bytes(made.made(area), file, WriteOptions(outing.delivery.quality))
+
+    return reckoned
 
 
 def invented(joined: JoinResult | None) -> tuple[tuple[Rectangle, float], ...]:
@@ -179,10 +240,22 @@ def shows_nadir(joined: JoinResult | None) -> bool:
     return joined is not None and canvas_shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
 
 
+def told_of(outing: Outing, joined: JoinResult, author: str, rights: str) -> Metadata:
+    """What the file says of itself: whose it is, what it shows, and the exposure of its first frame where the frames are there."""
+    solution, canvas = joined.solution, joined.canvas
+    taken = solution.frames.infos[solution.poses.frames[0]].metadata if solution is not None else Metadata()
+    count = sum(row.used for row in joined.report.frames)
+    words = f"{outing.name}: {count} frames, {PROJECTIONS[canvas.projection.name].lower()}"
+    return replace(
+        taken, author=author or None, rights=rights or None, description=words, sensor_width_mm=None, orientation=1
+    )
+
+
 def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> Delivery:
     """The delivery of a picture as it is chosen."""
     from idle_lantern.core.deliver.known import Known
     from idle_lantern.core.deliver.service import Delivery  # what writes files, which no start needs
+    from idle_lantern.core.join.frame_layers import frame_layers
 
     known = Known(joined.canvas, invented(joined))
     return Delivery(
@@ -192,7 +265,28 @@ def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder:
         lambda asset, ending: assets.path(folder, asset, ending),
         outing.finish,
         lambda name: assets.path(folder, name, document.MASK_ASSET),
+        outing.name,
+        lambda: frame_layers(joined),
     )
+
+
+def written_told(path: Path) -> str:
+    """What was written, and how large it is."""
+    files = [path] if path.is_file() else []
+    size = f" ({units.file_size(sum(file.stat().st_size for file in files))})" if files else ""
+    return f"Written: {path}{size}".replace(" MB)", "\u00a0MB)")
+
+
+def planned_told(outing: Outing) -> str:
+    """What will be looked at once it is written."""
+    return f"Then looked at: {planned(outing.delivery.format)}."
+
+
+def proof_told(lines: Sequence[Line], *, short: bool = False) -> str:
+    """What was looked at in it, a line each, or in one."""
+    if short:
+        return f"✓ {len(lines)} checks, all right"
+    return "\n".join(f"{'✓' if line.good else '✗'} {line.text}" for line in lines)
 
 
 def cover_edit(outing: Outing, word: str) -> Edit:
@@ -233,10 +327,28 @@ def take_mark(path: Path, outing: Outing, folder: Path) -> Edit:
 
 def limit(outing: Outing, joined: JoinResult | None) -> str:
     """What the chosen format cannot hold; empty where it can."""
-    kind = format_named(outing.delivery.format)
     if joined is None:
         return ""
-    w, h = written_size(outing, joined)
+    kind = kind_of(outing)
+    if kind.is_printed:
+        laid = paper.layout(cropped_size(outing, joined), outing.delivery)
+        return laid if isinstance(laid, str) else ""
+    if kind.name == "sphere" and (
+        joined.canvas.projection.name != "equirectangular" or joined.canvas.stretch is not None
+    ):
+        return (
+            f"Viewers of spheres take an equirectangular picture, and this is {joined.canvas.projection.name}. "
+            "Choose Sphere under Compose, or write a page to look around in."
+        )
+    if kind.is_sphere and outing.delivery.tells_invented:
+        return "A sphere has no margin that could tell what was invented. Untick it, or write another format."
+    if kind.format is None or kind.name != kind.format.name:
+        return ""
+    return _format_limit(kind.format, written_size(outing, joined))
+
+
+def _format_limit(kind: FileFormat, size: tuple[int, int]) -> str:
+    w, h = size
     if kind.most_side_px is not None and max(w, h) > kind.most_side_px:
         return f"A {kind.name.upper()} holds {units.grouped(kind.most_side_px)} pixels a side. Write TIFF instead, or a smaller one."
     if kind.most_px is not None and w * h > kind.most_px:

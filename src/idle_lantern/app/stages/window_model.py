@@ -13,6 +13,7 @@ from idle_lantern.app.stages.finish_model import lacks as finish_lacks
 from idle_lantern.app.stages.join_request_model import differs
 from idle_lantern.core.base import units
 from idle_lantern.core.base.arrays import Array
+from idle_lantern.core.deliver.sight import Sight
 from idle_lantern.core.geometry.frame_outlines import area_deg
 from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.join.request import JoinResult
@@ -62,6 +63,21 @@ def lacks(
         else "waits for the join",
         "logbook": "outings so far",
     }
+
+
+def looked_at(sight: Sight, size: tuple[int, int]) -> Array:
+    """What one sees while looking around, in a window of that size, as an area (N, 2) in degrees."""
+    f, turn = sight.focal_px(size), sight.turn()
+    t = np.linspace(-1, 1, 12, endpoint=False)
+    one = np.ones(12)
+    rim = np.concatenate(
+        [np.stack([t, -one], -1), np.stack([one, t], -1), np.stack([-t, one], -1), np.stack([-one, -t], -1)]
+    )
+    half = np.array(size) / 2 / f
+    rays = np.column_stack([rim * half, np.ones(len(rim))]) @ turn
+    poles = np.array([[0.0, -1.0, 0.0], [0.0, 1.0, 0.0]]) @ turn.T
+    above, below = (bool(p[2] > 0 and abs(p[0]) < half[0] * p[2] and abs(p[1]) < half[1] * p[2]) for p in poles)
+    return area_deg(rays, turn[2], above=above, below=below)
 
 
 def sight(joined: JoinResult, shown: Sequence[float]) -> Array | None:

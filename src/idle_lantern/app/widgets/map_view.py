@@ -206,7 +206,7 @@ class MapView(QWidget):
             self._paint(self._painted)
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._painted)
-        if self.sight is not None and self.show_found:
+        if self.sight is not None:
             rims = self.form.rims(self.sight)
             for tone, width in (("ground", 4.0), ("accent", 1.6)):
                 painter.setPen(QPen(theme.colour(tone), width))

@@ -46,6 +46,33 @@ class OnlyStops:
         self._progress.advance(0)
 
 
+class InParts:
+    """Progress of so many parts of equal work as that of one stage; each part begins a stage of its own."""
+
+    _STEPS = 1000
+
+    def __init__(self, progress: Progress, parts: int) -> None:
+        self._progress, self._parts = progress, parts
+        self._begun, self._total, self._count, self._told = 0, 1, 0, 0
+
+    def begin(self, stage: str, total: int) -> None:
+        """The next part."""
+        if self._begun == 0:
+            self._progress.begin(stage, self._STEPS * self._parts)
+        self._begun, self._total, self._count = self._begun + 1, max(1, total), 0
+        self._tell()
+
+    def advance(self, n: int = 1) -> None:
+        """Count steps of the present part."""
+        self._count = min(self._total, self._count + n)
+        self._tell()
+
+    def _tell(self) -> None:
+        now = self._STEPS * (self._begun - 1) + self._STEPS * self._count // self._total
+        self._progress.advance(max(0, now - self._told))
+        self._told = max(self._told, now)
+
+
 #: Share of the work from which the pace of stages that are over tells that of those to come, and how far two ways of reckoning it may
 #: differ: by either the time left is then known within a half, nine times in ten (joins of 25 kinds).
 _KNOWN_FROM, _AGREE = 0.3, 1.4

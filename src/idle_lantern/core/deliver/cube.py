@@ -10,9 +10,10 @@ import numpy as np
 
 from idle_lantern.core.base.arrays import Array, Rotations
 from idle_lantern.core.base.atomic import replacing
-from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.progress import SILENT, InParts, Progress
 from idle_lantern.core.deliver.ball import Ball
-from idle_lantern.core.deliver.formats import check_target
+from idle_lantern.core.deliver.formats import check_target, format_of
+from idle_lantern.core.deliver.proof import proved_picture
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_part
 from idle_lantern.core.pictures.source import TILE
@@ -82,26 +83,11 @@ def write_cube(ball: Ball, target: Path, options: WriteOptions, progress: Progre
     files = cube_files(target)
     for file in files:
         check_target(file, side, side)
-    counted = SixFold(progress)
+    counted = InParts(progress, len(FACES))
     with contextlib.ExitStack() as stack:
         parts = [stack.enter_context(replacing(file)) for file in files]
         for face, part in zip(FACES, parts):
-            write_part(FacePicture(ball, face, side), part, options, counted)
+            picture = FacePicture(ball, face, side)
+            write_part(picture, part, options, counted)
+            proved_picture(part, format_of(target), picture)
     return files[0]
-
-
-class SixFold:
-    """Progress of six parts as one."""
-
-    def __init__(self, progress: Progress) -> None:
-        self._progress, self._begun = progress, False
-
-    def begin(self, stage: str, total: int) -> None:
-        """The first part begins for all."""
-        if not self._begun:
-            self._progress.begin(stage, total * len(FACES))
-        self._begun = True
-
-    def advance(self, n: int = 1) -> None:
-        """Count steps of any part."""
-        self._progress.advance(n)

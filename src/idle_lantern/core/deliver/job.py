@@ -39,7 +39,8 @@ def _mm(title: str, most: float) -> Meta:
 class OnPaper(msgspec.Struct, frozen=True):
     """How a print lies on paper (``papers``): as large as it fits, or by its dots an inch over several ``sheets``; ``width_mm`` sets its size instead.
 
-    ``bleed_mm`` of it goes beyond the cut, ``wrap_mm`` round the edges of a frame; both show the picture mirrored.
+    ``bleed_mm`` of it goes beyond the cut, ``wrap_mm`` round the edges of a frame; both show the picture mirrored. From ``seen_from_m``
+    it is judged.
     """
 
     paper: Annotated[str, Meta(min_length=1, max_length=40)] = "A3"
@@ -51,6 +52,7 @@ class OnPaper(msgspec.Struct, frozen=True):
     width_mm: Annotated[float, Meta(ge=10, le=200_000, extra={"title": "Width of the print", "unit": "mm"})] | None = (
         None
     )
+    seen_from_m: Annotated[float, Meta(ge=0.1, le=100, extra={"title": "Seen from", "unit": "m"})] = 0.5
 
 
 @dataclass(frozen=True)

@@ -62,3 +62,20 @@ KINDS: tuple[Kind, ...] = (
 def kind_named(name: str) -> Kind:
     """The kind of that name; raises KeyError."""
     return {k.name: k for k in KINDS}[name]
+
+
+#: What is looked at in each kind of delivery, as it is told before.
+_LOOKED_AT = {
+    "file": "opened by another reader; width and height right to the pixel; profile there; 9 places compared (lossless within half a level, else 12 of 255)",
+    "sphere": "as a JPEG; sphere recognised: its metadata give the full sphere twice as wide as high and this part inside it",
+    "cube": "six square files, opened by another reader",
+    "pages": "all tiles there, each level's first one opened; size told right",
+    "print": "opened by another reader; pages right to 0.1 mm; profile there; resolution as chosen",
+    "layers": "opened by another reader; the picture as it looks is there, each layer inside it",
+}
+
+
+def planned(kind: str) -> str:
+    """What will be looked at once a kind of delivery is written."""
+    names = {"tiles": "pages", "iiif": "pages", "tiles-page": "pages", "sphere-page": "pages"}
+    return _LOOKED_AT.get(names.get(kind, kind), _LOOKED_AT["file"])

@@ -15,10 +15,10 @@ from PIL import Image
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
-from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.progress import SILENT, InParts, Progress
 from idle_lantern.core.deliver import pages
 from idle_lantern.core.deliver.ball import Ball
-from idle_lantern.core.deliver.cube import FACES, FacePicture, SixFold, face_px
+from idle_lantern.core.deliver.cube import FACES, FacePicture, face_px
 from idle_lantern.core.deliver.write_options import WriteOptions, jpeg_keywords
 from idle_lantern.core.deliver.zoom_tiles import TILE_PX, levels_of, walk_tiles
 
@@ -71,8 +71,9 @@ def write_look_page(
     )
     with replacing(target) as part, tempfile.TemporaryFile(dir=part.parent) as scratch, open(part, "wb") as page:
         page.write(head.encode())
+        whole = InParts(progress, len(places))
         for number, (place, one) in enumerate(zip(places, told)):
-            _add_tiles(number, place, one["side"], one["levels"], scratch, page, options, progress)
+            _add_tiles(number, place, one["side"], one["levels"], scratch, page, options, whole)
         page.write(b"</body>\n</html>\n")
     return target
 
@@ -119,7 +120,7 @@ def _add_tiles(
     scratch.truncate()
     lies: dict[tuple[int, int, int, int], tuple[int, int]] = {}
     coarsest = levels_of(side, side) - (levels - 1)
-    counted = SixFold(progress)
+    counted = InParts(progress, len(FACES))
     for face_number, face in enumerate(FACES):
 
         def keep(at: tuple[int, int, int], pixels: Array, face_number: int = face_number) -> None:

@@ -6,14 +6,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from idle_lantern.core.base.atomic import check_writable
+from idle_lantern.core.base.atomic import check_writable, replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.colour.profiles import named_space
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.deliver.ball import Ball
-from idle_lantern.core.deliver.cube import cube_files, write_cube
+from idle_lantern.core.deliver.cube import cube_files, face_px, write_cube
 from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.kinds import Kind, kind_named
@@ -24,9 +24,19 @@ from idle_lantern.core.deliver.margin import InventedMargin, margin_of
 from idle_lantern.core.deliver.nadir_patch import NadirPatch, read_mark
 from idle_lantern.core.deliver.output_sharpening import sharpened
 from idle_lantern.core.deliver.print_layout import laid_out
-from idle_lantern.core.deliver.sphere import SpherePlace, sphere_in, sphere_xmp
+from idle_lantern.core.deliver.proof import (
+    Line,
+    proved_layers,
+    proved_page,
+    proved_picture,
+    proved_print,
+    proved_sphere,
+    proved_tiles,
+)
+from idle_lantern.core.deliver.sphere import SpherePlace, sphere_facts, sphere_in
 from idle_lantern.core.deliver.write_options import WriteOptions
-from idle_lantern.core.deliver.writing import write_source
+from idle_lantern.core.deliver.writing import write_part
+from idle_lantern.core.deliver.xmp import xmp_packet
 from idle_lantern.core.deliver.zoom_page import folder_of_page, write_zoom_page
 from idle_lantern.core.deliver.zoom_tiles import files_of_xml_tiles, write_iiif, write_xml_tiles
 from idle_lantern.core.finish.finishing import finished
@@ -36,6 +46,7 @@ from idle_lantern.core.finish.recipe_files import MaskFile
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.finish.tile_look import no_assets as no_masks
+from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
 from idle_lantern.core.pictures.operations import CroppedPicture, OperatedPicture
 from idle_lantern.core.pictures.resized import ResizedPicture
@@ -74,7 +85,7 @@ def delivered_space(profile: str, own: ColourSpace, assets: Callable[[str, str],
 
 @dataclass(frozen=True)
 class Delivery:
-    """A job bound to a picture: what is shown while it is chosen, and what is written."""
+    """A job bound to a picture: what is shown while it is chosen, and what is written; ``told`` is what the file says of itself."""
 
     job: DeliverJob
     picture: PictureSource
@@ -84,6 +95,7 @@ class Delivery:
     masks: MaskFile = no_masks
     title: str = ""
     frames: FramesOf = no_frames
+    told: Metadata = field(default_factory=Metadata)
 
     def shown(self) -> PictureSource:
         """All of the picture, finished, with what is laid over it; raises InputError where a mark or a mask cannot be used."""
@@ -210,8 +222,8 @@ def deliver(
     alpha: bool = True,
     inputs: Sequence[Path] = (),
     progress: Progress = SILENT,
-) -> Path:
-    """Write a picture as its job says, cut to ``box``; returns the file that tells of it. A picture file without ``alpha`` where it has no gaps.
+) -> Delivered:
+    """Write a picture as its job says, cut to ``box``, and look at what was written. A picture file without ``alpha`` where it has no gaps.
 
     Raises
     ------
@@ -222,24 +234,47 @@ def deliver(
     """
     check_delivery(delivery, target, box, inputs)
     kind = kind_written(delivery.job, target)
-    options = WriteOptions(delivery.job.quality, delivery.job.dpi, alpha=alpha)
+    told = replace(delivery.told, orientation=1)
+    options = WriteOptions(delivery.job.quality, delivery.job.dpi, told, alpha=alpha, xmp=xmp_packet(told))
     return _WRITERS.get(kind.name, _write_file)(delivery, target, box, options, progress)
 
 
-def _write_file(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+@dataclass(frozen=True)
+class Delivered:
+    """What was written, and what was looked at afterwards."""
+
+    path: Path
+    proof: tuple[Line, ...]
+
+
+def _write_file(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
     kind = format_of(target)
     light = kind.light == "always" or (kind.light == "asked" and delivery.job.light)
-    write_source(delivery.made(box, light=light), target, replace(options, light=light), progress)
-    return target
+    made = delivery.made(box, light=light)
+    return Delivered(target, _written_and_proved(made, target, replace(options, light=light), progress))
 
 
-def _write_sphere(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+def _written_and_proved(
+    made: PictureSource, target: Path, options: WriteOptions, progress: Progress
+) -> tuple[Line, ...]:
+    """Write a picture file, read it back, and put it in its place only where it is as it should be."""
+    check_target(target, *made.sizes[0])
+    with replacing(target) as part:
+        write_part(made, part, options, progress)
+        return tuple(proved_picture(part, format_of(target), made))
+
+
+def _write_sphere(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
     made = delivery.made(box)
     canvas = sphere_in(delivery.known, (box.width, box.height), box)
     place = SpherePlace.of(canvas.px_per_rad, canvas.centre_px, (box.width, box.height)).scaled(made.sizes[0])
-    xmp = sphere_xmp(place, delivery.job.heading_deg)
-    write_source(made, target, replace(options, xmp=xmp), progress)
-    return target
+    xmp = xmp_packet(options.metadata, sphere_facts(place, delivery.job.heading_deg))
+    lines = _written_and_proved(made, target, replace(options, xmp=xmp), progress)
+    return Delivered(target, (*lines, *proved_sphere(target)))
 
 
 def ball_of(delivery: Delivery, box: Rectangle, *, profile: str | None = None) -> Ball:
@@ -249,31 +284,49 @@ def ball_of(delivery: Delivery, box: Rectangle, *, profile: str | None = None) -
     return Ball(replace(delivery, job=job).made(box), canvas)
 
 
-def _write_cube(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
-    return write_cube(ball_of(delivery, box), target, options, progress)
+def _write_cube(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
+    ball = ball_of(delivery, box)
+    first = write_cube(ball, target, options, progress)
+    return Delivered(first, (Line(f"six faces of {face_px(ball.px_per_rad)} px, each opened"),))
 
 
-def _write_look(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+def _write_look(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
     # browsers draw in sRGB
     place = PagePlace(
         ball_of(delivery, box, profile="srgb"), delivery.title or target.stem, north_deg=delivery.job.heading_deg
     )
-    return write_look_page([place], target, options, progress)
+    write_look_page([place], target, options, progress)
+    return Delivered(target, tuple(proved_page(target)))
 
 
-def _write_zoom(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
-    return write_zoom_page(delivery.made(box), target, options, name=delivery.title or target.stem, progress=progress)
+def _write_zoom(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
+    write_zoom_page(delivery.made(box), target, options, name=delivery.title or target.stem, progress=progress)
+    return Delivered(target, tuple(proved_tiles(folder_of_page(target))))
 
 
-def _write_tiles(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
-    return write_xml_tiles(delivery.made(box), target, options, progress)
+def _write_tiles(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
+    told = write_xml_tiles(delivery.made(box), target, options, progress)
+    return Delivered(told, tuple(proved_tiles(files_of_xml_tiles(target)[1])))
 
 
-def _write_iiif(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
-    return write_iiif(delivery.made(box), target, options, progress)
+def _write_iiif(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
+    folder = write_iiif(delivery.made(box), target, options, progress)
+    return Delivered(folder, tuple(proved_tiles(folder, "*/*/0/default.jpg")))
 
 
-def _write_print(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+def _write_print(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
     layout = laid_out((box.width, box.height), delivery.job.dpi, delivery.job.on_paper)
     job = replace(delivery.job, long_side_px=max(layout.size_px))
     made = replace(delivery, job=job).made(box)
@@ -283,16 +336,20 @@ def _write_print(delivery: Delivery, target: Path, box: Rectangle, options: Writ
         layout = replace(layout, size_px=made.sizes[0])
     from idle_lantern.core.deliver.print_pdf import write_print  # a library that only prints need
 
-    return write_print(made, layout, target, options, title=delivery.title, progress=progress)
+    write_print(made, layout, target, options, title=delivery.title, progress=progress)
+    return Delivered(target, tuple(proved_print(target, layout)))
 
 
-def _write_layers(delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress) -> Path:
+def _write_layers(
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+) -> Delivered:
     # frames lie at the picture's own size
     made = replace(delivery, job=replace(delivery.job, long_side_px=None)).made(box)
-    return write_layers(made, box, delivery.frames(), target, options, progress)
+    write_layers(made, box, delivery.frames(), target, options, progress)
+    return Delivered(target, tuple(proved_layers(target, made)))
 
 
-_WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress], Path]] = {
+_WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress], Delivered]] = {
     "sphere": _write_sphere,
     "cube": _write_cube,
     "sphere-page": _write_look,

@@ -1,4 +1,4 @@
-"""What tells a viewer that a picture is a sphere, or a part of one: the published photo-sphere metadata, as XMP."""
+"""What tells a viewer that a picture is a sphere, or a part of one: the published photo-sphere metadata."""
 
 from __future__ import annotations
 
@@ -9,10 +9,6 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.deliver.ball import SphereCanvas, canvas_of_sphere
 from idle_lantern.core.deliver.known import Known
 from idle_lantern.core.geometry.rectangles import Rectangle
-
-#: Namespaces of the photo-sphere schema and of what holds it, as published.
-_GPANO = "http://ns.google.com/photos/1.0/panorama/"
-_RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 
 
 @dataclass(frozen=True)
@@ -70,26 +66,20 @@ def sphere_in(known: Known, size: tuple[int, int], box: Rectangle, *, any_projec
     return canvas if known.canvas is None else canvas.cut(box)
 
 
-def sphere_xmp(place: SpherePlace, heading_deg: float | None = None) -> bytes:
-    """The XMP packet; ``heading_deg`` is the compass bearing of the full picture's middle, where that is known."""
+def sphere_facts(place: SpherePlace, heading_deg: float | None = None) -> dict[str, str]:
+    """The fields of the published schema; ``heading_deg`` is the compass bearing of the full picture's middle, where that is known."""
     middle = (place.left + place.width / 2) / place.full_width * 360 - 180
     facts = {
         "UsePanoramaViewer": "True",
         "ProjectionType": "equirectangular",
-        "CroppedAreaImageWidthPixels": place.width,
-        "CroppedAreaImageHeightPixels": place.height,
-        "FullPanoWidthPixels": place.full_width,
-        "FullPanoHeightPixels": place.full_height,
-        "CroppedAreaLeftPixels": place.left,
-        "CroppedAreaTopPixels": place.top,
+        "CroppedAreaImageWidthPixels": str(place.width),
+        "CroppedAreaImageHeightPixels": str(place.height),
+        "FullPanoWidthPixels": str(place.full_width),
+        "FullPanoHeightPixels": str(place.full_height),
+        "CroppedAreaLeftPixels": str(place.left),
+        "CroppedAreaTopPixels": str(place.top),
     }
     if heading_deg is not None:
         facts["PoseHeadingDegrees"] = f"{heading_deg % 360:.2f}"
-        facts["InitialViewHeadingDegrees"] = round((heading_deg + middle) % 360) % 360
-    told = "\n".join(f"   <GPano:{name}>{value}</GPano:{name}>" for name, value in facts.items())
-    return (
-        '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>\n'
-        f'<rdf:RDF xmlns:rdf="{_RDF}">\n'
-        f'  <rdf:Description rdf:about="" xmlns:GPano="{_GPANO}">\n{told}\n  </rdf:Description>\n</rdf:RDF>\n'
-        '<?xpacket end="w"?>'
-    ).encode()
+        facts["InitialViewHeadingDegrees"] = str(round((heading_deg + middle) % 360) % 360)
+    return facts

@@ -45,6 +45,7 @@ def write_whole(kind: FileFormat, source: PictureSource, part: Path, options: Wr
         pixels = np.ascontiguousarray(pixels[..., :3])
     if kind.name == "jxl":
         import pillow_jxl  # noqa: F401  makes Pillow write it
+    more = {"xmp": options.xmp} if options.xmp and kind.name != "jxl" else {}
     exif = to_exif(options.metadata, width, height).tobytes()
     # all three mean sRGB where no profile tells otherwise; told all the same, since readers differ
     Image.fromarray(pixels).save(
@@ -53,6 +54,7 @@ def write_whole(kind: FileFormat, source: PictureSource, part: Path, options: Wr
         quality=options.jpeg_quality,
         icc_profile=profile_of(source.space),
         exif=exif,
+        **more,
         **_EFFORT[kind.name],
     )
     progress.advance(max(1, len(tops) // 2))

@@ -21,6 +21,7 @@ from idle_lantern.core.deliver.light_files import write_exr, write_float_tiff
 from idle_lantern.core.deliver.strips import write_strips
 from idle_lantern.core.deliver.whole_files import write_whole
 from idle_lantern.core.deliver.write_options import WriteOptions
+from idle_lantern.core.frames.metadata import in_ascii
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.pyramid import PyramidInfo, packed, write_pyramid
 from idle_lantern.core.pictures.source import TILE, HeldPicture, PictureSource, region
@@ -86,7 +87,15 @@ def _write_tiff(source: PictureSource, part: Path, options: WriteOptions, progre
     progress.begin("write", len(corners))
     with ThreadPoolExecutor(_THREADS) as pool:
         made = in_order(pack, corners, pool, _THREADS + 2)
-        write_pyramid(part, info, _counted(made, progress), threads=_THREADS)
+        meta = options.metadata
+        write_pyramid(
+            part,
+            info,
+            _counted(made, progress),
+            threads=_THREADS,
+            author=in_ascii(meta.author or ""),
+            rights=in_ascii(meta.rights or ""),
+        )
 
 
 def _write_jpeg(source: PictureSource, part: Path, options: WriteOptions, progress: Progress) -> None:

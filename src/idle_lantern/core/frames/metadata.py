@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import unicodedata
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -34,6 +35,9 @@ class Metadata:
     camera: str | None = None
     lens: str | None = None
     maker: str | None = None
+    author: str | None = None
+    rights: str | None = None
+    description: str | None = None
 
     @property
     def exposure_value(self) -> float | None:
@@ -83,7 +87,15 @@ def from_exif(exif: Image.Exif, longer_side_px: int) -> Metadata:
         camera=_text(tags.get(_BASE.Model)),
         lens=_text(tags.get(_BASE.LensModel)),
         maker=_text(tags.get(_BASE.Make)),
+        author=_text(tags.get(_BASE.Artist)),
+        rights=_text(tags.get(_BASE.Copyright)),
     )
+
+
+def in_ascii(words: str) -> str:
+    """Words in the letters that EXIF and TIFF hold: accents go, what has no such letter becomes a question mark."""
+    plain = unicodedata.normalize("NFKD", words.replace("©", "(c)"))
+    return "".join(c for c in plain if not unicodedata.combining(c)).encode("ascii", "replace").decode()
 
 
 def to_exif(meta: Metadata, width: int, height: int) -> Image.Exif:
@@ -95,6 +107,13 @@ def to_exif(meta: Metadata, width: int, height: int) -> Image.Exif:
         exif[_BASE.Model.value] = meta.camera
     if meta.maker:
         exif[_BASE.Make.value] = meta.maker
+    for tag, words in (
+        (_BASE.Artist, meta.author),
+        (_BASE.Copyright, meta.rights),
+        (_BASE.ImageDescription, meta.description),
+    ):
+        if words:  # EXIF holds ASCII; XMP beside it says it whole
+            exif[tag.value] = in_ascii(words)
     sub: dict[int, Any] = {}
     for tag, value in (
         (_BASE.FocalLength, meta.focal_mm),

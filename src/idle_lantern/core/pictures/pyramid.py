@@ -28,6 +28,8 @@ from idle_lantern.core.pictures.source import SMALLEST_PX, TILE
 
 #: Offsets in classic TIFF are 32 bit (TIFF 6.0); beyond, the big variant is written.
 TIFF_MAX_BYTES = 2**32 - 2**20
+#: Tags of TIFF 6.0.
+_ARTIST, _COPYRIGHT = 315, 33432
 _DEFLATE_WITH_DIFFERENCES, _NO_DIFFERENCES = 2, 1
 
 
@@ -126,11 +128,14 @@ def write_pyramid(
     kept: KeptTiles | None = None,
     earlier: Earlier | None = None,
     threads: int = 2,
+    author: str = "",
+    rights: str = "",
 ) -> None:
     """Write tiles, row by row from the left, as they come.
 
     ``kept`` holds packed tiles of an earlier run, which come before those of ``tiles``, and takes the new ones.
     Tiles without a half are those of ``earlier``; below them only what they share with others is packed anew.
+    ``author`` and ``rights`` are whose picture it is.
     The big variant is taken where the uncompressed picture and its halves would pass 4 GiB.
 
     Raises
@@ -166,6 +171,7 @@ def write_pyramid(
             software="Idle Lantern",
             iccprofile=told_profile(info.space),
             description=json.dumps(info.told),
+            extratags=[(tag, "s", 0, words, True) for tag, words in ((_ARTIST, author), (_COPYRIGHT, rights)) if words],
             **common,
         )
         width, height = info.width, info.height

@@ -1,0 +1,126 @@
+"""The paper of a print: its size, what goes beyond it, how many sheets, and what the eye makes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QCheckBox, QInputDialog, QWidget
+
+from idle_lantern.app.context import AppContext
+from idle_lantern.app.stages import deliver_model as model
+from idle_lantern.app.stages import deliver_paper_model as paper
+from idle_lantern.app.widgets.basics import column, label, panel_form
+from idle_lantern.app.widgets.chooser import Chooser
+from idle_lantern.app.widgets.quantity_edit import QuantityEdit
+from idle_lantern.core.base.errors import LanternError
+
+
+class PaperForm(QWidget):
+    """Every field is one of the outing's print."""
+
+    def __init__(self, context: AppContext) -> None:
+        super().__init__()
+        self._context, self._state = context, context.state
+        self.paper = Chooser()
+        self.paper.setObjectName("paper")
+        self.paper.setAccessibleName("Paper")
+        for words, name in paper.PAPERS:
+            self.paper.addItem(words, name)
+        self.paper.activated.connect(lambda index: self._choose(str(self.paper.itemData(index))))
+        self.width_mm = self._length("Width of the print", "width_mm", "as it fits", 10)
+        self.border = self._length("Border", "border_mm", "none", 1)
+        self.wrap = self._length("Wrap", "wrap_mm", "none", 5)
+        self.bleed = self._length("Bleed", "bleed_mm", "none", 1)
+        self.overlap = self._length("Overlap of sheets", "overlap_mm", "none", 1)
+        self.sheets = QCheckBox("Over several sheets")
+        self.sheets.setObjectName("sheets")
+        self.sheets.clicked.connect(
+            lambda on: self._apply("Over several sheets" if on else "On one piece", sheets=bool(on))
+        )
+        self.seen_from = self._field(
+            "Seen from", paper.metres, lambda v: f"{v:g} m", 0.1, lambda v: self._apply("Seen from", seen_from_m=v)
+        )
+        self.judged = label("", "figure", wrap=True, name="print-judged")
+        rows: list[tuple[str, QWidget]] = [
+            ("Paper", self.paper),
+            ("Print width", self.width_mm),
+            ("Border", self.border),
+            ("Wrap", self.wrap),
+            ("Bleed", self.bleed),
+            ("Overlap", self.overlap),
+            ("Seen from", self.seen_from),
+        ]
+        layout = column(label("On paper", "head"), self.sheets, panel_form(rows), self.judged)
+        layout.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(layout)
+
+    def _length(self, title: str, name: str, nothing: str, step: float) -> QuantityEdit:
+        parse, write = paper.millimetres(name, nothing)
+
+        def submitted(value: float) -> None:
+            self._apply(title, **{name: None if name == "width_mm" and not value else value})
+
+        return self._field(title, parse, write, step, submitted)
+
+    def _field(
+        self,
+        title: str,
+        parse: Callable[[str], float],
+        write: Callable[[float], str],
+        step: float,
+        submitted: Callable[[float], object],
+    ) -> QuantityEdit:
+        field = QuantityEdit(title, parse, write, step)
+
+        def checked(value: float) -> None:
+            try:
+                submitted(parse(write(value)))  # the arrow keys know no limits
+            except LanternError as error:
+                self._context.tell(error.sentence)
+
+        field.submitted.connect(checked)
+        field.refused.connect(lambda sentence: self._context.tell(sentence))
+        return field
+
+    def _apply(self, title: str, **changes: object) -> None:
+        self._state.apply(paper.paper_edit(self._state.outing, title, **changes))
+
+    def _choose(self, name: str) -> None:
+        if name == paper.ANOTHER:
+            if self._state.may_change():
+                text, yes = QInputDialog.getText(
+                    self,
+                    "Another paper",
+                    "Its sides in millimetres (420x297), or a roll by its width (roll:610):",
+                    text=self._state.outing.delivery.on_paper.paper,
+                )
+                try:
+                    if yes:
+                        self._state.apply(paper.another_paper(self._state.outing, text))
+                except LanternError as error:
+                    self._context.tell(error.sentence)
+        elif name != self._state.outing.delivery.on_paper.paper:
+            self._apply(f"Paper: {name}", paper=name)
+        self.show_choices()
+
+    def show_choices(self) -> None:
+        """Show what the outing has."""
+        outing, joined = self._state.outing, self._state.joined
+        on = outing.delivery.on_paper
+        chosen = paper.paper_choice(outing.delivery)
+        self.paper.setCurrentIndex(chosen)
+        self.paper.setToolTip(on.paper)
+        self.width_mm.show_value(on.width_mm or 0.0)
+        self.border.show_value(on.border_mm)
+        self.wrap.show_value(on.wrap_mm)
+        self.bleed.show_value(on.bleed_mm)
+        self.overlap.show_value(on.overlap_mm)
+        self.seen_from.show_value(on.seen_from_m)
+        self.sheets.setChecked(on.sheets)
+        self.overlap.setEnabled(on.sheets)
+        for field in (self.wrap, self.bleed):
+            field.setEnabled(not on.sheets)
+        told, good = model.print_judged(outing, joined)
+        self.judged.setText(told)
+        self.judged.setProperty("kind", "figure" if good else "warn")
+        self.judged.setVisible(bool(told))
