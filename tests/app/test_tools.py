@@ -151,7 +151,7 @@ def test_the_strip_shows_where_the_picture_is_looked_at_and_moves_it(qtbot: QtBo
 def test_menus_are_no_longer_than_a_small_screen_and_plus_needs_no_shift(qtbot: QtBot, window: Window):
     bar = window.menuBar()
     menus = [action.menu() for action in bar.actions()]
-    assert len(menus) == 9
+    assert len(menus) == 10
     for menu in menus:
         assert menu.sizeHint().height() < 700, menu.title()
     zoom = window.map.look.zoom

@@ -14,8 +14,10 @@ from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import Canvas
-from idle_lantern.core.deliver.sphere import SpherePlace, sphere_xmp
+from idle_lantern.core.deliver.sphere import SpherePlace, sphere_facts
 from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.deliver.xmp import xmp_packet
+from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.projections import Projection
 
 _GPANO = "{http://ns.google.com/photos/1.0/panorama/}"
@@ -38,7 +40,7 @@ def test_a_part_of_a_sphere_lies_where_its_canvas_has_it():
         looks = canvas.directions(np.array([float(u), float(v)]))
         there = full.directions(np.array([float(u + place.left), float(v + place.top)]))
         assert math.degrees(math.acos(min(1.0, float(looks @ there)))) < 0.07  # half a pixel across and down
-    told = fields(sphere_xmp(place, heading_deg=250.0))
+    told = fields(xmp_packet(Metadata(), sphere_facts(place, heading_deg=250.0)))
     assert told == {
         "UsePanoramaViewer": "True",
         "ProjectionType": "equirectangular",
@@ -59,7 +61,7 @@ def test_a_part_of_a_sphere_lies_where_its_canvas_has_it():
 def test_a_whole_sphere_closes():
     place = SpherePlace.of(800 / (2 * math.pi), (399.5, 199.5), (800, 400))
     assert place == SpherePlace.whole((800, 400))
-    assert "PoseHeadingDegrees" not in fields(sphere_xmp(place))
+    assert "PoseHeadingDegrees" not in sphere_facts(place)
 
 
 def test_the_command_writes_a_sphere_that_a_reader_knows(sphere_set: FrameFiles, tmp_path: Path):

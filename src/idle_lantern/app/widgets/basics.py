@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from PyQt6.QtCore import QEvent, QObject, QSize, Qt
+from PyQt6.QtCore import QEvent, QObject, QSize, Qt, QTimer
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
     QComboBox,
@@ -122,10 +122,21 @@ def panel(layout: Any, name: str = "panel") -> QWidget:
 class _ScrollsDown(QScrollArea):
     """A frame in which what it holds is as high as its words need at the frame's width: left alone Qt squeezes them."""
 
+    def __init__(self) -> None:
+        super().__init__()
+        # a layout that is asked anew while what it lies in grows keeps the height before
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(0)
+        self._later.timeout.connect(self._lay_out)
+
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if watched is self.widget() and event is not None and event.type() == QEvent.Type.LayoutRequest:
-            self.updateGeometry()  # what it holds may be wider now
-            self._fit_height()
+        if watched is self.widget() and event is not None:
+            if event.type() == QEvent.Type.LayoutRequest:
+                self.updateGeometry()  # what it holds may be wider now
+                self._fit_height()
+            if event.type() in (QEvent.Type.LayoutRequest, QEvent.Type.Resize):
+                self._later.start()
         return super().eventFilter(watched, event)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
@@ -140,6 +151,12 @@ class _ScrollsDown(QScrollArea):
         needed = layout.totalHeightForWidth(max(sight.width(), inner.minimumSizeHint().width()))
         if needed != inner.minimumHeight():
             inner.setMinimumHeight(needed)
+
+    def _lay_out(self) -> None:
+        inner = self.widget()
+        layout = None if inner is None else inner.layout()
+        if inner is not None and layout is not None and layout.geometry().size() != inner.size():
+            layout.activate()
 
 
 class _AsWide(_ScrollsDown):

@@ -18,13 +18,13 @@ from idle_lantern.core.deliver.sight import Sight
 from idle_lantern.core.pictures.source import TILE
 
 #: Fields of view across the longer side, degrees; how many screen pixels a pixel of the picture may take.
-WIDEST_DEG, _MOST_LARGE = 120.0, 3.0
+WIDEST_DEG, _MOST_LARGE = 120.0, 4.0
 #: Side of the faces that are held: they are as sharp as a window 1600 px wide at 75 degrees shows.
 HELD_PX = 2048
 #: Side of the pieces that a view is made of.
 _PIECE_PX = 128
 #: Which face is shown is decided for cells of a view, not for each pixel: the held faces are so much wider that both show its rim.
-_CELL_PX, _WIDER = 8, 1.05
+_CELLS_PX, _WIDER = (8, 4, 2, 1), 1.05
 #: Where the faces look, (3, 6).
 _OUTWARDS = np.stack([face.world_from_face[:, 2] for face in FACES], -1)
 
@@ -97,14 +97,15 @@ class HeldSphere:
             _DrawnFace(pixels, _pixel_from_face(len(pixels)) @ (turn @ face.world_from_face).T @ plane_from_view)
             for face, pixels in zip(FACES, self._faces)
         ]
-        y, x = np.mgrid[_CELL_PX // 2 : height + _CELL_PX : _CELL_PX, _CELL_PX // 2 : width + _CELL_PX : _CELL_PX]
+        cell = next(side for side in _CELLS_PX if side <= max(1.0, f / 60))
+        y, x = np.mgrid[cell // 2 : height + cell : cell, cell // 2 : width + cell : cell]
         outwards = (plane_from_view.T @ turn @ _OUTWARDS).astype(np.float32)
         on = (np.dstack([x, y, np.ones_like(x)]).astype(np.float32) @ outwards).argmax(-1).astype(np.uint8)
-        cells = _PIECE_PX // _CELL_PX
+        cells = _PIECE_PX // cell
         for top in range(0, height, _PIECE_PX):
             for left in range(0, width, _PIECE_PX):
                 piece = made[top : top + _PIECE_PX, left : left + _PIECE_PX]
-                row, column = top // _CELL_PX, left // _CELL_PX
+                row, column = top // cell, left // cell
                 shown = on[row : row + cells, column : column + cells]
                 first, *others = np.unique(shown).tolist()
                 drawn[first].lay(piece, left, top)
@@ -112,7 +113,7 @@ class HeldSphere:
                     whole = np.empty_like(piece)
                     drawn[k].lay(whole, left, top)
                     wide = cv2.resize(
-                        (shown == k).astype(np.uint8), None, fx=_CELL_PX, fy=_CELL_PX, interpolation=cv2.INTER_NEAREST
+                        (shown == k).astype(np.uint8), None, fx=cell, fy=cell, interpolation=cv2.INTER_NEAREST
                     )
                     cv2.copyTo(whole, wide[: piece.shape[0], : piece.shape[1]], piece)
         return made

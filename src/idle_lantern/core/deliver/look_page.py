@@ -23,7 +23,7 @@ from idle_lantern.core.deliver.write_options import WriteOptions, jpeg_keywords
 from idle_lantern.core.deliver.zoom_tiles import TILE_PX, levels_of, walk_tiles
 
 #: The field that a page begins with, degrees across, and the closest one, in pixels of the screen for a pixel of the picture.
-_FIRST_DEG, _MOST_LARGE = 75.0, 2.0
+_FIRST_DEG, _MOST_LARGE = 75.0, 4.0
 #: A usual window, by which the closest view is reckoned.
 _WINDOW_PX = 1280
 
@@ -86,7 +86,7 @@ def _told(place: PagePlace) -> dict[str, Any]:
     side = math.ceil(wanted / 2 ** (levels - 1)) * 2 ** (levels - 1)
     yaw, pitch = shown.middle_deg
     wide = 360.0 if shown.yaw_deg is None else shown.yaw_deg[1] - shown.yaw_deg[0]
-    closest = math.degrees(2 * math.atan(_WINDOW_PX / 2 / (_MOST_LARGE * side / 2)))
+    closest = min(60.0, math.degrees(2 * math.atan(_WINDOW_PX / 2 / (_MOST_LARGE * side / 2))))
     return {
         "name": place.name,
         "note": place.note,
@@ -96,7 +96,7 @@ def _told(place: PagePlace) -> dict[str, Any]:
         "north_deg": place.north_deg,
         "view": {"yaw_deg": yaw, "pitch_deg": pitch, "fov_deg": max(closest, min(_FIRST_DEG, wide))},
         "limits": {
-            "fov_deg": min(closest, 60.0),
+            "fov_deg": closest,
             "down_deg": shown.pitch_deg[0],
             "up_deg": shown.pitch_deg[1],
             "yaw_deg": shown.yaw_deg,
