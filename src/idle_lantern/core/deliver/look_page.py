@@ -39,13 +39,15 @@ class Link:
 
 @dataclass(frozen=True)
 class PagePlace:
-    """A sphere of a page; ``north_deg`` is the compass bearing of azimuth 0, None where it is not known."""
+    """A sphere of a page; ``north_deg`` is the compass bearing of azimuth 0, None where it is not known, ``at_m``
+    where it lies on the plan, in metres to the east and north."""
 
     ball: Ball
     name: str
     note: str = ""
     north_deg: float | None = None
     links: tuple[Link, ...] = field(default=())
+    at_m: tuple[float, float] | None = None
 
 
 def write_look_page(
@@ -101,6 +103,7 @@ def _told(place: PagePlace) -> dict[str, Any]:
             "up_deg": shown.pitch_deg[1],
             "yaw_deg": shown.yaw_deg,
         },
+        "at_m": place.at_m,
         "links": [{"to": link.to, "yaw_deg": link.yaw_deg, "pitch_deg": link.pitch_deg} for link in place.links],
     }
 

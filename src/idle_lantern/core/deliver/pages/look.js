@@ -146,10 +146,12 @@
     const ratio = canvas.width / innerWidth;
     for (const button of document.getElementById("links").children) {
       const p = corner0(button.dataset.yaw, button.dataset.pitch), z = dot(view[2], p);
-      button.hidden = z <= 0.05;
-      button.style.left = `${(canvas.width / 2 + f * dot(view[0], p) / z) / ratio}px`;
-      button.style.top = `${(canvas.height / 2 + f * dot(view[1], p) / z) / ratio}px`;
+      const off = [f * dot(view[0], p) / z, f * dot(view[1], p) / z];
+      button.hidden = z <= 0.05 || Math.abs(off[0]) > canvas.width / 2 || Math.abs(off[1]) > canvas.height / 2;
+      button.style.left = `${(canvas.width / 2 + off[0]) / ratio}px`;
+      button.style.top = `${(canvas.height / 2 + off[1]) / ratio}px`;
     }
+    plan();
     canvas.dataset.yaw = yaw.toFixed(2);
     canvas.dataset.pitch = pitch.toFixed(2);
     canvas.dataset.fov = fov.toFixed(2);
@@ -157,6 +159,33 @@
   function corner0(y, p) {
     return [Math.cos(p * RAD) * Math.sin(y * RAD), -Math.sin(p * RAD), Math.cos(p * RAD) * Math.cos(y * RAD)];
   }
+
+  // the places from above, north up, and what is looked at
+  function plan() {
+    const drawn = document.getElementById("plan"), known = places.filter(p => p.at_m);
+    drawn.style.display = known.length < 2 ? "none" : "";
+    if (known.length < 2) return;
+    const xs = known.map(p => p.at_m[0]), ys = known.map(p => p.at_m[1]);
+    const span = Math.max(Math.max(...xs) - Math.min(...xs), Math.max(...ys) - Math.min(...ys), 1);
+    const at = p => [84 + (p.at_m[0] - (Math.max(...xs) + Math.min(...xs)) / 2) / span * 120, 84 - (p.at_m[1] - (Math.max(...ys) + Math.min(...ys)) / 2) / span * 120];
+    let text = "";
+    for (const p of known) for (const link of p.links) {
+      if (!places[link.to].at_m) continue;
+      const [a, b] = at(p), [c, d] = at(places[link.to]);
+      text += `<line x1="${a}" y1="${b}" x2="${c}" y2="${d}"/>`;
+    }
+    const here = places[place];
+    if (here.at_m) {
+      const [x, y] = at(here), middle = yaw + (here.north_deg ?? 0), side = a => [x + 34 * Math.sin(a * RAD), y - 34 * Math.cos(a * RAD)];
+      const [a, b] = side(middle - fov / 2), [c, d] = side(middle + fov / 2);
+      text += `<path d="M${x} ${y}L${a} ${b}A34 34 0 0 1 ${c} ${d}Z"/>`;
+    }
+    places.forEach((p, k) => {
+      if (p.at_m) text += `<circle data-to="${k}" cx="${at(p)[0]}" cy="${at(p)[1]}" r="6" class="${k === place ? "here" : ""}"/>`;
+    });
+    drawn.innerHTML = text;
+  }
+  document.getElementById("plan").addEventListener("click", e => { if (e.target.dataset.to) go(Number(e.target.dataset.to)); });
 
   function go(index, facing) {
     place = index;
