@@ -21,13 +21,6 @@ from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.sorting.card import sort
 
 
-def test_nothing_is_found_at_clean_frames_whatever_the_lens_draws(tmp_path: Path):
-    """Fall-off of 0.4 EV made 2 false repeats, 9 false flares and 5 false missing ones of sixteen clean frames of a lake."""
-    with natural_cards.frames_of(780, 520):
-        card = natural_cards.shoot(tmp_path, 4, faults=False, metadata=False)
-        assert natural_cards.false_of(card, natural_cards.looked_at(card)) == []
-
-
 def test_the_frame_with_the_fault_is_blamed_and_its_neighbours_are_not(tmp_path: Path):
     """A flare, a blur and a focus elsewhere: neighbours were "0.4 EV darker", "650 K warmer" and soft."""
     with natural_cards.frames_of(960, 640):

@@ -150,4 +150,4 @@ def test_what_tells_no_setting_is_said(pairs: list[tuple[float, Path, Path]]):
     with pytest.raises(InputError, match="one setting"):
         calibrate_pupil([(60.0, Path("a"), Path("b"))])
     with pytest.raises(JoinError, match=r"Nothing near|too near"):
-        calibrate_pupil([(rail, left, left) for rail, left, _right in pairs])
+        calibrate_pupil([(rail, left, left) for rail, left, _right in pairs[:2]])

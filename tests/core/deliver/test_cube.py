@@ -58,14 +58,12 @@ def test_faces_fit_together_and_are_no_mirror():
     assert outwards["front"] @ [0, 0, 1] == outwards["right"] @ [1, 0, 0] == outwards["up"] @ [0, -1, 0] == 1
 
 
-@pytest.mark.parametrize(
-    "sight", [Sight(0, 0, 75), Sight(179, 10, 90), Sight(-120, -88, 100), Sight(45, 35, 120), Sight(10, 89, 60)]
-)
-def test_looking_around_shows_each_direction(sight: Sight):
+def test_looking_around_shows_each_direction():
     held, size = HeldSphere(ball(), SRGB), (320, 200)
-    meant = pattern(rays_of(sight, size))
-    assert np.abs(held.quick(sight, size) - meant).max() < 4
-    assert np.abs(held.sharp(sight, size) - meant).max() < 4
+    for sight in (Sight(0, 0, 75), Sight(179, 10, 90), Sight(-120, -88, 100), Sight(45, 35, 120), Sight(10, 89, 60)):
+        meant = pattern(rays_of(sight, size))
+        assert np.abs(held.quick(sight, size) - meant).max() < 4, sight
+        assert np.abs(held.sharp(sight, size) - meant).max() < 4, sight
 
 
 def test_a_view_is_what_another_library_samples():

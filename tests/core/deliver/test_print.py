@@ -66,7 +66,7 @@ def test_an_eye_of_usual_sharpness_needs_300_dots_in_the_hand():
 sizes = st.tuples(st.integers(200, 90_000), st.integers(200, 40_000))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(
     sizes,
     st.sampled_from(["A4", "A2", "30x40", "Letter", "roll:610"]),

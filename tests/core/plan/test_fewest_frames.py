@@ -130,7 +130,7 @@ def test_frames_beyond_the_rule_in_the_head_are_told_with_their_reason():
 def test_random_plans_take_no_more_than_the_rule_without_a_reason():
     """Free heads and heads with stops: more than the rule only where that is told, no frame beside the wished field."""
     rng = np.random.default_rng(38)
-    for _ in range(16):
+    for _ in range(8):
         rig = Rig(**FULL, focal_mm=float(rng.uniform(16, 90)), upright=bool(rng.integers(2)))
         half, low = rng.uniform(15, 100), -float(rng.uniform(5, 40))
         field = TargetField(-half, half, low, float(rng.uniform(5, 60)), float(rng.choice((0.2, 1 / 3, 0.5))))

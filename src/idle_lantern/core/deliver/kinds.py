@@ -15,7 +15,7 @@ class Kind:
     ----------
     name : as the command line calls it
     title : what it is good for, as people choose it
-    endings : of the name that is given, the usual one first; none where it is a folder
+    endings : of the name that is given, the usual one first, an empty one where it may lack; none where it is a folder
     format : of the file, or of those that are written; None where there are none of their own
     is_sphere : whether it needs a picture that knows its directions
     is_printed : whether it lies on paper
@@ -47,7 +47,7 @@ CUBE = Kind(
 )
 SPHERE_PAGE = Kind("sphere-page", "Page to look around in: one file", (".html", ".htm"), JPEG, is_sphere=True)
 TILES_PAGE = Kind("tiles-page", "Page to zoom into, with its tiles", (".html", ".htm"), JPEG)
-TILES = Kind("tiles", "Tiles and their XML, for a page of your own", (".xml",), JPEG)
+TILES = Kind("tiles", "Tiles and their XML, for a page of your own", (".xml", ""), JPEG)
 IIIF = Kind("iiif", "Tiles by IIIF, for a picture server", (), JPEG)
 PRINT = Kind("print", "Print: PDF at true size", (".pdf",), JPEG, is_printed=True)
 LAYERS = Kind("layers", "Layers: each frame by itself, to go on by hand", (".ora", *TIFF.endings), TIFF)
