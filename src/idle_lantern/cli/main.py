@@ -17,7 +17,7 @@ from idle_lantern.core.base.memory import available_bytes, few_arenas
 from idle_lantern.core.base.units import file_size
 
 _LEAST_BYTES = 450_000_000
-COMMANDS = ("plan", "scout", "frames", "join", "finish", "deliver", "tour", "calibrate", "demo")
+COMMANDS = ("plan", "scout", "frames", "join", "finish", "deliver", "tour", "batch", "calibrate", "demo")
 
 
 class _Parser(argparse.ArgumentParser):

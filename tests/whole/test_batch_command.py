@@ -1,0 +1,119 @@
+"""``idle-lantern batch``: folders, a card of two runs and an outing; failures told, done work not done again, stopped and gone on."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from PIL import Image
+from tests.helpers.commands import run_command
+from tests.reference.photographs import cut
+from tests.whole.test_several_runs import LENS, _shot
+
+YAWS = (-24.0, -10.0, 4.0)
+
+
+@pytest.fixture(scope="module")
+def season(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Folders as they come home: one that joins, a card of two places, one that shares nothing, a damaged one, one picture, none."""
+    root = tmp_path_factory.mktemp("season")
+    for name in ("bay", "card", "far apart", "broken", "single", "empty"):
+        (root / name).mkdir()
+    cut(root / "bay", LENS, [(yaw, 0.0, 0.0) for yaw in YAWS])
+    _shot(root / "card", [(0, [-44, -32]), (300, [8, 20, 32])])
+    cut(root / "far apart", LENS, [(-50.0, 0.0, 0.0), (50.0, 0.0, 0.0)])
+    for k in range(3):
+        (root / "broken" / f"b{k}.jpg").write_bytes(b"\xff\xd8 no picture")
+    cut(root / "single", LENS, [(0.0, 0.0, 0.0)])
+    return root
+
+
+def test_a_season_is_joined_and_what_cannot_be_is_told(season: Path, tmp_path: Path):
+    out, table = tmp_path / "out", tmp_path / "t.json"
+    asked = ["batch", season, "--preset", "web", "--out", out, "--json", table]
+    done = run_command(*asked, "--csv", tmp_path / "t.csv", "--html", tmp_path / "t.html")
+    assert done.returncode == 1, done.stderr
+    rows = json.loads(table.read_text())["rows"]
+    assert [set(row) for row in rows] == [{"folder", "run", "state", "out", "why"}] * len(rows)
+    by = {(Path(row["folder"]).name, row["run"]): row for row in rows}
+    good = {key for key, row in by.items() if row["state"] != "failed"}
+    assert good == {("bay", ""), ("card", ""), ("card", "run 1")}, rows
+    assert by["bay", ""]["state"] == "delivered", by["bay", ""]
+    for key in good:
+        with Image.open(by[key]["out"]) as image:
+            assert image.format == "JPEG"
+            assert image.size[0] > 400
+        assert Path(by[key]["out"]).with_suffix("").with_suffix(".report.json").is_file()
+    assert by["single", ""]["why"].startswith("There is one picture only")
+    assert by["empty", ""]["why"] == "There is no picture in it."
+    for name in ("far apart", "broken"):
+        assert by[name, ""]["state"] == "failed"
+        assert len(by[name, ""]["why"]) > 20
+    with (tmp_path / "t.csv").open(newline="") as table_file:
+        assert list(csv.DictReader(table_file)) == rows
+    page = (tmp_path / "t.html").read_text()
+    assert page.count("<img") == 3
+    assert page.count('class="failed"') == 4
+    assert "delivered" in done.stdout
+    assert "far apart" in done.stdout
+
+    # once more: nothing is done again, not even what failed
+    before = {p.name: p.stat().st_mtime_ns for p in out.iterdir()}
+    begun = time.process_time(), os.times().children_user
+    again = run_command(*asked)
+    assert again.returncode == 1
+    assert json.loads(table.read_text())["rows"] == rows
+    assert os.times().children_user == begun[1], "no command was run"
+    assert {n: t for n, t in before.items() if n != "batch.json"} == {
+        p.name: p.stat().st_mtime_ns for p in out.iterdir() if p.name != "batch.json"
+    }
+    # a picture that went, and another preset, are done anew
+    Path(by["bay", ""]["out"]).unlink()
+    run_command("batch", season / "bay", "--preset", "web", "--out", out)
+    assert Path(by["bay", ""]["out"]).is_file()
+    run_command("batch", season / "bay", "--preset", "archive", "--out", out)
+    assert (out / "bay.tif").is_file()
+
+
+def test_stopped_it_leaves_nothing_half_written_and_goes_on(season: Path, tmp_path: Path):
+    out = tmp_path / "out"
+    command = [
+        sys.executable,
+        "-m",
+        "idle_lantern.cli.main",
+        "batch",
+        str(season / "bay"),
+        "--preset",
+        "web",
+        "--out",
+        str(out),
+    ]
+    running = subprocess.Popen(command, stderr=subprocess.PIPE, text=True, start_new_session=True)
+    while not list(out.glob(".batch-*")):
+        time.sleep(0.02)
+    time.sleep(0.3)
+    running.send_signal(signal.SIGTERM)
+    _out, told = running.communicate(timeout=60)
+    assert running.returncode == 130
+    assert "Stopped" in told
+    assert [p.name for p in out.iterdir()] in ([], ["batch.json"])
+    done = run_command("batch", season / "bay", "--preset", "web", "--out", out)
+    assert done.returncode in (0, 1)
+    assert (out / "bay.jpg").is_file()
+
+
+def test_what_is_no_folder_is_refused(season: Path, tmp_path: Path):
+    for path, why in ((season / "none", "Is missing"), (next((season / "bay").glob("*.jpg")), "takes folders")):
+        done = run_command("batch", path, "--out", tmp_path / "o")
+        assert done.returncode == 2
+        assert why in done.stderr
+    done = run_command("batch", season / "bay", "--preset", "none such", "--out", tmp_path / "o")
+    assert done.returncode == 2
+    assert "There is no preset" in done.stderr
