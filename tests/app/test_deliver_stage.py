@@ -19,6 +19,8 @@ from pytestqt.qtbot import QtBot
 from idle_lantern.app.stages.deliver_presets import SeveralDialog
 from idle_lantern.app.widgets.whose_dialog import WhoseDialog
 from idle_lantern.app.window import Window
+from idle_lantern.core.colour.profiles import profile_of
+from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.kinds import KINDS
 from idle_lantern.core.outing import edits
@@ -265,3 +267,35 @@ def test_a_name_that_is_told_once_stands_in_every_file(
     assert told["rights"]["Alt"]["li"]["text"] == "© Orla Fen"
     assert "3 frames" in told["description"]["Alt"]["li"]["text"]
     assert delivering.context.settings == replace(delivering.context.settings, author="Orla Fen")
+
+
+def test_a_print_is_proofed_on_the_screen(
+    delivering: Window, settled: Settled, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+):
+    stage = delivering.deliver_stage
+    choose(delivering, "format", "print")
+    settled(delivering)
+    before = stage.view.source
+    profile = tmp_path / "printer.icc"
+    profile.write_bytes(profile_of(SRGB))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(profile), ""))
+
+    def proof(how: str) -> None:
+        index = stage.paper.proofs.findData(how)
+        stage.paper.proofs.setCurrentIndex(index)
+        stage.paper.proofs.activated.emit(index)
+
+    proof("relative")
+    assert stage.view.source is not before
+    assert "0.0 % of the picture cannot be printed" in stage.paper.proof_told.text()
+    proof("")
+    assert stage.paper.proof is None
+    assert not stage.paper.proof_told.isVisible()
+    proof("paper")
+    choose(delivering, "format", "jpeg")
+    assert stage.paper.proof is None, "what is no print is not shown as one"
+    (tmp_path / "none.icc").write_bytes(b"nothing")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(tmp_path / "none.icc"), ""))
+    choose(delivering, "format", "print")
+    proof("ask")
+    assert "no profile" in delivering.message_text()

@@ -98,6 +98,7 @@ class DeliverStage(Stage):
         self.heading_form = QWidget()
         self.heading_form.setLayout(panel_form([("Azimuth 0 faces", self.heading)]))
         self.paper = PaperForm(context)
+        self.paper.proof_changed.connect(self._show_picture)
         self.presets = PresetChooser(context, self.write_several)
         self.looking = LookingAround(context, self.view)
         self.nadir_form = QWidget()
@@ -301,7 +302,9 @@ class DeliverStage(Stage):
     def _show_picture(self) -> None:
         """The picture with what is laid over it; anew only where that changed."""
         joined, picture, place = self.state.joined, self.state.picture, self.state.place
-        now = (picture, (self.state.outing.delivery.operations, self.state.outing.finish))
+        self.paper.keep_proof(printed=model.kind_of(self.state.outing).is_printed)
+        proof = self.paper.proof
+        now = (picture, (self.state.outing.delivery.operations, self.state.outing.finish, proof))
         if self._shown == now:
             return
         self._shown = now
@@ -312,6 +315,10 @@ class DeliverStage(Stage):
                 shown = model.delivery(self.state.outing, joined, picture, place.folder).shown()
             except LanternError as error:
                 self.context.tell(error.sentence)
+        if proof is not None and shown is not None:
+            from idle_lantern.core.pictures.operations import OperatedPicture
+
+            shown = OperatedPicture(shown, [proof])
         self.view.set_source(shown, size)
 
     def _show_choices(self) -> None:

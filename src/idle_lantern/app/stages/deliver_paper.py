@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QCheckBox, QInputDialog, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.stages import deliver_model as model
@@ -13,10 +16,22 @@ from idle_lantern.app.widgets.basics import column, label, panel_form
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.core.base.errors import LanternError
+from idle_lantern.core.base.strict_json import read_bytes
+
+if TYPE_CHECKING:
+    from idle_lantern.core.deliver.proofing import PrinterProof
+
+
+#: How a print is shown on the screen, in words; the last one asks for another profile.
+PROOFS: tuple[tuple[str, str], ...] = (
+    ("off", ""), ("its colours", "relative"), ("its colours and paper", "paper"), ("another profile …", "ask"),
+)  # fmt: skip
 
 
 class PaperForm(QWidget):
-    """Every field is one of the outing's print."""
+    """Every field is one of the outing's print; ``proof_changed`` tells that the print is shown otherwise on the screen."""
+
+    proof_changed = pyqtSignal()
 
     def __init__(self, context: AppContext) -> None:
         super().__init__()
@@ -40,6 +55,16 @@ class PaperForm(QWidget):
         self.seen_from = self._field(
             "Seen from", paper.metres, lambda v: f"{v:g} m", 0.1, lambda v: self._apply("Seen from", seen_from_m=v)
         )
+        self._profile: bytes | None = None
+        #: What shows the picture as the printer will print it, None while that is off.
+        self.proof: PrinterProof | None = None
+        self.proofs = Chooser()
+        self.proofs.setObjectName("proof")
+        self.proofs.setAccessibleName("Proof on the screen")
+        for words, name in PROOFS:
+            self.proofs.addItem(words, name)
+        self.proofs.activated.connect(lambda index: self._choose_proof(str(self.proofs.itemData(index))))
+        self.proof_told = label("", "dim", wrap=True, name="proof-told")
         self.judged = label("", "figure", wrap=True, name="print-judged")
         rows: list[tuple[str, QWidget]] = [
             ("Paper", self.paper),
@@ -49,8 +74,9 @@ class PaperForm(QWidget):
             ("Bleed", self.bleed),
             ("Overlap", self.overlap),
             ("Seen from", self.seen_from),
+            ("Proof", self.proofs),
         ]
-        layout = column(label("On paper", "head"), self.sheets, panel_form(rows), self.judged)
+        layout = column(label("On paper", "head"), self.sheets, panel_form(rows), self.proof_told, self.judged)
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
 
@@ -102,6 +128,50 @@ class PaperForm(QWidget):
         elif name != self._state.outing.delivery.on_paper.paper:
             self._apply(f"Paper: {name}", paper=name)
         self.show_choices()
+
+    def _choose_proof(self, how: str) -> None:
+        """Show the print on the screen, by a printer's profile that is asked for the first time."""
+        from idle_lantern.core.deliver.proofing import PrinterProof  # what proofs, which no start needs
+
+        picture = self._state.picture
+        if how == "ask" or (how and self._profile is None):
+            name, _ = QFileDialog.getOpenFileName(
+                self, "The printer's profile", str(Path.home()), "Colour profiles (*.icc *.icm)"
+            )
+            how = "relative" if how == "ask" else how
+            try:
+                self._profile = read_bytes(Path(name)) if name else self._profile
+            except LanternError as error:
+                self._context.tell(error.sentence)
+        if not how or self._profile is None or picture is None:
+            self._end_proof()
+            return
+        try:
+            self.proof = PrinterProof(self._profile, picture.space, "paper" if how == "paper" else "relative")
+        except LanternError as error:
+            self._profile = None
+            self._context.tell(error.sentence)
+            self._end_proof()
+            return
+        share = self.proof.outside_share(picture)
+        self.proof_told.setText(
+            f"As {self.proof.title} prints it. {100 * share:.1f} % of the picture cannot be printed so: striped. "
+            + ("Less saturation there keeps its detail." if share > 0.01 else "That is hardly seen.")
+        )
+        self.proofs.setCurrentIndex([name for _words, name in PROOFS].index(how))
+        self.proof_told.show()
+        self.proof_changed.emit()
+
+    def _end_proof(self) -> None:
+        self.proof = None
+        self.proofs.setCurrentIndex(0)
+        self.proof_told.hide()
+        self.proof_changed.emit()
+
+    def keep_proof(self, *, printed: bool) -> None:
+        """Nothing but a print is proofed."""
+        if self.proof is not None and (not printed or self._state.picture is None):
+            self._end_proof()
 
     def show_choices(self) -> None:
         """Show what the outing has."""

@@ -70,6 +70,7 @@ _LOOKED_AT = {
     "sphere": "as a JPEG; sphere recognised: its metadata give the full sphere twice as wide as high and this part inside it",
     "cube": "six square files, opened by another reader",
     "pages": "all tiles there, each level's first one opened; size told right",
+    "sphere-page": "the tiles inside it counted",
     "print": "opened by another reader; pages right to 0.1 mm; profile there; resolution as chosen",
     "layers": "opened by another reader; the picture as it looks is there, each layer inside it",
 }
@@ -77,5 +78,5 @@ _LOOKED_AT = {
 
 def planned(kind: str) -> str:
     """What will be looked at once a kind of delivery is written."""
-    names = {"tiles": "pages", "iiif": "pages", "tiles-page": "pages", "sphere-page": "pages"}
+    names = {"tiles": "pages", "iiif": "pages", "tiles-page": "pages"}
     return _LOOKED_AT.get(names.get(kind, kind), _LOOKED_AT["file"])

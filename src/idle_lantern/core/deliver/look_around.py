@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
@@ -10,6 +11,7 @@ import numpy as np
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import in_order
 from idle_lantern.core.colour.convert import converted, eight_bit
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.deliver.ball import Ball, Shown
@@ -21,6 +23,7 @@ from idle_lantern.core.pictures.source import TILE
 WIDEST_DEG, _MOST_LARGE = 120.0, 4.0
 #: Side of the faces that are held: they are as sharp as a window 1600 px wide at 75 degrees shows.
 HELD_PX = 2048
+_THREADS = 2
 #: Side of the pieces that a view is made of.
 _PIECE_PX = 128
 #: Which face is shown is decided for cells of a view, not for each pixel: the held faces are so much wider that both show its rim.
@@ -57,18 +60,24 @@ class HeldSphere:
         yaw, pitch = shown.middle_deg
         self.first = self.limits.held(yaw, pitch, 75.0)
         side = min(HELD_PX, face_px(ball.px_per_rad))
-        level = self._level(side / 2)
-        count = -(-side // TILE)
-        progress.begin("faces", len(FACES) * count * count)
+        # what moves may be a little softer than what rests
+        level = self._level(side / 2 / math.sqrt(2))
         self._faces = [np.zeros((side, side, 3), np.uint8) for _face in FACES]
-        for face, pixels in zip(FACES, self._faces):
-            for top in range(0, side, TILE):
-                for left in range(0, side, TILE):
-                    y, x = (np.arange(a, min(a + TILE, side)) for a in (top, left))
-                    across, down = (((a + 0.5) * (2 / side) - 1) * _WIDER for a in np.meshgrid(x, y))
-                    rays = np.dstack([across, down, np.ones_like(across)]) @ face.world_from_face.T
-                    pixels[top : top + TILE, left : left + TILE] = self._shown(rays, level)
-                    progress.advance()
+        places = [
+            (k, top, left) for k in range(len(FACES)) for top in range(0, side, TILE) for left in range(0, side, TILE)
+        ]
+        progress.begin("faces", len(places))
+
+        def fill(place: tuple[int, int, int]) -> None:
+            k, top, left = place
+            y, x = (np.arange(a, min(a + TILE, side)) for a in (top, left))
+            across, down = (((a + 0.5) * (2 / side) - 1) * _WIDER for a in np.meshgrid(x, y))
+            rays = np.dstack([across, down, np.ones_like(across)]) @ FACES[k].world_from_face.T
+            self._faces[k][top : top + TILE, left : left + TILE] = self._shown(rays, level)
+
+        with ThreadPoolExecutor(_THREADS) as pool:
+            for _done in in_order(fill, places, pool, _THREADS):
+                progress.advance()
 
     @property
     def px_per_rad(self) -> float:
