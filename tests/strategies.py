@@ -6,8 +6,8 @@ import math
 
 from hypothesis import strategies as st
 
-from idle_lantern.core.deliver.formats import FORMATS
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
+from idle_lantern.core.deliver.kinds import KINDS as DELIVERIES
 from idle_lantern.core.finish.drawn import Stroke
 from idle_lantern.core.finish.healing import Spot
 from idle_lantern.core.finish.masks import Brush, Not, Picture, Round
@@ -132,7 +132,7 @@ def deliveries(draw: st.DrawFn) -> DeliverJob:
     """How a picture is written."""
     steps = st.sampled_from(((), (CoverNadir(radius_deg=9.5),), (CoverNadir("mark", 20.0, "b" * 64), TellInvented())))
     return DeliverJob(
-        format=draw(st.sampled_from([f.name for f in FORMATS])),  # type: ignore[arg-type]
+        format=draw(st.sampled_from([k.name for k in DELIVERIES])),  # type: ignore[arg-type]
         quality=draw(st.integers(40, 100)),
         dpi=draw(st.floats(20, 2400)),
         profile=draw(st.sampled_from(("keep", "p3", "c" * 64))),

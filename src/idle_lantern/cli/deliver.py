@@ -17,11 +17,12 @@ from idle_lantern.core.base.figures import figure, figures
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.deliver.formats import FORMATS, format_of
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, OnPaper, Step, TellInvented
-from idle_lantern.core.deliver.kinds import KINDS, LAYERS, PRINT, SPHERE, SPHERE_PAGE, Kind, kind_named
+from idle_lantern.core.deliver.kinds import KINDS, LAYERS, PRINT, SPHERE, SPHERE_PAGE, TILES_PAGE, Kind, kind_named
 from idle_lantern.core.deliver.known import Known, shows_nadir
 from idle_lantern.core.deliver.layers import FrameLayer
 from idle_lantern.core.deliver.presets import preset_named, presets_folder
 from idle_lantern.core.deliver.service import Delivery, deliver
+from idle_lantern.core.deliver.zoom_page import read_captions
 from idle_lantern.core.finish.recipe import Recipe, read_recipe
 from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
 from idle_lantern.core.finish.tile_look import no_assets
@@ -105,6 +106,12 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         metavar="FOLDER",
         help="with --as layers: where the frames lie (default: beside the report)",
     )
+    parser.add_argument(
+        "--captions",
+        type=Path,
+        metavar="FILE.json",
+        help='with --as tiles-page: words on it, as [{"x": 1200, "y": 340, "text": "Salt house"}] in pixels of IN',
+    )
     printed = parser.add_argument_group("with --as print")
     printed.add_argument(
         "--paper",
@@ -150,7 +157,7 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
     recipe, masks = (
         (Recipe(), no_assets) if args.recipe is None else (read_recipe(args.recipe), masks_beside(args.recipe))
     )
-    read = [path for path in (args.report, args.recipe) if path is not None]
+    read = [path for path in (args.report, args.recipe, args.captions) if path is not None]
     inputs = [args.picture, *files.values(), *read, *mask_files(recipe, masks)]
     picture = open_picture(args.picture)
     box = Rectangle(0, 0, *picture.sizes[0])
@@ -166,6 +173,8 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
         masks,
         frames=lambda: _frame_layers(args.picture, args.report, args.frames),
     )
+    if args.captions is not None:
+        delivery = replace(delivery, job=replace(job, captions=True), captions=read_captions(args.captions))
     told = metadata_of(args.picture)
     told = replace(told, author=args.author or told.author, rights=args.rights or told.rights)
     delivery = replace(delivery, told=told)
@@ -221,6 +230,8 @@ def _check_asked(args: argparse.Namespace, kind: Kind) -> None:
     """Refuse what belongs to another kind; raises InputError."""
     if args.heading_deg is not None and kind not in (SPHERE, SPHERE_PAGE):
         raise InputError("--heading is told with a sphere only", remedy="Add --as sphere, or leave it away")
+    if args.captions is not None and kind != TILES_PAGE:
+        raise InputError("--captions is for pages to zoom into", remedy="Add --as tiles-page, or leave it away")
     if args.frames is not None and kind != LAYERS:
         raise InputError("--frames is for layers", remedy="Add --as layers, or leave it away")
     if kind != PRINT:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import cv2
 import numpy as np
@@ -169,3 +169,35 @@ def test_a_delivery_that_cannot_be_is_refused_before_it_begins(tmp_path: Path):
 def test_the_nadir_is_shown_up_to_the_rim():
     assert shows_nadir(SPHERE, WIDE, TALL)
     assert not shows_nadir(SPHERE, WIDE, TALL - 3)
+
+
+class Vast:
+    """A picture of 100 000 x 40 000 pixels that nobody has to hold."""
+
+    sizes: ClassVar = ((100_000, 40_000),)
+    tile_px, space = 512, SRGB
+
+    def tile(self, level: int, row: int, column: int) -> np.ndarray:
+        return np.full((min(512, 40_000 - 512 * row), min(512, 100_000 - 512 * column), 3), 90, np.uint8)
+
+
+@pytest.mark.parametrize(
+    ("kind", "name", "why"),
+    [
+        ("jpeg", "a.jpg", "65535 pixels a side"), ("webp", "a.webp", "16383 pixels a side"), ("avif", "a.avif", "16383 pixels a side"),
+        ("jxl", "a.jxl", "at most 100 MP"), ("sphere", "a.jpg", "not twice as wide"), ("sphere-page", "a.html", "not twice as wide"),
+        ("tiff", "a.tif", ""), ("png", "a.png", ""), ("exr", "a.exr", ""), ("tiles", "a.xml", ""), ("tiles-page", "a.html", ""),
+        ("iiif", "a", ""), ("print", "a.pdf", ""),
+    ],
+)  # fmt: skip
+def test_four_gigapixels_go_where_they_can_and_are_refused_with_the_way_out(
+    tmp_path: Path, kind: str, name: str, why: str
+):
+    delivery = Delivery(DeliverJob(kind), Vast())
+    box = Rectangle(0, 0, 100_000, 40_000)
+    if not why:
+        check_delivery(delivery, tmp_path / name, box, [])
+        return
+    with pytest.raises(InputError, match=why) as refused:
+        check_delivery(delivery, tmp_path / name, box, [])
+    assert refused.value.remedy

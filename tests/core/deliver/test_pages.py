@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 from selenium import webdriver
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from tests.helpers.browser import HEIGHT, WIDTH, browser, opened, seen, until_sharp
+from tests.helpers.commands import run_command
 from tests.helpers.spheres import ball, pattern
 
 from idle_lantern.core.base.errors import Cancelled
@@ -181,3 +184,28 @@ def test_a_page_that_is_stopped_leaves_what_was_there(tmp_path: Path, after: int
         write_look_page([PagePlace(ball(3000), "A")], page, WriteOptions(), Stops(after))
     assert page.read_text() == "before"
     assert [p.name for p in folder.iterdir()] == ["a.html"]
+
+
+def test_the_command_puts_words_where_they_belong(tmp_path: Path):
+    Image.fromarray(scene(1000, 500).pixels).save(tmp_path / "in.png")
+    (tmp_path / "c.json").write_text(
+        '[{"x": 500, "y": 100, "text": "Salt <house>"}, {"x": 5000, "y": 1, "text": "beyond"}]'
+    )
+    asked = [
+        "deliver",
+        tmp_path / "in.png",
+        "--as",
+        "tiles-page",
+        "--long-side",
+        "500",
+        "--captions",
+        tmp_path / "c.json",
+    ]
+    done = run_command(*asked, "--out", tmp_path / "p.html")
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "p.html").read_text().split('id="picture">')[1].split("</script>")[0])
+    assert told["captions"] == [{"x": 250, "y": 50, "text": "Salt <house>"}]
+    (tmp_path / "c.json").write_text('[{"x": "far"}]')
+    done = run_command(*asked, "--out", tmp_path / "q.html")
+    assert done.returncode == 2
+    assert "Holds no captions" in done.stderr

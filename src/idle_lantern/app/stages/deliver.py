@@ -60,6 +60,11 @@ class DeliverStage(Stage):
             "crop", "Crop as composed", lambda on: edits.compose("Crop" if on else "Do not crop", crop=on)
         )
         self.tell_invented = self._check("tell-invented", "Note below what was invented", edits.tell_invented)
+        self.captions = self._check(
+            "captions",
+            "Names of the marks on it",
+            lambda on: edits.deliver_as("Names of the marks", captions=on),
+        )
         self.nadir_deg = self._figure(
             "Up to",
             model.degrees_about_nadir,
@@ -125,6 +130,7 @@ class DeliverStage(Stage):
             self.tell_invented,
             self.nadir_form,
             self.heading_form,
+            self.captions,
             panel_form(figures),
             self.profile_told,
             self.paper,
@@ -340,6 +346,8 @@ class DeliverStage(Stage):
         self.quality.setEnabled(kind.quality)
         self.heading_form.setVisible(kind.is_sphere and kind.name != "cube")
         self.heading.show_value(-1.0 if job.heading_deg is None else job.heading_deg)
+        self.captions.setVisible(kind.name == "tiles-page" and any(m.name for m in outing.brief.scene.marks))
+        self.captions.setChecked(job.captions)
         self.paper.setVisible(kind.is_printed)
         self.paper.show_choices()
         self.presets.show_choices()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -26,6 +27,7 @@ from idle_lantern.core.deliver.output_sharpening import step_for
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.rectangles import Rectangle, size_within
+from idle_lantern.core.geometry.sphere import direction
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.edits import Edit
@@ -35,6 +37,7 @@ from idle_lantern.core.pictures.source import PictureSource
 if TYPE_CHECKING:
     from idle_lantern.core.deliver.proof import Line
     from idle_lantern.core.deliver.service import Delivery
+    from idle_lantern.core.deliver.zoom_page import Caption
 
 FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "Uncompressed"), ("file", "File"))
 #: What stands under the tripod, in words.
@@ -240,6 +243,18 @@ def shows_nadir(joined: JoinResult | None) -> bool:
     return joined is not None and canvas_shows_nadir(joined.canvas, joined.canvas.width, joined.canvas.height)
 
 
+def captions(outing: Outing, joined: JoinResult) -> tuple[Caption, ...]:
+    """Names of the marks of the plan, where they stand in the picture."""
+    from idle_lantern.core.deliver.zoom_page import Caption
+
+    found = []
+    for mark in outing.brief.scene.marks:
+        x, y = joined.canvas.pixels(direction(math.radians(mark.yaw_deg), math.radians(mark.pitch_deg)))
+        if mark.name and math.isfinite(x) and math.isfinite(y):
+            found.append(Caption(float(x), float(y), mark.name))
+    return tuple(found)
+
+
 def told_of(outing: Outing, joined: JoinResult, author: str, rights: str) -> Metadata:
     """What the file says of itself: whose it is, what it shows, and the exposure of its first frame where the frames are there."""
     solution, canvas = joined.solution, joined.canvas
@@ -267,6 +282,7 @@ def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder:
         lambda name: assets.path(folder, name, document.MASK_ASSET),
         outing.name,
         lambda: frame_layers(joined),
+        captions=captions(outing, joined),
     )
 
 

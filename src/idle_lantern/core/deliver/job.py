@@ -69,6 +69,7 @@ class DeliverJob:
     light : linear light in floats, where the format has both
     operations : in their order
     heading_deg : compass bearing of azimuth 0, for spheres; None where it is not known
+    captions : whether a page to zoom into shows the names of marks
     on_paper : how a print lies on its paper
     sharpen_for : what the file is looked at on: sharpened by what that will blur, at the size that is written
     """
@@ -96,6 +97,7 @@ class DeliverJob:
     heading_deg: Annotated[float, Meta(ge=0, le=360, extra={"title": "Azimuth 0 faces", "unit": "degrees"})] | None = (
         None
     )
+    captions: bool = False
     on_paper: OnPaper = field(default_factory=OnPaper)
 
     @property

@@ -37,7 +37,7 @@ from idle_lantern.core.deliver.sphere import SpherePlace, sphere_facts, sphere_i
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_part
 from idle_lantern.core.deliver.xmp import xmp_packet
-from idle_lantern.core.deliver.zoom_page import folder_of_page, write_zoom_page
+from idle_lantern.core.deliver.zoom_page import Caption, folder_of_page, write_zoom_page
 from idle_lantern.core.deliver.zoom_tiles import files_of_xml_tiles, write_iiif, write_xml_tiles
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.healing import covered
@@ -96,6 +96,7 @@ class Delivery:
     title: str = ""
     frames: FramesOf = no_frames
     told: Metadata = field(default_factory=Metadata)
+    captions: tuple[Caption, ...] = ()
 
     def shown(self) -> PictureSource:
         """All of the picture, finished, with what is laid over it; raises InputError where a mark or a mask cannot be used."""
@@ -306,7 +307,15 @@ def _write_look(
 def _write_zoom(
     delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
 ) -> Delivered:
-    write_zoom_page(delivery.made(box), target, options, name=delivery.title or target.stem, progress=progress)
+    made = delivery.made(box)
+    scale = made.sizes[0][0] / box.width
+    captions = [
+        Caption((c.x - box.left) * scale, (c.y - box.top) * scale, c.text)
+        for c in (delivery.captions if delivery.job.captions else ())
+        if 0 <= c.x - box.left < box.width and 0 <= c.y - box.top < box.height
+    ]
+    name = delivery.title or target.stem
+    write_zoom_page(made, target, options, name=name, captions=captions, progress=progress)
     return Delivered(target, tuple(proved_tiles(folder_of_page(target))))
 
 

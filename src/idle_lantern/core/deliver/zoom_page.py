@@ -7,8 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
 
+import msgspec
+
 from idle_lantern.core.base.atomic import write_text
+from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.deliver import pages
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.zoom_tiles import TILE_PX, write_tile_folder
@@ -22,6 +26,22 @@ class Caption:
     x: float
     y: float
     text: str
+
+
+def read_captions(path: Path) -> tuple[Caption, ...]:
+    """Captions from a file: [{"x": 1200, "y": 340, "text": "Salt house"}, ...].
+
+    Raises
+    ------
+    InputError
+        It holds none.
+    """
+    try:
+        return tuple(msgspec.convert(read_json(path), list[Caption]))
+    except msgspec.ValidationError as error:
+        raise InputError(
+            f"Holds no captions ({error})", where=str(path), remedy='Write [{"x": 1200, "y": 340, "text": "..."}]'
+        ) from error
 
 
 def folder_of_page(target: Path) -> Path:
@@ -63,7 +83,7 @@ def write_zoom_page(
         title=pages.text(name),
         note=pages.text(note),
         style=pages.part("zoom.css"),
-        library=pages.part("openseadragon.min.js"),
+        library=pages.part("third_party/openseadragon.min.js"),
         picture=pages.data(told),
         script=pages.part("zoom.js"),
     )
