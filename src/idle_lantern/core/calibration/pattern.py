@@ -12,9 +12,10 @@ from PIL import Image
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_bytes
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.deliver.papers import paper_named
 
-#: Long and short side (ISO 216; ANSI/ASME Y14.1).
-PAPERS_MM = {"a4": (297.0, 210.0), "a3": (420.0, 297.0), "letter": (279.4, 215.9)}
+#: Long and short side of papers that most printers take.
+PAPERS_MM = {name: (paper_named(name).long_mm or 0.0, paper_named(name).short_mm) for name in ("a4", "a3", "letter")}
 _MARGIN_MM, _TEXT_MM = 10.0, 12.0
 _LEAST_SQUARE_MM = 6.0
 

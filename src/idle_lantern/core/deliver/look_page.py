@@ -67,7 +67,7 @@ def write_look_page(
     head = pages.filled(
         "look.html",
         title=pages.text(places[0].name),
-        style=pages.part("look.css"),
+        style=pages.part("page.css") + pages.part("look.css"),
         places=pages.data(told),
         script=script,
     )

@@ -82,7 +82,7 @@ def write_zoom_page(
         "zoom.html",
         title=pages.text(name),
         note=pages.text(note),
-        style=pages.part("zoom.css"),
+        style=pages.part("page.css") + pages.part("zoom.css"),
         library=pages.part("third_party/openseadragon.min.js"),
         picture=pages.data(told),
         script=pages.part("zoom.js"),
