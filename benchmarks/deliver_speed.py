@@ -27,10 +27,11 @@ from skimage import data
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.deliver.ball import Ball, WholeSphere
+from idle_lantern.core.deliver.delivery import Delivery
 from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.look_around import HeldSphere
 from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
-from idle_lantern.core.deliver.service import Delivery, deliver
+from idle_lantern.core.deliver.service import deliver
 from idle_lantern.core.deliver.sight import Sight
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source

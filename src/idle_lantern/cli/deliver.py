@@ -15,13 +15,14 @@ from idle_lantern.cli.progress import write_by
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure, figures
 from idle_lantern.core.base.progress import Progress
+from idle_lantern.core.deliver.delivery import Delivery
 from idle_lantern.core.deliver.formats import FORMATS, format_of
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, OnPaper, Step, TellInvented
 from idle_lantern.core.deliver.kinds import KINDS, LAYERS, PRINT, SPHERE, SPHERE_PAGE, TILES_PAGE, Kind, kind_named
 from idle_lantern.core.deliver.known import Known, shows_nadir
 from idle_lantern.core.deliver.layers import FrameLayer
 from idle_lantern.core.deliver.presets import preset_named, presets_folder
-from idle_lantern.core.deliver.service import Delivery, deliver
+from idle_lantern.core.deliver.service import deliver
 from idle_lantern.core.deliver.zoom_page import read_captions
 from idle_lantern.core.finish.recipe import Recipe, read_recipe
 from idle_lantern.core.finish.recipe_files import mask_files, masks_beside

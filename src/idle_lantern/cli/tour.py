@@ -27,10 +27,10 @@ from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
 from idle_lantern.core.base.strict_json import read_bytes, read_json
 from idle_lantern.core.deliver.ball import Ball
+from idle_lantern.core.deliver.delivery import Delivery, ball_of
 from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.known import Known
 from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
-from idle_lantern.core.deliver.service import Delivery, ball_of
 from idle_lantern.core.deliver.tour import Stand, links_of, metres_from, middle_of, seen_pairs
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.geometry.rectangles import Rectangle

@@ -21,10 +21,11 @@ from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.profiles import named_space, profile_of
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.deliver.delivery import Delivery
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, TellInvented
 from idle_lantern.core.deliver.known import Known, share_within, shows_nadir
 from idle_lantern.core.deliver.output_sharpening import step_for
-from idle_lantern.core.deliver.service import Delivery, check_delivery, deliver
+from idle_lantern.core.deliver.service import check_delivery, deliver
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle

@@ -18,9 +18,9 @@ from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
+from idle_lantern.core.deliver.delivery import Delivery
 from idle_lantern.core.deliver.job import DeliverJob, TellInvented
 from idle_lantern.core.deliver.known import Known
-from idle_lantern.core.deliver.service import Delivery
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, finished
 from idle_lantern.core.finish.healing import HealedPicture, Spot, covered, ground_for, otherwise, place_of, rims_of
 from idle_lantern.core.finish.recipe import Recipe

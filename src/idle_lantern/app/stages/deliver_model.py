@@ -35,8 +35,8 @@ from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.pictures.source import PictureSource
 
 if TYPE_CHECKING:
+    from idle_lantern.core.deliver.delivery import Delivery
     from idle_lantern.core.deliver.proof import Line
-    from idle_lantern.core.deliver.service import Delivery
     from idle_lantern.core.deliver.zoom_page import Caption
 
 FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "Uncompressed"), ("file", "File"))
@@ -268,8 +268,8 @@ def told_of(outing: Outing, joined: JoinResult, author: str, rights: str) -> Met
 
 def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder: Path) -> Delivery:
     """The delivery of a picture as it is chosen."""
+    from idle_lantern.core.deliver.delivery import Delivery  # what writes files, which no start needs
     from idle_lantern.core.deliver.known import Known
-    from idle_lantern.core.deliver.service import Delivery  # what writes files, which no start needs
     from idle_lantern.core.join.frame_layers import frame_layers
 
     known = Known(joined.canvas, invented(joined))

@@ -18,7 +18,7 @@ from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.figures import figures
 from idle_lantern.core.colour.space import ColourSpace
-from idle_lantern.core.deliver.service import delivered_space
+from idle_lantern.core.deliver.delivery import delivered_space
 from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, check
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.overlays import CutShown, MaskShown
