@@ -94,7 +94,7 @@ def test_without_more_it_writes_the_picture_in_another_format(sphere: tuple[Path
         (["--report", "none.json", "--out", "o.jpg"], "none.json"),
         (["--report", "r.json", "--nadir", "none.png", "--out", "o.jpg"], "none.png"),
         (["--report", "r.json", "--nadir", "blur", "--nadir-deg", "80", "--out", "o.jpg"], "lies outside 1 to 45"),
-        (["--out", "o.gif"], "Use .tif, .png, .jpg, .exr, .webp or .avif"),
+        (["--out", "o.gif"], "Use .tif, .png, .jpg, .exr, .webp, .avif or .jxl"),
     ],
 )
 def test_what_cannot_be_is_said_in_a_sentence(

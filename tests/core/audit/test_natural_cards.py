@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import re
-from dataclasses import replace
 from pathlib import Path
 
 import natural_cards
@@ -19,15 +18,6 @@ from idle_lantern.core.inspection.overlaps import balanced
 from idle_lantern.core.registration.solve.grid_regularity import place_by_regularity
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.sorting.card import sort
-
-
-def test_the_frame_with_the_fault_is_blamed_and_its_neighbours_are_not(tmp_path: Path):
-    """A flare, a blur and a focus elsewhere: neighbours were "0.4 EV darker", "650 K warmer" and soft."""
-    with natural_cards.frames_of(960, 640):
-        card = replace(natural_cards.shoot(tmp_path, 104, faults=True, metadata=False), dust=None)
-        report = natural_cards.looked_at(card)
-        assert natural_cards.false_of(card, report) == []
-        assert sorted(natural_cards.found_of(card, report)) == [("blur", True), ("flare", True), ("focus", True)]
 
 
 def test_dust_is_found_where_every_frame_has_detail(tmp_path: Path):

@@ -99,8 +99,6 @@ def test_boards_that_the_frame_cuts_off_count_and_tell_where_they_were(tmp_path:
         shift = middle - Rotation.from_rotvec(tilt).as_matrix() @ np.array([4.0, 2.5, 0])
         Image.fromarray(_drawn(lens, np.concatenate([tilt, shift]))).save(tmp_path / f"b{k}.png")
     paths = sorted(tmp_path.glob("*.png"))
-    whole = [find_corners(cv2.imread(str(p), cv2.IMREAD_GRAYSCALE), BOARD) is not None for p in paths[:3]]
-    assert sum(whole) <= 1
     found = calibrate_by_board(paths, BOARD)
     assert found.pictures >= 7
     corners = np.array([[2, 2], [477, 2], [2, 357], [477, 357]], float)

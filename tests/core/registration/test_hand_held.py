@@ -4,29 +4,22 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from pathlib import Path
 
 import cv2
 import numpy as np
 import pytest
-from tests.helpers import true_picture
-from tests.helpers.reports import report_of, typed
 from tests.helpers.sets import rms
 
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.canvas.warp import Tile, coarse_directions, frame_map, grid_step
 from idle_lantern.core.compositing.light.vignetting import NONE
-from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.compositing.render.frame_views import Levels
 from idle_lantern.core.compositing.render.plan import FramesInMemory, RenderPlan
-from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.frames.masks import Mask
-from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
-from idle_lantern.core.join.report_reading import solution_of
 from idle_lantern.core.registration.match.links import Link
 from idle_lantern.core.registration.solve.adjust import adjust
 from idle_lantern.core.registration.solve.adjustment import FOCAL, Adjustment
@@ -37,9 +30,7 @@ from idle_lantern.core.registration.solve.inverse_depth_warp import seen_from_th
 from idle_lantern.core.registration.solve.level import Level
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.resection import Resected, resected
-from idle_lantern.core.registration.solve.solve import solve
-from idle_lantern.simulator.camera import SimulatedCamera, SimulatedHead
-from idle_lantern.simulator.diorama import TERRACE_Y, ambrel_holm
+from idle_lantern.simulator.diorama import TERRACE_Y
 from idle_lantern.simulator.materials import planks
 from idle_lantern.simulator.shapes import DOWN, quad
 from idle_lantern.simulator.surfaces import Diorama
@@ -206,31 +197,3 @@ def _with_a_fence(scene: Diorama) -> Diorama:
     return replace(
         scene, quads=(*scene.quads, quad((-6, TERRACE_Y - 1.1, 3.0), (1, 0, 0), DOWN, (12, 1.1), wood, layer=6))
     )
-
-
-def test_a_hand_held_row_with_a_fence_is_the_scene(tmp_path: Path):
-    """From the middle of all places; told in the report, and read from it again."""
-    fine, lens, scene = 2, Lens("rectilinear", 600, 660, 460), _with_a_fence(ambrel_holm(railing=False))
-    rng = np.random.default_rng(2)
-    places = rng.normal(0, 0.02 / math.sqrt(3), (3, 3))
-    places -= places.mean(0)
-    meta = Metadata(focal_mm=24.0, sensor_width_mm=24.0 * 660 / 600)
-    cameras = [SimulatedHead(play_deg=1.0).pointed(-24 + 24 * i, -6, shot=i) for i in range(3)]
-    paths = [tmp_path / f"f{i}.jpg" for i in range(3)]
-    for i, path in enumerate(paths):
-        pupil_m = tuple((cameras[i].T @ places[i]).tolist())
-        body = SimulatedCamera(lens.scaled(fine), 24.0, 24.0 * 660 / 600, pupil_m=pupil_m)
-        true_picture.shoot(body, scene, cameras[i], path, meta, i, fine)
-    frames = gather(paths)
-    solution = solve(frames)
-    assert isinstance(solution.parallax, HandHeld)
-    canvas = make_canvas(solution.poses, solution.seen, "cylindrical")
-    joined = compose_picture(solution, canvas)
-    wanted, inside = true_picture.expected(scene, joined.picture, solution, canvas, cameras, fine)
-    reached = true_picture.decibel(joined.picture, wanted, inside)
-    flat = compose_picture(replace(solution, poses=replace(solution.poses, bends=())), canvas).picture
-    assert reached >= 36, f"PSNR {reached:.1f} dB"
-    assert reached > true_picture.decibel(flat, wanted, inside) + 2
-    report = report_of(solution, joined)
-    assert "panoramic head" in report["parallax"]["in_words"]
-    assert solution_of(typed(report), frames, 0.2).parallax == solution.parallax

@@ -85,20 +85,6 @@ def test_vertical_column_without_metadata(tmp_path: Path):
     assert solution.poses.lenses[0].focal_px == pytest.approx(700, rel=5e-3)
 
 
-def test_rows_of_a_full_sphere_close_at_zenith_and_nadir(tmp_path: Path):
-    lens = Lens("rectilinear", 175, 244, 326)
-    directions: list[Angles] = [(45.0 * i, 0, 0) for i in range(8)]
-    directions += [(60.0 * i, p, 0) for p in (48, -48) for i in range(6)]
-    directions += [(0, 90, 0), (0, -90, 0)]
-    files = render(tmp_path, lens, directions)
-    solution = solve(gather(files.paths))
-    assert len(solution.poses.frames) == len(directions)
-    assert rms(_errors(files, solution)) < 0.08
-    picture = compose_picture(solution, make_canvas(solution.poses, solution.seen, width_px=1000)).picture
-    assert picture.alpha is not None
-    assert (picture.alpha > 0).all()
-
-
 def test_intruders_doubles_blur_and_bookends_shuffled_without_metadata(row_set: FrameFiles, tmp_path: Path):
     """Only what belongs is joined; every other frame is named with its own reason."""
     names = {3: "a7.jpg", 0: "a2.jpg", 2: "a9.jpg", 1: "a4.jpg"}

@@ -128,7 +128,7 @@ class HeldSphere:
         return made
 
     def sharp(self, sight: Sight, size: tuple[int, int]) -> Array:
-        """The same view straight from the picture, as sharp as it is: for looking at."""
+        """The same view (h, w, 3) straight from the picture, as sharp as it is: for looking at."""
         width, height = size
         f = sight.focal_px(size)
         x, y = np.meshgrid((np.arange(width) - (width - 1) / 2) / f, (np.arange(height) - (height - 1) / 2) / f)

@@ -92,7 +92,8 @@ def proved_tiles(folder: Path, pattern: str = "*/*.jpg") -> list[Line]:
 
 def proved_page(path: Path) -> list[Line]:
     """Whether a page to look around in holds tiles."""
-    count = sum(line.startswith(b'<script type="text/plain" id="t') for line in path.open("rb"))
+    with path.open("rb") as page:
+        count = sum(line.startswith(b'<script type="text/plain" id="t') for line in page)
     lines = [_is(f"{count} tiles inside", count > 0)]
     _refuse(path, lines)
     return lines

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from urllib.parse import quote
 
 import msgspec
 
@@ -75,7 +74,7 @@ def write_zoom_page(
         "width": width,
         "height": height,
         "tile": TILE_PX,
-        "folder": quote(folder.name),
+        "folder": folder.name,
         "captions": [{"x": c.x, "y": c.y, "text": c.text} for c in captions],
     }
     page = pages.filled(

@@ -11,7 +11,7 @@
     gestureSettingsMouse: { clickToZoom: false, dblClickToZoom: true },
     tileSources: {
       width: picture.width, height: picture.height, tileSize: picture.tile, tileOverlap: 0,
-      getTileUrl: (level, x, y) => `${picture.folder}/${level}/${x}_${y}.jpg`,
+      getTileUrl: (level, x, y) => `${encodeURIComponent(picture.folder)}/${level}/${x}_${y}.jpg`,
     },
   });
   const port = view.viewport;
@@ -24,7 +24,7 @@
     }
   });
   view.addHandler("tile-load-failed", e => {
-    told.textContent = `A tile is missing (${e.tile.getUrl()}): keep the folder ${decodeURIComponent(picture.folder)} beside this page.`;
+    told.textContent = `A tile is missing (${e.tile.getUrl()}): keep the folder ${picture.folder} beside this page.`;
   });
   view.addHandler("update-viewport", () => {
     const seen = port.getBounds(true), window_ = document.getElementById("window");
