@@ -190,6 +190,7 @@ def _joining(tour: _Tour) -> None:
         tour.settle()
     _finishing(tour)
     window.go("deliver")
+    tour.wait(lambda: window.deliver_stage.facts["file"].text().startswith("about"))
     tour.shot("deliver")
     window.go("logbook")
     tour.shot("logbook")

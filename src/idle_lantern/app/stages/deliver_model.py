@@ -18,7 +18,7 @@ from idle_lantern.core.base import units
 from idle_lantern.core.base.figures import figure
 from idle_lantern.core.base.strict_json import read_bytes
 from idle_lantern.core.colour.profiles import named_space, space_of
-from idle_lantern.core.deliver.formats import FileFormat, format_named
+from idle_lantern.core.deliver.formats import FileFormat
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob
 from idle_lantern.core.deliver.kinds import KINDS, Kind, kind_named, planned
 from idle_lantern.core.deliver.known import share_within
@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from idle_lantern.core.deliver.proof import Line
     from idle_lantern.core.deliver.zoom_page import Caption
 
-FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("raw", "Uncompressed"), ("file", "File"))
+FACTS = (("size", "Picture"), ("pixels", "Pixels"), ("print", "Print"), ("file", "File"))
 #: What stands under the tripod, in words.
 COVERS: tuple[tuple[str, str], ...] = (
     ("as joined", ""), ("blurred", "blur"), ("covered by a mark …", "mark"),
@@ -183,10 +183,6 @@ def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[
         return dict.fromkeys((key for key, _ in FACTS), "–")
     job, kind = outing.delivery, kind_of(outing)
     w, h = written_size(outing, joined)
-    file = kind.format or format_named("tiff")
-    channels = 3 if outing.composition.crop or not file.alpha else 4
-    deep = any(row.bits == 16 for row in joined.report.frames)
-    depth = 2 if file.light == "always" or (deep and file.bits == 16) else 1
     across, up = (units.length(side / job.dpi * 25.4, imperial) for side in (w, h))
     unit = up[up.rfind(" ") :]
     printed = f"{across.removesuffix(unit)} × {up}"
@@ -197,7 +193,6 @@ def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[
         "size": f"{units.grouped(w)} × {units.grouped(h)} px",
         "pixels": units.megapixels(w * h),
         "print": printed,
-        "raw": units.file_size(w * h * channels * depth),
     }
 
 

@@ -66,13 +66,13 @@ def kind_named(name: str) -> Kind:
 
 #: What is looked at in each kind of delivery, as it is told before.
 _LOOKED_AT = {
-    "file": "opened by another reader; width and height right to the pixel; profile there; 9 places compared (lossless within half a level, else 12 of 255)",
-    "sphere": "as a JPEG; sphere recognised: its metadata give the full sphere twice as wide as high and this part inside it",
-    "cube": "six square files, opened by another reader",
-    "pages": "all tiles there, each level's first one opened; size told right",
+    "file": "opened by another reader: size, profile, nine places compared",
+    "sphere": "opened by another reader: size, profile, nine places, the sphere recognised",
+    "cube": "six files, each opened by another reader and compared",
+    "pages": "all tiles there, the first of each level opened",
     "sphere-page": "the tiles inside it counted",
-    "print": "opened by another reader; pages right to 0.1 mm; profile there; resolution as chosen",
-    "layers": "opened by another reader; the picture as it looks is there, each layer inside it",
+    "print": "opened by another reader: pages to 0.1 mm, profile, resolution",
+    "layers": "opened by another reader: each layer there, and the picture as it looks",
 }
 
 
