@@ -407,11 +407,6 @@ def test_deliver_tells_what_would_be_written():
     shown = deliver_model.facts(outing, joined, imperial=False)
     assert shown["pixels"] == "4.8 MP"
     assert shown["print"] == "33.9 × 10.2 cm"
-    assert shown["raw"] == "14.4 MB"
-    deep = replace(joined, report=Report(frames=(FrameRow(file="a.tif", used=True, bits=16),)))
-    assert deliver_model.facts(whole, deep, imperial=False)["raw"] == "60.0 MB"
-    jpeg = edits.deliver_as("x", format="jpeg").apply(whole)
-    assert deliver_model.facts(jpeg, deep, imperial=False)["raw"] == "22.5 MB"
     smaller = edits.deliver_as("x", long_side_px=2500).apply(whole)
     assert deliver_model.facts(smaller, joined, imperial=False)["pixels"] == "1.9 MP"
     assert set(deliver_model.facts(outing, None, imperial=False).values()) == {"–"}

@@ -41,7 +41,7 @@ _EXPECTED = ("twin", "bracket", "bookend")
 
 @dataclass(frozen=True)
 class Source:
-    """A folder of pictures; of an outing with its recipe. ``name`` is what its pictures are called by."""
+    """A folder of pictures; of an outing those frames that it joins, with its recipe. ``name`` is what its pictures are called by."""
 
     path: Path
     files: tuple[Path, ...]
@@ -151,7 +151,9 @@ def _folders(paths: Sequence[Path]) -> Iterator[tuple[Path, tuple[Path, ...], st
         if (path / document.DOCUMENT).is_file():
             try:
                 outing = document.load(path)
-                files = tuple(document.resolve(path, ref) for ref in outing.frames)
+                kept = outing.frames_to_join()
+                refs = [r for ref in kept for r in (ref, *(other for other, _ev in outing.exposures_beside(ref.id)))]
+                files = tuple(document.resolve(path, ref) for ref in refs)
                 yield path, files, text_of(outing.finish) if outing.finish.working else ""
             except LanternError:
                 yield path, (), ""

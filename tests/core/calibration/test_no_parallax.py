@@ -13,7 +13,7 @@ from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.calibration.pupil import calibrate_pupil
-from idle_lantern.core.calibration.pupil_fit import PairSeen, fitted
+from idle_lantern.core.calibration.pupil_fit import PairSeen
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
@@ -87,9 +87,8 @@ def test_a_tilted_row_tells_how_high_the_point_stands(tmp_path: Path):
     # the setting that the tilted row wants, from the turned offset itself
     turned = rotations.from_yaw_pitch_roll(0, math.radians(25), 0) @ (0, -8.0, height["setting_mm"] - 60.0)
     assert turned[2] == pytest.approx(0, abs=1.2)
-    for pitch, word in (("5", "tells nothing"), ("steep", "no pitch")):
-        done = run_command("calibrate", "pupil", *at, *(w if w != "25" else pitch for w in more))
-        assert (done.returncode, word in done.stderr) == (2, True), done.stderr
+    done = run_command("calibrate", "pupil", *at, *(w if w != "25" else "steep" for w in more))
+    assert (done.returncode, "no pitch" in done.stderr) == (2, True), done.stderr
 
 
 def test_the_command_says_it_and_what_is_wrong(pairs: list[tuple[float, Path, Path]], tmp_path: Path):
@@ -131,19 +130,6 @@ def _matches(rng: np.random.Generator) -> tuple[list[PairSeen], Lens, float]:
         both = shown & too
         pairs.append(PairSeen(float(rail), p[both], q[both], np.flatnonzero(both), right.T @ left))
     return pairs, Lens("rectilinear", true.focal_px * math.exp(rng.normal(0, 0.02)), 1500, 1000), setting
-
-
-def test_distortion_and_a_focal_length_told_wrongly_move_the_setting_nowhere():
-    """One homography for the far ground put all settings too far forward, by 0.5 to 3 mm, at a told 0.4 to 1.4."""
-    off, told = [], []
-    for seed in range(8):
-        pairs, lens, setting = _matches(np.random.default_rng(seed))
-        found = fitted(pairs, lens)
-        off.append(found.setting_mm - setting)
-        told.append(found.sigma_mm)
-    assert np.abs(off).max() < 0.6
-    assert abs(np.mean(off)) < 0.15
-    assert 4 <= (np.abs(off) < np.array(told)).sum() <= 8
 
 
 def test_what_tells_no_setting_is_said(pairs: list[tuple[float, Path, Path]]):

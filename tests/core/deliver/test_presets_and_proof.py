@@ -20,7 +20,15 @@ from idle_lantern.core.deliver.foretold import foretold_bytes
 from idle_lantern.core.deliver.formats import FORMATS, FileFormat
 from idle_lantern.core.deliver.job import CoverNadir, DeliverJob, OnPaper
 from idle_lantern.core.deliver.kinds import KINDS, planned
-from idle_lantern.core.deliver.presets import SHIPPED, applied, keep_preset, preset_named, presets, remove_preset
+from idle_lantern.core.deliver.presets import (
+    SHIPPED,
+    Preset,
+    applied,
+    keep_preset,
+    preset_named,
+    presets,
+    remove_preset,
+)
 from idle_lantern.core.deliver.proof import proved_picture
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
@@ -37,8 +45,11 @@ def test_a_preset_comes_back_as_it_was_kept_and_goes_before_a_shipped_one(tmp_pa
     assert len(presets(tmp_path)) == 4
     remove_preset("web", tmp_path)
     assert preset_named("web", tmp_path) == SHIPPED[0]
-    turned = DeliverJob(heading_deg=75.0)
-    assert applied(SHIPPED[0], turned).heading_deg == 75.0
+    own = DeliverJob(heading_deg=75.0, operations=(CoverNadir(),), captions=True, on_paper=OnPaper("A1"))
+    taken = applied(SHIPPED[0], own)
+    assert (taken.heading_deg, taken.operations, taken.on_paper) == (75.0, own.operations, own.on_paper)
+    assert taken.long_side_px == 2560
+    assert applied(Preset("mine", job), own).on_paper == job.on_paper, "a print brings its paper"
 
 
 @pytest.mark.parametrize("name", ["", "a/b", ".hidden", "x" * 61])

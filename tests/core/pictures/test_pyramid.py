@@ -60,7 +60,7 @@ def _written(path: Path, pixels: np.ndarray, **more: Any) -> PyramidInfo:
     return info
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     width=st.one_of(st.integers(1, 1700), st.sampled_from([511, 512, 513, 1024, 1025])),
     height=st.one_of(st.integers(1, 1300), st.sampled_from([511, 512, 513, 1024, 1025])),

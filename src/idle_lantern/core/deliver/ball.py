@@ -19,6 +19,8 @@ from idle_lantern.core.pictures.source import PictureSource
 
 #: Grid on which it is looked at which part of a sphere a picture shows.
 _STEP_DEG = 2
+#: Of larger pictures without coarse levels it is told by the canvas alone.
+_LOOKED_THROUGH_PX = 16_000_000
 
 
 class SphereCanvas(CanvasDirections, Protocol):
@@ -128,7 +130,12 @@ class Ball:
         yaw = np.arange(-180 + _STEP_DEG / 2, 180, _STEP_DEG)
         y, p = np.meshgrid(np.radians(yaw), np.radians(pitch))
         rays = np.dstack([np.cos(p) * np.sin(y), -np.sin(p), np.cos(p) * np.cos(y)])
-        there = self.seen.pixels(rays, len(self.picture.sizes) - 1)[..., 3] > 0
+        if len(self.picture.sizes) > 1 or math.prod(self.picture.sizes[0]) <= _LOOKED_THROUGH_PX:
+            there = self.seen.pixels(rays, len(self.picture.sizes) - 1)[..., 3] > 0
+        else:  # without coarse levels all of a large picture would be made for this
+            with np.errstate(invalid="ignore"):
+                u, v = np.moveaxis(self.canvas.pixels(rays), -1, 0)
+                there = (u >= -0.5) & (v >= -0.5) & (u < self.canvas.width - 0.5) & (v < self.canvas.height - 0.5)
         if not there.any():
             raise InputError("This picture shows nothing that could be looked round in")
         rows = pitch[there.any(1)]

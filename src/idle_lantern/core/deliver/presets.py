@@ -125,7 +125,13 @@ def remove_preset(name: str, folder: Path) -> None:
 
 
 def applied(preset: Preset, job: DeliverJob) -> DeliverJob:
-    """A delivery as a preset has it; where the sphere faces stays, unless the preset tells it."""
+    """A delivery as a preset has it; what belongs to the picture stays where the preset tells nothing of it: where its sphere faces, what
+    covers its nadir, the names of its marks, and its paper unless the preset is a print."""
+    wanted = preset.job
     return replace(
-        preset.job, heading_deg=job.heading_deg if preset.job.heading_deg is None else preset.job.heading_deg
+        wanted,
+        heading_deg=job.heading_deg if wanted.heading_deg is None else wanted.heading_deg,
+        operations=wanted.operations or job.operations,
+        captions=wanted.captions or job.captions,
+        on_paper=wanted.on_paper if wanted.format == "print" else job.on_paper,
     )

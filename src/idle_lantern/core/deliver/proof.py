@@ -232,8 +232,9 @@ def _profile_line(path: Path, kind: FileFormat, made: PictureSource) -> Line:
             tag = file.pages.first.tags.get(34675)
             found = None if tag is None else tag.value
     # sRGB may be told by leaving it away
-    wanted = told_profile(made.space)
-    return _is(f"profile there ({made.space.name})", bool(found) or wanted is None)
+    if not found and told_profile(made.space) is None:
+        return Line(f"no profile, as {made.space.name} is told")
+    return _is(f"profile there ({made.space.name})", bool(found))
 
 
 def _pixels_line(path: Path, kind: FileFormat, made: PictureSource) -> Line:
