@@ -13,7 +13,6 @@ from tests.helpers.commands import run_command
 
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.calibration.pupil import calibrate_pupil
-from idle_lantern.core.calibration.pupil_fit import PairSeen
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
@@ -103,33 +102,6 @@ def test_the_command_says_it_and_what_is_wrong(pairs: list[tuple[float, Path, Pa
         done = run_command("calibrate", "pupil", *wrong)
         assert done.returncode == code, done.stderr
         assert word in done.stderr
-
-
-def _matches(rng: np.random.Generator) -> tuple[list[PairSeen], Lens, float]:
-    """Pairs as matches only, of points in space before a lens with distortion; the lens as files tell it, and the right setting."""
-    true = Lens("rectilinear", rng.uniform(750, 2000), 1500, 1000, k1=rng.uniform(-0.12, 0.06))
-    setting, turn = rng.uniform(40, 110), math.degrees(true.field_rad()[0]) * 0.16
-    sides = rng.uniform(-1, 1, (400, 2)) * (0.7, 0.45)
-    distance = np.where(np.arange(400) < 24, rng.uniform(1.0, 1.1, 400), rng.uniform(6, 40, 400))
-    sides[:24] *= 0.15
-    space = np.column_stack([sides, np.ones(400)]) * distance[:, None]
-    pairs = []
-    for rail in setting + np.array([-20.0, -6.0, 24.0])[: int(rng.integers(2, 4))]:
-        seen = []
-        for yaw in (-turn, turn):
-            pose = rotations.from_yaw_pitch_roll(*np.radians([yaw, *rng.normal(0, 0.2, 2)]))
-            pixels, ahead = true.project((space - pose @ [0, 0, (rail - setting) / 1000]) @ pose)
-            seen.append(
-                (
-                    pixels + rng.normal(0, 0.25, pixels.shape),
-                    ahead & (np.abs(pixels - (750, 500)) < (750, 500)).all(1),
-                    pose,
-                )
-            )
-        (p, shown, left), (q, too, right) = seen
-        both = shown & too
-        pairs.append(PairSeen(float(rail), p[both], q[both], np.flatnonzero(both), right.T @ left))
-    return pairs, Lens("rectilinear", true.focal_px * math.exp(rng.normal(0, 0.02)), 1500, 1000), setting
 
 
 def test_what_tells_no_setting_is_said(pairs: list[tuple[float, Path, Path]]):

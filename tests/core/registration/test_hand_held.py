@@ -30,10 +30,6 @@ from idle_lantern.core.registration.solve.inverse_depth_warp import seen_from_th
 from idle_lantern.core.registration.solve.level import Level
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.registration.solve.resection import Resected, resected
-from idle_lantern.simulator.diorama import TERRACE_Y
-from idle_lantern.simulator.materials import planks
-from idle_lantern.simulator.shapes import DOWN, quad
-from idle_lantern.simulator.surfaces import Diorama
 from idle_lantern.simulator.truth import registration_error_px
 
 COUNT = 6
@@ -189,11 +185,3 @@ def test_what_a_warp_brings_from_far_beside_a_frame_is_shown_and_follows_its_mas
 
     one, other = (p.compositor(never).made_from(tile) for p in (plan, painted))
     assert one != other
-
-
-def _with_a_fence(scene: Diorama) -> Diorama:
-    """Planks a metre high, 3 m before the camera."""
-    wood = planks((0.42, 0.33, 0.22), 904, 0.12)
-    return replace(
-        scene, quads=(*scene.quads, quad((-6, TERRACE_Y - 1.1, 3.0), (1, 0, 0), DOWN, (12, 1.1), wood, layer=6))
-    )
