@@ -13,8 +13,8 @@ from scipy.spatial.transform import Rotation
 from idle_lantern.core.geometry import rotations
 from idle_lantern.course import geometry_course as geometry
 from idle_lantern.course import light_course as light
-from idle_lantern.course.conduct import Conduct
-from idle_lantern.course.consequences import Figures, Outcome, as_it_is, directions_of
+from idle_lantern.course.conduct import Conduct, take
+from idle_lantern.course.consequences import Figures, Outcome, as_it_is, directions_of, outcome_of
 from idle_lantern.course.course import EXERCISES, carried_out, checked, exercise, in_words
 from idle_lantern.course.exercise import Amount, Criterion, graded
 from idle_lantern.course.faults import FAULTS, fault
@@ -99,6 +99,18 @@ def test_the_post_moves_as_two_rays_say():
     px = (angles[0] - angles[1]) * math.radians(LENS.focal_px)
     assert told.startswith(f"moves {px:.1f} px")
     assert told.endswith("against the turn"), "turning right carries the pupil right: what is near falls behind"
+
+
+def test_two_millimetres_off_the_pupil_cost_what_they_show_at_full_size(tmp_path: Path):
+    """A post at 0.9 m where two frames meet, each turned by 14 degrees from it, in frames of 4216 x 5692 pixels: both had 100 points."""
+    one = geometry.PUPIL
+    for off_mm, least, most in ((2, 50, 90), (6, 0, 40)):
+        conduct = one.conduct(1, {"rail": float(one.right(1)["rail"]) + off_mm})
+        taken = take(one.situation(1), conduct, tmp_path)
+        outcome = outcome_of(one.situation(1), conduct, taken, tmp_path)
+        parted = 2 * conduct.pupil_mm / 1000 * math.sin(math.radians(14)) / 0.9 * LENS.focal_px * 4216 / LENS.width
+        assert outcome.figures.parted_px == pytest.approx(parted, rel=0.2)
+        assert least < graded(one, outcome.figures).points < most
 
 
 @pytest.mark.parametrize("seed", [1, 2, 3])

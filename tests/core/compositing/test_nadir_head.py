@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import cv2
 import pytest
+import tifffile
 from tests.helpers.sets import FrameFiles, render
 
+from idle_lantern.cli.main import main
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
 from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.deliver.write_options import WriteOptions
@@ -63,6 +66,17 @@ def test_the_head_is_left_out_where_the_other_frame_shows_the_ground(nadir_set: 
     assert in_frames > 20_000
     # only where both heads lie over each other, at the very nadir, nothing else shows the ground
     assert pink.sum() < 0.12 * in_frames
+
+
+def test_with_the_rim_filled_nothing_of_the_head_is_left(nadir_set: tuple[FrameFiles, FrameFiles], tmp_path: Path):
+    frames = [str(p) for p in nadir_set[1].paths]
+    out = tmp_path / "o.tif"
+    told = ["--projection", "stereographic", "--width", "360", "--rim", "fill", "--invent-anything"]
+    assert main(["join", *frames, "--out", str(out), *told]) == 0
+    pixels = tifffile.imread(out).astype(int)
+    pink = (pixels[..., 0] - pixels[..., 1] > 70) & (pixels[..., 2] - pixels[..., 1] > 60)
+    assert pink.sum() < 20
+    assert (pixels[..., 3] == 255).all()
 
 
 def test_a_clean_set_is_left_as_it_is(nadir_set: tuple[FrameFiles, FrameFiles]):
