@@ -35,9 +35,7 @@ from idle_lantern.core.deliver.tour import Stand, links_of, metres_from, middle_
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.tiled import open_picture
-from idle_lantern.core.plan.brief import Site
-from idle_lantern.core.plan.zone import place_offset_h
-from idle_lantern.core.scouting.facing import bearing_of_yaw_0, position_of
+from idle_lantern.core.scouting.facing import bearing_of_yaw_0, position_of, site_at
 
 SCHEMA = "idle-lantern/tour/1"
 STAGES = {"write": 1.0}
@@ -198,11 +196,8 @@ def _by_sun(name: str, sun: SunSeen, ball: Ball, place_deg: tuple[float, float] 
     ray = ball.canvas.directions(np.array(sun.xy, float))
     if not np.isfinite(ray).all():
         raise InputError("The pixel of the sun lies outside the picture", where=name)
-    site = Site(latitude_deg=place_deg[0], longitude_deg=place_deg[1], date=f"{local:%Y-%m-%d}", start=f"{local:%H:%M}")
-    told = local.utcoffset()
-    site = replace(site, utc_offset_h=place_offset_h(site) if told is None else told.total_seconds() / 3600)
     azimuth, altitude = math.degrees(math.atan2(ray[0], ray[2])), math.degrees(math.asin(-float(ray[1])))
-    return bearing_of_yaw_0(site, local.replace(tzinfo=None), azimuth, altitude)[0]
+    return bearing_of_yaw_0(site_at(local, place_deg), local.replace(tzinfo=None), azimuth, altitude)[0]
 
 
 def _track(path: Path) -> dict[float, tuple[float, float]]:

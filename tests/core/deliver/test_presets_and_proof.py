@@ -182,3 +182,27 @@ def test_progress_of_parts_ends_where_it_should():
         for _ in range(total):
             parts.advance()
     assert told.done == told.total == 3000
+
+
+def test_a_sphere_that_is_none_takes_no_place_and_a_vast_one_is_opened(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """Pillow refuses pictures of more than its limit as an attack: spheres are larger than that."""
+    pixels = np.asarray(Image.fromarray(data.coffee()).resize((800, 400)))
+    write_source(HeldPicture(Picture(pixels)), tmp_path / "in.tif")
+    asked = ["deliver", tmp_path / "in.tif", "--as", "sphere", "--out", tmp_path / "s.jpg"]
+    monkeypatch.setattr(Image, "MAX_IMAGE_PIXELS", 100_000)  # the sphere has three times as many
+    assert run_command(*asked).returncode == 0
+    before = (tmp_path / "s.jpg").read_bytes()
+    monkeypatch.setattr(service, "sphere_facts", lambda *_a: {})
+    done = run_command(*asked)
+    assert done.returncode == 2
+    assert "no sphere is recognised" in done.stderr
+    assert (tmp_path / "s.jpg").read_bytes() == before
+
+
+def test_an_iiif_image_is_told_by_its_tiles(tmp_path: Path):
+    Image.fromarray(data.coffee()).resize((1500, 1000)).save(tmp_path / "in.png")
+    done = run_command("deliver", tmp_path / "in.png", "--as", "iiif", "--out", tmp_path / "page")
+    assert done.returncode == 0, done.stderr
+    count = len(list((tmp_path / "page").glob("*/*/0/default.jpg")))
+    assert f"{count} tiles" in done.stderr
+    assert "1500 x 1000 px told" in done.stderr

@@ -35,6 +35,7 @@ class LookingAround(QObject):
         self.view.left.connect(self.end)
         self.view.turned.connect(self.changed)
         self._of: object = None
+        self._is_readying = False
 
     @property
     def is_looking(self) -> bool:
@@ -54,6 +55,8 @@ class LookingAround(QObject):
         if joined is None or picture is None or place is None:
             self._context.tell(JOIN_FIRST)
             return
+        if self._is_readying:
+            return
         outing = self._state.outing
         made = model.delivery(outing, joined, picture, place.folder)
         space = screen_space()
@@ -70,8 +73,17 @@ class LookingAround(QObject):
                 self.view.begin(sphere)
                 self.changed.emit()
 
+        def ended() -> None:
+            self._is_readying = False
+
+        self._is_readying = True
         self._context.start(
-            READYING, work, done, lambda error: self._context.tell(error.sentence), weights={"faces": 1.0}
+            READYING,
+            work,
+            done,
+            lambda error: self._context.tell(error.sentence),
+            weights={"faces": 1.0},
+            on_ended=ended,
         )
 
     def end(self) -> None:

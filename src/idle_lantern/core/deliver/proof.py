@@ -17,6 +17,7 @@ from PIL import Image
 
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.errors import InputError
+from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.colour.convert import eight_bit
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.deliver.formats import FileFormat
@@ -31,6 +32,8 @@ _PLACES, _SIDE_PX = 9, 64
 #: How far packed pixels may lie from those that were meant, in levels of 255, in the mean of a place: lossless ones by rounding only.
 _EXACT, _LOSSY = 0.51, 12.0
 _POINTS_PER_MM, _MOST_MM = 72 / 25.4, 0.1
+#: Metadata of a JPEG lie within so many bytes of its start: profile and packets come before the picture.
+_HEAD_BYTES = 200_000
 
 
 @dataclass(frozen=True)
@@ -58,7 +61,8 @@ def proved_picture(path: Path, kind: FileFormat, made: PictureSource) -> list[Li
 
 def proved_sphere(path: Path) -> list[Line]:
     """Whether a reader of the published metadata takes a JPEG for a sphere."""
-    told = dict(re.findall(rb"<GPano:(\w+)>([^<]*)<", path.read_bytes()[:200_000]))
+    with path.open("rb") as file:
+        told = dict(re.findall(rb"<GPano:(\w+)>([^<]*)<", file.read(_HEAD_BYTES)))
     try:
         full, high = int(told[b"FullPanoWidthPixels"]), int(told[b"FullPanoHeightPixels"])
         left, top = int(told[b"CroppedAreaLeftPixels"]), int(told[b"CroppedAreaTopPixels"])
@@ -66,7 +70,7 @@ def proved_sphere(path: Path) -> list[Line]:
     except (KeyError, ValueError):
         _refuse(path, [Line("no sphere is recognised", good=False)])
         return []
-    with Image.open(path) as image:
+    with _quietly_open(path) as image:
         right = image.size == (wide, tall)
     inside = 0 <= left <= full - wide and 0 <= top <= high - tall
     lines = [
@@ -77,14 +81,30 @@ def proved_sphere(path: Path) -> list[Line]:
     return lines
 
 
-def proved_tiles(folder: Path, pattern: str = "*/*.jpg") -> list[Line]:
-    """Whether the tiles of a folder open."""
-    files = sorted(folder.glob(pattern))
+def proved_tiles(folder: Path) -> list[Line]:
+    """Whether the tiles of a folder are there, and the first of each level opens."""
+    files = sorted(folder.glob("*/*.jpg"))
     firsts = {file.parent: file for file in reversed(files)}
     broken = [file.name for file in firsts.values() if _opened(file) is None]
     lines = [
         _is(f"{len(files)} tiles on {len(firsts)} levels", bool(files)),
         _is("the first one of each opens", not broken, f"{', '.join(broken[:3])} does not open"),
+    ]
+    _refuse(folder, lines)
+    return lines
+
+
+def proved_iiif(folder: Path, made: PictureSource) -> list[Line]:
+    """Whether an IIIF image tells its size, and some of its tiles open."""
+    told = read_json(folder / "info.json")
+    width, height = made.sizes[0]
+    files = sorted(folder.glob("*/*/0/default.jpg"))
+    looked = files[:: max(1, len(files) // _PLACES)]
+    broken = [str(file.relative_to(folder)) for file in looked if _opened(file) is None]
+    lines = [
+        _is(f"{told['width']} x {told['height']} px told", (told["width"], told["height"]) == (width, height)),
+        _is(f"{len(files)} tiles", bool(files)),
+        _is(f"{len(looked)} of them open", not broken, f"{', '.join(broken[:3])} does not"),
     ]
     _refuse(folder, lines)
     return lines
@@ -131,7 +151,7 @@ def proved_layers(path: Path, made: PictureSource) -> list[Line]:
     """Whether a file of layers is whole and holds the picture."""
     width, height = made.sizes[0]
     if path.suffix.lower() != ".ora":
-        with Image.open(path) as image:
+        with _quietly_open(path) as image:
             count = int(getattr(image, "n_frames", 1))
             lines = [_is("opened by another reader", image.size == (width, height)), Line(f"{count} layers")]
         _refuse(path, lines)

@@ -20,6 +20,7 @@ from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
 from idle_lantern.core.deliver.print_layout import laid_out
 from idle_lantern.core.deliver.proof import (
     Line,
+    proved_iiif,
     proved_layers,
     proved_page,
     proved_picture,
@@ -140,13 +141,13 @@ def _write_file(
 
 
 def _written_and_proved(
-    made: PictureSource, target: Path, options: WriteOptions, progress: Progress
+    made: PictureSource, target: Path, options: WriteOptions, progress: Progress, *, sphere: bool = False
 ) -> tuple[Line, ...]:
     """Write a picture file, read it back, and put it in its place only where it is as it should be."""
     check_target(target, *made.sizes[0])
     with replacing(target) as part:
         write_part(made, part, options, progress)
-        return tuple(proved_picture(part, format_of(target), made))
+        return (*proved_picture(part, format_of(target), made), *(proved_sphere(part) if sphere else ()))
 
 
 def _write_sphere(
@@ -156,8 +157,7 @@ def _write_sphere(
     canvas = sphere_in(delivery.known, (box.width, box.height), box)
     place = SpherePlace.of(canvas.px_per_rad, canvas.centre_px, (box.width, box.height)).scaled(made.sizes[0])
     xmp = xmp_packet(options.metadata, sphere_facts(place, delivery.job.heading_deg))
-    lines = _written_and_proved(made, target, replace(options, xmp=xmp), progress)
-    return Delivered(target, (*lines, *proved_sphere(target)))
+    return Delivered(target, _written_and_proved(made, target, replace(options, xmp=xmp), progress, sphere=True))
 
 
 def _write_cube(
@@ -204,8 +204,9 @@ def _write_tiles(
 def _write_iiif(
     delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
 ) -> Delivered:
-    folder = write_iiif(delivery.made(box), target, options, progress)
-    return Delivered(folder, tuple(proved_tiles(folder, "*/*/0/default.jpg")))
+    made = delivery.made(box)
+    folder = write_iiif(made, target, options, progress)
+    return Delivered(folder, tuple(proved_iiif(folder, made)))
 
 
 def _write_print(

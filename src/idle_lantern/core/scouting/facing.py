@@ -79,12 +79,20 @@ def by_sun(
         raise InputError(f"{u:g}, {v:g} lies outside the picture", remedy="Give a pixel of the ground")
     azimuth = math.degrees(math.atan2(ray[0], ray[2]))
     altitude = math.degrees(math.asin(max(-1.0, min(1.0, float(-ray[1])))))
+    return bearing_of_yaw_0(
+        site_at(local, place),
+        local.replace(tzinfo=None),
+        azimuth,
+        altitude,
+        within_deg=max(_NO_SUN_DEG, 3 * ground.sigma_deg),
+    )
+
+
+def site_at(local: datetime.datetime, place: tuple[float, float]) -> Site:
+    """A place (latitude and longitude in degrees) at a time, by the offset that the time tells, else by the zone of the place."""
     site = Site(latitude_deg=place[0], longitude_deg=place[1], date=f"{local:%Y-%m-%d}", start=f"{local:%H:%M}")
     told = local.utcoffset()
-    site = replace(site, utc_offset_h=place_offset_h(site) if told is None else told.total_seconds() / 3600)
-    return bearing_of_yaw_0(
-        site, local.replace(tzinfo=None), azimuth, altitude, within_deg=max(_NO_SUN_DEG, 3 * ground.sigma_deg)
-    )
+    return replace(site, utc_offset_h=place_offset_h(site) if told is None else told.total_seconds() / 3600)
 
 
 def bearing_of_yaw_0(
