@@ -34,6 +34,7 @@ def driver() -> Iterator[webdriver.Chrome]:
 
 def sight(driver: webdriver.Chrome) -> tuple[float, float, float]:
     """Azimuth, altitude and field of a page to look around in, as it tells them itself."""
+    until_sharp(driver)  # it tells what it drew last
     canvas = driver.find_element(By.ID, "view")
     return tuple(float(canvas.get_attribute(f"data-{name}") or "nan") for name in ("yaw", "pitch", "fov"))
 

@@ -130,7 +130,12 @@
     for (const [id, tile] of held.slice(0, held.length - KEPT)) { gl.deleteTexture(tile.texture); tiles.delete(id); }
   }
 
-  function again() { if (!dirty) { dirty = true; requestAnimationFrame(draw); } }
+  function again() {
+    if (dirty) return;
+    dirty = true;
+    document.body.dataset.sharp = "false";
+    requestAnimationFrame(draw);
+  }
 
   // --- what is told ----------------------------------------------------------------
   function shown(view, f) {
