@@ -15,6 +15,7 @@ from functools import cached_property
 from threading import Lock
 from typing import Any, ClassVar, Literal
 
+import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array, Float32Image
@@ -22,11 +23,14 @@ from idle_lantern.core.base.cache import SizedCache
 from idle_lantern.core.colour.convert import converted
 from idle_lantern.core.colour.space import ColourSpace, light_matrix
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.pictures.kept import KeptPicture
 from idle_lantern.core.pictures.rims import RimmedTiles
 from idle_lantern.core.pictures.source import PictureSource, light_of, region
 
 #: Memory for tiles that were made and may be asked for again.
 _CACHE_BYTES = 64_000_000
+#: The same for the rows of tiles under a crop.
+_ROWS_BYTES = 256_000_000
 
 
 @dataclass(frozen=True)
@@ -208,37 +212,53 @@ def _whole_numbers(values: Array, dtype: np.dtype[Any]) -> Array:
 
 
 class CroppedPicture:
-    """The part of a picture inside a box, at full size: tiles of its own grid, each tile of the picture read once."""
+    """The part of a picture inside a box: tiles of its own grid, each tile of the picture read once.
+
+    Its coarser levels are sampled from those of the picture, between its pixels where the box does not lie on their grid.
+    """
 
     def __init__(self, source: PictureSource, box: Rectangle) -> None:
         self._source, self._box = source, box
-        self.sizes: tuple[tuple[int, int], ...] = ((box.width, box.height),)
-        self.tile_px, self.space = source.tile_px, source.space
-        width, _height = source.sizes[0]
-        aligned = box.left % self.tile_px == 0 and box.top % self.tile_px == 0
-        # two rows of the picture's tiles lie under a row of a crop that is off its grid
-        kept = 0 if aligned else 2 * (-(-width // self.tile_px) + 2) * self.tile_px**2 * 8
-        self._tiles: SizedCache[tuple[int, int], Array] = SizedCache(
-            lambda at: source.tile(0, *at), lambda tile: int(tile.nbytes), kept
+        self.sizes: tuple[tuple[int, int], ...] = tuple(
+            (max(1, box.width >> level), max(1, box.height >> level)) for level in range(len(source.sizes))
         )
+        self.tile_px, self.space = source.tile_px, source.space
+        # two rows of the picture's tiles lie under a row of a crop that is off its grid
+        two_rows = 2 * (-(-source.sizes[0][0] // self.tile_px) + 2) * self.tile_px**2 * 8
+        self._below = KeptPicture(source, min(_ROWS_BYTES, two_rows))
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile (h, w, 3 or 4) of the crop; raises as the source."""
-        side, box = self.tile_px, self._box
-        left, top = box.left + column * side, box.top + row * side
-        right, bottom = min(left + side, box.left + box.width), min(top + side, box.top + box.height)
-        return region(_KeptTiles(self._source, self._tiles), Rectangle(left, top, right - left, bottom - top))
+        side, (width, height) = self.tile_px, self.sizes[level]
+        left, top = column * side, row * side
+        at = Rectangle(left, top, min(side, width - left), min(side, height - top))
+        if level:
+            return self._sampled(level, at)
+        box = self._box
+        return region(self._below, Rectangle(box.left + left, box.top + top, at.width, at.height))
 
-
-class _KeptTiles:
-    """The full level of a picture, its tiles by way of a cache."""
-
-    def __init__(self, source: PictureSource, tiles: SizedCache[tuple[int, int], Array]) -> None:
-        self.sizes, self.tile_px, self.space, self._tiles = source.sizes, source.tile_px, source.space, tiles
-
-    def tile(self, level: int, row: int, column: int) -> Array:
-        """One tile."""
-        return self._tiles.load((row, column))
+    def _sampled(self, level: int, at: Rectangle) -> Array:
+        """Pixels (h, w, 3 or 4) of a part of a coarser level."""
+        whole, full, box = self._source.sizes[level], self._source.sizes[0], self._box
+        own = self.sizes[level]
+        x, y = (
+            ((np.arange(first, first + count) + 0.5) * side / mine + begin) * there / of - 0.5
+            for first, count, side, mine, begin, there, of in (
+                (at.left, at.width, box.width, own[0], box.left, whole[0], full[0]),
+                (at.top, at.height, box.height, own[1], box.top, whole[1], full[1]),
+            )
+        )
+        x0, y0 = max(0, math.floor(x[0])), max(0, math.floor(y[0]))
+        x1, y1 = min(whole[0], math.floor(x[-1]) + 2), min(whole[1], math.floor(y[-1]) + 2)
+        part = region(self._below, Rectangle(x0, y0, x1 - x0, y1 - y0), level)
+        values = part.astype(np.float32)
+        if part.shape[2] == 4:  # what shows nothing darkens nothing
+            values[..., :3] *= values[..., 3:]
+        across, down = np.meshgrid((x - x0).astype(np.float32), (y - y0).astype(np.float32))
+        made = cv2.remap(values, across, down, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        if part.shape[2] == 4:
+            made[..., :3] /= np.maximum(made[..., 3:], 1e-6)
+        return np.asarray(made if part.dtype.kind == "f" else np.rint(made), part.dtype)
 
 
 def _grown(box: Rectangle, by: int, width: int, height: int) -> Rectangle:
