@@ -115,6 +115,11 @@ def test_a_print_is_laid_out_judged_and_written(qtbot: QtBot, delivering: Window
     pages = PdfReader(tmp_path / "p.pdf").pages
     assert f"✓ {len(pages)} pages" in stage.status.text()
     assert len(pages) > 1
+    qtbot.mouseClick(paper.strip, LEFT, pos=QPoint(8, paper.strip.height() // 2))
+    assert stage.facts["print"].text().startswith("a strip of ")
+    stage.write_to(tmp_path / "s.pdf")
+    settled(delivering)
+    assert len(PdfReader(tmp_path / "s.pdf").pages) == 1
     typed(qtbot, paper.border, "900")
     assert "lies outside 0 to 500 mm" in delivering.message_text()
 

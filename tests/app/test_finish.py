@@ -15,11 +15,13 @@ from typing import Any
 
 import numpy as np
 import pytest
+import tifffile
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton, QSlider
 from pytestqt.qtbot import QtBot
 from tests.helpers.sets import FrameFiles
 
+from idle_lantern.app.cropping import crop_box
 from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.widgets.quantity_edit import QuantityEdit
@@ -659,3 +661,44 @@ def test_a_mask_whose_picture_is_gone_is_told_and_the_rest_goes_on(
     settled(w)
     qtbot.waitUntil(lambda: stage.view.ready, timeout=10_000)
     assert pixels(w).mean() > before.mean()
+
+
+def test_a_picture_that_was_gone_on_with_elsewhere_comes_back(
+    finishing: Window,
+    qtbot: QtBot,
+    settled: Callable[[Window], None],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+):
+    """Crop, recipe and geometry stay; what is written holds what was painted, and undo takes it off again."""
+    w, stage = finishing, finishing.finish_stage
+    stage.panel.add_step("exposure")
+    w.state.apply(finish_edits.step_replaced("Exposure", 0, ExposureStep(ev=0.5)))
+    crop = crop_box(w.state.outing, w.state.joined)
+    flat = region(w.state.picture, crop)[..., :3].copy()
+    flat[60:140, 100:200] = (200, 30, 160)
+    tifffile.imwrite(tmp_path / "flat.tif", flat, photometric="rgb")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(tmp_path / "flat.tif"), ""))
+    w.trigger("finish.retouched")
+    settled(w)
+    assert "made of the joined picture: the steps go on from it" in w.message_text()
+    assert [type(step).title for step in steps(w)] == ["Retouched elsewhere", "Exposure"]
+    assert crop_box(w.state.outing, w.state.joined) == crop
+    assert "Retouched elsewhere" in stage.panel.list.item(0).text()
+    w.go("deliver")
+    settled(w)
+    for name, painted in (("with.tif", True), ("without.tif", False)):
+        w.deliver_stage.write_to(tmp_path / name)
+        settled(w)
+        place = read(tmp_path / name).pixels[80:120, 120:180].astype(int)
+        assert ((place[..., 0] > 220) & (place[..., 1] < 60)).all() == painted
+        w.state.undo()
+    # a picture of something else is one sentence
+    monkeypatch.setattr(
+        QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(w.state.path_of(w.state.outing.frames[0])), "")
+    )
+    w.go("finish")
+    w.trigger("finish.retouched")
+    settled(w)
+    assert "the joined picture has" in w.message_text()
+    assert len(steps(w)) == 1

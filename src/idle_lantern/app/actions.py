@@ -490,6 +490,11 @@ ACTIONS: tuple[Action, ...] = (
         ("later", "Do the step later", "J", lambda w: w.finish_stage.panel.shift(1)),
     ),
     *_under_finish(
+        lambda w: w.state.joined is not None,
+        "Nothing is joined yet. Join the frames first.",
+        ("retouched", "Take in a retouched picture …", "", lambda w: w.finish_stage.ask_retouched()),
+    ),
+    *_under_finish(
         lambda w: w.state.folder is not None,
         "No outing is open.",
         ("use_recipe", "Finish by a recipe from a file …", "", lambda w: w.finish_stage.use_recipe()),

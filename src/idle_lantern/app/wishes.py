@@ -125,6 +125,7 @@ ALSO = {
     "finish.gradient": "darker sky graduated filter mask local parts selective dodge burn",
     "finish.round": "radial vignette spotlight mask local parts circle",
     "finish.mask": "overlay area selection",
+    "finish.retouched": "import layers back external editor open again flattened round trip edited elsewhere clone",
     "finish.use_recipe": "preset presets template load style",
     "finish.take_recipe": "copy paste settings steps sync same look",
     "finish.save_recipe": "preset presets template export style keep",

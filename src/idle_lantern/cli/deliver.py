@@ -25,14 +25,14 @@ from idle_lantern.core.deliver.presets import preset_named, presets_folder
 from idle_lantern.core.deliver.service import deliver
 from idle_lantern.core.deliver.zoom_page import read_captions
 from idle_lantern.core.finish.recipe import Recipe, read_recipe
-from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
+from idle_lantern.core.finish.recipe_files import files_beside, paths_of
 from idle_lantern.core.finish.tile_look import no_assets
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.tiled import open_picture
 
 #: Arguments that only prints have, as fields of their paper.
-_PAPER_ARGUMENTS = ("paper", "border_mm", "bleed_mm", "wrap_mm", "sheets", "overlap_mm", "width_mm")
+_PAPER_ARGUMENTS = ("paper", "border_mm", "bleed_mm", "wrap_mm", "sheets", "strip", "overlap_mm", "width_mm")
 #: Kinds that are told by their ending.
 _FILES = tuple(f.name for f in FORMATS)
 #: Arguments that are fields of the job by their own names.
@@ -130,6 +130,9 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--sheets", action="store_true", default=None, help="on as many sheets as it takes, by --dpi or --print-width"
     )
     printed.add_argument(
+        "--strip", action="store_true", default=None, help="only a test strip: the most demanding places of that print"
+    )
+    parser.add_argument(
         "--overlap", dest="overlap_mm", type=float, metavar="MM", help="of neighbouring sheets (default 10)"
     )
     printed.add_argument(
@@ -155,11 +158,11 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
         raise InputError(f"{asks} needs the report of the join", remedy="Give --report REPORT.json")
     files = {sha256_of(path): path for path in _named_files(args)}
     job = _job(args, plain, kind.name, {path: name for name, path in files.items()})
-    recipe, masks = (
-        (Recipe(), no_assets) if args.recipe is None else (read_recipe(args.recipe), masks_beside(args.recipe))
+    recipe, beside = (
+        (Recipe(), no_assets) if args.recipe is None else (read_recipe(args.recipe), files_beside(args.recipe))
     )
     read = [path for path in (args.report, args.recipe, args.captions) if path is not None]
-    inputs = [args.picture, *files.values(), *read, *mask_files(recipe, masks)]
+    inputs = [args.picture, *files.values(), *read, *paths_of(recipe, beside)]
     picture = open_picture(args.picture)
     box = Rectangle(0, 0, *picture.sizes[0])
     known = Known() if args.report is None else known_from(args.report, box)
@@ -171,7 +174,7 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
         known,
         lambda asset, _ending: files[asset],
         recipe,
-        masks,
+        beside,
         frames=lambda: _frame_layers(args.picture, args.report, args.frames),
     )
     if args.captions is not None:

@@ -18,7 +18,7 @@ from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_source
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.recipe import read_recipe
-from idle_lantern.core.finish.recipe_files import mask_files, masks_beside
+from idle_lantern.core.finish.recipe_files import files_beside, paths_of
 from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.rectangles import Rectangle
@@ -52,8 +52,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _finish(args: argparse.Namespace, progress: Progress) -> None:
     recipe = read_recipe(args.recipe)
-    masks = masks_beside(args.recipe)
-    inputs = [args.picture, args.recipe, *([] if args.report is None else [args.report]), *mask_files(recipe, masks)]
+    files = files_beside(args.recipe)
+    inputs = [args.picture, args.recipe, *([] if args.report is None else [args.report]), *paths_of(recipe, files)]
     check_outputs([args.out], inputs)
     kind = format_of(args.out)
     if not 40 <= args.quality <= 100:
@@ -61,7 +61,7 @@ def _finish(args: argparse.Namespace, progress: Progress) -> None:
     picture = open_picture(args.picture)
     check_target(args.out, *picture.sizes[0])
     canvas = None if args.report is None else known_from(args.report, Rectangle(0, 0, *picture.sizes[0])).canvas
-    made = finished(picture, recipe, Ground(picture.space, picture.sizes[0], canvas, masks))
+    made = finished(picture, recipe, Ground(picture.space, picture.sizes[0], canvas, files))
     if made is picture and args.picture.suffix.lower() in kind.endings:
         _copy(args.picture, args.out)  # nothing is changed, so nothing is packed anew
         return

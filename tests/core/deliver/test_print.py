@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import itertools
+import re
 from pathlib import Path
 
 import numpy as np
@@ -201,3 +202,41 @@ def test_the_command_prints_on_sheets_that_are_put_together_again(tmp_path: Path
     done = run_command("deliver", tmp_path / "in.png", "--paper", "A5", "--out", tmp_path / "x.png")
     assert done.returncode == 2
     assert "--paper is for prints" in done.stderr
+
+
+def test_a_strip_shows_the_demanding_places_as_large_as_in_the_print(tmp_path: Path):
+    """Each at its own place of a made picture: leaves, a cellar, a sky that fades, a red wall, a bright cloud."""
+    h, w = 1800, 3600
+    rng = np.random.default_rng(5)
+    pixels = np.full((h, w, 3), 120, np.uint8)
+    grain = rng.integers(0, 255, (500, 600, 1))
+    places = {
+        "Finest": ((100, 150), grain.repeat(3, 2)),
+        "Deepest": ((1100, 200), 22 + rng.integers(0, 14, (500, 600, 1)).repeat(3, 2)),
+        "Even": ((100, 1300), np.linspace(150, 190, 500)[:, None, None] * np.ones((1, 600, 3))),
+        "Strongest": ((1150, 1500), np.array([215, 20, 30]) + rng.integers(0, 6, (500, 600, 1))),
+        "Brightest": ((200, 2600), 238 + rng.integers(0, 12, (500, 600, 1)).repeat(3, 2)),
+    }
+    for (top, left), patch in places.values():
+        pixels[top : top + 500, left : left + 600] = patch
+    Image.fromarray(pixels).save(tmp_path / "p.png")
+    on_paper = ["--paper", "A4", "--print-width", "600", "--sheets", "--strip", "--profile", "keep"]
+    done = run_command("deliver", tmp_path / "p.png", "--as", "print", *on_paper, "--out", tmp_path / "s.pdf")
+    assert done.returncode == 0, done.stderr
+    (page,) = PdfReader(tmp_path / "s.pdf").pages
+    assert float(page.mediabox.width) / 72 * 25.4 == pytest.approx(297, abs=0.1)
+    said = page.extract_text()
+    assert all(word in said for word in places)
+    strip = np.asarray(page.images[0].image.convert("RGB")).astype(int)
+    # the scale of the print: its pixels lie on the strip as densely
+    matrix = re.search(rb"q ([\d.]+) 0 0", page.get_contents().get_data())
+    assert matrix is not None
+    assert strip.shape[1] / float(matrix[1]) == pytest.approx(w / (600 / 25.4 * 72), rel=1e-3)
+    ends = np.flatnonzero((strip > 250).all((0, 2)))
+    parts = [p for p in np.split(strip, ends, axis=1) if p.shape[1] > 20]
+    assert len(parts) == 5
+    for part, ((top, left), patch) in zip(
+        parts, (places[k] for k in ("Finest", "Deepest", "Even", "Strongest", "Brightest"))
+    ):
+        middle = part[20:-20, 20:-20]
+        assert np.abs(middle.mean((0, 1)) - np.asarray(patch).mean((0, 1))).max() < 25, (top, left)

@@ -6,6 +6,7 @@ import io
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -188,7 +189,7 @@ def facts(outing: Outing, joined: JoinResult | None, *, imperial: bool) -> dict[
     printed = f"{across.removesuffix(unit)} × {up}"
     if kind.is_printed:
         laid = paper.layout(cropped_size(outing, joined), job)
-        printed = "–" if isinstance(laid, str) else paper.size_told(laid, imperial=imperial)
+        printed = "–" if isinstance(laid, str) else paper.size_told(laid, imperial=imperial, strip=job.on_paper.strip)
     return {
         "size": f"{units.grouped(w)} × {units.grouped(h)} px",
         "pixels": units.megapixels(w * h),
@@ -274,7 +275,7 @@ def delivery(outing: Outing, joined: JoinResult, picture: PictureSource, folder:
         known,
         lambda asset, ending: assets.path(folder, asset, ending),
         outing.finish,
-        lambda name: assets.path(folder, name, document.MASK_ASSET),
+        partial(document.finish_file, folder),
         outing.name,
         lambda: frame_layers(joined),
         captions=captions(outing, joined),

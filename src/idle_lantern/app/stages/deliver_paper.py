@@ -52,6 +52,12 @@ class PaperForm(QWidget):
         self.sheets.clicked.connect(
             lambda on: self._apply("Over several sheets" if on else "On one piece", sheets=bool(on))
         )
+        self.strip = QCheckBox("Only a test strip")
+        self.strip.setObjectName("strip")
+        self.strip.setToolTip(
+            "The places that ask most of a print, beside each other, each as large as it will be in it"
+        )
+        self.strip.clicked.connect(lambda on: self._apply("A test strip" if on else "The whole print", strip=bool(on)))
         self.seen_from = self._field(
             "Seen from", paper.metres, lambda v: f"{v:g} m", 0.1, lambda v: self._apply("Seen from", seen_from_m=v)
         )
@@ -76,7 +82,9 @@ class PaperForm(QWidget):
             ("Seen from", self.seen_from),
             ("Proof", self.proofs),
         ]
-        layout = column(label("On paper", "head"), self.sheets, panel_form(rows), self.proof_told, self.judged)
+        layout = column(
+            label("On paper", "head"), self.sheets, self.strip, panel_form(rows), self.proof_told, self.judged
+        )
         layout.setContentsMargins(0, 0, 0, 0)
         self.setLayout(layout)
 
@@ -187,6 +195,7 @@ class PaperForm(QWidget):
         self.overlap.show_value(on.overlap_mm)
         self.seen_from.show_value(on.seen_from_m)
         self.sheets.setChecked(on.sheets)
+        self.strip.setChecked(on.strip)
         self.overlap.setEnabled(on.sheets)
         for field in (self.wrap, self.bleed):
             field.setEnabled(not on.sheets)

@@ -78,12 +78,14 @@ def layout(size_px: tuple[int, int], job: DeliverJob) -> PrintLayout | str:
         return error.sentence
 
 
-def size_told(laid: PrintLayout, *, imperial: bool) -> str:
-    """The size of the print, and on how many sheets."""
+def size_told(laid: PrintLayout, *, imperial: bool, strip: bool = False) -> str:
+    """The size of the print, and on how many sheets, or that a strip of it is printed."""
     across, up = (units.length(side, imperial) for side in (laid.width_mm, laid.height_mm))
     unit = up[up.rfind(" ") :]
     size = f"{across.removesuffix(unit)} × {up}"
     count = len(laid.sheets)
+    if strip:
+        return f"a strip of {size}"
     return size if count == 1 else f"{size}, {count} sheets ({laid.rows} × {laid.columns})"
 
 

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
 from idle_lantern.app.context import AppContext
-from idle_lantern.app.stages import finish_edits
+from idle_lantern.app.stages import finish_coming_back, finish_edits
 from idle_lantern.app.stages import finish_heal_model as heal_model
 from idle_lantern.app.stages import finish_model as model
 from idle_lantern.app.stages.base import Stage
@@ -235,6 +235,10 @@ class FinishStage(Stage):
         """Open the list of steps."""
         self.panel.add.setFocus()
         self.panel.add.showPopup()
+
+    def ask_retouched(self) -> None:
+        """Choose a picture that was gone on with in another program, and lay it over the joined one."""
+        finish_coming_back.ask(self.context, self)
 
     def save_recipe(self) -> None:
         """Choose a file and write the recipe into it."""

@@ -23,7 +23,7 @@ from idle_lantern.core.finish.finishing import Finish, KeptLooks, begun_on, chec
 from idle_lantern.core.finish.masks import Mask
 from idle_lantern.core.finish.overlays import CutShown, MaskShown
 from idle_lantern.core.finish.recipe import Recipe, read_recipe, text_of
-from idle_lantern.core.finish.recipe_files import mask_pictures
+from idle_lantern.core.finish.recipe_files import named_files
 from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.step import Step
 from idle_lantern.core.finish.steps.curve import Curve
@@ -46,7 +46,7 @@ _LINE = 24
 
 def kinds() -> list[tuple[str, str, str]]:
     """Title, name and meaning of every step, in their usual order."""
-    return [(kind.title, name_of(kind), kind.meaning) for kind in STEPS]
+    return [(kind.title, name_of(kind), kind.meaning) for kind in STEPS if not kind.needs_file]
 
 
 def told(step: Step) -> str:
@@ -104,9 +104,7 @@ def balanced(outing: Outing, picture: PictureSource, ground: Ground, u: float, v
 
 def ground_of(joined: JoinResult, picture: PictureSource, folder: Path) -> Ground:
     """What masks are told by."""
-    return Ground(
-        picture.space, picture.sizes[0], joined.canvas, lambda name: assets.path(folder, name, document.MASK_ASSET)
-    )
+    return Ground(picture.space, picture.sizes[0], joined.canvas, partial(document.finish_file, folder))
 
 
 def shown(
@@ -177,9 +175,10 @@ def save_recipe(outing: Outing, path: Path) -> None:
     InputError
         It cannot be written, or holds painted pictures that lie in this outing alone.
     """
-    if mask_pictures(outing.finish):
+    if named_files(outing.finish):
         raise InputError(
-            "The recipe holds pictures of masks, which lie in this outing alone", remedy="Take these masks away first"
+            "The recipe holds a retouched picture or pictures of masks, which lie in this outing alone",
+            remedy="Take these away first",
         )
     write_text(path, text_of(outing.finish))
 
@@ -204,9 +203,11 @@ def from_outing(folder: Path) -> Edit:
 
 
 def _without_pictures(recipe: Recipe, where: str) -> Recipe:
-    if mask_pictures(recipe):
+    if named_files(recipe):
         raise InputError(
-            "Names pictures of masks, which lie elsewhere", where=where, remedy="Take these masks away there first"
+            "Names a retouched picture or pictures of masks, which lie elsewhere",
+            where=where,
+            remedy="Take these away there first",
         )
     return recipe
 

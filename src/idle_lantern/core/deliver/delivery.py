@@ -21,10 +21,10 @@ from idle_lantern.core.deliver.zoom_page import Caption
 from idle_lantern.core.finish.finishing import finished
 from idle_lantern.core.finish.healing import covered
 from idle_lantern.core.finish.recipe import Recipe
-from idle_lantern.core.finish.recipe_files import MaskFile
+from idle_lantern.core.finish.recipe_files import RecipeFile
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.finish.tile_look import Ground
-from idle_lantern.core.finish.tile_look import no_assets as no_masks
+from idle_lantern.core.finish.tile_look import no_assets as no_recipe_files
 from idle_lantern.core.frames.metadata import Metadata
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import CroppedPicture, OperatedPicture
@@ -71,7 +71,7 @@ class Delivery:
     known: Known = field(default_factory=Known)
     assets: AssetFile = no_assets
     recipe: Recipe = field(default_factory=Recipe)
-    masks: MaskFile = no_masks
+    recipe_files: RecipeFile = no_recipe_files
     title: str = ""
     frames: FramesOf = no_frames
     told: Metadata = field(default_factory=Metadata)
@@ -85,7 +85,7 @@ class Delivery:
 
     def finished(self) -> PictureSource:
         """The picture as its recipe makes it; raises InputError where a mask cannot be used."""
-        ground = Ground(self.picture.space, self.picture.sizes[0], self.known.canvas, self.masks)
+        ground = Ground(self.picture.space, self.picture.sizes[0], self.known.canvas, self.recipe_files)
         return finished(self.picture, self.recipe, ground)
 
     def made(self, box: Rectangle, *, light: bool = False) -> PictureSource:

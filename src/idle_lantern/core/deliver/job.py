@@ -37,7 +37,7 @@ def _mm(title: str, most: float) -> Meta:
 
 
 class OnPaper(msgspec.Struct, frozen=True):
-    """How a print lies on paper (``papers``): as large as it fits, or by its dots an inch over several ``sheets``; ``width_mm`` sets its size instead.
+    """How a print lies on paper (``papers``): as large as it fits, or by its dots an inch over several ``sheets``; ``width_mm`` sets its size instead. With ``strip`` only a test strip of that print is printed.
 
     ``bleed_mm`` of it goes beyond the cut, ``wrap_mm`` round the edges of a frame; both show the picture mirrored. From ``seen_from_m``
     it is judged.
@@ -48,6 +48,7 @@ class OnPaper(msgspec.Struct, frozen=True):
     bleed_mm: Annotated[float, _mm("Bleed", 50)] = 0.0
     wrap_mm: Annotated[float, _mm("Wrap", 200)] = 0.0
     sheets: bool = False
+    strip: bool = False
     overlap_mm: Annotated[float, _mm("Overlap of sheets", 100)] = 10.0
     width_mm: Annotated[float, Meta(ge=10, le=200_000, extra={"title": "Width of the print", "unit": "mm"})] | None = (
         None

@@ -32,7 +32,7 @@ class Box:
 class Sheet:
     """A page: ``part`` of the printed picture, in its pixels, lies at ``picture``; it is cut to ``trim``.
 
-    ``cuts`` are marks (x0, y0, x1, y1) in millimetres, ``words`` what stands in its margin.
+    ``cuts`` are marks (x0, y0, x1, y1) in millimetres, ``words`` what stands in its margin, ``said`` other words and where they begin.
     """
 
     width_mm: float
@@ -42,6 +42,7 @@ class Sheet:
     part: Rectangle
     cuts: tuple[tuple[float, float, float, float], ...] = ()
     words: str = ""
+    said: tuple[tuple[float, float, str], ...] = ()
 
 
 @dataclass(frozen=True)

@@ -119,9 +119,11 @@ def _add_page(pdf: pikepdf.Pdf, sheet: Sheet, image: pikepdf.Object) -> None:
     for x0, y0, x1, y1 in sheet.cuts:
         a, b, c, d = (v * _POINTS_PER_MM for v in (x0, y0, x1, y1))
         drawn.write(f"{a:.3f} {height - b:.3f} m {c:.3f} {height - d:.3f} l S\n".encode())
-    if sheet.words:
-        words = sheet.words.replace("(", "[").replace(")", "]")
-        drawn.write(f"BT /Words {_WORDS_PT} Tf {x + 4:.2f} 4 Td ({words}) Tj ET\n".encode("latin-1", "replace"))
+    said = [(x + 4, 4.0, sheet.words)] if sheet.words else []
+    said += [(a * _POINTS_PER_MM, height - b * _POINTS_PER_MM, text) for a, b, text in sheet.said]
+    for at, up, text in said:
+        words = text.replace("(", "[").replace(")", "]")
+        drawn.write(f"BT /Words {_WORDS_PT} Tf {at:.2f} {up:.2f} Td ({words}) Tj ET\n".encode("latin-1", "replace"))
     page = pdf.add_blank_page(page_size=(width, height))
     page.Contents = pikepdf.Stream(pdf, drawn.getvalue())
     font = pikepdf.Dictionary(Type=pikepdf.Name.Font, Subtype=pikepdf.Name.Type1, BaseFont=pikepdf.Name.Helvetica)

@@ -12,6 +12,7 @@ from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.deliver.cube import cube_files, face_px, write_cube
 from idle_lantern.core.deliver.delivery import Delivery, ball_of
+from idle_lantern.core.deliver.demanding import SOUGHT_PX
 from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.deliver.job import DeliverJob
 from idle_lantern.core.deliver.kinds import Kind, kind_named
@@ -29,6 +30,7 @@ from idle_lantern.core.deliver.proof import (
     proved_tiles,
 )
 from idle_lantern.core.deliver.sphere import SpherePlace, sphere_facts, sphere_in
+from idle_lantern.core.deliver.strip_layout import strip_of
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write_part
 from idle_lantern.core.deliver.xmp import xmp_packet
@@ -221,6 +223,10 @@ def _write_print(
         layout = replace(layout, size_px=made.sizes[0])
     from idle_lantern.core.deliver.print_pdf import write_print  # a library that only prints need
 
+    if delivery.job.on_paper.strip:
+        small = replace(delivery, job=replace(job, long_side_px=min(SOUGHT_PX, max(made.sizes[0])))).made(box)
+        strip = strip_of(made, small, layout, delivery.job.on_paper)
+        made, layout = strip.picture, strip.layout
     write_print(made, layout, target, options, title=delivery.title, progress=progress)
     return Delivered(target, tuple(proved_print(target, layout)))
 

@@ -35,6 +35,11 @@ class MaskKind(msgspec.Struct, frozen=True, tag_field="kind", forbid_unknown_fie
         """Whether it asks where a tile lies only, and not what is seen there."""
         return True
 
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The files that it names."""
+        return ()
+
     def strength(self, look: TileLook) -> Array:
         """How much of a step is seen, (h, w) float32 from 0 to 1."""
         raise NotImplementedError
@@ -177,6 +182,11 @@ class Picture(MaskKind, frozen=True, tag="picture", kw_only=True):
 
     asset: Annotated[str, Meta(min_length=1, max_length=1024)]
 
+    @property
+    def files(self) -> tuple[str, ...]:
+        """As of ``MaskKind``."""
+        return (self.asset,)
+
     def strength(self, look: TileLook) -> Array:
         """(h, w) float32; as of ``MaskKind``."""
         grey = _mask_picture(look.ground.assets(self.asset))
@@ -212,6 +222,11 @@ class Joined(MaskKind, frozen=True, kw_only=True):
     def of_place(self) -> bool:
         """As of ``MaskKind``."""
         return all(mask.of_place for mask in self.of)
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """As of ``MaskKind``."""
+        return tuple(name for mask in self.of for name in mask.files)
 
     def check(self, ground: Ground) -> None:
         """As of ``MaskKind``."""

@@ -34,6 +34,7 @@ class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=Tr
     title, meaning : for people
     form : the values that it works on
     order : where it usually stands among the others
+    needs_file : whether it is made from a file, and so is not one to be added empty
     """
 
     on: bool = True
@@ -42,6 +43,12 @@ class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=Tr
     meaning: ClassVar[str]
     form: ClassVar[Form] = "display"
     order: ClassVar[int] = 50
+    needs_file: ClassVar[bool] = False
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The files that it names, as the recipe calls them."""
+        return () if self.mask is None else self.mask.files
 
     @property
     def halo_px(self) -> float:

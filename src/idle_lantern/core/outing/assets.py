@@ -6,11 +6,13 @@ import contextlib
 import hashlib
 import os
 import re
+import shutil
 import time
 from collections.abc import Iterable
 from pathlib import Path
 
-from idle_lantern.core.base.atomic import make_folder, write_bytes
+from idle_lantern.core.base.atomic import make_folder, replacing, write_bytes
+from idle_lantern.core.base.errors import InputError
 
 FOLDER = "assets"
 _NAME = re.compile(r"[0-9a-f]{64}\.[a-z0-9]{1,5}")
@@ -32,6 +34,25 @@ def put(folder: Path, data: bytes, ending: str) -> str:
         make_folder(target.parent, inside=folder)
         write_bytes(target, data)
     return name
+
+
+def copy(source: Path, folder: Path) -> None:
+    """Bring an asset, of any size, into the outing in another folder.
+
+    Raises
+    ------
+    InputError
+        It cannot be read or written.
+    """
+    target = folder / FOLDER / source.name
+    if target.is_file():
+        return
+    make_folder(target.parent, inside=folder)
+    try:
+        with replacing(target) as part:
+            shutil.copyfile(source, part)
+    except OSError as error:
+        raise InputError(f"Cannot be copied ({error.strerror})", where=str(source), remedy="Free some space") from error
 
 
 def path(folder: Path, name: str, ending: str) -> Path:

@@ -17,7 +17,7 @@ import msgspec
 from idle_lantern.core.base.atomic import make_folder, write_text
 from idle_lantern.core.base.errors import DocumentError, InputError
 from idle_lantern.core.base.strict_json import read_bytes
-from idle_lantern.core.finish.recipe_files import mask_pictures
+from idle_lantern.core.finish.recipe_files import named_files
 from idle_lantern.core.outing import assets, schema
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.scouting.scout_picture import ScoutPicture
@@ -128,7 +128,7 @@ def copied(outing: Outing, folder: Path, target: Path) -> Outing:
     make_folder(target)
     for name in assets_named(outing):
         for source in (folder / assets.FOLDER).glob(f"{name}.*"):
-            assets.put(target, read_bytes(source), source.suffix.lstrip("."))
+            assets.copy(source, target)
     frames = tuple(replace(ref, file=str(resolve(folder, ref).absolute())) for ref in outing.frames)
     return replace(outing, frames=frames)
 
@@ -139,12 +139,18 @@ def mask_file(folder: Path, outing: Outing, frame_id: str) -> Path | None:
     return None if asset is None else assets.path(folder, asset, MASK_ASSET)
 
 
+def finish_file(folder: Path, name: str) -> Path:
+    """Where a file lies that the recipe names: a picture of a mask, or a retouched one, which is named with its ending."""
+    name, _, ending = name.partition(".")
+    return assets.path(folder, name, ending or MASK_ASSET)
+
+
 def assets_named(outing: Outing) -> set[str]:
     """Every asset that the document refers to."""
     named = {mask.asset for mask in outing.choices.masks} | {scout.asset for scout in outing.scouts}
     cover, profile = outing.delivery.nadir, outing.delivery.profile
     named |= {cover.mark} if cover is not None and cover.mark else set()
-    named |= set(mask_pictures(outing.finish))
+    named |= {name.partition(".")[0] for name in named_files(outing.finish)}
     return named | ({profile} if len(profile) == _HASH_DIGITS else set())
 
 
