@@ -78,6 +78,7 @@ class Window(QMainWindow):
         self._of_outing = ""
         self._folded = self._picture_alone = self._was_maximized = False
         self.setWindowTitle("Idle Lantern")
+        theme.dress(self)
         self.map = MapView(self.state)
         self.map.chosen.connect(self._chosen_on_map)
         self.map_pictures = MapPictures(self.context, self.map)
@@ -100,7 +101,6 @@ class Window(QMainWindow):
         for page in self.pages.values():
             self.stack.addWidget(page)
         self._build_frame()
-        theme.dress(self)
         self.placing = Placing(
             self,
             self.splitter,
