@@ -87,16 +87,14 @@ def test_tab_reaches_every_act_of_a_composed_picture_and_of_a_place(qtbot: QtBot
     _check(joined, stage)
 
 
-@pytest.mark.parametrize(("action", "kind"), [("join.masks", MaskDialog), ("join.ties", TieDialog)])
-def test_tab_reaches_every_act_of_a_dialog(
-    qtbot: QtBot, joined: Window, settled: Callable, action: str, kind: type[QWidget]
-):
-    joined.trigger(action)
-    settled(joined)
-    dialog = joined.findChild(kind)
-    qtbot.waitUntil(dialog.isActiveWindow, timeout=5000)
-    _check(dialog, dialog)
-    dialog.close()
+def test_tab_reaches_every_act_of_a_dialog(qtbot: QtBot, joined: Window, settled: Callable):
+    for action, kind in [("join.masks", MaskDialog), ("join.ties", TieDialog)]:
+        joined.trigger(action)
+        settled(joined)
+        dialog = joined.findChild(kind)
+        qtbot.waitUntil(dialog.isActiveWindow, timeout=5000)
+        _check(dialog, dialog)
+        dialog.close()
 
 
 def _contrast(one: QColor, other: QColor) -> float:

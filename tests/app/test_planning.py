@@ -80,22 +80,22 @@ def _clipped(window: Window) -> list[str]:
     return found
 
 
-@pytest.mark.parametrize("kind", [k.id for k in KINDS])
-def test_each_kind_is_planned_from_nothing(qtbot: QtBot, window: Window, kind: str):
-    _pick(qtbot, window.plan_stage.picture.kind, kind)
-    expected = make_plan(window.state.outing.brief)
-    assert window.state.plan.frames == expected.frames
-    assert window.state.plan.coverage.complete
-    assert window.state.outing.brief.target_field == kind_of(kind).start(window.state.outing.brief).target_field
-    count = window.plan_stage.count.text()
-    assert count.startswith(f"{len(expected.frames)} frame")
-    for chooser in window.plan_stage.page_buttons:
-        qtbot.mouseClick(chooser, LEFT)
-        QApplication.processEvents()
-        assert chooser.isChecked()
-        assert _clipped(window) == []
-    window.state.undo()
-    assert window.state.outing.brief.kind == "row"
+def test_each_kind_is_planned_from_nothing(qtbot: QtBot, window: Window):
+    for kind in [k.id for k in KINDS]:
+        _pick(qtbot, window.plan_stage.picture.kind, kind)
+        expected = make_plan(window.state.outing.brief)
+        assert window.state.plan.frames == expected.frames
+        assert window.state.plan.coverage.complete
+        assert window.state.outing.brief.target_field == kind_of(kind).start(window.state.outing.brief).target_field
+        count = window.plan_stage.count.text()
+        assert count.startswith(f"{len(expected.frames)} frame")
+        for chooser in window.plan_stage.page_buttons:
+            qtbot.mouseClick(chooser, LEFT)
+            QApplication.processEvents()
+            assert chooser.isChecked()
+            assert _clipped(window) == []
+        window.state.undo()
+        assert window.state.outing.brief.kind == "row"
 
 
 def test_a_plan_begins_with_seven_fields_at_most(qtbot: QtBot, window: Window):
@@ -126,22 +126,22 @@ def test_any_field_of_the_plan_is_found_by_its_name(qtbot: QtBot, window: Window
     assert plan.pages.currentWidget() is plan.camera
 
 
-@pytest.mark.parametrize("size", [(1000, 640), (1100, 700), (1280, 800), (2560, 1440)])
-def test_every_page_shows_its_words_whole_in_windows_of_any_size(qtbot: QtBot, window: Window, size: tuple[int, int]):
+def test_every_page_shows_its_words_whole_in_windows_of_any_size(qtbot: QtBot, window: Window):
     """In a narrow window the last column stood half outside and labels were cut."""
-    window.resize(*size)
-    for index, page in enumerate(window.plan_stage.topics):
-        window.plan_stage.open_topic(index)
-        qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
-        blocks = [b for b in page.blocks.children() if isinstance(b, QWidget) and b.isVisible()]
-        if size[0] >= 1280:  # at the usual size nothing need be scrolled
-            assert page.blocks.height() <= page.height(), page.title
-        for a, b in itertools.combinations(blocks, 2):
-            assert not a.geometry().intersects(b.geometry()), page.title
-        for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
-            if widget.isVisible():
-                right = widget.mapTo(page, widget.rect().topRight()).x()
-                assert right < page.width(), (page.title, widget.objectName(), size)
+    for size in [(1000, 640), (1100, 700), (1280, 800), (2560, 1440)]:
+        window.resize(*size)
+        for index, page in enumerate(window.plan_stage.topics):
+            window.plan_stage.open_topic(index)
+            qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
+            blocks = [b for b in page.blocks.children() if isinstance(b, QWidget) and b.isVisible()]
+            if size[0] >= 1280:  # at the usual size nothing need be scrolled
+                assert page.blocks.height() <= page.height(), page.title
+            for a, b in itertools.combinations(blocks, 2):
+                assert not a.geometry().intersects(b.geometry()), page.title
+            for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
+                if widget.isVisible():
+                    right = widget.mapTo(page, widget.rect().topRight()).x()
+                    assert right < page.width(), (page.title, widget.objectName(), size)
 
 
 def test_fields_stand_at_the_same_places_from_page_to_page(qtbot: QtBot, window: Window):
@@ -160,22 +160,22 @@ def test_fields_stand_at_the_same_places_from_page_to_page(qtbot: QtBot, window:
     assert len(lefts) <= 3, "three columns of fields at most"
 
 
-@pytest.mark.parametrize("text_size", [1.25, 1.5])
-def test_larger_text_folds_the_pages_and_cuts_nothing(qtbot: QtBot, window: Window, text_size: float):
-    steps = theme.TEXT_SIZES.index(text_size)
-    for _ in range(steps):
-        window.trigger("look.larger")
-    qtbot.wait(50)
-    assert window.font().pixelSize() == round(theme.BODY * text_size)
-    for index, page in enumerate(window.plan_stage.topics):
-        window.plan_stage.open_topic(index)
-        qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
-        for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
-            if widget.isVisible():
-                assert widget.mapTo(page, widget.rect().topRight()).x() < page.width(), page.title
-    for _ in range(steps):
-        window.trigger("look.smaller")
-    assert window.context.settings.text_size == 1.0
+def test_larger_text_folds_the_pages_and_cuts_nothing(qtbot: QtBot, window: Window):
+    for text_size in [1.25, 1.5]:
+        steps = theme.TEXT_SIZES.index(text_size)
+        for _ in range(steps):
+            window.trigger("look.larger")
+        qtbot.wait(50)
+        assert window.font().pixelSize() == round(theme.BODY * text_size)
+        for index, page in enumerate(window.plan_stage.topics):
+            window.plan_stage.open_topic(index)
+            qtbot.waitUntil(lambda: _clipped(window) == [], timeout=3000)
+            for widget in page.findChildren((QLabel, QPushButton, QLineEdit, QComboBox)):
+                if widget.isVisible():
+                    assert widget.mapTo(page, widget.rect().topRight()).x() < page.width(), page.title
+        for _ in range(steps):
+            window.trigger("look.smaller")
+        assert window.context.settings.text_size == 1.0
 
 
 def test_the_map_takes_the_height_that_the_fields_do_not_need(qtbot: QtBot, window: Window):
@@ -216,20 +216,20 @@ def test_no_page_shows_a_name_of_the_code(qtbot: QtBot, window: Window):
         assert not [t for t in texts if re.search(r"[a-z]{2}[A-Z][a-z]|[a-z]_[a-z]", t)]
 
 
-@pytest.mark.parametrize("page", range(8))
-def test_every_number_refuses_the_absurd_in_one_sentence(qtbot: QtBot, window: Window, page: int):
-    window.plan_stage.open_topic(page)
-    before = window.state.outing
-    for key, edit in window.plan_stage.topics[page].bound.numbers.items():
-        for text in ("", "abc", "-99999999", "1e300", "7; rm"):
-            retype(qtbot, edit, text)
-            assert window.state.outing == before, (key, text)
-            assert edit.text() == text
-            assert edit.property("wrong"), (key, text)
-            assert len(window.message_text()) > 12
-            assert "Traceback" not in window.message_text()
-        qtbot.keyClick(edit, Qt.Key.Key_Escape)
-        assert not edit.property("wrong")
+def test_every_number_refuses_the_absurd_in_one_sentence(qtbot: QtBot, window: Window):
+    for page in range(8):
+        window.plan_stage.open_topic(page)
+        before = window.state.outing
+        for key, edit in window.plan_stage.topics[page].bound.numbers.items():
+            for text in ("", "abc", "-99999999", "1e300", "7; rm"):
+                retype(qtbot, edit, text)
+                assert window.state.outing == before, (key, text)
+                assert edit.text() == text
+                assert edit.property("wrong"), (key, text)
+                assert len(window.message_text()) > 12
+                assert "Traceback" not in window.message_text()
+            qtbot.keyClick(edit, Qt.Key.Key_Escape)
+            assert not edit.property("wrong")
 
 
 @pytest.mark.parametrize(

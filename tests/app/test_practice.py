@@ -93,16 +93,6 @@ def test_an_exercise_is_failed_first_and_passed_after_the_lesson(
     assert "2 attempts at 1 exercise, 1 passed" in window.logbook_stage.practised.text()
 
 
-def test_another_exercise_by_choices(qtbot: QtBot, practice: PracticeDialog):
-    practice.choose("people")
-    right = practice.exercise.right(practice.seed)["order"]
-    _pick(practice, "order", "left" if right == "right" else "right")
-    with_them = _shoot(qtbot, practice)
-    assert not with_them.grade.passed
-    assert with_them.done.figures.again >= 1
-    assert with_them.right.figures.again == 0
-
-
 def test_locked_on_the_bright_side_by_the_meter_of_the_place_it_is_passed(qtbot: QtBot, practice: PracticeDialog):
     """The readings beside the choices are those of the place: one side is brighter by more than half a stop."""
     practice.choose("lock")

@@ -39,12 +39,12 @@ def test_every_tool_has_an_icon_of_its_own_a_name_and_its_key(qtbot: QtBot, wind
     assert len(set(drawn.values())) >= len(ids) - 1
 
 
-@pytest.mark.parametrize("look", ["dark", "light", "field"])
-def test_icons_take_the_colour_of_text_in_every_look(qtbot: QtBot, window: Window, look: str):
-    window.set_look(look)
-    pixels = pixels_of(icon("walk.hide", "text", 24, 1.0).toImage())
-    bright = pixels[..., :3].max() > 128
-    assert bright == (look == "dark")
+def test_icons_take_the_colour_of_text_in_every_look(qtbot: QtBot, window: Window):
+    for look in ["dark", "light", "field"]:
+        window.set_look(look)
+        pixels = pixels_of(icon("walk.hide", "text", 24, 1.0).toImage())
+        bright = pixels[..., :3].max() > 128
+        assert bright == (look == "dark")
 
 
 def test_a_tool_is_pressed_held_told_over_the_picture_and_put_down(qtbot: QtBot, joined: Window, settled: Settled):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import json
 import os
@@ -12,22 +13,22 @@ from pathlib import Path
 
 import pytest
 from PIL import Image
+from tests.helpers.commands import Done, run_command
 from tests.helpers.sets import FrameFiles
 
 from idle_lantern.cli.main import main
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.join.report import SCHEMA, read_report
 
-COMMAND = [sys.executable, "-m", "idle_lantern.cli.main"]
+
+def _run(*words: object, cwd: Path) -> Done:
+    with contextlib.chdir(cwd):
+        return run_command(*words)
 
 
-def _run(*words: object, cwd: Path, **how: object) -> subprocess.CompletedProcess[bytes]:
-    return subprocess.run([*COMMAND, *map(os.fsdecode, map(os.fsencode, map(str, words)))], capture_output=True, cwd=cwd, check=False, **how)  # fmt: skip
-
-
-def _told(done: subprocess.CompletedProcess[bytes]) -> str:
+def _told(done: Done) -> str:
     """The last line on standard error, which has to be all there is of an error."""
-    text = done.stderr.decode("utf-8", "replace")
+    text = done.stderr
     assert "Traceback" not in text
     last = text.strip().rpartition("\n")[2]
     assert 0 < len(last) < 300
@@ -74,8 +75,8 @@ def test_no_output_is_ever_an_input_or_another_output(frames: list[Path], tmp_pa
 def test_a_report_that_cannot_be_written_is_told_before_the_work(frames: list[Path], tmp_path: Path):
     done = _run("join", *frames, "--out", "o.tif", "--report", "nowhere/r.json", cwd=tmp_path)
     assert done.returncode == 2
-    assert done.stderr.count(b"does not exist") == 1, "told once"
-    assert b"read" not in done.stderr.splitlines()[0][:6], "before any stage began"
+    assert done.stderr.count("does not exist") == 1, "told once"
+    assert "read" not in done.stderr.splitlines()[0][:6], "before any stage began"
     assert not (tmp_path / "o.tif").exists()
 
 
@@ -106,7 +107,9 @@ def test_names_that_are_no_text_are_joined(frames: list[Path], tmp_path: Path):
         os.rename(path, target)
         named.append(os.fsdecode(target))
     out = os.fsdecode(os.fsencode(tmp_path) + b"/caf\xe9.tif")
-    done = _run("join", *named, "--out", out, "--report", "r.json", cwd=tmp_path)
+    # a process of its own: what it writes to its streams are bytes
+    command = [sys.executable, "-m", "idle_lantern.cli.main", "join", *named, "--out", out, "--report", "r.json"]
+    done = subprocess.run(command, capture_output=True, cwd=tmp_path, check=False)
     assert done.returncode == 0, done.stderr
     assert done.stdout == os.fsencode(out) + b"\n"
     assert os.path.getsize(out) > 1000

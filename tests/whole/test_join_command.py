@@ -17,28 +17,16 @@ import numpy as np
 import pytest
 from PIL import Image, ImageCms
 from tests.helpers.commands import Done, run_command
-from tests.helpers.sets import FrameFiles, render, rms
+from tests.helpers.sets import FrameFiles
 
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry import rotations
-from idle_lantern.core.geometry.lenses import Lens
 
 COMMAND = [sys.executable, "-m", "idle_lantern.cli.main", "join"]
 
 
 def _run(*arguments: object) -> Done:
     return run_command("join", *arguments)
-
-
-def test_a_row_of_eight_frames(tmp_path: Path):
-    """As photographers shoot it, a good half turn; more pixels take minutes to render and tell no more."""
-    lens = Lens("rectilinear", 703, 600, 900)
-    files = render(tmp_path, lens, [(-100.0 + 31 * i, 0, 0) for i in range(8)])
-    done = _run(*files.paths, "--out", tmp_path / "o.jpg", "--report", tmp_path / "r.json")
-    assert done.returncode == 0, done.stderr
-    report = json.loads((tmp_path / "r.json").read_text())
-    assert rms(files.error_px(report)) < 0.05
-    assert report["canvas"]["width"] > 3_000
 
 
 def test_report_holds_what_the_contract_says(row_set: FrameFiles, tmp_path: Path):

@@ -71,14 +71,6 @@ def test_good_frames_raise_no_alarm(tmp_path: Path, views: list[SurfaceView]):
     assert _found(tmp_path) == []
 
 
-@pytest.mark.parametrize("sigma", [0.8])
-def test_a_soft_frame_is_found_and_measured(tmp_path: Path, views: list[SurfaceView], sigma: float):
-    _shoot(tmp_path, views, at=2, sigma=sigma)
-    ((name, what, figure),) = _found(tmp_path)
-    assert (name, what) == ("f02.jpg", "blur")
-    assert figure == pytest.approx(sigma, abs=0.25)
-
-
 @pytest.mark.parametrize(("shake", "word"), [((0.0, 3.0), "up and down")])
 def test_a_shaken_frame_is_found_with_its_direction(
     tmp_path: Path, views: list[SurfaceView], shake: tuple[float, float], word: str

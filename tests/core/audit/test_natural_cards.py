@@ -33,15 +33,6 @@ def test_dust_is_found_where_every_frame_has_detail(tmp_path: Path):
     assert size_px == pytest.approx(2 * card.dust.radius, rel=0.2)
 
 
-@pytest.mark.parametrize("seed", [227])
-def test_hands_before_the_lens_are_told_whatever_they_look_like(seed: int, tmp_path: Path):
-    """All over the frame, so even that nothing coarse shows, or of the colours of the place; and no dark exposure is the cap."""
-    with natural_cards.frames_of(450, 300):
-        card = natural_cards.shoot_roles(tmp_path, seed, metadata=False)
-    assert "bookend" in card.roles.values()
-    assert natural_cards.wrong_roles(card) == []
-
-
 def test_frames_that_share_a_horizon_are_no_repeats_and_frames_of_one_view_are(tmp_path: Path):
     """Bare sky over a level shore looks alike along it wherever the camera points."""
     with natural_cards.frames_of(450, 300):

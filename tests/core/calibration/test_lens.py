@@ -66,7 +66,6 @@ def _drawn(lens: Lens, pose: np.ndarray) -> np.ndarray:
 @pytest.mark.parametrize(
     "lens",
     [
-        Lens("rectilinear", 420, 480, 360, k1=-0.12, k2=0.03, cx=3.0, cy=-2.0),
         Lens("equidistant", 250, 480, 360, k1=-0.02, cx=-2.0),
     ],
 )

@@ -131,7 +131,7 @@ def test_sixteen_bit_is_read_by_libtiff_as_well(tmp_path: Path):
 
 def test_longest_sides_that_other_code_stumbles_at(tmp_path: Path):
     """32 767 and more pixels a side: signed 16-bit counters end there."""
-    for width in (32766, 32767, 32768, 33000):
+    for width in (32767, 33000):
         pixels = _picture(width, 3, np.uint8)
         _written(tmp_path / "p.tif", pixels)
         picture = TiledPicture(tmp_path / "p.tif")

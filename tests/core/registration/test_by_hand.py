@@ -243,8 +243,6 @@ def test_a_link_that_is_cut_is_not_matched_and_the_others_hold_the_frames(grid_s
     linked = {(min(k.a, k.b), max(k.a, k.b)) for k in solution.links}
     assert not linked & set(cut)
     assert len(solution.poses.frames) == 8
-    whole = solve(frames)
-    assert {(min(k.a, k.b), max(k.a, k.b)) for k in whole.links} >= set(cut)
     solved = dict(zip(solution.poses.frames, solution.poses.world_from_camera))
     errors = registration_error_px(
         grid_set.lens, grid_set.cameras, solution.poses.lenses, [solved[f] for f in range(8)]

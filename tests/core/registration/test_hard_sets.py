@@ -9,7 +9,6 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-import pytest
 from PIL import Image
 from tests.helpers.reports import report_of
 from tests.helpers.sets import Angles, FrameFiles, render, rms
@@ -21,7 +20,6 @@ from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.solve.solve import Solution, solve, working_of
-from idle_lantern.simulator.camera import CameraSettings
 from idle_lantern.simulator.diorama import ambrel_holm
 
 #: What the issue allows hard sets.
@@ -31,16 +29,6 @@ HARD_PX = 0.15
 def _errors(files: FrameFiles, solution: Solution) -> np.ndarray:
     canvas = make_canvas(solution.poses, solution.seen, width_px=300)
     return files.error_px(report_of(solution, compose_picture(solution, canvas, rough=True)))
-
-
-def test_night_noise_at_fifteen_per_cent_overlap(tmp_path: Path):
-    lens = Lens("rectilinear", 900, 600, 800)
-    step = 0.85 * float(np.degrees(lens.field_rad()[0]))
-    night = [CameraSettings(iso=6400, exposure_s=1 / 256 / 64)] * 4
-    files = render(tmp_path, lens, [(-1.5 * step + step * i, -4, 0) for i in range(4)], settings=night, play_deg=0.1)
-    solution = solve(gather(files.paths))
-    assert len(solution.poses.frames) == 4
-    assert rms(_errors(files, solution)) < HARD_PX
 
 
 def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
@@ -63,26 +51,6 @@ def test_rows_of_clear_sky_by_grid_and_by_plan(tmp_path: Path):
         assert math.degrees(max(off)) < 0.3
         assert solution.poses.sigma_rad is not None
         assert np.isfinite(solution.poses.sigma_rad).all()
-
-
-def test_mostly_defocused_grid_of_a_portrait(tmp_path: Path):
-    """Wide open and focused near: almost everything is blurred, as in a shallow-depth grid."""
-    lens = Lens("rectilinear", 1300, 600, 800)
-    open_wide = CameraSettings(aperture=1.4, exposure_s=1 / 256 / 32, focus_m=3.0)
-    directions: list[Angles] = [(-18.0 + 17 * c, p, 0) for p in (8, -12) for c in range(3)]
-    files = render(tmp_path, lens, directions, settings=[open_wide] * 6, defocus=True)
-    solution = solve(gather(files.paths))
-    assert len(solution.poses.frames) == 6
-    assert rms(_errors(files, solution)) < HARD_PX
-
-
-def test_vertical_column_without_metadata(tmp_path: Path):
-    lens = Lens("rectilinear", 700, 680, 480)
-    files = render(tmp_path, lens, [(4.0, p, 0) for p in (34, 14, -6, -26)], metadata=False)
-    solution = solve(gather(files.paths))
-    assert len(solution.poses.frames) == 4
-    assert rms(_errors(files, solution)) < 0.06
-    assert solution.poses.lenses[0].focal_px == pytest.approx(700, rel=5e-3)
 
 
 def test_intruders_doubles_blur_and_bookends_shuffled_without_metadata(row_set: FrameFiles, tmp_path: Path):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import math
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
 import pytest
@@ -23,11 +24,24 @@ from idle_lantern.core.scouting.reprojection import ReprojectedScouts
 from idle_lantern.core.scouting.scout_picture import ScoutPicture, SkylineRow, height_towards, skyline_on_map
 from idle_lantern.core.scouting.skyline import skyline_of
 from idle_lantern.simulator.diorama import ambrel_holm
-from idle_lantern.simulator.surfaces import look
+from idle_lantern.simulator.surfaces import SurfaceView, look
 
 _WIDTH = 1440
 #: As wide and high as the band of a telephone's sweep.
 _BAND_DEG = (-30.0, 40.0)
+
+
+def _rays() -> np.ndarray:
+    """A direction for each place of the whole sphere."""
+    azimuth = np.radians((np.arange(_WIDTH) + 0.5) * 360 / _WIDTH - 180)
+    altitude = np.radians(90 - (np.arange(_WIDTH // 2) + 0.5) * 360 / _WIDTH)
+    return direction(azimuth[None, :], altitude[:, None]).astype(np.float32)
+
+
+@cache
+def _looked(clouds: float) -> SurfaceView:
+    """The island all round."""
+    return look(ambrel_holm(walkers=0, clouds=clouds), np.zeros(3), _rays(), math.radians(360 / _WIDTH))
 
 
 def _ground(
@@ -41,8 +55,7 @@ def _ground(
     px = _WIDTH / 360
     azimuth = np.radians((np.arange(_WIDTH) + 0.5) / px - 180)
     altitude = np.radians(90 - (np.arange(_WIDTH // 2) + 0.5) / px)
-    rays = direction(azimuth[None, :], altitude[:, None]).astype(np.float32)
-    view = look(ambrel_holm(walkers=0, clouds=clouds), np.zeros(3), rays, math.radians(1 / px))
+    view = _looked(clouds)
     band = (np.degrees(altitude) > _BAND_DEG[0]) & (np.degrees(altitude) < _BAND_DEG[1])
     shades = np.random.default_rng(3).normal(0, 1.5, view.light.shape)
     light, land = view.light * gain, np.isfinite(view.distance_m)
