@@ -81,14 +81,15 @@ def own_user_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 @pytest.fixture(autouse=True)
 def no_thread_is_left_running() -> Iterator[None]:
-    """Workers end with the work that began them; Qt's own pool shows as dummy threads and is asked of the window."""
+    """Workers end with the work that began them; Qt's own pool shows as dummy threads and is asked of the window,
+    and Dask leaves threads that wait for nothing."""
     before = set(threading.enumerate())
     yield
     end = time.monotonic() + 5
     while left := [
         t
         for t in threading.enumerate()
-        if t not in before and t.is_alive() and not t.name.startswith(("Dummy", "execnet"))
+        if t not in before and t.is_alive() and not t.name.startswith(("Dummy", "execnet", "IO loop", "Dask-"))
     ]:
         assert time.monotonic() < end, f"still running: {[t.name for t in left]}"
         time.sleep(0.01)

@@ -19,6 +19,7 @@ import msgspec
 from idle_lantern import __version__
 from idle_lantern.cli.batch_rows import Row, as_csv, as_json, as_page, as_text, keep_rows, kept_rows
 from idle_lantern.cli.ends import DONE, DOUBTFUL, INTERRUPTED, give, say, stopping
+from idle_lantern.cli.schedulers import add_scheduler, address_of, runner_at
 from idle_lantern.core.base.atomic import check_writable, make_folder, write_text
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.paths import check_outputs
@@ -51,11 +52,17 @@ class Source:
 
 @dataclass(frozen=True)
 class Wanted:
-    """How every picture is delivered, where to, and by which recipe."""
+    """How every picture is delivered, where to, by which recipe, and by whose workers."""
 
     preset: Preset
     out: Path
     recipe: Path | None = None
+    scheduler: str = ""
+
+    @property
+    def by_workers(self) -> list[str]:
+        """How a command is told to let workers do it."""
+        return ["--scheduler", self.scheduler] if self.scheduler else []
 
 
 class Stop:
@@ -89,6 +96,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument("--json", type=Path, metavar="FILE", help="the table for programs")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="the table for spreadsheets")
     parser.add_argument("--html", type=Path, metavar="FILE", help="the table as a page with small pictures")
+    add_scheduler(parser)
     parser.add_argument("--again", action="store_true", help="do again what was done before")
     parser.set_defaults(run=run)
 
@@ -98,12 +106,12 @@ def run(args: argparse.Namespace) -> int:
     stop = Stop()
     rows: list[Row] = []
     tables = [path for path in (args.json, args.csv, args.html) if path is not None]
-    with stopping(stop.ask):
+    with stopping(stop.ask), runner_at(args.scheduler) as runner:
         sources = list(_sources(args.paths))
         check_outputs(tables, [f for source in sources for f in source.files])
         for path in tables:
             check_writable(path)
-        wanted = Wanted(preset_named(args.preset, presets_folder()), args.out, args.recipe)
+        wanted = Wanted(preset_named(args.preset, presets_folder()), args.out, args.recipe, address_of(runner))
         make_folder(args.out)
         before = [] if args.again else kept_rows(args.out)
         stopped = False
@@ -230,6 +238,7 @@ def _one(source: Source, run_name: str, wanted: Wanted, scratch: Path, stop: Sto
             "--report",
             str(report_file),
             *(["--run", run_name] if run_name else []),
+            *wanted.by_workers,
         ],
         stop,
     )
@@ -244,6 +253,8 @@ def _one(source: Source, run_name: str, wanted: Wanted, scratch: Path, stop: Sto
     _write_preset(wanted.preset, preset)
     arguments = ["deliver", str(joined), "--preset", str(preset), "--report", str(report_file), "--out", str(target)]
     arguments += ["--as", wanted.preset.job.format]
+    kind = kind_named(wanted.preset.job.format)
+    arguments += wanted.by_workers if kind.format is not None and kind.name == kind.format.name else []
     if wanted.preset.job.format == "layers":
         arguments += ["--frames", str(source.files[0].parent)]
     code, told = _command([*arguments, *([] if recipe is None else ["--recipe", str(recipe)])], stop)

@@ -12,6 +12,7 @@ import msgspec
 from idle_lantern.cli.ends import say
 from idle_lantern.cli.known import known_from, metadata_of
 from idle_lantern.cli.progress import write_by
+from idle_lantern.cli.schedulers import add_scheduler, runner_at
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figure, figures
 from idle_lantern.core.base.progress import Progress
@@ -139,6 +140,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--print-width", dest="width_mm", type=float, metavar="MM", help="how wide the picture is printed"
     )
     parser.add_argument("--tell-invented", action="store_true", help="tell in a margin below what of it is invented")
+    add_scheduler(parser)
     parser.set_defaults(run=run)
 
 
@@ -182,7 +184,8 @@ def _deliver(args: argparse.Namespace, progress: Progress) -> Path:
     told = metadata_of(args.picture)
     told = replace(told, author=args.author or told.author, rights=args.rights or told.rights)
     delivery = replace(delivery, told=told)
-    written = deliver(delivery, args.out, box, inputs=inputs, progress=progress)
+    with runner_at(args.scheduler) as runner:
+        written = deliver(delivery, args.out, box, inputs=inputs, progress=progress, runner=runner)
     for line in written.proof:
         say(f"  {line.text}")
     return written.path

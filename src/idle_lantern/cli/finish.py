@@ -8,6 +8,7 @@ from pathlib import Path
 
 from idle_lantern.cli.known import known_from, metadata_of
 from idle_lantern.cli.progress import write_by
+from idle_lantern.cli.schedulers import add_scheduler, runner_at
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.figures import figures
@@ -42,6 +43,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
         "--report", type=Path, metavar="REPORT.json", help="the report of its join, for masks in directions"
     )
     parser.add_argument("--quality", type=int, default=WriteOptions().jpeg_quality, help="of a JPEG (default 92)")
+    add_scheduler(parser)
     parser.set_defaults(run=run)
 
 
@@ -66,7 +68,8 @@ def _finish(args: argparse.Namespace, progress: Progress) -> None:
         _copy(args.picture, args.out)  # nothing is changed, so nothing is packed anew
         return
     options = WriteOptions(args.quality, metadata=metadata_of(args.picture), light=picture.space.is_linear)
-    write_source(made, args.out, options, progress)
+    with runner_at(args.scheduler) as runner:
+        write_source(made, args.out, options, progress, runner)
 
 
 def _copy(source: Path, target: Path) -> None:

@@ -18,6 +18,7 @@ from idle_lantern.cli.join_arguments import (
     share_of,
 )
 from idle_lantern.cli.progress import TerminalProgress
+from idle_lantern.cli.schedulers import add_scheduler, runner_at
 from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import check_writable, write_text
 from idle_lantern.core.base.checkpoint import checkpoints_folder
@@ -115,6 +116,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--light", action="store_true", help="with .tif: linear light as 32-bit floats, beyond white too"
     )
+    add_scheduler(parser)
     parser.add_argument("--fresh", action="store_true", help="do not go on from where a killed run of this join ended")
     parser.add_argument(
         "--crop",
@@ -232,12 +234,14 @@ def run(args: argparse.Namespace) -> int:
     with stopping(progress.ask_to_stop):
         try:
             request, ahead = _request(args, progress)
-            run_request(
-                request,
-                lambda event: ended.append(event) if isinstance(event, ENDS) else None,
-                progress,
-                ahead=None if ahead is None else ahead.take,
-            )
+            with runner_at(args.scheduler) as runner:
+                run_request(
+                    request,
+                    lambda event: ended.append(event) if isinstance(event, ENDS) else None,
+                    progress,
+                    ahead=None if ahead is None else ahead.take,
+                    runner=runner,
+                )
         except LanternError as error:  # before the join could begin
             return _failed(args, error, failure_report(None, args.frames, error.sentence))
     end = ended[-1]

@@ -46,14 +46,15 @@ class Runner(Protocol):
 
 @dataclass(frozen=True)
 class ThreadRunner:
-    """A few threads of this process."""
+    """A few threads of this process; as many parts may wait for the reader as ``ahead`` says, one for each thread where it says none."""
 
     threads: int
+    ahead: int | None = None
 
     def run(self, task: Task[R], indices: Sequence[int]) -> Iterator[R]:
         """As of ``Runner``."""
         with ThreadPoolExecutor(self.threads) as pool:
-            yield from in_order(task.work, indices, pool, self.threads)
+            yield from in_order(task.work, indices, pool, self.threads if self.ahead is None else self.ahead)
 
 
 @dataclass

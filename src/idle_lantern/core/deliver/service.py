@@ -10,6 +10,7 @@ from idle_lantern.core.base.atomic import check_writable, replacing
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.deliver.cube import cube_files, face_px, write_cube
 from idle_lantern.core.deliver.delivery import Delivery, ball_of
 from idle_lantern.core.deliver.demanding import SOUGHT_PX
@@ -108,8 +109,10 @@ def deliver(
     alpha: bool = True,
     inputs: Sequence[Path] = (),
     progress: Progress = SILENT,
+    runner: Runner | None = None,
 ) -> Delivered:
-    """Write a picture as its job says, cut to ``box``, and look at what was written. A picture file without ``alpha`` where it has no gaps.
+    """Write a picture as its job says, cut to ``box``, and look at what was written. A picture file without ``alpha`` where it has no gaps;
+    its tiles are made by ``runner``, None for threads of this process.
 
     Raises
     ------
@@ -122,7 +125,11 @@ def deliver(
     kind = kind_written(delivery.job, target)
     told = replace(delivery.told, orientation=1)
     options = WriteOptions(delivery.job.quality, delivery.job.dpi, told, alpha=alpha, xmp=xmp_packet(told))
-    return _WRITERS.get(kind.name, _write_file)(delivery, target, box, options, progress)
+    if kind.format is not None and kind.name == kind.format.name:
+        return _write_file(delivery, target, box, options, progress, runner)
+    if runner is not None:
+        raise InputError(f"A {kind.name} is written by this process alone", remedy="Leave --scheduler away")
+    return _WRITERS[kind.name](delivery, target, box, options, progress)
 
 
 @dataclass(frozen=True)
@@ -134,21 +141,27 @@ class Delivered:
 
 
 def _write_file(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     kind = format_of(target)
     light = kind.light == "always" or (kind.light == "asked" and delivery.job.light)
     made = delivery.made(box, light=light)
-    return Delivered(target, _written_and_proved(made, target, replace(options, light=light), progress))
+    return Delivered(target, _written_and_proved(made, target, replace(options, light=light), progress, runner))
 
 
 def _written_and_proved(
-    made: PictureSource, target: Path, options: WriteOptions, progress: Progress, *, sphere: bool = False
+    made: PictureSource,
+    target: Path,
+    options: WriteOptions,
+    progress: Progress,
+    runner: Runner | None = None,
+    *,
+    sphere: bool = False,
 ) -> tuple[Line, ...]:
     """Write a picture file, read it back, and put it in its place only where it is as it should be."""
     check_target(target, *made.sizes[0])
     with replacing(target) as part:
-        write_part(made, part, options, progress)
+        write_part(made, part, options, progress, runner)
         return (*proved_picture(part, format_of(target), made), *(proved_sphere(part) if sphere else ()))
 
 

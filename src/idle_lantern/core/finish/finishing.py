@@ -8,7 +8,7 @@ import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from threading import Lock
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 import numpy as np
@@ -125,6 +125,10 @@ class Finish(Operation):
         self._applied: list[tuple[Step, Apply]] = []
         for at, step in enumerate(self._steps):
             self._applied.append((step, step.bound(ground, once(lambda at=at: self._whole_before(at)))))  # type: ignore[misc]
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # what is kept stays in this process
+        return Finish, (self._steps, self._source, self._ground)
 
     @property
     def halo_px(self) -> float:

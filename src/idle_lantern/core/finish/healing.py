@@ -11,7 +11,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Annotated
+from typing import Annotated, Any
 
 import cv2
 import msgspec
@@ -107,13 +107,16 @@ class HealedPicture:
     """A picture with its spots covered; its own pixels are never changed."""
 
     def __init__(self, source: PictureSource, spots: Sequence[Spot], ground: Ground) -> None:
-        self._source = source
+        self._source, self._made_of = source, (source, spots, ground)
         self.sizes, self.tile_px, self.space = source.sizes, source.tile_px, source.space
         canvas, full = ground.direction_canvas, source.sizes[0]
         self._places = [[place_of(spot, canvas, full, size) for spot in spots] for size in source.sizes]
         self._patches: SizedCache[tuple[int, int], tuple[Rectangle, Array, Array] | None] = SizedCache(
             self._patch, lambda made: 64 if made is None else int(made[1].nbytes), _PATCHES_BYTES
         )
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return HealedPicture, self._made_of
 
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile (h, w, 3 or 4); raises as the source."""

@@ -109,6 +109,7 @@ class OperatedPicture:
         light: bool = False,
     ) -> None:
         self._source, self._operations = source, tuple(operations)
+        self._made_of = source, self._operations, space, light
         full = source.sizes[0]
         for operation in operations:
             full = operation.size(full)
@@ -122,6 +123,9 @@ class OperatedPicture:
         self._tiles: SizedCache[tuple[int, int, int], Array] = SizedCache(
             self._made, lambda tile: int(tile.nbytes), _CACHE_BYTES
         )
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _operated, self._made_of
 
     def _rimmed(self, level: int, spare: int) -> RimmedTiles:
         with self._lock:
@@ -203,6 +207,12 @@ class OperatedPicture:
         return np.concatenate([colours, pixels[..., 3:]], -1)
 
 
+def _operated(
+    source: PictureSource, operations: Sequence[Operation], space: ColourSpace | None, light: bool
+) -> OperatedPicture:
+    return OperatedPicture(source, operations, space, light=light)
+
+
 def _whole_numbers(values: Array, dtype: np.dtype[Any]) -> Array:
     """Values from 0 to 1, cut there, as whole numbers."""
     made = values * np.float32(np.iinfo(dtype).max)
@@ -236,6 +246,9 @@ class CroppedPicture:
             return self._sampled(level, at)
         box = self._box
         return region(self._below, Rectangle(box.left + left, box.top + top, at.width, at.height))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return CroppedPicture, (self._source, self._box)
 
     def _sampled(self, level: int, at: Rectangle) -> Array:
         """Pixels (h, w, 3 or 4) of a part of a coarser level."""

@@ -69,6 +69,9 @@ class TiledPicture:
             and page.tilewidth == page.tilelength == self.tile_px
         )
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return TiledPicture, (self.path,)
+
     def tile(self, level: int, row: int, column: int) -> Array:
         """One tile (h, w, 3 or 4), cut at the rim.
 
