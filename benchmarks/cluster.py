@@ -3,7 +3,11 @@
     .venv/bin/python benchmarks/cluster.py [--frames 20] [--megapixels 12] [--workers 2]
 
 Frames are parts of a photograph, drawn larger. The workers are processes of one thread each on this machine; their start and that of
-the scheduler are counted apart.
+the scheduler are counted apart. On 2026-12-02, two cores, 20 frames of 12 MP:
+
+    threads of one process: 46.5 s, CPU 58.3 s
+    2 workers: 62.4 s, CPU 92.0 s (44.4 here), 1.58 x; their start 4.1 s
+    same bytes
 """
 
 from __future__ import annotations
