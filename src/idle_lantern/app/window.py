@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
@@ -56,6 +57,9 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.library import gear_file
 from idle_lantern.core.outing import rescue
 
+if TYPE_CHECKING:
+    from idle_lantern.app.queue_dialog import QueueDialog
+
 #: Width of the menus at scale 1, and how a name is cut that has no room beside them.
 _MENUS_PX, _ELIDE = 590, Qt.TextElideMode.ElideRight
 #: Stages whose picture is the joined one.
@@ -74,6 +78,7 @@ class Window(QMainWindow):
         self.outings = Outings(self.context, self)
         self.stage = "plan"
         self._ending = False
+        self._queue: QueueDialog | None = None
         self._look_before = "dark"
         self._of_outing = ""
         self._folded = self._picture_alone = self._was_maximized = False
@@ -294,6 +299,22 @@ class Window(QMainWindow):
         self.go("join")
         if not self.join_stage.compose.active:
             self.join_stage.toggle_compose()
+
+    def open_queue(self) -> None:
+        """Show the folders that are joined and delivered by themselves."""
+        if self._queue is None:
+            from idle_lantern.app.queue_dialog import QueueDialog  # what no start needs
+
+            self._queue = QueueDialog(self.context, self)
+            self._queue.open_asked.connect(self._look_at)
+        self._queue.show()
+        self._queue.raise_()
+
+    def _look_at(self, folder: Path) -> None:
+        """Open a folder of the queue where its picture is joined."""
+        if self.arrivals.take([folder], anew=True):
+            self.go("join")
+            self.activateWindow()
 
     def ask_whose(self) -> None:
         """Ask for the name and the rights that stand in delivered files."""

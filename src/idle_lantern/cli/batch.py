@@ -17,7 +17,6 @@ from typing import Any
 import msgspec
 
 from idle_lantern import __version__
-from idle_lantern.cli.batch_rows import Row, as_csv, as_json, as_page, as_text, keep_rows, kept_rows
 from idle_lantern.cli.ends import DONE, DOUBTFUL, INTERRUPTED, give, say, stopping
 from idle_lantern.cli.schedulers import add_scheduler, address_of, runner_at
 from idle_lantern.core.base.atomic import check_writable, make_folder, write_text
@@ -29,6 +28,7 @@ from idle_lantern.core.deliver.presets import SCHEMA, Preset, preset_named, pres
 from idle_lantern.core.finish.recipe import text_of
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.outing import document
+from idle_lantern.core.outing.batch_rows import Row, as_csv, as_json, as_page, as_text, keep_rows, kept_rows
 from idle_lantern.core.sorting.grouped import files_in
 
 #: From this suspicion on a place of the picture is worth a look before it is handed on.

@@ -122,7 +122,7 @@ def test_a_file_that_reads_back_wrongly_replaces_nothing(tmp_path: Path, monkeyp
     Image.fromarray(data.coffee()).save(tmp_path / "in.png")
     (tmp_path / "out.jpg").write_bytes(b"before")
 
-    def wrong(source, part, options, progress):
+    def wrong(source, part, *_how):
         Image.new("RGB", (600, 400), "red").save(part)
 
     monkeypatch.setattr(service, "write_part", wrong)

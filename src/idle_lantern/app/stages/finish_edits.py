@@ -69,7 +69,8 @@ def set_step(outing: Outing, at: int, step: Step, key: str) -> Edit:
 def plain(outing: Outing, at: int) -> Edit:
     """The edit that brings a step's figures back to where they begin; its mask stays."""
     step = outing.finish.steps[at]
-    return step_replaced(f"Reset {title_of(outing, at)}", at, type(step)(on=step.on, mask=step.mask))
+    made = step if step.needs_file else type(step)(on=step.on, mask=step.mask)
+    return step_replaced(f"Reset {title_of(outing, at)}", at, made)
 
 
 def all_taken(title: str, recipe: Recipe) -> Edit:

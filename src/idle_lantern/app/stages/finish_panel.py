@@ -302,7 +302,7 @@ class FinishPanel(QWidget):
         self.where.setCurrentIndex(kinds.index(kind) if kind in kinds else len(kinds))
         self.elsewhere.setVisible(mask is not None)
         self.elsewhere.setChecked(elsewhere)
-        self._masks.setVisible(not isinstance(step, Heal))
+        self._masks.setVisible(step.takes_mask)
         told = (
             heal_model.healing_told(len(step.spots), self.place)
             if isinstance(step, Heal)

@@ -35,6 +35,7 @@ class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=Tr
     form : the values that it works on
     order : where it usually stands among the others
     needs_file : whether it is made from a file, and so is not one to be added empty
+    takes_mask : whether it may work on a part only
     """
 
     on: bool = True
@@ -44,6 +45,7 @@ class Step(msgspec.Struct, frozen=True, tag_field="do", forbid_unknown_fields=Tr
     form: ClassVar[Form] = "display"
     order: ClassVar[int] = 50
     needs_file: ClassVar[bool] = False
+    takes_mask: ClassVar[bool] = True
 
     @property
     def files(self) -> tuple[str, ...]:

@@ -21,6 +21,7 @@ class Heal(Step, frozen=True, tag="heal", kw_only=True):
     title: ClassVar[str] = "Healing"
     meaning: ClassVar[str] = "Covers litter, posts and dust with the ground beside them"
     order: ClassVar[int] = 0
+    takes_mask: ClassVar[bool] = False
 
     def __post_init__(self) -> None:
         if self.mask is not None:

@@ -25,6 +25,7 @@ class Retouched(Step, frozen=True, tag="retouched", kw_only=True):
     meaning: ClassVar[str] = "What another program changed, laid over the joined picture; the steps below go on from it"
     order: ClassVar[int] = -10
     needs_file: ClassVar[bool] = True
+    takes_mask: ClassVar[bool] = False
 
     def __post_init__(self) -> None:
         if self.mask is not None:
