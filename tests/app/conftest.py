@@ -19,7 +19,6 @@ from idle_lantern.app.settings import Settings
 from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.window import Window
 from idle_lantern.core.outing import edits
-from idle_lantern.core.plan.rig import Rig
 
 JoinOnce = Callable[[str, Callable[[Path], Sequence[Path]]], Window]
 
@@ -122,8 +121,3 @@ def joined(join_once: JoinOnce, row_set: FrameFiles) -> Window:
 def outing_root() -> Path:
     """Where the window keeps outings."""
     return settings_module.outings_folder()
-
-
-def small_rig() -> Rig:
-    """The small camera as a rig."""
-    return Rig(**SMALL)

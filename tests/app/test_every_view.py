@@ -59,7 +59,6 @@ def _views(window: Window) -> Iterator[tuple[str, Callable[[], object]]]:
         ((1100, 700), 1.0, "dark"),
         ((1100, 700), 1.5, "light"),
         ((1280, 800), 1.5, "dark"),
-        ((1280, 800), 1.0, "field"),
         ((1920, 1080), 1.5, "field"),
     ],
 )

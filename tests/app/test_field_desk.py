@@ -149,21 +149,6 @@ def test_the_no_parallax_point_is_measured_used_and_kept(
     assert dialog.found.setting_mm == pytest.approx(true, abs=1.0)
     assert dialog.table.rowCount() == 3
     assert "px" in dialog.table.item(0, 3).text()
-    # two pairs of a row that looks up tell how high the point stands over the tilting axis
-    dialog.pitch.setValue(25)
-    for wanted in (45.0, 75.0):
-        dialog.practise(wanted)
-        settled(window)
-    assert dialog.height_found is not None
-    assert dialog.height_found.up_mm == pytest.approx(practice.up_mm, abs=3.0)
-    assert ("Lower" if practice.up_mm > 0 else "Raise") in dialog.sentence.text()
-    # a row that does not match is told, and what the level row told holds
-    dialog.add(replace(dialog.pairs[-1], left=dialog.pairs[0].left, right=tmp_path / "gone.jpg"))
-    settled(window)
-    assert "gone.jpg" in dialog.sentence.text()
-    assert dialog.found is not None
-    dialog.pairs[3:] = []
-    dialog.pitch.setValue(0)
     # a pair of the same photograph twice tells nothing: said in a sentence, and dropped again
     same = dialog.pairs[0].left
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_a, **_k: ([str(same)] * 2, ""))

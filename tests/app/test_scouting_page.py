@@ -422,7 +422,6 @@ def test_the_map_zooms_pans_and_has_other_forms(qtbot: QtBot, window: Window, se
 
 #: Small plans of kinds that stay where the telephone looked: kind, field, focal length, lens.
 KINDS = {
-    "vertical": ((-12.0, 12.0, -20.0, 40.0), {"focal_mm": 24.0, "upright": False}),
     "shallow": ((-16.0, 16.0, -10.0, 10.0), {"focal_mm": 50.0, "upright": False}),
 }
 

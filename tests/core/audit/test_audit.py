@@ -132,20 +132,6 @@ def test_a_foreign_picture_is_a_stray(tmp_path: Path, views: list[SurfaceView]):
     assert "foreign.jpg: matches nothing" in as_text(report, pictures_in(tmp_path))
 
 
-def test_a_missing_column_is_named_with_its_row(tmp_path: Path):
-    lens = Lens("rectilinear", 500, 460, 560)
-    camera = SimulatedCamera(lens, 24.0, 24.0 * 460 / 500)
-    scene = ambrel_holm(walkers=0)
-    directions = [(-70.0 + 27 * c, pitch, 0.0) for pitch in (14.0, -12.0) for c in range(5)]
-    del directions[7]
-    for i, angles in enumerate(directions):
-        write(camera.expose(scene, SimulatedHead().pointed(*angles), seed=i), tmp_path / f"f{i:02d}.jpg")
-    (run,) = _audited(tmp_path).runs
-    (missing,) = run.missing
-    assert (missing.row, missing.column) == (2, 3)
-    assert missing.yaw_deg - run.directions_deg[tmp_path / "f00.jpg"][0] == pytest.approx(54, abs=2)
-
-
 def _spoilt(
     folder: Path, views: list[SurfaceView], spoil: Callable[[int, np.ndarray], np.ndarray]
 ) -> dict[str, list[tuple[str, float]]]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import re
 from pathlib import Path
 
 import natural_cards
@@ -18,19 +17,6 @@ from idle_lantern.core.inspection.overlaps import balanced
 from idle_lantern.core.registration.solve.grid_regularity import place_by_regularity
 from idle_lantern.core.registration.solve.poses import Poses
 from idle_lantern.core.sorting.card import sort
-
-
-def test_dust_is_found_where_every_frame_has_detail(tmp_path: Path):
-    """Nine of ten spots were not: no look at one frame tells a dark spot from what stands there."""
-    with natural_cards.frames_of(600, 400):
-        card = natural_cards.shoot(tmp_path, 108, faults=True, metadata=False)
-        report = natural_cards.looked_at(card)
-    assert card.dust is not None
-    (finding,) = [f for f in report.findings if f.what == "dust"]
-    assert math.hypot(finding.u - card.dust.u, finding.v - card.dust.v) < 3
-    assert finding.figure == pytest.approx(100 * card.dust.loss, rel=0.3)
-    size_px = float(re.search(r"spot of (\d+) px", finding.sentence)[1])
-    assert size_px == pytest.approx(2 * card.dust.radius, rel=0.2)
 
 
 def test_frames_that_share_a_horizon_are_no_repeats_and_frames_of_one_view_are(tmp_path: Path):

@@ -96,17 +96,6 @@ def test_ties_at_one_place_leave_the_turn_about_it_open(photographs: _Set, click
     assert "Tie a second thing far from it" in report["ties"][0]["sentence"]
 
 
-def test_ties_far_apart_place_the_frame_and_say_nothing(photographs: _Set, tmp_path: Path):
-    rows = [photographs.pair((380.0, 120.0), (0.3, 0.2)), photographs.pair((420.0, 470.0), (-0.3, 0.4))]
-    report, told = _joined(photographs, rows, tmp_path)
-    assert _off_deg(photographs, report) < 0.3
-    assert report["frames"][FAINT]["pose"]["sigma_deg"] < 1.0
-    assert [t["sentence"] for t in report["ties"]] == [None, None]
-    assert max(t["miss_px"] for t in report["ties"]) < 4
-    assert "tied" not in told
-    assert next(k for k in report["links"] if k["b"] == FAINT)["matches"] == 2
-
-
 def test_the_bad_one_of_four_is_named_and_not_used(photographs: _Set, tmp_path: Path):
     places = [(380.0, 120.0), (420.0, 470.0), (300.0, 300.0), (440.0, 280.0)]
     rows = [photographs.pair(xy, (95.0, -40.0) if i == 2 else (0.3, 0.2)) for i, xy in enumerate(places)]
