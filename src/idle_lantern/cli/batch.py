@@ -19,6 +19,7 @@ import msgspec
 from idle_lantern import __version__
 from idle_lantern.cli.ends import DONE, DOUBTFUL, INTERRUPTED, give, say, stopping
 from idle_lantern.cli.schedulers import add_scheduler, address_of, runner_at
+from idle_lantern.core.base import units
 from idle_lantern.core.base.atomic import check_writable, make_folder, write_text
 from idle_lantern.core.base.errors import Cancelled, InputError, LanternError
 from idle_lantern.core.base.paths import check_outputs
@@ -325,4 +326,5 @@ def _doubts(report: dict[str, Any]) -> Iterator[str]:
     likely = [s for s in report.get("suspects") or [] if s["suspicion"] >= _DOUBTFUL_FROM and s["kind"] != "invented"]
     if likely:
         worst = likely[0]
-        yield f"{len(likely)} places to look at, first {worst['u']:.0f}, {worst['v']:.0f}: {worst['sentence']}."
+        places = units.counted(len(likely), "place")
+        yield f"{places} to look at, first {worst['u']:.0f}, {worst['v']:.0f}: {worst['sentence']}."
