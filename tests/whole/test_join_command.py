@@ -202,7 +202,11 @@ def test_read_only_target_is_told_before_the_work(row_set: FrameFiles, tmp_path:
 def test_an_interrupted_run_leaves_no_output(row_set: FrameFiles, tmp_path: Path):
     """Ctrl+C; the campaign of bad days tries it at any moment."""
     out = tmp_path / "o.tif"
-    arguments = [*COMMAND, *map(str, row_set.paths[:4]), "--out", str(out), "--width", "7000"]
+    # what runs in the background ignores Ctrl + C, and so would all that it begins
+    hears = "import signal, sys; signal.signal(signal.SIGINT, signal.default_int_handler)\n"
+    code = f"{hears}from idle_lantern.cli.main import main\nsys.exit(main())"
+    words = ["join", *map(str, row_set.paths[:4]), "--out", str(out), "--width", "7000"]
+    arguments = [sys.executable, "-c", code, *words]
     with subprocess.Popen(arguments, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
         assert process.stderr is not None
         end = time.monotonic() + 120
