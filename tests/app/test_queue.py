@@ -23,7 +23,7 @@ Settled = Callable[[Window], None]
 def queue(window: Window, tmp_path: Path) -> QueueDialog:
     """The queue, opened by its action, whose pictures go into a folder of the test."""
     window.trigger("outing.queue")
-    dialog = window._queue
+    dialog = window.queue
     assert dialog is not None
     dialog.out = tmp_path / "delivered"
     return dialog

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QHeaderView, QListWidget, QTab
 from idle_lantern.app import queue_model as model
 from idle_lantern.app.arrivals import paths_in
 from idle_lantern.app.context import AppContext
-from idle_lantern.app.settings import outings_folder
+from idle_lantern.app.settings import shown
 from idle_lantern.app.widgets.basics import button, column, label, panel_form, row
 from idle_lantern.app.widgets.chooser import Chooser
 from idle_lantern.core.base.errors import LanternError
@@ -36,7 +36,7 @@ class QueueDialog(QDialog):
         self.resize(860, 640)
         self.setAcceptDrops(True)
         self.folders: tuple[Path, ...] = ()
-        self.out = outings_folder().parent / "delivered"
+        self.out = Path.home() / "delivered"
         self._rows: list[Row] = []
         self._task: Any = None
         self.list = QListWidget()
@@ -53,7 +53,7 @@ class QueueDialog(QDialog):
         for known in presets(presets_folder()):
             self.preset.addItem(known.name, known.name)
         self.preset.setCurrentIndex(max(0, self.preset.findData(_USUAL)))
-        self.where = label("", "dim", wrap=True, name="queue-out")
+        self.where = label("", "dim", name="queue-out")
         self.where_button = button("Into another folder …", self._ask_out, quiet=True, name="queue-into")
         self.table = QTableWidget(0, 3)
         self.table.setObjectName("queue-rows")
@@ -118,7 +118,7 @@ class QueueDialog(QDialog):
 
     def _show_folders(self, at: int) -> None:
         self.list.clear()
-        self.list.addItems([str(folder) for folder in self.folders])
+        self.list.addItems([shown(folder) for folder in self.folders])
         self.list.setCurrentRow(at)
         self._arm()
 
@@ -205,5 +205,5 @@ class QueueDialog(QDialog):
         ]
         for widget, on in enabled:
             widget.setEnabled(on)
-        self.where.setText(f"Into {self.out}")
+        self.where.setText(f"Into {shown(self.out)}")
         self.told.setText(f"{model.summed_up(self._rows)}{' …' if works else ''}")

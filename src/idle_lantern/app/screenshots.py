@@ -182,12 +182,6 @@ def _joining(tour: _Tour) -> None:
         tour.shot("ties", ties)
         window.state.apply(edits.untie(window.state.outing.choices.points))
         tour.settle()
-    masks = stage.open_masks()
-    if masks is not None:
-        masks.canvas.stroke([(0.35, 0.3), (0.42, 0.62)])
-        tour.shot("masks", masks)
-        window.state.undo()
-        tour.settle()
     _finishing(tour)
     window.go("deliver")
     tour.wait(lambda: window.deliver_stage.facts["file"].text().startswith("about"))
@@ -259,6 +253,24 @@ def _practising(tour: _Tour) -> None:
     tour.shot("practice", practice)
 
 
+def _queueing(tour: _Tour) -> None:
+    """Three folders of the demo's frames, one of them with too few."""
+    frames = [tour.window.state.path_of(ref) for ref in tour.window.state.outing.frames]
+    tour.window.open_queue()
+    queue = tour.window.queue
+    assert queue is not None
+    for name, part in (("terrace", frames[:4]), ("mole", frames[:1]), ("quay", frames[3:])):
+        folder = tour.scratch / "card" / name
+        folder.mkdir(parents=True)
+        for path in part:
+            shutil.copy(path, folder)
+        queue.add([folder])
+    queue.resize(*SIZE)
+    queue.begin()
+    tour.settle()
+    tour.shot("queue", queue)
+
+
 def _glare(tour: _Tour) -> None:
     tour.window.set_look("field")
     tour.change(lambda o: replace(o, frames=o.frames[:4]))
@@ -272,10 +284,11 @@ STOPS: tuple[tuple[tuple[str, ...], Callable[[_Tour], None]], ...] = (
     (("plan", "plan-light", "plan-scouting", "plan-foreseen"), _planning),
     (("field",), _field),
     (("frames", "develop", "runs"), _frames),
-    (("join", "compose", "ties", "masks", "finish", "deliver", "logbook"), _joining),
+    (("join", "compose", "ties", "finish", "deliver", "logbook"), _joining),
     (("join-walk",), _walking),
     (("plan-shallow",), _shallow),
     (("practice",), _practising),
+    (("queue",), _queueing),
     (("field-bright",), _glare),
 )
 VIEWS = tuple(view for views, _stop in STOPS for view in views)

@@ -78,7 +78,7 @@ class Window(QMainWindow):
         self.outings = Outings(self.context, self)
         self.stage = "plan"
         self._ending = False
-        self._queue: QueueDialog | None = None
+        self.queue: QueueDialog | None = None
         self._look_before = "dark"
         self._of_outing = ""
         self._folded = self._picture_alone = self._was_maximized = False
@@ -302,13 +302,13 @@ class Window(QMainWindow):
 
     def open_queue(self) -> None:
         """Show the folders that are joined and delivered by themselves."""
-        if self._queue is None:
+        if self.queue is None:
             from idle_lantern.app.queue_dialog import QueueDialog  # what no start needs
 
-            self._queue = QueueDialog(self.context, self)
-            self._queue.open_asked.connect(self._look_at)
-        self._queue.show()
-        self._queue.raise_()
+            self.queue = QueueDialog(self.context, self)
+            self.queue.open_asked.connect(self._look_at)
+        self.queue.show()
+        self.queue.raise_()
 
     def _look_at(self, folder: Path) -> None:
         """Open a folder of the queue where its picture is joined."""

@@ -52,7 +52,7 @@ def take(context: AppContext, path: Path) -> None:
 
     def done(found: TakenIn) -> None:
         if state.apply_to(place, taken(found)):
-            context.tell(told(found, len(outing.finish.working)), problem=False)
+            context.tell(told(found, any(not isinstance(s, Retouched) for s in outing.finish.working)), problem=False)
 
     context.start(TAKING_IN, work, done, lambda error: context.tell(error.sentence))
 
@@ -74,11 +74,11 @@ def taken(found: TakenIn) -> Edit:
     return steps_changed("Take in the retouched picture", change)
 
 
-def told(found: TakenIn, steps: int) -> str:
-    """What was found, in a sentence or two."""
+def told(found: TakenIn, has_steps: bool) -> str:
+    """What was found, in a sentence or two; of a recipe that has other steps also what becomes of them."""
     share = f"{100 * found.changed:.1f} %" if found.changed >= 0.001 else "Less than 0.1 %"
     changed = f"{share} of the picture was changed there."
-    if not steps:
+    if not has_steps:
         return changed
     if found.of_finished:
         return f"{changed} It was made of the finished picture: its steps are in it, and are switched off here."
