@@ -121,3 +121,12 @@ def joined(join_once: JoinOnce, row_set: FrameFiles) -> Window:
 def outing_root() -> Path:
     """Where the window keeps outings."""
     return settings_module.outings_folder()
+
+
+@pytest.fixture
+def finishing(joined: Window, settled: Callable[[Window], None], qtbot: QtBot) -> Window:
+    """Three frames joined, and the picture being finished."""
+    joined.go("finish")
+    settled(joined)
+    qtbot.waitUntil(lambda: joined.finish_stage.view.ready, timeout=20_000)
+    return joined

@@ -2,12 +2,6 @@
 
 from __future__ import annotations
 
-import json
-import os
-import shutil
-import subprocess
-import sys
-import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -15,85 +9,24 @@ from typing import Any
 
 import numpy as np
 import pytest
-import tifffile
 from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton, QSlider
+from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
+from tests.helpers.finishing import drag, field, pixels, slider, steps
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.app.cropping import crop_box
-from idle_lantern.app.stages import finish_edits
 from idle_lantern.app.stages import finish_model as model
-from idle_lantern.app.widgets.quantity_edit import QuantityEdit
 from idle_lantern.app.window import Window
 from idle_lantern.core.advice.advice import Lean
 from idle_lantern.core.advice.looking_over import drift_advice, lean_advice
 from idle_lantern.core.finish.evenness import Drift
-from idle_lantern.core.finish.masks import Brush, Directions, Gradient, Not, Picture, Round, Sky
-from idle_lantern.core.finish.recipe import SCHEMA
 from idle_lantern.core.finish.steps.curve import Curve
 from idle_lantern.core.finish.steps.exposure import ExposureStep
 from idle_lantern.core.finish.steps.heal import Heal
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing import edits
 from idle_lantern.core.pictures.source import region
-
-
-@pytest.fixture
-def finishing(joined: Window, settled: Callable[[Window], None], qtbot: QtBot) -> Window:
-    joined.go("finish")
-    settled(joined)
-    qtbot.waitUntil(lambda: joined.finish_stage.view.ready, timeout=20_000)
-    return joined
-
-
-def steps(w: Window) -> tuple[Any, ...]:
-    return w.state.outing.finish.steps
-
-
-def pixels(w: Window) -> np.ndarray:
-    """All of the picture as it is shown."""
-    source = w.finish_stage.view.source
-    assert source is not None
-    return region(source, Rectangle(0, 0, *source.sizes[0]))[..., :3].astype(int)
-
-
-def drag(qtbot: QtBot, w: Window, *places: tuple[float, float]) -> None:
-    """Press, move and let go through shares of the view."""
-    view = w.finish_stage.view
-    at = [QPoint(round(x * view.width()), round(y * view.height())) for x, y in places]
-    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=at[0])
-    for place in at[1:]:
-        qtbot.mouseMove(view, place)
-        w_event(view, place)
-    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at[-1])
-
-
-def w_event(view: Any, place: QPoint) -> None:
-    """A move with the button down, which the tests of Qt send without it."""
-    from PyQt6.QtCore import QEvent
-    from PyQt6.QtGui import QMouseEvent
-
-    left = Qt.MouseButton.LeftButton
-    view.mouseMoveEvent(
-        QMouseEvent(
-            QEvent.Type.MouseMove,
-            QPointF(place),
-            QPointF(view.mapToGlobal(place)),
-            left,
-            left,
-            Qt.KeyboardModifier.NoModifier,
-        )
-    )
-
-
-def field(w: Window, name: str) -> QuantityEdit:
-    return w.finish_stage.panel.rows[name].field
-
-
-def slider(w: Window, name: str) -> QSlider:
-    return w.finish_stage.panel.rows[name].slider
 
 
 def test_from_joined_to_finished_and_written_by_keys_alone(
@@ -172,81 +105,6 @@ def test_a_slider_is_followed_while_it_is_held_and_is_one_step_of_undo(finishing
     assert (pixels(w) == tried).all()
     w.trigger("edit.undo")
     assert steps(w)[0].ev == 0
-
-
-def test_painted_parts_alone_change_and_are_rubbed_out_again(finishing: Window, qtbot: QtBot):
-    w = finishing
-    before = pixels(w)
-    w.finish_stage.panel.add_step("exposure")
-    w.finish_stage.panel._take(w.finish_stage.panel._rows[0].row, 2.0)
-    qtbot.keyClick(w, Qt.Key.Key_P)
-    assert w.finish_stage.hands.held == "paint"
-    drag(qtbot, w, (0.45, 0.5), (0.5, 0.5), (0.55, 0.52))
-    mask = steps(w)[0].mask
-    assert isinstance(mask, Brush)
-    assert len(mask.strokes) == 1
-    changed = np.abs(pixels(w) - before).max(-1) > 2
-    share, painted = changed.mean(), np.abs(pixels(w) - before).mean()
-    assert 0.0005 < share < 0.1
-    columns = np.flatnonzero(changed.any(0))
-    assert columns.min() > 0.3 * before.shape[1]
-    assert columns.max() < 0.7 * before.shape[1]
-    qtbot.keyClick(w.finish_stage.view, Qt.Key.Key_Escape)
-    assert w.finish_stage.hands.held == ""
-    qtbot.keyClick(w, Qt.Key.Key_E)
-    # the same line, and a little beyond its ends
-    drag(qtbot, w, (0.42, 0.5), (0.45, 0.5), (0.5, 0.5), (0.55, 0.52), (0.58, 0.53))
-    assert np.abs(pixels(w) - before).mean() < painted / 4
-    w.trigger("edit.undo")
-    assert (np.abs(pixels(w) - before).max(-1) > 2).mean() == pytest.approx(share)
-
-
-def test_a_gradient_and_a_round_part_are_drawn_and_set_by_number(finishing: Window, qtbot: QtBot):
-    w, panel = finishing, finishing.finish_stage.panel
-    panel.add_step("exposure")
-    panel._take(panel._rows[0].row, -2.0)
-    qtbot.keyClick(w, Qt.Key.Key_L)
-    drag(qtbot, w, (0.5, 0.6), (0.5, 0.4))
-    mask = steps(w)[0].mask
-    assert isinstance(mask, Gradient)
-    assert mask.end_deg[1] > mask.begin_deg[1]
-    assert panel.where.currentText() == "a gradient"
-    field(w, "mask begin_deg 1").setFocus()
-    field(w, "mask begin_deg 1").selectAll()
-    qtbot.keyClicks(field(w, "mask begin_deg 1"), "-3")
-    qtbot.keyClick(field(w, "mask begin_deg 1"), Qt.Key.Key_Return)
-    assert steps(w)[0].mask.begin_deg[1] == -3
-    qtbot.keyClick(w, Qt.Key.Key_R)
-    drag(qtbot, w, (0.5, 0.5), (0.55, 0.5))
-    assert isinstance(steps(w)[0].mask, Round)
-    panel.elsewhere.click()
-    assert isinstance(steps(w)[0].mask, Not)
-    assert panel.elsewhere.isChecked()
-    before = pixels(w)
-    qtbot.keyClick(w, Qt.Key.Key_M)
-    assert (pixels(w) != before).any()
-    qtbot.keyClick(w, Qt.Key.Key_M)
-    assert (pixels(w) == before).all()
-    panel._choose_mask("directions")
-    assert isinstance(steps(w)[0].mask, Directions)
-    assert not panel.elsewhere.isChecked()
-    panel._choose_mask("")
-    assert steps(w)[0].mask is None
-
-
-def test_the_sky_is_found_by_itself(finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]):
-    w, panel = finishing, finishing.finish_stage.panel
-    before = pixels(w)
-    panel.add_step("exposure")
-    panel._take(panel._rows[0].row, -1.0)
-    panel._choose_mask("sky")
-    settled(w)
-    assert isinstance(steps(w)[0].mask, Sky)
-    assert panel.where.currentText() == "the sky"
-    darker = (before - pixels(w)).max(-1)
-    high, low = darker[: len(darker) // 6], darker[-len(darker) // 3 :]
-    assert (high > 20).mean() > 0.5
-    assert (low > 2).mean() < 0.05
 
 
 def test_steps_are_switched_moved_and_taken_away(finishing: Window, qtbot: QtBot):
@@ -480,64 +338,6 @@ def test_one_wide_frame_is_laid_beside_the_picture_and_measured(
     qtbot.waitUntil(lambda: any("shows nothing that the joined picture shows" in text for text in said), timeout=60_000)
 
 
-def test_a_recipe_goes_to_a_file_and_to_another_outing(
-    finishing: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, settled: Callable[[Window], None]
-):
-    w, stage = finishing, finishing.finish_stage
-    stage.panel.add_step("saturation")
-    stage.panel._take(stage.panel._rows[0].row, 1.5)
-    kept = steps(w)
-    file = tmp_path / "mine.json"
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a: (str(file), ""))
-    w.trigger("finish.save_recipe")
-    assert json.loads(file.read_text())["schema"] == SCHEMA
-    w.trigger("finish.remove")
-    assert not steps(w)
-    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a: (str(file), ""))
-    w.trigger("finish.use_recipe")
-    assert steps(w) == kept
-    w.state.save_now()
-    folder = w.state.folder
-    assert folder is not None
-    assert document.load(folder).finish.steps == kept
-    w.outings.begin("Another", "simulated")
-    assert not steps(w)
-    w.go("finish")
-    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a: str(folder))
-    w.trigger("finish.take_recipe")
-    assert steps(w) == kept
-    file.write_text('{"schema": "idle-lantern/recipe/1", "steps": [{"do": "exposure", "ev": 400}]}')
-    w.trigger("finish.use_recipe")
-    assert "step 1 (exposure), ev" in w.message_text()
-    assert steps(w) == kept
-
-
-def test_the_recipe_outlives_another_join_and_undo_goes_where_it_is_seen(
-    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
-):
-    w = finishing
-    w.finish_stage.panel.add_step("exposure")
-    w.finish_stage.panel._take(w.finish_stage.panel._rows[0].row, 1.0)
-    w.finish_stage.panel._choose_mask("directions")
-    kept = steps(w)
-    w.go("join")
-    w.state.apply(edits.choose("Projection", projection="rectilinear"))
-    w.join_stage.run_join()
-    settled(w)
-    assert steps(w) == kept
-    w.go("finish")
-    qtbot.waitUntil(lambda: w.finish_stage.view.ready, timeout=20_000)
-    assert w.finish_stage.view.source is not None
-    assert w.finish_stage.view.source.sizes[0] == (w.state.joined.canvas.width, w.state.joined.canvas.height)
-    w.state.apply(finish_edits.removed(w.state.outing, 0))
-    w.go("join")
-    w.trigger("edit.undo")
-    assert w.stage == "finish"
-    assert not steps(w)
-    w.trigger("edit.undo")
-    assert steps(w) == kept
-
-
 def test_without_a_picture_it_says_what_to_do(window: Window, qtbot: QtBot):
     window.go("finish")
     assert "Join the frames first" in window.finish_stage.view.placeholder
@@ -545,160 +345,3 @@ def test_without_a_picture_it_says_what_to_do(window: Window, qtbot: QtBot):
         window.trigger(action)
         assert window.message_text()
     assert not window.finish_stage.panel.add.isEnabled()
-
-
-def test_the_file_is_sharpened_for_what_it_is_looked_at_on(
-    finishing: Window, settled: Callable[[Window], None], tmp_path: Path
-):
-    w = finishing
-    w.go("deliver")
-    settled(w)
-    stage = w.deliver_stage
-    files = []
-    for row in (0, 3):
-        stage.sharpen.setCurrentIndex(row)
-        stage.sharpen.activated.emit(row)
-        assert w.state.outing.delivery.sharpen_for == ("none", "matte")[row > 0]
-        files.append(tmp_path / f"{row}.png")
-        stage.write_to(files[-1])
-        settled(w)
-    assert "px of the file" in stage.sharpen.toolTip()
-    plain, sharper = (read(path).pixels.astype(int) for path in files)
-    assert plain.shape == sharper.shape
-    steps_of = [np.abs(np.diff(p.mean(-1), axis=1)) for p in (plain, sharper)]
-    assert steps_of[1].mean() > 1.1 * steps_of[0].mean()
-
-
-_PAINTING = """
-import sys, time
-from pathlib import Path
-from PyQt6.QtWidgets import QApplication
-from idle_lantern.app.main import make_application
-from idle_lantern.app.settings import Settings
-from idle_lantern.app.window import Window
-app = make_application()
-w = Window(Settings(quick=True))
-w.show()
-w.open_outing(Path(sys.argv[1]))
-def until(true):
-    while not true():
-        app.processEvents()
-        time.sleep(0.01)
-until(lambda: w.state.joined is not None and w.tasks.idle)
-w.go("finish")
-w.finish_stage.panel.add_step("exposure")
-width, height = w.state.picture.sizes[0]
-for k in range(1000):
-    x = width * (0.1 + 0.0008 * k)
-    w.finish_stage.hands._paint([(x, height / 2), (x + 9, height / 2 + 5)], 12.0, rubs=False)
-    app.processEvents()
-    print(k + 1, flush=True)
-    time.sleep(0.02)
-"""
-
-
-def test_what_was_painted_outlives_a_kill_in_the_middle_of_it(joined: Window, tmp_path: Path):
-    """Killed while strokes come: the document is whole, and what was painted a moment before is in it."""
-    own = tmp_path / "Painted"
-    shutil.copytree(joined.state.folder, own, ignore=shutil.ignore_patterns(".*"))
-    script = tmp_path / "painting.py"
-    script.write_text(_PAINTING)
-    painter = subprocess.Popen(
-        [sys.executable, str(script), str(own)],
-        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        text=True,
-    )
-    assert painter.stdout is not None
-    painted, begun = 0, time.monotonic()
-    for line in painter.stdout:
-        painted = int(line)
-        if painted >= 120:
-            break
-        assert time.monotonic() - begun < 120
-    painter.kill()
-    painter.wait()
-    painter.stdout.close()
-    (step,) = document.load(own).finish.steps
-    assert isinstance(step.mask, Brush)
-    assert 0 < len(step.mask.strokes) <= painted + 5
-    assert len(step.mask.strokes) > 0.3 * painted
-    assert joined.open_outing(own)
-    assert joined.state.outing.finish.steps == (step,)
-
-
-def test_a_recipe_of_a_newer_program_is_told_and_its_outing_left_alone(joined: Window, tmp_path: Path):
-    own = tmp_path / "Newer"
-    shutil.copytree(joined.state.folder, own, ignore=shutil.ignore_patterns(".*"))
-    path = next(own.glob("*.json"))
-    told = json.loads(path.read_text())
-    told["finish"] = {"steps": [{"do": "dream", "on": True, "depth": 3}]}
-    path.write_text(json.dumps(told))
-    before, said = path.read_bytes(), []
-    joined.state.message.connect(lambda text, _problem: said.append(text))
-    assert not joined.open_outing(own)
-    assert path.read_bytes() == before
-    assert len(said) == 1
-    assert "dream" in said[0] or "finish" in said[0]
-
-
-def test_a_mask_whose_picture_is_gone_is_told_and_the_rest_goes_on(
-    finishing: Window, qtbot: QtBot, settled: Callable[[Window], None]
-):
-    w, stage = finishing, finishing.finish_stage
-    stage.panel.add_step("exposure")
-    gone = Picture(asset="a" * 64)
-    said: list[str] = []
-    w.state.message.connect(lambda text, _problem: said.append(text))
-    w.state.apply(finish_edits.step_replaced("Mask", 0, type(steps(w)[0])(ev=1.0, mask=gone)))
-    settled(w)
-    assert any("a" * 20 in text for text in said)
-    assert w.state.outing.finish.steps[0].mask == gone
-    # taken away, the step works again
-    before = pixels(w)
-    w.state.apply(finish_edits.step_replaced("Mask", 0, type(steps(w)[0])(ev=1.0)))
-    settled(w)
-    qtbot.waitUntil(lambda: stage.view.ready, timeout=10_000)
-    assert pixels(w).mean() > before.mean()
-
-
-def test_a_picture_that_was_gone_on_with_elsewhere_comes_back(
-    finishing: Window,
-    qtbot: QtBot,
-    settled: Callable[[Window], None],
-    tmp_path: Path,
-    monkeypatch: pytest.MonkeyPatch,
-):
-    """Crop, recipe and geometry stay; what is written holds what was painted, and undo takes it off again."""
-    w, stage = finishing, finishing.finish_stage
-    stage.panel.add_step("exposure")
-    w.state.apply(finish_edits.step_replaced("Exposure", 0, ExposureStep(ev=0.5)))
-    crop = crop_box(w.state.outing, w.state.joined)
-    flat = region(w.state.picture, crop)[..., :3].copy()
-    flat[60:140, 100:200] = (200, 30, 160)
-    tifffile.imwrite(tmp_path / "flat.tif", flat, photometric="rgb")
-    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(tmp_path / "flat.tif"), ""))
-    w.trigger("finish.retouched")
-    settled(w)
-    assert "made of the joined picture: the steps go on from it" in w.message_text()
-    assert [type(step).title for step in steps(w)] == ["Retouched elsewhere", "Exposure"]
-    assert crop_box(w.state.outing, w.state.joined) == crop
-    assert "Retouched elsewhere" in stage.panel.list.item(0).text()
-    w.go("deliver")
-    settled(w)
-    for name, painted in (("with.tif", True), ("without.tif", False)):
-        w.deliver_stage.write_to(tmp_path / name)
-        settled(w)
-        place = read(tmp_path / name).pixels[80:120, 120:180].astype(int)
-        assert ((place[..., 0] > 220) & (place[..., 1] < 60)).all() == painted
-        w.state.undo()
-    # a picture of something else is one sentence
-    monkeypatch.setattr(
-        QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(w.state.path_of(w.state.outing.frames[0])), "")
-    )
-    w.go("finish")
-    w.trigger("finish.retouched")
-    settled(w)
-    assert "the joined picture has" in w.message_text()
-    assert len(steps(w)) == 1
