@@ -55,6 +55,13 @@ def _under_join(
     )
 
 
+#: What all that needs a joined picture says where there is none.
+_OF_A_JOINED_PICTURE: dict[str, Any] = {
+    "ready": lambda w: w.state.joined is not None,
+    "needs": "Nothing is joined yet. Join the frames first.",
+}
+
+
 def _under_finish(
     ready: Callable[[Window], bool], needs: str, *rows: tuple[str, str, str, Callable[[Window], object]]
 ) -> tuple[Action, ...]:
@@ -516,8 +523,7 @@ ACTIONS: tuple[Action, ...] = (
         "Deliver",
         "Ctrl+E",
         lambda w: w.deliver_stage.ask_write(),
-        ready=lambda w: w.state.joined is not None,
-        needs="Nothing is joined yet. Join the frames first.",
+        **_OF_A_JOINED_PICTURE,
     ),
     Action(
         "deliver.look",
@@ -526,8 +532,7 @@ ACTIONS: tuple[Action, ...] = (
         "L",
         lambda w: w.deliver_stage.looking.toggle(),
         "deliver",
-        ready=lambda w: w.state.joined is not None,
-        needs="Nothing is joined yet. Join the frames first.",
+        **_OF_A_JOINED_PICTURE,
     ),
     Action(
         "deliver.several",
@@ -535,8 +540,7 @@ ACTIONS: tuple[Action, ...] = (
         "Deliver",
         "Ctrl+Shift+E",
         lambda w: w.deliver_stage.write_several(),
-        ready=lambda w: w.state.joined is not None,
-        needs="Nothing is joined yet. Join the frames first.",
+        **_OF_A_JOINED_PICTURE,
     ),
     Action(
         "finish.retouched",
@@ -544,8 +548,7 @@ ACTIONS: tuple[Action, ...] = (
         "Deliver",
         "",
         lambda w: w.finish_stage.ask_retouched(),
-        ready=lambda w: w.state.joined is not None,
-        needs="Nothing is joined yet. Join the frames first.",
+        **_OF_A_JOINED_PICTURE,
     ),
     Action("deliver.signed", "Whose pictures they are …", "Deliver", "", lambda w: w.ask_whose()),
     Action("picture.fit", "Show the whole picture", "View", "0", lambda w: w.picture_view().fit()),
