@@ -79,6 +79,14 @@ def test_folders_are_joined_one_after_another_and_looked_at(
     assert first.stat().st_mtime_ns == before, "what is done is not done again"
     assert (tmp_path / "delivered" / "quay.tif").exists()
     assert "1 not joined" in queue.told.text()
+    # what another preset made is not shown as if it were of this one
+    queue.preset.setCurrentIndex(queue.preset.findData("web"))
+    _press(qtbot, queue, "begin")
+    assert _states(queue) == []
+    qtbot.waitUntil(lambda: len(_states(queue)) >= 1, timeout=60_000)
+    assert [name for name, _state in _states(queue)] == ["terrace"]
+    settled(window)
+    assert (tmp_path / "delivered" / "quay.jpg").exists()
     # a picture is opened where it is joined, in an outing of its own
     queue.table.selectRow(1)
     _press(qtbot, queue, "open")

@@ -150,7 +150,7 @@ class QueueDialog(QDialog):
         self._show_rows([])
         self._task = self._context.start(
             QUEUE, work, self._show_rows, self._failed, weights={"batch": 1.0}, on_partial=self._show_rows,
-            on_ended=lambda: self._ended(queue),
+            on_ended=self._ended,
         )  # fmt: skip
         self._arm()
 
@@ -162,9 +162,9 @@ class QueueDialog(QDialog):
     def _failed(self, error: LanternError) -> None:
         self._context.tell(error.sentence)
 
-    def _ended(self, queue: model.Queue) -> None:
+    def _ended(self) -> None:
         self._task = None
-        self._show_rows(model.rows_of(queue))
+        self._arm()
 
     # --- what came out ----------------------------------------------------------
 

@@ -20,7 +20,7 @@ from idle_lantern.core.outing.batch_rows import Row, kept_rows
 #: How often it is asked how far the command is, and how long it may take to stop, in seconds.
 _ASKED_S, _STOPS_S = 0.2, 30
 #: What the command says when it begins a folder.
-_BEGUN = re.compile(r"^(\d+) of (\d+): ", re.M)
+_BEGUN = re.compile(r"^(\d+) of (\d+): (.+)$", re.M)
 #: States of a picture, as people see them.
 STATES = {"delivered": "✓ delivered", "doubtful": "◐ look at it", "failed": "✗ not joined"}
 
@@ -79,7 +79,9 @@ def run(queue: Queue, progress: Progress, show: Callable[[list[Row]], None]) -> 
                     begun = 1
                 for _ in range(begun, len(folders)):
                     progress.advance()
-                    show(rows_of(queue))
+                    # rows of folders that are still to come may be of another preset
+                    done = {path for _number, _count, path in folders[:-1]}
+                    show([row for row in rows_of(queue) if row.folder in done])
                 begun = max(begun, len(folders))
                 progress.advance(0)
         except BaseException:
