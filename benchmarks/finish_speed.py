@@ -21,7 +21,9 @@ from pathlib import Path
 import cv2
 import numpy as np
 from skimage import data
+from threadpoolctl import threadpool_limits
 
+from idle_lantern.core.base.memory import tune_allocator
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.deliver.write_options import WriteOptions
@@ -89,7 +91,10 @@ def main() -> None:
     parser.add_argument("--megapixels", type=float, default=200)
     parser.add_argument("--steps", action="store_true", help="each step's cost alone as well")
     args = parser.parse_args()
+    # as the program does
+    threadpool_limits(1, user_api="blas")
     cv2.setNumThreads(1)
+    tune_allocator()
     width = round(math.sqrt(args.megapixels * 1e6 * 3) / 512) * 512
     height = round(args.megapixels * 1e6 / width / 512) * 512
     recipe = parsed({"schema": SCHEMA, "steps": STEPS}, "")

@@ -20,7 +20,7 @@ import numpy as np
 from natural_scenes import SETS, make_set
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from idle_lantern.core.base.memory import few_arenas, forget_peak, peak_rss_mib
+from idle_lantern.core.base.memory import forget_peak, peak_rss_mib, tune_allocator
 from idle_lantern.core.frames.masks import Mask, mask_bytes
 from idle_lantern.core.join.request import Event, Finished, JoinFrame, JoinRequest, RoughReady
 from idle_lantern.core.join.service import run
@@ -54,7 +54,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--gigapixels", type=float, default=1.0)
     args = parser.parse_args()
-    few_arenas()
+    tune_allocator()
     cache = Path(tempfile.gettempdir()) / "idle-lantern-natural"
     paths, _lens, _poses = make_set(cache / "24x3MP", SETS["24 x 3 MP"])
     with tempfile.TemporaryDirectory() as scratch:

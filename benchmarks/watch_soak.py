@@ -21,7 +21,7 @@ from pathlib import Path
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from idle_lantern.core.base.memory import few_arenas
+from idle_lantern.core.base.memory import tune_allocator
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.frames.metadata import Metadata
@@ -52,7 +52,7 @@ def main() -> None:
     parser.add_argument("--every", type=float, default=0.6, help="seconds between two files")
     parser.add_argument("--width", type=int, default=600)
     args = parser.parse_args()
-    few_arenas()
+    tune_allocator()
     rng = np.random.default_rng(5)
     rig = Rig(focal_mm=24, width_px=args.width, height_px=args.width * 2 // 3, upright=False)
     plan = make_plan(Brief(rig=rig, target_field=TargetField(-180, 180, -10, 10, 0.35)))

@@ -25,7 +25,7 @@ import cv2
 import numpy as np
 from natural_scenes import Set, make_set
 
-from idle_lantern.core.base.memory import few_arenas, peak_rss_mib
+from idle_lantern.core.base.memory import peak_rss_mib, tune_allocator
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
@@ -78,7 +78,7 @@ def main() -> None:
     paths = make_frames(args.columns, args.rows)
     if args.make:
         return
-    few_arenas()  # as the program does
+    tune_allocator()  # as the program does
 
     from idle_lantern.app import theme
     from idle_lantern.app.main import make_application

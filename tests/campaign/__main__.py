@@ -12,7 +12,7 @@ from functools import lru_cache
 from pathlib import Path
 from random import Random
 
-from idle_lantern.core.base.memory import few_arenas
+from idle_lantern.core.base.memory import tune_allocator
 from tests.campaign import documents, pictures
 from tests.campaign.breaks import BREAKS, Ground, may_mount, mounted_full, prepare
 from tests.campaign.watch import HEADING, Tally, random_of, watched
@@ -56,7 +56,7 @@ def use_folders_in(root: Path) -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     # as the program does at its start
     os.environ["OPENBLAS_NUM_THREADS"] = "1"
-    few_arenas()
+    tune_allocator()
 
 
 def run(kind: str, seeds: range, folder: Path) -> Tally:

@@ -13,7 +13,7 @@ from typing import NoReturn
 from idle_lantern import __version__
 from idle_lantern.cli.ends import BAD_INPUT, run_to_end, say
 from idle_lantern.core.base.errors import MOST_CHARACTERS, InputError, JoinError, shortened
-from idle_lantern.core.base.memory import available_bytes, few_arenas
+from idle_lantern.core.base.memory import available_bytes, tune_allocator
 from idle_lantern.core.base.units import file_size
 
 _LEAST_BYTES = 450_000_000
@@ -37,7 +37,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 def _run(arguments: list[str]) -> int:
     # the work is spread over our own threads; more inside each only fight for the cores
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    few_arenas()
+    tune_allocator()
     free = available_bytes()
     if free < _LEAST_BYTES:  # some libraries end the process by themselves where they get nothing
         raise JoinError(

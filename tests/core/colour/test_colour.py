@@ -90,6 +90,14 @@ def test_light_comes_back(white: float, kind: str, share: float):
     assert transfer.to_linear(transfer.from_linear(light)) == pytest.approx(light, rel=1e-6)
 
 
+@pytest.mark.parametrize("curve", [Transfer("srgb"), Transfer("power", 2.2), Transfer("srgb", white=4)])
+def test_a_curve_goes_on_below_black_as_it_does_above(curve: Transfer):
+    light = np.array([0, 1e-5, 0.002, 0.0031, 0.2, 0.9, 1.7])
+    np.testing.assert_allclose(curve.signed_from_linear(-light), -curve.from_linear(light), atol=1e-12)
+    shown = curve.from_linear(light)
+    np.testing.assert_allclose(curve.signed_to_linear(-shown), -curve.to_linear(shown), atol=1e-12)
+
+
 def test_what_white_stands_for_does_not_change_display_values():
     pixels = np.random.default_rng(2).integers(0, 255, (9, 9, 3), dtype=np.uint8)
     assert np.array_equal(converted(pixels, SRGB.up_to(8.0), SRGB), pixels)

@@ -47,11 +47,27 @@ class Transfer:
         # the positive root of x^2 / w^2 + (1 - y) x - y = 0
         return np.asarray(w2 / 2 * (np.sqrt((1 - y) ** 2 + 4 * y / w2) - (1 - y)) / lift)
 
+    def signed_to_linear(self, shown: Array) -> Array:
+        """As ``to_linear`` (..., 3), below nought as above it."""
+        return self._signed(self.to_linear, np.asarray(shown), 12.92 * _MEET)
+
+    def signed_from_linear(self, linear: Array) -> Array:
+        """As ``from_linear`` (..., 3), but nothing is cut: below nought as above it."""
+        return self._signed(self._from_light, np.asarray(linear), _MEET)
+
+    def _signed(self, curve: Callable[[Array], Array], values: Array, straight: float) -> Array:
+        """A curve that is ``straight`` so far about nought where it is that of sRGB; where nothing is below that costs nothing."""
+        least = values.min() if values.size else 0
+        if least >= 0 or (self.kind == "srgb" and self.white <= 1 and least > -straight):
+            return curve(values)
+        return np.copysign(curve(np.abs(values)), values)
+
     def from_linear(self, linear: Array) -> Array:
         """Display values of linear light; what is below 0 is cut. Any shape (..., 3); shapes and dtype as of ``to_linear``."""
         x = np.asarray(linear)
-        if x.size and x.min() < 0:
-            x = np.maximum(x, 0)
+        return self._from_light(np.maximum(x, 0) if x.size and x.min() < 0 else x)
+
+    def _from_light(self, x: Array) -> Array:
         if self.white > 1:
             white, lift = np.asarray([self.white, self._lift], x.dtype)
             x = np.minimum(x, white) * lift
@@ -67,7 +83,7 @@ class Transfer:
 
     def _base_to_linear(self, shown: Array) -> Array:
         if self.kind == "srgb":
-            return _pieced(shown, 12.92 * _MEET, 1 / 12.92, lambda v: ((v + 0.055) / 1.055) ** 2.4)
+            return _pieced(shown, 12.92 * _MEET, 1 / 12.92, _srgb_light)
         if self.kind == "power":
             return np.asarray(np.maximum(shown, 0) ** self.power, shown.dtype)
         if self.kind == "sampled":
@@ -76,7 +92,7 @@ class Transfer:
 
     def _base_from_linear(self, x: Array) -> Array:
         if self.kind == "srgb":
-            return _pieced(x, _MEET, 12.92, lambda v: v ** (1 / 2.4) * 1.055 - 0.055)
+            return _pieced(x, _MEET, 12.92, _srgb_shown)
         if self.kind == "power":
             return np.asarray(x ** (1 / self.power), x.dtype)
         if self.kind == "sampled":
@@ -103,14 +119,36 @@ _MEET = 0.003130668442443587
 
 def _pieced(values: Array, to: float, slope: float, curve: Callable[[Array], Array]) -> Array:
     """A curve that is straight up to a value, of the same dtype: beyond it the curve alone moves, below it the straight part alone. No value
-    is chosen one by one, which costs more than both; nought stays nought."""
-    at = np.asarray(to, values.dtype)
-    made = curve(np.maximum(values, at))
-    straight = values * np.asarray(slope, values.dtype) - curve(at)
-    made = np.asarray(made + np.minimum(straight, 0), values.dtype)
-    # one value alone may be rounded otherwise than many
-    np.copyto(made, 0, where=values == 0)
+    is chosen one by one, which costs more than both; nought stays nought. ``curve`` may write into what it is given."""
+    least = values.min() if values.size else to
+    if least >= to:
+        return np.asarray(curve(np.array(values)))
+    # clipping to two limits takes half the time of the greater of two
+    bent = np.clip(values, np.array(to, values.dtype), np.array(np.inf, values.dtype))
+    below = np.asarray(values - bent)
+    below *= np.asarray(slope, values.dtype)
+    made = np.asarray(curve(bent))
+    made += below
+    if least <= 0:
+        np.copyto(made, 0, where=values == 0)
     return made
+
+
+def _srgb_light(shown: Array) -> Array:
+    shown += 0.055
+    shown /= 1.055
+    shown **= 2.4
+    return shown
+
+
+def _srgb_shown(light: Array) -> Array:
+    # the root of 2.4 is 5 twelfths: a cube root and a fourth root of that, which take half the time of a power
+    root = np.cbrt(light)
+    light = np.sqrt(np.sqrt(root))
+    light *= root
+    light *= 1.055
+    light -= 0.055
+    return light
 
 
 @dataclass(frozen=True)

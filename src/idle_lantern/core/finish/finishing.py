@@ -18,15 +18,13 @@ from idle_lantern.core.base.arrays import Array, Float32Image
 from idle_lantern.core.finish.once import once
 from idle_lantern.core.finish.recipe import Recipe
 from idle_lantern.core.finish.step import Apply, Step, Whole
-from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
+from idle_lantern.core.finish.tile_look import STRIP, Form, Ground, TileLook, for_each_colour
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.operations import OperatedPicture, Operation, TilePlace
 from idle_lantern.core.pictures.source import PictureSource, reduced
 
 #: Steps that look at all of the picture see it with so many pixels on its longer side.
 WHOLE_PX = 1024
-#: Rows that are done at once.
-_STRIP = 32
 #: Whole pictures, reduced, that are kept.
 _WHOLES = 4
 #: Values within a half of an 8-bit level of an end are cut.
@@ -180,7 +178,7 @@ class Finish(Operation):
                     self._do(look, step, apply, None if step.mask is None else step.mask.strength(look))
 
     def _in_strips(self, look: TileLook, applied: Sequence[tuple[Step, Apply]]) -> None:
-        """Steps that look at a pixel alone, a few rows at a time: what stays in the processor's own memory costs a third."""
+        """Steps that look at a pixel alone, a few rows at a time."""
         masked = [(step, apply, _strength_of_place(step, look)) for step, apply in applied]
         masked = [(step, apply, share) for step, apply, share in masked if share is None or share.any()]
         if not masked:
@@ -188,8 +186,8 @@ class Finish(Operation):
         last = masked[-1][0]
         form: Form = last.form if last.mask is None else "display"
         made, box = np.empty_like(look.values), look.at.box
-        for top in range(0, box.height, _STRIP):
-            rows = slice(top, min(top + _STRIP, box.height))
+        for top in range(0, box.height, STRIP):
+            rows = slice(top, min(top + STRIP, box.height))
             at = replace(look.at, box=Rectangle(box.left, box.top + top, box.width, rows.stop - top))
             strip = TileLook(self._ground, at, look.alpha[rows], look.values[rows], look.form)
             for step, apply, share in masked:
@@ -201,13 +199,12 @@ class Finish(Operation):
 
     def _do(self, look: TileLook, step: Step, apply: Apply, share: Array | None) -> None:
         """One step, as far as its mask lets it."""
-        if share is None:
+        if share is None or share.min() >= 1:
             look.go_on(apply(look.seen(step.form), look), step.form)
         elif share.any():
             before = look.seen("display")
-            made = self._ground.changed(apply(look.seen(step.form), look), step.form, "display")
-            made = made - before
-            made *= share[..., None]
+            made = self._ground.changed(apply(look.seen(step.form), look), step.form, "display") - before
+            made *= for_each_colour(share)
             made += before
             look.go_on(made, "display")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import cv2
 import numpy as np
 
 from idle_lantern.core.base.arrays import Array
@@ -23,7 +24,7 @@ def ramp(beyond: Array, feather: float) -> Array:
 
 def hue_strength(lab: Array, hue_deg: float, width_deg: float, feather_deg: float, chroma: float) -> Array:
     """How far colours (h, w, 3) of Oklab belong to a band of hues, (h, w); below ``chroma`` it falls to nothing at half of it."""
-    a, b = np.ascontiguousarray(lab[..., 1]), np.ascontiguousarray(lab[..., 2])
+    a, b = cv2.extractChannel(lab, 1), cv2.extractChannel(lab, 2)
     hue = math.radians(hue_deg)
     cos, sin = np.float32(math.cos(hue)), np.float32(math.sin(hue))
     # turned so that the band lies about nought: no hue jumps then
@@ -32,7 +33,7 @@ def hue_strength(lab: Array, hue_deg: float, width_deg: float, feather_deg: floa
     off -= np.float32(width_deg / 2)
     strength = ramp(off, feather_deg)
     least = max(chroma, 1e-6)
-    coloured = np.sqrt(a * a + b * b)
+    coloured = cv2.magnitude(a, b)
     coloured *= np.float32(2 / least)
     coloured -= 1
     np.clip(coloured, 0, 1, out=coloured)

@@ -23,6 +23,8 @@ from idle_lantern.core.pictures.operations import TilePlace
 Form = Literal["display", "linear", "oklab"]
 #: Directions are asked of the canvas for every so many pixels, and lie straight between.
 _GRID_PX = 16
+#: Rows that are done at once: what stays in the processor's own memory costs a third.
+STRIP = 32
 
 
 def no_assets(name: str) -> Path:
@@ -65,6 +67,14 @@ class Ground:
         """Values (h, w, 3) in another form."""
         if have == want:
             return values
+        if len(values) <= STRIP:
+            return self._changed(values, have, want)
+        made = np.empty(values.shape, np.float32)
+        for top in range(0, len(values), STRIP):
+            made[top : top + STRIP] = self._changed(values[top : top + STRIP], have, want)
+        return made
+
+    def _changed(self, values: Float32Image, have: Form, want: Form) -> Float32Image:
         if have == "display":
             values = self._light(values)
         elif have == "oklab":
@@ -83,19 +93,15 @@ class Ground:
     # a picture of light is shown by the curve of sRGB; below black a curve goes on as it does above
 
     def _light(self, shown: Float32Image) -> Float32Image:
-        space = SRGB if self.space.is_linear else self.space
-        return _signed(space.to_linear, shown)
+        return (SRGB if self.space.is_linear else self.space).transfer.signed_to_linear(shown)
 
     def _shown(self, light: Float32Image) -> Float32Image:
-        space = SRGB if self.space.is_linear else self.space
-        return _signed(space.from_linear, light)
+        return (SRGB if self.space.is_linear else self.space).transfer.signed_from_linear(light)
 
 
-def _signed(curve: Callable[[Array], Array], values: Float32Image) -> Float32Image:
-    """A curve of values, below nought as above it; where none is below, which is usual, that costs nothing."""
-    if not values.size or values.min() >= 0:
-        return curve(values)
-    return np.copysign(curve(np.abs(values)), values)
+def for_each_colour(share: Array) -> Array:
+    """A value a pixel (h, w) three times, (h, w, 3): numpy multiplies colours by one value each at ten times the cost."""
+    return np.asarray(cv2.merge((share, share, share)))
 
 
 def luminance_of(light: Float32Image, space: ColourSpace) -> Float32Image:

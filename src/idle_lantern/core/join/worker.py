@@ -23,7 +23,7 @@ from dataclasses import replace
 from typing import IO, Any
 
 from idle_lantern.core.base.errors import Cancelled, JoinError, LanternError
-from idle_lantern.core.base.memory import few_arenas, forget_peak
+from idle_lantern.core.base.memory import forget_peak, tune_allocator
 from idle_lantern.core.base.progress import SILENT, Progress
 from idle_lantern.core.join.request import Event, Failed, Finished, JoinRequest, Sink
 
@@ -252,7 +252,7 @@ def _serve() -> None:
     """The process: requests in, one after another; it ends with the one that began it."""
     from idle_lantern.core.join.service import run  # this process joins; the one that asks need not load it
 
-    few_arenas()
+    tune_allocator()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the one that began it is asked, and says what to do
     # what libraries print must not get between the messages
     out = os.fdopen(os.dup(1), "wb")

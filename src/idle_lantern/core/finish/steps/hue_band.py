@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Annotated, ClassVar
 
+import cv2
 import numpy as np
 from msgspec import Meta
 
@@ -44,10 +45,15 @@ class HueBand(Step, frozen=True, tag="hue_band", kw_only=True):
 
         def apply(lab: Float32Image, _look: TileLook) -> Float32Image:
             share = hue_strength(lab, self.hue_deg, self.width_deg, self.feather_deg, _GREY)
-            factor = 1 + share * np.float32(self.factor - 1)
-            turn = share * np.float32(math.radians(self.turn_deg))
-            cos, sin, a, b = np.cos(turn), np.sin(turn), lab[..., 1], lab[..., 2]
-            lightness = lab[..., 0] * (1 + share * np.float32(_LIGHTNESS * self.lightness))
-            return np.stack([lightness, factor * (cos * a - sin * b), factor * (sin * a + cos * b)], -1)
+            lightness, a, b = cv2.split(lab)
+            lightness = lightness * (1 + share * np.float32(_LIGHTNESS * self.lightness))
+            if self.turn_deg:
+                turn = share * np.float32(math.radians(self.turn_deg))
+                cos, sin = np.cos(turn), np.sin(turn)
+                a, b = cos * a - sin * b, sin * a + cos * b
+            if self.factor != 1:
+                factor = 1 + share * np.float32(self.factor - 1)
+                a, b = a * factor, b * factor
+            return np.asarray(cv2.merge((lightness, a, b)))
 
         return apply

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Annotated, ClassVar
 
+import cv2
 import numpy as np
 from msgspec import Meta
 
@@ -42,8 +43,8 @@ class LocalContrast(Step, frozen=True, tag="local_contrast", kw_only=True):
         layer = once(made)
 
         def apply(lab: Float32Image, look: TileLook) -> Float32Image:
-            made = lab.copy()
-            made[..., 0] += np.float32(self.amount) * (lab[..., 0] - layer().at(lab[..., 0], look))
-            return made
+            lightness = cv2.extractChannel(lab, 0)
+            lightness += np.float32(self.amount) * (lightness - layer().at(lightness, look))
+            return np.asarray(cv2.insertChannel(lightness, lab.copy(), 0))
 
         return apply

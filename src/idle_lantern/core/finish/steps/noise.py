@@ -44,7 +44,7 @@ class Noise(Step, frozen=True, tag="noise", kw_only=True):
 
         def apply(lab: Float32Image, look: TileLook) -> Float32Image:
             scale = min(look.at.scale)
-            light, *colours = (np.ascontiguousarray(lab[..., k]) for k in range(3))
+            light, *colours = cv2.split(lab)
             window = round(_COLOUR_PX / scale)
             if self.colour and window:
                 colours = [_evened(c, _COLOUR * self.colour, window) for c in colours]
@@ -64,7 +64,12 @@ def _evened(values: Array, noise: float, window: int) -> Array:
         return np.asarray(cv2.boxFilter(plane, -1, side, borderType=cv2.BORDER_REFLECT))
 
     middle = mean(values)
-    spread = mean(values * values) - middle * middle
-    spread = np.maximum(spread, 0)
+    spread = mean(values * values)
+    spread -= middle * middle
+    np.clip(spread, 0, np.inf, out=spread)
     a = spread / (spread + np.float32(noise * noise))
-    return np.asarray(mean(a) * values + mean(middle - a * middle))
+    middle -= a * middle
+    made = mean(a)
+    made *= values
+    made += mean(middle)
+    return made

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Annotated, ClassVar
 
+import cv2
 import numpy as np
 from msgspec import Meta
 
 from idle_lantern.core.base.arrays import Float32Image
+from idle_lantern.core.colour.oklab import transformed
 from idle_lantern.core.finish.step import Apply, Step, Whole
 from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
 
@@ -35,11 +37,14 @@ class Saturation(Step, frozen=True, tag="saturation", kw_only=True):
         """As of ``Step``."""
 
         def apply(lab: Float32Image, _look: TileLook) -> Float32Image:
-            made = lab.copy()
-            made[..., 1:] *= np.float32(self.factor)
-            if self.gentle:
-                chroma = np.sqrt(lab[..., 1] * lab[..., 1] + lab[..., 2] * lab[..., 2])
-                made[..., 1:] *= (1 + np.float32(self.gentle) * np.exp(chroma * np.float32(-1 / _PALE)))[..., None]
-            return made
+            if not self.gentle:
+                return transformed(lab, np.diag([1, self.factor, self.factor]))
+            lightness, a, b = cv2.split(lab)
+            factor = cv2.magnitude(a, b)
+            factor *= np.float32(-1 / _PALE)
+            np.exp(factor, out=factor)
+            factor *= np.float32(self.factor * self.gentle)
+            factor += np.float32(self.factor)
+            return np.asarray(cv2.merge((lightness, a * factor, b * factor)))
 
         return apply

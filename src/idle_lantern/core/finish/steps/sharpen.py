@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Annotated, ClassVar
 
+import cv2
 import numpy as np
 from msgspec import Meta
 
@@ -45,12 +46,13 @@ class Sharpen(Step, frozen=True, tag="sharpen", kw_only=True):
         """As of ``Step``."""
 
         def apply(lab: Float32Image, look: TileLook) -> Float32Image:
-            apart = lab[..., 0] - blurred(lab[..., 0], self.radius_px, look)
+            lightness = cv2.extractChannel(lab, 0)
+            apart = lightness - blurred(lightness, self.radius_px, look)
             if self.threshold:
                 apart[np.abs(apart) < self.threshold] = 0
-            made = lab.copy()
-            made[..., 0] += np.float32(self.amount) * apart
-            return made
+            apart *= np.float32(self.amount)
+            lightness += apart
+            return np.asarray(cv2.insertChannel(lightness, lab.copy(), 0))
 
         return apply
 

@@ -12,7 +12,7 @@ from idle_lantern.core.base.arrays import Float32Image
 from idle_lantern.core.finish.base_layer import BaseLayer, base_layer
 from idle_lantern.core.finish.once import once
 from idle_lantern.core.finish.step import Apply, Step, Whole
-from idle_lantern.core.finish.tile_look import Form, Ground, TileLook
+from idle_lantern.core.finish.tile_look import Form, Ground, TileLook, for_each_colour
 
 Amount = Annotated[float, Meta(ge=-1, le=1, extra={"title": "Shadows", "step": 0.02})]
 #: Stops that full shadows lift, and full highlights lower, at most.
@@ -54,6 +54,6 @@ class Tones(Step, frozen=True, tag="tones", kw_only=True):
             # a third of the tones each, softly into the middle
             stops = away * away * away * np.float32(_STOPS * self.shadows)
             stops += base * base * base * np.float32(_STOPS * self.highlights)
-            return np.asarray(light * np.exp2(stops)[..., None])
+            return light * for_each_colour(np.exp2(stops))
 
         return apply
