@@ -10,9 +10,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 import tifffile
+from campaign.pictures import sound_pictures
+from campaign.watch import watched
 from PIL import Image
-from tests.campaign.pictures import sound_pictures
-from tests.campaign.watch import watched
 
 from idle_lantern.core.base.errors import InputError, UnreadableFrame
 from idle_lantern.core.frames import bounds

@@ -12,10 +12,10 @@ from functools import lru_cache
 from pathlib import Path
 from random import Random
 
+from campaign import documents, pictures
+from campaign.breaks import BREAKS, Ground, may_mount, mounted_full, prepare
+from campaign.watch import HEADING, Tally, random_of, watched
 from idle_lantern.core.base.memory import tune_allocator
-from tests.campaign import documents, pictures
-from tests.campaign.breaks import BREAKS, Ground, may_mount, mounted_full, prepare
-from tests.campaign.watch import HEADING, Tally, random_of, watched
 
 #: Cases of each kind for one damaged picture; a click is a step in the window.
 SHARES = {
@@ -107,9 +107,9 @@ def ground_in(folder: Path) -> Ground:
 
 def clicks(steps: int, rng: Random, folder: Path, ground: Ground) -> Tally:
     """Random clicking as a kind of its own."""
+    from campaign.clicking import click
     from idle_lantern.app import theme
     from idle_lantern.app.main import make_application
-    from tests.campaign.clicking import click
 
     app = make_application()
     theme.apply(app, "dark")

@@ -28,8 +28,8 @@ from idle_lantern.core.deliver.writing import write_source
 from idle_lantern.core.outing import assets, document, edits
 from idle_lantern.core.outing.folder_lock import LockedOuting
 from idle_lantern.core.outing.model import FrameRef, Outing
+from idle_lantern.core.outing.position_edits import BroughtPosition, bring_positions
 from idle_lantern.core.pictures.source import HeldPicture
-from tests.helpers.outings import bring_frames
 
 _ENDINGS = (".tif", ".jpg", ".png")
 
@@ -128,7 +128,7 @@ def killed_import(ground: Ground, rng: Random) -> None:
             for _ in range(10_000):
                 brought = bring(list(ground.frames), folder, SILENT)
                 for files in (brought.files[:1], brought.files):
-                    outing = bring_frames(files).apply(outing)
+                    outing = bring_positions([BroughtPosition((file,)) for file in files]).apply(outing)
                     held.save(edits.know_contents(contents(outing, folder, SILENT)).apply(outing))
                 outing = edits.remove_frames([ref.id for ref in outing.frames]).apply(outing)
         return 0

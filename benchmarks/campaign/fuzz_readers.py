@@ -1,4 +1,4 @@
-"""Coverage-guided fuzzing of all readers: ``python tests/campaign/fuzz_readers.py CORPUS -max_total_time=7200``.
+"""Coverage-guided fuzzing of all readers: ``python benchmarks/campaign/fuzz_readers.py CORPUS -max_total_time=7200``.
 
 Needs ``atheris`` (``pip install atheris``), which is no dependency: it runs on request only. The folder CORPUS is
 begun from the campaign's sound files. What it finds becomes a case of the campaign.
@@ -15,9 +15,9 @@ import atheris
 
 sys.path.insert(0, str(Path(__file__).parents[2]))
 
-with atheris.instrument_imports(include=["idle_lantern", "tifffile", "PIL", "tests.campaign"]):
+with atheris.instrument_imports(include=["idle_lantern", "tifffile", "PIL", "campaign"]):
+    from campaign import documents, pictures
     from idle_lantern.core.base.errors import MOST_CHARACTERS, LanternError
-    from tests.campaign import documents, pictures
 
 FOLDER = Path(tempfile.mkdtemp(prefix="lantern-fuzz-"))
 os.environ["XDG_CONFIG_HOME"] = str(FOLDER / "config")
