@@ -94,4 +94,3 @@ def test_folders_are_joined_one_after_another_and_looked_at(
     assert window.stage == "join"
     assert window.state.outing.name == "quay"
     assert len(window.state.outing.frames) == 3
-    queue.close()

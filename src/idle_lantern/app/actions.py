@@ -111,6 +111,7 @@ ACTIONS: tuple[Action, ...] = (
         lambda w: w.frames_stage.bringing.ask_folder(),
     ),
     Action("outing.queue", "Join and deliver many folders …", "Outing", "", lambda w: w.open_queue()),
+    Action("outing.tour", "Make a tour of spheres …", "Outing", "", lambda w: w.open_tour()),
     Action("outing.paste", "Bring in the files that were copied", "Outing", "Ctrl+V", lambda w: w.paste()),
     Action("outing.angles", "Save the angle list …", "Outing", "", lambda w: w.plan_stage.commands.save_angles()),
     Action("outing.card", "Save the field card …", "Outing", "Ctrl+K", lambda w: w.plan_stage.commands.save_card()),

@@ -30,7 +30,7 @@ from idle_lantern.core.merging.temperature import gains_for
 from idle_lantern.core.outing import edits
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.kinds import kind_of
-from idle_lantern.simulator.demo import make_demo_card
+from idle_lantern.simulator.demo import DEMO_STANDS, make_demo_card, make_demo_spheres
 
 SIZE = (1280, 800)
 _PATIENCE_S = 180.0
@@ -116,8 +116,6 @@ def _planning(tour: _Tour) -> None:
     tour.shot("plan")
     for text in ("mole, 20, golden, 300 E 220 N", "lamps, 10, blue, 150 W 80 N"):
         stage.commands.take_stop(text)
-    stage.show_page(stage.light)
-    tour.shot("plan-light")
     # as on the evening before: nothing is shot yet
     tour.change(lambda o: replace(o, frames=()))
     for role, name, yaw, pitch in (("subject", "light tower", -2.0, 10.0), ("whole", "beacon", 45.0, 13.0)):
@@ -271,6 +269,26 @@ def _queueing(tour: _Tour) -> None:
     tour.shot("queue", queue)
 
 
+def _touring(tour: _Tour) -> None:
+    """Three spheres of the invented place, each turned to where the others are seen."""
+    folder = tour.scratch / "spheres"
+    folder.mkdir()
+    tour.window.open_tour()
+    dialog = tour.window.tour
+    assert dialog is not None
+    paths = make_demo_spheres(folder)
+    dialog.add(paths)
+    for number, (east, north, facing) in enumerate(DEMO_STANDS.values()):
+        dialog.list.setCurrentRow(number)
+        dialog.east.submitted.emit(east)
+        dialog.north_m.submitted.emit(north)
+        dialog.facing.submitted.emit(facing)
+    dialog.list.setCurrentRow(1)
+    dialog.resize(*SIZE)
+    tour.settle()
+    tour.shot("tour", dialog)
+
+
 def _glare(tour: _Tour) -> None:
     tour.window.set_look("field")
     tour.change(lambda o: replace(o, frames=o.frames[:4]))
@@ -281,7 +299,7 @@ def _glare(tour: _Tour) -> None:
 
 #: Stops of the tour in its order, and the pictures that each takes.
 STOPS: tuple[tuple[tuple[str, ...], Callable[[_Tour], None]], ...] = (
-    (("plan", "plan-light", "plan-scouting", "plan-foreseen"), _planning),
+    (("plan", "plan-scouting", "plan-foreseen"), _planning),
     (("field",), _field),
     (("frames", "develop", "runs"), _frames),
     (("join", "compose", "ties", "finish", "deliver", "logbook"), _joining),
@@ -289,6 +307,7 @@ STOPS: tuple[tuple[tuple[str, ...], Callable[[_Tour], None]], ...] = (
     (("plan-shallow",), _shallow),
     (("practice",), _practising),
     (("queue",), _queueing),
+    (("tour",), _touring),
     (("field-bright",), _glare),
 )
 VIEWS = tuple(view for views, _stop in STOPS for view in views)

@@ -57,6 +57,11 @@ def rescue_folder() -> Path:
     return Path(platformdirs.user_state_dir(_NAME)) / "rescue"
 
 
+def tour_file() -> Path:
+    """Where the tour that is worked on is kept."""
+    return Path(platformdirs.user_data_dir(_NAME)) / "tour.json"
+
+
 def sessions_folder() -> Path:
     """Where each open window leaves word of itself, so that the next one knows how it ended."""
     return Path(platformdirs.user_state_dir(_NAME)) / "sessions"

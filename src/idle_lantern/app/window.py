@@ -59,6 +59,7 @@ from idle_lantern.core.outing import rescue
 
 if TYPE_CHECKING:
     from idle_lantern.app.queue_dialog import QueueDialog
+    from idle_lantern.app.tour_dialog import TourDialog
 
 #: Width of the menus at scale 1, and how a name is cut that has no room beside them.
 _MENUS_PX, _ELIDE = 590, Qt.TextElideMode.ElideRight
@@ -79,6 +80,7 @@ class Window(QMainWindow):
         self.stage = "plan"
         self._ending = False
         self.queue: QueueDialog | None = None
+        self.tour: TourDialog | None = None
         self._look_before = "dark"
         self._of_outing = ""
         self._folded = self._picture_alone = self._was_maximized = False
@@ -309,6 +311,15 @@ class Window(QMainWindow):
             self.queue.open_asked.connect(self._look_at)
         self.queue.show()
         self.queue.raise_()
+
+    def open_tour(self) -> None:
+        """Show the tour of spheres that is put together."""
+        if self.tour is None:
+            from idle_lantern.app.tour_dialog import TourDialog  # what no start needs
+
+            self.tour = TourDialog(self.context, self)
+        self.tour.show()
+        self.tour.raise_()
 
     def _look_at(self, folder: Path) -> None:
         """Open a folder of the queue where its picture is joined."""
@@ -549,6 +560,9 @@ class Window(QMainWindow):
         if event is not None and not self._ending and not self.outings.may_leave():
             event.ignore()
             return
+        for beside in (self.queue, self.tour):
+            if beside is not None:
+                beside.close()
         self.context.watcher.close()
         self.tasks.cancel_all()
         self.join_stage.seen.save()

@@ -99,6 +99,7 @@ ALSO = {
     "small resolution reduce tripod nadir patch remove cover head legs stand profile srgb colour bigger file done publish",
     "deliver.look": "sphere 360 vr virtual tour viewer look around turn full circle immersive",
     "deliver.several": "presets batch export several sizes web print archive targets many formats",
+    "outing.tour": "tour virtual walk through rooms several spheres step from one to the next link hotspot plan map house",
     "outing.queue": "batch queue season overnight all folders at once automatic unattended several stitch",
     "deliver.signed": "author copyright credit name owner rights license photographer metadata exif iptc",
     "go.deliver": "export save share resize smaller tripod nadir patch logo web",

@@ -10,7 +10,6 @@ from pathlib import Path
 import msgspec
 
 from idle_lantern.cli.ends import say
-from idle_lantern.cli.known import known_from, metadata_of
 from idle_lantern.cli.progress import write_by
 from idle_lantern.cli.schedulers import add_scheduler, runner_at
 from idle_lantern.core.base.errors import InputError
@@ -30,6 +29,7 @@ from idle_lantern.core.finish.recipe_files import files_beside, paths_of
 from idle_lantern.core.finish.tile_look import no_assets
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.known_picture import known_from, metadata_of
 from idle_lantern.core.pictures.tiled import open_picture
 
 #: Arguments that only prints have, as fields of their paper.

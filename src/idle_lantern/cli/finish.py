@@ -6,7 +6,6 @@ import argparse
 import shutil
 from pathlib import Path
 
-from idle_lantern.cli.known import known_from, metadata_of
 from idle_lantern.cli.progress import write_by
 from idle_lantern.cli.schedulers import add_scheduler, runner_at
 from idle_lantern.core.base.atomic import replacing
@@ -23,6 +22,7 @@ from idle_lantern.core.finish.recipe_files import files_beside, paths_of
 from idle_lantern.core.finish.registry import STEPS, name_of
 from idle_lantern.core.finish.tile_look import Ground
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.known_picture import known_from, metadata_of
 from idle_lantern.core.pictures.tiled import open_picture
 
 STAGES = {"write": 1.0}

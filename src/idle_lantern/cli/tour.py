@@ -8,28 +8,16 @@ at_m its latlon; else the file's own position is taken, or that of a GPX track a
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
 from pathlib import Path
 
 from idle_lantern.cli.ends import say
-from idle_lantern.cli.known import known_from
 from idle_lantern.cli.progress import write_by
-from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.paths import check_outputs
 from idle_lantern.core.base.progress import Progress
-from idle_lantern.core.deliver.ball import Ball
-from idle_lantern.core.deliver.delivery import Delivery, ball_of
-from idle_lantern.core.deliver.job import DeliverJob
-from idle_lantern.core.deliver.known import Known
-from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
-from idle_lantern.core.deliver.tour import links_of, middle_of, seen_pairs
-from idle_lantern.core.deliver.write_options import WriteOptions
-from idle_lantern.core.geometry.rectangles import Rectangle
-from idle_lantern.core.pictures.tiled import open_picture
-from idle_lantern.core.scouting.tour_spec import TourPlace, read_spec, stands_of
+from idle_lantern.core.scouting.tour_page import check_page, laid_out, write_tour
+from idle_lantern.core.scouting.tour_spec import read_spec
 
 STAGES = {"write": 1.0}
-_QUALITY = 85
 
 
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
@@ -47,50 +35,10 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _tour(args: argparse.Namespace, progress: Progress) -> Path:
-    if args.out.suffix.lower() not in (".html", ".htm"):
-        raise InputError("A page is not named so", where=str(args.out), remedy="End it in .html")
-    spec = read_spec(args.spec)
-    folder = args.spec.parent
-    pictures = [folder / place.picture for place in spec.places]
-    reports = [folder / place.report for place in spec.places if place.report is not None]
-    check_outputs([args.out], [args.spec, *pictures, *reports])
-    balls = [_ball(folder, place, args.long_side) for place in spec.places]
-    names = [place.name or Path(place.picture).stem for place in spec.places]
-    stands, remarks = stands_of(folder, spec, names, balls)
-    for remark in remarks:
+    spec, folder = read_spec(args.spec), args.spec.parent
+    check_outputs([args.out], [args.spec])
+    check_page(spec, folder, args.out)
+    laid = laid_out(spec, folder)
+    for remark in laid.remarks:
         say(f"  {remark}")
-    pairs = seen_pairs(stands, spec.reach_m) if spec.links is None else _told_pairs(spec.links, names)
-    links = links_of(stands, pairs)
-    first = middle_of(stands) if spec.first is None else _index(spec.first, names)
-    # the first one comes first in the page, so that it shows first
-    order = [first, *(k for k in range(len(names)) if k != first)]
-    at = {old: new for new, old in enumerate(order)}
-    places = [
-        PagePlace(
-            balls[k],
-            names[k],
-            spec.places[k].note,
-            stands[k].north_deg,
-            tuple(replace(link, to=at[link.to]) for link in links[k]),
-            (stands[k].east_m, stands[k].north_m),
-        )
-        for k in order
-    ]
-    return write_look_page(places, args.out, WriteOptions(_QUALITY), progress)
-
-
-def _ball(folder: Path, place: TourPlace, long_side_px: int | None) -> Ball:
-    picture = open_picture(folder / place.picture)
-    box = Rectangle(0, 0, *picture.sizes[0])
-    known = Known() if place.report is None else known_from(folder / place.report, box)
-    return ball_of(Delivery(DeliverJob(profile="srgb", long_side_px=long_side_px), picture, known), box)
-
-
-def _index(name: str, names: list[str]) -> int:
-    if name not in names:
-        raise InputError(f"There is no place '{name}'", remedy=f"Places are {', '.join(names[:8])}")
-    return names.index(name)
-
-
-def _told_pairs(links: list[tuple[str, str]], names: list[str]) -> list[tuple[int, int]]:
-    return [(_index(a, names), _index(b, names)) for a, b in links]
+    return write_tour(spec, folder, laid, args.out, long_side_px=args.long_side, progress=progress)

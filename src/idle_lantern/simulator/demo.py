@@ -7,11 +7,19 @@ weigh several megabytes in every copy of the program.
 from __future__ import annotations
 
 import datetime
+import math
 from pathlib import Path
+
+import numpy as np
 
 from idle_lantern.core.base.atomic import make_folder
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.colour.picture import Picture
+from idle_lantern.core.colour.space import SRGB
+from idle_lantern.core.deliver.writing import write
+from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
+from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.outing import document, edits
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.brief import Brief, Site
@@ -22,7 +30,9 @@ from idle_lantern.core.shoot.shooting import logged
 from idle_lantern.simulator.camera import SimulatedCamera
 from idle_lantern.simulator.cards import CardRun, round_sweep, write_card
 from idle_lantern.simulator.devices import SimulatedRig
+from idle_lantern.simulator.diorama import ambrel_holm
 from idle_lantern.simulator.limits import MOST_MEGAPIXELS
+from idle_lantern.simulator.truth import ideal_canvas
 
 _START = datetime.datetime(2026, 5, 14, 18, 40)
 NAME = "Ambrel Holm, evening"
@@ -55,6 +65,30 @@ def make_demo_card(folder: Path, progress: Progress = SILENT, *, scale: float = 
         CardRun([(-170, -8, 12)], pause_s=600),
     ]
     write_card(folder, camera, runs, progress=progress, begin=_START)
+
+
+#: Spheres of the place: metres to the east and north of the terrace's camera, and the bearing of the picture's middle.
+DEMO_STANDS = {"Terrace": (0.0, 0.0, 0.0), "Steps": (7.0, 5.0, 70.0), "Pans": (-8.0, 9.0, 200.0)}
+_SPHERE_PX, _SPHERE_GAIN = 1600, 1.6
+
+
+def make_demo_spheres(folder: Path) -> list[Path]:
+    """Write a sphere from each of ``DEMO_STANDS`` into a folder; returns their files."""
+    scene, paths = ambrel_holm(), []
+    for name, (east, north, facing) in DEMO_STANDS.items():
+        light = ideal_canvas(
+            scene,
+            Projection("equirectangular"),
+            (_SPHERE_PX // 2, _SPHERE_PX),
+            _SPHERE_PX / (2 * math.pi),
+            ((_SPHERE_PX - 1) / 2, (_SPHERE_PX // 2 - 1) / 2),
+            rotations.about_y(-math.radians(facing)),
+            eye_m=(east, 0.0, north),
+        )
+        pixels = np.rint(255 * SRGB.from_linear(np.clip(_SPHERE_GAIN * light, 0, 1))).astype(np.uint8)
+        paths.append(folder / f"{name}.jpg")
+        write(Picture(pixels), paths[-1])
+    return paths
 
 
 def make_telephone_frames(folder: Path, progress: Progress = SILENT) -> list[Path]:

@@ -59,9 +59,10 @@ def ideal_canvas(
     centre_px: tuple[float, float],
     canvas_from_world: Array,
     time_s: float = 0.0,
+    eye_m: tuple[float, float, float] = (0.0, 0.0, 0.0),
 ) -> Array:
-    """Linear light (H, W, 3) of the scene drawn straight onto a canvas."""
+    """Linear light (H, W, 3) of the scene drawn straight onto a canvas, seen from ``eye_m``."""
     v, u = np.mgrid[: shape[0], : shape[1]].astype(np.float64)
     plane = np.stack([u - centre_px[0], v - centre_px[1]], -1) / px_per_rad
     directions = projection.inverse(plane) @ np.asarray(canvas_from_world)
-    return look(scene, np.zeros(3), directions.astype(np.float32), 1 / px_per_rad, time_s=time_s).light
+    return look(scene, np.array(eye_m), directions.astype(np.float32), 1 / px_per_rad, time_s=time_s).light

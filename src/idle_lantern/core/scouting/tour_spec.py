@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import math
 import xml.etree.ElementTree as ET
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
@@ -14,7 +15,7 @@ from msgspec import Meta
 
 from idle_lantern.core.base.errors import InputError, LanternError
 from idle_lantern.core.base.strict_json import read_bytes, read_json
-from idle_lantern.core.deliver.ball import Ball
+from idle_lantern.core.deliver.ball import SphereCanvas
 from idle_lantern.core.deliver.tour import Stand, metres_from
 from idle_lantern.core.frames.reading import probe
 from idle_lantern.core.scouting.facing import bearing_of_yaw_0, position_of, site_at
@@ -45,6 +46,11 @@ class TourPlace(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     up_m: float = 0.0
     north_deg: Degrees | None = None
     sun: SunSeen | None = None
+
+    @property
+    def shown_name(self) -> str:
+        """Its name, or that of its file."""
+        return self.name or Path(self.picture).stem
 
 
 class TourSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -78,10 +84,11 @@ def read_spec(path: Path) -> TourSpec:
 def stands_of(
     folder: Path,
     spec: TourSpec,
-    names: list[str],
-    balls: list[Ball],
+    canvas_of: Callable[[int], SphereCanvas],
 ) -> tuple[list[Stand], list[str]]:
     """Where each place lies and which way it faces, and what is to be said of it; names of files are told from ``folder``.
+
+    ``canvas_of`` gives the canvas of a place by its number; it is asked only where the sun tells north.
 
     Raises
     ------
@@ -101,7 +108,8 @@ def stands_of(
         degrees.append(told)
     origin = next((d for d in degrees if d is not None), None)
     stands = []
-    for place, name, own, place_deg, ball in zip(spec.places, names, found, degrees, balls):
+    for number, (place, own, place_deg) in enumerate(zip(spec.places, found, degrees)):
+        name = place.shown_name
         at = place.at_m
         if at is None and place_deg is not None and origin is not None:
             at = metres_from(*place_deg, origin)
@@ -111,7 +119,7 @@ def stands_of(
             )
         north = place.north_deg
         if north is None and place.sun is not None:
-            north = _by_sun(name, place.sun, ball, place_deg)
+            north = _by_sun(name, place.sun, canvas_of(number), place_deg)
         if north is None:
             north = own.compass_deg
         if north is None:
@@ -120,14 +128,14 @@ def stands_of(
     return stands, remarks
 
 
-def _by_sun(name: str, sun: SunSeen, ball: Ball, place_deg: tuple[float, float] | None) -> float:
+def _by_sun(name: str, sun: SunSeen, canvas: SphereCanvas, place_deg: tuple[float, float] | None) -> float:
     if place_deg is None:
         raise InputError("The sun tells north only where the place on Earth is known", where=name, remedy="Give latlon")
     try:
         local = datetime.datetime.fromisoformat(sun.at)
     except ValueError as error:
         raise InputError(f"'{sun.at}' is no time", where=name, remedy="Write it as 2026-05-14T18:40") from error
-    ray = ball.canvas.directions(np.array(sun.xy, float))
+    ray = canvas.directions(np.array(sun.xy, float))
     if not np.isfinite(ray).all():
         raise InputError("The pixel of the sun lies outside the picture", where=name)
     azimuth, altitude = math.degrees(math.atan2(ray[0], ray[2])), math.degrees(math.asin(-float(ray[1])))

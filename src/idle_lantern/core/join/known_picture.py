@@ -1,4 +1,4 @@
-"""What the report of a join tells of its picture, for commands that are given both."""
+"""What the report of a join tells of its picture, for who is given both."""
 
 from __future__ import annotations
 
