@@ -25,11 +25,12 @@ from idle_lantern.app import theme
 from idle_lantern.app.main import make_application
 from idle_lantern.app.settings import Settings
 from idle_lantern.app.stages import hands_model, join_model
-from idle_lantern.app.stages.join_request_model import differs, wanted_choices
+from idle_lantern.app.stages.join_request_model import differs
 from idle_lantern.app.window import Window
 from idle_lantern.core.base import units
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing.joining import wanted_choices
 from idle_lantern.simulator.camera import SimulatedCamera
 from idle_lantern.simulator.cards import CardRun, round_sweep, write_card
 

@@ -39,7 +39,7 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.join.report import FrameRow, Report
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing import edits
+from idle_lantern.core.outing import edits, joining
 from idle_lantern.core.outing.model import FrameRef, Outing
 from idle_lantern.core.outing.position_edits import BroughtPosition, bring_positions
 from idle_lantern.core.plan.brief import Brief, Exposure, Scene
@@ -123,7 +123,7 @@ def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
     outing = _outing(choices=edits.choose("x", projection="panini").apply(_outing()).choices)
     outing = edits.paint("id1", "f1.jpg", "a" * 64).apply(outing)
     outing = edits.put_back(outing.frames[2], True).apply(outing)
-    request = join_request_model.request_for(outing, tmp_path)
+    request = joining.request_for(outing, tmp_path)
     assert [f.id for f in request.frames] == ["id0", "id1", "id2"]
     assert [f.path for f in request.frames] == [tmp_path / "frames" / f"f{i}.jpg" for i in range(3)]
     assert [f.mask for f in request.frames] == [None, tmp_path / "assets" / f"{'a' * 64}.png", None]
@@ -136,12 +136,12 @@ def test_a_request_carries_all_that_the_outing_chose(tmp_path: Path):
     np.testing.assert_allclose(
         np.degrees(rotations.to_yaw_pitch_roll(request.frames[1].prior)), (20.0, 0.0, 0.0), atol=1e-9
     )
-    assert join_request_model.request_for(outing, tmp_path).request_id != request.request_id
+    assert joining.request_for(outing, tmp_path).request_id != request.request_id
 
 
 def test_directions_count_only_when_all_are_known(tmp_path: Path):
     outing = bring_frames(["/elsewhere/x.jpg"]).apply(_outing())
-    request = join_request_model.request_for(outing, tmp_path)
+    request = joining.request_for(outing, tmp_path)
     assert [f.prior for f in request.frames] == [None] * 4
 
 
@@ -229,8 +229,8 @@ def test_the_rail_is_corrected_by_what_the_join_found_and_only_once(tmp_path: Pa
     aside = replace(result, solution=SimpleNamespace(**{**vars(result.solution), "parallax": sideways}))
     assert join_model.rail_correction(outing, aside) is None, "the rail cannot mend what stands beside"
     # a picture made anew after the correction is still of frames that were shot with the old setting
-    assert join_request_model.request_for(corrected, tmp_path, None, result).rail_mm == 62.0
-    assert join_request_model.request_for(corrected, tmp_path).rail_mm == 50.2
+    assert joining.request_for(corrected, tmp_path, None, result).rail_mm == 62.0
+    assert joining.request_for(corrected, tmp_path).rail_mm == 50.2
 
 
 def test_findings_name_what_nothing_ties():

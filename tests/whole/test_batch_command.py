@@ -11,11 +11,16 @@ import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PIL import Image
 from tests.helpers.commands import run_command
+from tests.helpers.outings import bring_frames
 from tests.reference.photographs import cut
 from tests.whole.test_several_runs import LENS, _shot
+
+from idle_lantern.core.outing import document, edits
+from idle_lantern.core.outing.model import Outing
 
 YAWS = (-24.0, -10.0, 4.0)
 
@@ -77,6 +82,29 @@ def test_a_season_is_joined_and_what_cannot_be_is_told(season: Path, tmp_path: P
     # by another preset it is done anew
     run_command("batch", season / "bay", "--preset", "archive", "--out", out)
     assert (out / "bay.tif").is_file()
+
+
+def test_an_outing_is_joined_by_its_own_choices(season: Path, tmp_path: Path):
+    """Its projection, its shape and the frame it leaves out: the same pixels as from its frames by the same options."""
+    folder, paths = tmp_path / "outing", sorted((season / "bay").glob("*.jpg"))
+    outing = bring_frames([str(path) for path in paths]).apply(Outing("Bay", "2026-05-14T18:40"))
+    for edit in (edits.choose("", projection="stereographic"), edits.compose("", ratio=(2.0, 1.0))):
+        outing = edit.apply(outing)
+    outing = edits.switch_off(outing.frames[2], off=True).apply(outing)
+    document.save(outing, folder)
+    one, other = tmp_path / "one.png", tmp_path / "other.png"
+    assert run_command("join", folder, "--out", one).returncode == 0
+    asked = ["join", *paths, "--off", paths[2].name, "--projection", "stereographic", "--crop", "2:1"]
+    assert run_command(*asked, "--out", other).returncode == 0
+    np.testing.assert_array_equal(np.asarray(Image.open(one)), np.asarray(Image.open(other)))
+    refused = run_command("join", folder, "--out", other, "--width", "900")
+    assert refused.returncode == 2
+    assert "--width cannot be given beside it" in refused.stderr
+    run_command("batch", folder, "--preset", "web", "--out", tmp_path / "out")
+    with Image.open(tmp_path / "out" / "outing.jpg") as image:
+        assert image.width == pytest.approx(2 * image.height, abs=1)
+    told = json.loads((tmp_path / "out" / "outing.report.json").read_text())
+    assert told["canvas"]["projection"] == "stereographic"
 
 
 def test_stopped_it_leaves_nothing_half_written_and_goes_on(season: Path, tmp_path: Path):

@@ -27,9 +27,12 @@ from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.deliver.kinds import kind_named
 from idle_lantern.core.deliver.presets import SCHEMA, Preset, preset_named, presets_folder
 from idle_lantern.core.finish.recipe import text_of
+from idle_lantern.core.finish.recipe_files import named_files
 from idle_lantern.core.frames.content import sha256_of
 from idle_lantern.core.outing import document
 from idle_lantern.core.outing.batch_rows import Row, as_csv, as_json, as_page, as_text, keep_rows, kept_rows
+from idle_lantern.core.outing.joining import wanted_choices
+from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.sorting.grouped import files_in
 
 #: From this suspicion on a place of the picture is worth a look before it is handed on.
@@ -43,12 +46,18 @@ _EXPECTED = ("twin", "bracket", "bookend")
 
 @dataclass(frozen=True)
 class Source:
-    """A folder of pictures; of an outing those frames that it joins, with its recipe. ``name`` is what its pictures are called by."""
+    """A folder of pictures; of an outing those frames that it joins, with its recipe and its choices. ``name`` is what its pictures are
+    called by."""
 
     path: Path
     files: tuple[Path, ...]
     name: str
-    recipe: str = ""
+    outing: Outing | None = None
+
+    @property
+    def recipe(self) -> str:
+        """The steps that finish it; nothing where it has none."""
+        return text_of(self.outing.finish) if self.outing is not None and self.outing.finish.working else ""
 
 
 @dataclass(frozen=True)
@@ -145,13 +154,13 @@ def run(args: argparse.Namespace) -> int:
 def _sources(paths: Sequence[Path]) -> Iterator[Source]:
     """Each folder with pictures in it, once, with a name of its own."""
     taken: dict[str, int] = {}
-    for path, files, recipe in _folders(paths):
+    for path, files, outing in _folders(paths):
         name = path.resolve().name or "pictures"
         taken[name] = taken.get(name, 0) + 1
-        yield Source(path, files, name if taken[name] == 1 else f"{name} ({taken[name]})", recipe)
+        yield Source(path, files, name if taken[name] == 1 else f"{name} ({taken[name]})", outing)
 
 
-def _folders(paths: Sequence[Path]) -> Iterator[tuple[Path, tuple[Path, ...], str]]:
+def _folders(paths: Sequence[Path]) -> Iterator[tuple[Path, tuple[Path, ...], Outing | None]]:
     for path in paths:
         if not path.exists():
             raise InputError("Is missing", where=str(path), remedy="Check the name")
@@ -163,9 +172,9 @@ def _folders(paths: Sequence[Path]) -> Iterator[tuple[Path, tuple[Path, ...], st
                 kept = outing.frames_to_join()
                 refs = [r for ref in kept for r in (ref, *(other for other, _ev in outing.exposures_beside(ref.id)))]
                 files = tuple(document.resolve(path, ref) for ref in refs)
-                yield path, files, text_of(outing.finish) if outing.finish.working else ""
+                yield path, files, outing
             except LanternError:
-                yield path, (), ""
+                yield path, (), None
             continue
         try:
             own = tuple(files_in([path]))
@@ -173,13 +182,14 @@ def _folders(paths: Sequence[Path]) -> Iterator[tuple[Path, tuple[Path, ...], st
             own = ()
         inner = [p for p in sorted(path.iterdir()) if p.is_dir() and not p.name.startswith(".")]
         if own or not inner:
-            yield path, own, ""
+            yield path, own, None
         yield from _folders(inner)
 
 
 def _key(source: Source, wanted: Wanted) -> str:
     """A name for all that decides what becomes of a folder: its files' content, the delivery, the recipe and the program."""
     parts: list[Any] = [__version__, repr(wanted.preset.job), source.recipe]
+    parts += [] if source.outing is None else [repr(wanted_choices(source.outing)), repr(source.outing.composition)]
     parts += [] if wanted.recipe is None else [wanted.recipe.read_text("utf-8", "replace")]
     for file in source.files:
         try:
@@ -229,7 +239,7 @@ def _one(source: Source, run_name: str, wanted: Wanted, scratch: Path, stop: Sto
     target = wanted.out / f"{name}{kind_named(wanted.preset.job.format).ending}"
     joined, report_file = scratch / "joined.tif", scratch / "report.json"
     row = Row(str(source.path), run_name, "failed", "", "")
-    files = [str(file) for file in source.files]
+    files = [str(file) for file in source.files] if source.outing is None else [str(source.path)]
     code, told = _command(
         [
             "join",
@@ -248,8 +258,13 @@ def _one(source: Source, run_name: str, wanted: Wanted, scratch: Path, stop: Sto
         return replace(row, why=told), report
     recipe = wanted.recipe
     if source.recipe:
+        assert source.outing is not None
         recipe = scratch / "recipe.json"
         recipe.write_text(source.recipe, encoding="utf-8")
+        for asset in named_files(source.outing.finish):
+            there = document.finish_file(source.path, asset)
+            if there.is_file():  # what is gone the command tells by name
+                shutil.copyfile(there, scratch / asset)
     preset = scratch / "preset.json"
     _write_preset(wanted.preset, preset)
     arguments = ["deliver", str(joined), "--preset", str(preset), "--report", str(report_file), "--out", str(target)]
@@ -263,6 +278,8 @@ def _one(source: Source, run_name: str, wanted: Wanted, scratch: Path, stop: Sto
         return replace(row, why=told), report
     shutil.copyfile(report_file, wanted.out / f"{name}.report.json")
     doubts = list(_doubts(report))
+    if source.outing is not None and source.outing.composition.crop and source.outing.composition.box is not None:
+        doubts.append("It is cut to the largest rectangle without gaps: its crop by hand is not taken.")
     state = "doubtful" if doubts else "delivered"
     # a picture whose level nothing tells is as good as the head stood
     remarks = [*doubts, str(report["level_doubt"])] if report.get("level_doubt") else doubts

@@ -41,6 +41,9 @@ from idle_lantern.core.merging.film import KINDS as FILMS
 from idle_lantern.core.merging.film import measure_film
 from idle_lantern.core.merging.prepared import prepared_folder
 from idle_lantern.core.merging.recipe import BRACKETS, REPEATS, BracketExposure
+from idle_lantern.core.outing import document
+from idle_lantern.core.outing.joining import request_beside
+from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.registration.match.points_file import read_points
 from idle_lantern.core.registration.solve.placing import placing_in_words
 from idle_lantern.core.registration.solve.prior import prior_for, read_prior
@@ -51,12 +54,20 @@ from idle_lantern.core.sorting.card import Card
 from idle_lantern.core.sorting.grouped import TOO_SMALL, Grouped, files_in, grouped, without_tiny
 
 ENDS = (Finished, Failed)
+#: What may be told of the join of an outing.
+_BESIDE_OUTING = {"command", "frames", "out", "report", "scheduler", "fresh", "run", "default_of"}
 
 
 def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Declare the command and its arguments."""
     parser = commands.add_parser("join", help="join frames into one picture", description=__doc__)
-    parser.add_argument("frames", nargs="+", metavar="FRAME", type=Path, help="picture files in any order, or folders")
+    parser.add_argument(
+        "frames",
+        nargs="+",
+        metavar="FRAME",
+        type=Path,
+        help="picture files in any order, or folders; or an outing, which is joined by its own choices",
+    )
     parser.add_argument(
         "--out", required=True, type=Path, help="the picture to write: .tif, .png or .jpg, or .exr for linear light"
     )
@@ -204,7 +215,7 @@ def add_parser(commands: argparse._SubParsersAction[argparse.ArgumentParser]) ->
     parser.add_argument(
         "--memory", type=float, metavar="GIB", help="most memory for pictures; default: a quarter of the machine"
     )
-    parser.set_defaults(run=run)
+    parser.set_defaults(run=run, default_of=parser.get_default)
 
 
 #: Suspicion from which a place is told, and how many places at most.
@@ -317,6 +328,7 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
         raise InputError(f"A width of {args.width} pixels makes no picture", remedy="Give 16 to 1000000")
     if args.memory is not None and not 0.1 <= args.memory <= 100_000:
         raise InputError(f"{args.memory:g} GiB of memory is not possible", remedy="Give 0.1 or more")
+    outing = _outing(args)
     crop, ratio = crop_of(args.crop)
     check_target(args.out)
     if args.light and format_of(args.out).light == "never":
@@ -325,6 +337,9 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
         check_writable(args.report)
     outputs = [p for p in (args.out, args.report) if p is not None]
     check_outputs(outputs, _inputs(args))
+    if outing is not None:
+        request = request_beside(outing, args.frames[0], args.out, args.report)
+        return replace(request, fresh=args.fresh), None
     memory = None if args.memory is None else round(args.memory * 2**30)
     found, asides, ahead = _positions(args, progress, JoinOptions(memory_bytes=memory).memory() // 4)
     frames = gather([f.path for f in found])
@@ -374,6 +389,25 @@ def _request(args: argparse.Namespace, progress: Progress) -> tuple[JoinRequest,
         light=args.light,
     )
     return request, None if any(f.others for f in found) else ahead
+
+
+def _outing(args: argparse.Namespace) -> Outing | None:
+    """The outing that is named instead of frames.
+
+    Raises
+    ------
+    InputError
+        It cannot be read, or choices are given beside it.
+    """
+    if len(args.frames) != 1 or not (args.frames[0] / document.DOCUMENT).is_file():
+        return None
+    for name, value in vars(args).items():
+        if name not in _BESIDE_OUTING and value != args.default_of(name):
+            raise InputError(
+                f"An outing is joined by its own choices: --{name.replace('_', '-')} cannot be given beside it",
+                remedy="Change it in the outing, or give its frames",
+            )
+    return document.load(args.frames[0])
 
 
 def _positions(

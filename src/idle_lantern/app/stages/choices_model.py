@@ -26,21 +26,6 @@ BRACKET_WORDS: dict[Brackets, str] = {
 }
 
 
-def has_brackets(outing: Outing) -> bool:
-    """Whether any position has several exposures that can be merged."""
-    return any(outing.exposures_beside(ref.id) for ref in outing.frames_to_join())
-
-
-def has_repeats(outing: Outing) -> bool:
-    """Whether any position was taken again."""
-    return any(kind == "repeat" for ref in outing.frames_to_join() for _other, kind in outing.taken_again(ref.id))
-
-
-def has_twins(outing: Outing) -> bool:
-    """Whether any raw frame has a JPEG beside it."""
-    return any(ref.twin for ref in outing.frames_to_join())
-
-
 #: The choices under Join that ask which files make the picture, in words.
 REPEAT_WORDS: dict[Repeats, str] = {"sharpest": "the sharpest one", "stack": "the mean of the sharp ones"}
 

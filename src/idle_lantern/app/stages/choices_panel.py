@@ -16,7 +16,7 @@ from idle_lantern.core.base.errors import LanternError
 from idle_lantern.core.gear.entries import Entry
 from idle_lantern.core.merging.recipe import BRACKETS, REPEATS
 from idle_lantern.core.optics.known import KnownLens
-from idle_lantern.core.outing import edits
+from idle_lantern.core.outing import edits, joining
 
 LOOKING_UP = "Looking the lens up"
 #: Width of the titles of choices, the same for all of the stage.
@@ -80,9 +80,9 @@ class ChoicesPanel(QWidget):
             self.lens.addItems(names)
         self.lens.setCurrentIndex(at)
         shown = {
-            "brackets": model.has_brackets(outing),
-            "repeats": model.has_repeats(outing),
-            "twins": model.has_twins(outing),
+            "brackets": joining.has_brackets(outing),
+            "repeats": joining.has_repeats(outing),
+            "twins": joining.has_twins(outing),
         }
         for part, (chooser, words) in self.parts.items():
             chooser.setCurrentIndex(list(words).index(getattr(outing.choices, part)))

@@ -12,7 +12,6 @@ from idle_lantern.app.masking import MaskDialog
 from idle_lantern.app.stages import join_model as model
 from idle_lantern.app.stages import join_request_model as request_model
 from idle_lantern.app.stages.base import Stage
-from idle_lantern.app.stages.choices_model import has_brackets
 from idle_lantern.app.stages.choices_panel import TITLES_PX, ChoicesPanel
 from idle_lantern.app.stages.compose_panel import ComposePanel
 from idle_lantern.app.stages.frame_placing import FramePlacing
@@ -31,7 +30,7 @@ from idle_lantern.app.widgets.picture_view import PictureView
 from idle_lantern.app.widgets.tool_palette import ToolPalette
 from idle_lantern.app.widgets.zooming import SIZES, zoom_told
 from idle_lantern.core.geometry.projections import PROJECTIONS
-from idle_lantern.core.outing import edits
+from idle_lantern.core.outing import edits, joining
 
 if TYPE_CHECKING:
     from idle_lantern.core.registration.solve.solve import Solution
@@ -171,7 +170,7 @@ class JoinStage(Stage):
             return
         joins, place = self.context.joins, self.state.place
         if joins.busy and place is not None and joins.request is not None:
-            wanted = request_model.request_for(self.state.outing, place.folder)
+            wanted = joining.request_for(self.state.outing, place.folder)
             if joins.request.solution is None and request_model.asks_the_same(joins.request, wanted):
                 self.context.tell("This join runs already; its picture comes by itself.", problem=False)
                 return
@@ -184,7 +183,7 @@ class JoinStage(Stage):
         place, joins = self.state.place, self.context.joins
         if place is None or (joins.busy and not joins.busy_here) or not self.state.may_change():
             return
-        request = request_model.request_for(
+        request = joining.request_for(
             self.state.outing, place.folder, solution, self.state.joined if solution is not None else None
         )
         again = joins.failed_request
@@ -287,7 +286,7 @@ class JoinStage(Stage):
     def _show_status(self) -> None:
         joins, task = self.context.joins, self.context.tasks.shown
         self.run_button.setEnabled(self.can_join())
-        self.treat_button.setVisible(has_brackets(self.state.outing))
+        self.treat_button.setVisible(joining.has_brackets(self.state.outing))
         mine = joins.busy_here and task is not None and joins.is_task(task)
         running = model.running_in_words(task.clock) if mine and task is not None else ""
         outing, joined = self.state.outing, self.state.joined

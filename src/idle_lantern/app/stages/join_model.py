@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from idle_lantern.app import words
-from idle_lantern.app.stages.join_request_model import AGAIN, differs, rail_of
+from idle_lantern.app.stages.join_request_model import AGAIN, differs
 from idle_lantern.core.base import units
 from idle_lantern.core.base.progress import StageClock
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.request import JoinResult
+from idle_lantern.core.outing.joining import rail_of
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.plan.grid_frame import GridFrame
 

@@ -9,7 +9,6 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from idle_lantern.app.stages.join_request_model import prior_of
 from idle_lantern.app.tie_model import lens_for
 from idle_lantern.core.base import units
 from idle_lantern.core.base.arrays import Array
@@ -22,6 +21,7 @@ from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.geometry.sphere import azimuth_altitude
 from idle_lantern.core.join.request import JoinResult
 from idle_lantern.core.outing.edits import Edit
+from idle_lantern.core.outing.joining import prior_of
 from idle_lantern.core.outing.model import Outing
 from idle_lantern.core.request.choices import TiePoint
 
