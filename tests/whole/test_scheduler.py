@@ -14,8 +14,11 @@ from pathlib import Path
 
 import cloudpickle
 import pytest
+from PIL import Image
+from pypdf import PdfReader
 from tests.helpers.commands import run_command
 from tests.helpers.sets import FrameFiles
+from tests.helpers.spheres import sphere_pixels
 
 from idle_lantern.core.base import dask_runner
 from idle_lantern.core.base.dask_runner import DaskRunner
@@ -76,7 +79,8 @@ class Slow:
 def test_a_join_and_what_is_made_of_it_are_the_same_to_the_byte(cluster: Cluster, row_set: FrameFiles, tmp_path: Path):
     recipe = tmp_path / "r.json"
     recipe.write_text('{"schema": "idle-lantern/recipe/1", "steps": [{"do": "exposure", "ev": 0.4}, {"do": "tones"}]}')
-    for name, more in (("here", []), ("there", ["--scheduler", cluster.address])):
+    ways: tuple[tuple[str, list[str]], ...] = (("here", []), ("there", ["--scheduler", cluster.address]))
+    for name, more in ways:
         joined = tmp_path / f"{name}.tif"
         done = run_command("join", *row_set.paths[:3], "--out", joined, "--fresh", *more)
         assert done.returncode == 0, done.stderr
@@ -87,11 +91,29 @@ def test_a_join_and_what_is_made_of_it_are_the_same_to_the_byte(cluster: Cluster
             assert made.returncode == 0, made.stderr
     for ending in (".tif", " f.png", " d.jpg"):
         assert (tmp_path / f"here{ending}").read_bytes() == (tmp_path / f"there{ending}").read_bytes(), ending
+    sphere = tmp_path / "ball.png"
+    Image.fromarray(sphere_pixels(1100)).save(sphere)
+    for kind, picture in (("tiles", joined), ("print", joined), ("sphere-page", sphere)):
+        made = []
+        for name, more in ways:
+            (tmp_path / name / kind).mkdir(parents=True)
+            out = tmp_path / name / kind / {"tiles": "t.xml", "print": "p.pdf", "sphere-page": "p.html"}[kind]
+            done = run_command("deliver", picture, "--as", kind, "--out", out, *more)
+            assert done.returncode == 0, done.stderr
+            files = sorted(p for p in out.parent.rglob("*") if p.is_file())
+            # the number that a PDF has of itself, and its times, are its own
+            held = [_images_of(p) if kind == "print" else [p.read_bytes()] for p in files]
+            made.append(([p.relative_to(out.parent) for p in files], held))
+        assert made[0] == made[1], kind
     refused = run_command(
-        "deliver", joined, "--as", "tiles", "--out", tmp_path / "t.xml", "--scheduler", cluster.address
+        "deliver", joined, "--as", "layers", "--out", tmp_path / "l.ora", "--scheduler", cluster.address
     )
     assert refused.returncode == 2
     assert "by this process alone" in refused.stderr
+
+
+def _images_of(pdf: Path) -> list[bytes]:
+    return [image.data for page in PdfReader(pdf).pages for image in page.images]
 
 
 def test_work_of_a_lost_worker_is_done_again_and_without_a_scheduler_the_rest_is_done_here(cluster: Cluster):

@@ -269,10 +269,10 @@ def _one(source: Source, run_name: str, wanted: Wanted, scratch: Path, stop: Sto
     _write_preset(wanted.preset, preset)
     arguments = ["deliver", str(joined), "--preset", str(preset), "--report", str(report_file), "--out", str(target)]
     arguments += ["--as", wanted.preset.job.format]
-    kind = kind_named(wanted.preset.job.format)
-    arguments += wanted.by_workers if kind.format is not None and kind.name == kind.format.name else []
     if wanted.preset.job.format == "layers":
         arguments += ["--frames", str(source.files[0].parent)]
+    else:
+        arguments += wanted.by_workers
     code, told = _command([*arguments, *([] if recipe is None else ["--recipe", str(recipe)])], stop)
     if code != DONE:
         return replace(row, why=told), report

@@ -11,6 +11,7 @@ import numpy as np
 from idle_lantern.core.base.arrays import Array, Rotations
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, InParts, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.deliver.ball import Ball
 from idle_lantern.core.deliver.formats import check_target, format_of
 from idle_lantern.core.deliver.proof import proved_picture
@@ -69,7 +70,9 @@ def cube_files(target: Path) -> list[Path]:
     return [target.with_name(f"{target.stem}_{face.name}{target.suffix}") for face in FACES]
 
 
-def write_cube(ball: Ball, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
+def write_cube(
+    ball: Ball, target: Path, options: WriteOptions, progress: Progress = SILENT, runner: Runner | None = None
+) -> Path:
     """Write the six faces, in the format of the target's ending, all or none; returns the first file.
 
     Raises
@@ -88,6 +91,6 @@ def write_cube(ball: Ball, target: Path, options: WriteOptions, progress: Progre
         parts = [stack.enter_context(replacing(file)) for file in files]
         for face, part in zip(FACES, parts):
             picture = FacePicture(ball, face, side)
-            write_part(picture, part, options, counted)
+            write_part(picture, part, options, counted, runner)
             proved_picture(part, format_of(target), picture)
     return files[0]

@@ -16,6 +16,7 @@ from PIL import Image
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, InParts, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.deliver import pages
 from idle_lantern.core.deliver.ball import Ball
 from idle_lantern.core.deliver.cube import FACES, FacePicture, face_px
@@ -51,7 +52,11 @@ class PagePlace:
 
 
 def write_look_page(
-    places: Sequence[PagePlace], target: Path, options: WriteOptions, progress: Progress = SILENT
+    places: Sequence[PagePlace],
+    target: Path,
+    options: WriteOptions,
+    progress: Progress = SILENT,
+    runner: Runner | None = None,
 ) -> Path:
     """Write the page, whole or not at all; the pictures are sRGB. Returns ``target``.
 
@@ -75,7 +80,7 @@ def write_look_page(
         page.write(head.encode())
         whole = InParts(progress, len(places))
         for number, (place, one) in enumerate(zip(places, told)):
-            _add_tiles(number, place, one["side"], one["levels"], scratch, page, options, whole)
+            _add_tiles(number, place, one["side"], one["levels"], scratch, page, options, whole, runner)
         page.write(b"</body>\n</html>\n")
     return target
 
@@ -117,6 +122,7 @@ def _add_tiles(
     page: IO[bytes],
     options: WriteOptions,
     progress: Progress,
+    runner: Runner | None,
 ) -> None:
     """Write the tiles of a place into the page, coarse ones first; those that show nothing are left away."""
     scratch.seek(0)
@@ -135,7 +141,7 @@ def _add_tiles(
             lies[level - coarsest, face_number, row, column] = scratch.tell(), packed.tell()
             scratch.write(packed.getvalue())
 
-        walk_tiles(FacePicture(place.ball, face, side), keep, counted)
+        walk_tiles(FacePicture(place.ball, face, side), keep, counted, runner)
     for key, (start, size) in sorted(lies.items()):
         scratch.seek(start)
         name = "-".join(map(str, (number, *key)))

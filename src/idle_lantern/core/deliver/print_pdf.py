@@ -12,6 +12,7 @@ import pikepdf
 from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import replacing
 from idle_lantern.core.base.progress import SILENT, OnlyStops, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.colour.profiles import profile_of
 from idle_lantern.core.deliver.print_layout import Box, PrintLayout, Sheet
 from idle_lantern.core.deliver.write_options import WriteOptions
@@ -62,6 +63,7 @@ def write_print(
     *,
     title: str = "",
     progress: Progress = SILENT,
+    runner: Runner | None = None,
 ) -> Path:
     """Write the sheets of a layout; ``source`` is as large as the layout prints it. Returns ``target``.
 
@@ -79,7 +81,9 @@ def write_print(
         profile.N = 3
         colours = pikepdf.Array([pikepdf.Name.ICCBased, pdf.make_indirect(profile)])
         for sheet in layout.sheets:
-            image = pikepdf.Stream(pdf, _packed(CroppedPicture(printed, sheet.part), options, part.parent, progress))
+            image = pikepdf.Stream(
+                pdf, _packed(CroppedPicture(printed, sheet.part), options, part.parent, progress, runner)
+            )
             image.Type, image.Subtype, image.Filter = (
                 pikepdf.Name.XObject,
                 pikepdf.Name.Image,
@@ -96,11 +100,13 @@ def write_print(
     return target
 
 
-def _packed(picture: PictureSource, options: WriteOptions, folder: Path, progress: Progress) -> bytes:
+def _packed(
+    picture: PictureSource, options: WriteOptions, folder: Path, progress: Progress, runner: Runner | None
+) -> bytes:
     """A JPEG of the picture."""
     with tempfile.TemporaryDirectory(dir=folder) as scratch:
         file = Path(scratch) / "sheet.jpg"
-        write_part(picture, file, options, OnlyStops(progress))
+        write_part(picture, file, options, OnlyStops(progress), runner)
         return file.read_bytes()
 
 

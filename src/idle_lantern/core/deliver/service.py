@@ -127,9 +127,7 @@ def deliver(
     options = WriteOptions(delivery.job.quality, delivery.job.dpi, told, alpha=alpha, xmp=xmp_packet(told))
     if kind.format is not None and kind.name == kind.format.name:
         return _write_file(delivery, target, box, options, progress, runner)
-    if runner is not None:
-        raise InputError(f"A {kind.name} is written by this process alone", remedy="Leave --scheduler away")
-    return _WRITERS[kind.name](delivery, target, box, options, progress)
+    return _WRITERS[kind.name](delivery, target, box, options, progress, runner)
 
 
 @dataclass(frozen=True)
@@ -166,36 +164,38 @@ def _written_and_proved(
 
 
 def _write_sphere(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     made = delivery.made(box)
     canvas = sphere_in(delivery.known, (box.width, box.height), box)
     place = SpherePlace.of(canvas.px_per_rad, canvas.centre_px, (box.width, box.height)).scaled(made.sizes[0])
     xmp = xmp_packet(options.metadata, sphere_facts(place, delivery.job.heading_deg))
-    return Delivered(target, _written_and_proved(made, target, replace(options, xmp=xmp), progress, sphere=True))
+    return Delivered(
+        target, _written_and_proved(made, target, replace(options, xmp=xmp), progress, runner, sphere=True)
+    )
 
 
 def _write_cube(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     ball = ball_of(delivery, box)
-    first = write_cube(ball, target, options, progress)
+    first = write_cube(ball, target, options, progress, runner)
     return Delivered(first, (Line(f"six faces of {face_px(ball.px_per_rad)} px, each opened"),))
 
 
 def _write_look(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     # browsers draw in sRGB
     place = PagePlace(
         ball_of(delivery, box, profile="srgb"), delivery.title or target.stem, north_deg=delivery.job.heading_deg
     )
-    write_look_page([place], target, options, progress)
+    write_look_page([place], target, options, progress, runner)
     return Delivered(target, tuple(proved_page(target)))
 
 
 def _write_zoom(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     made = delivery.made(box)
     scale = made.sizes[0][0] / box.width
@@ -205,27 +205,27 @@ def _write_zoom(
         if 0 <= c.x - box.left < box.width and 0 <= c.y - box.top < box.height
     ]
     name = delivery.title or target.stem
-    write_zoom_page(made, target, options, name=name, captions=captions, progress=progress)
+    write_zoom_page(made, target, options, name=name, captions=captions, progress=progress, runner=runner)
     return Delivered(target, tuple(proved_tiles(folder_of_page(target))))
 
 
 def _write_tiles(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
-    told = write_xml_tiles(delivery.made(box), target, options, progress)
+    told = write_xml_tiles(delivery.made(box), target, options, progress, runner)
     return Delivered(told, tuple(proved_tiles(files_of_xml_tiles(target)[1])))
 
 
 def _write_iiif(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     made = delivery.made(box)
-    folder = write_iiif(made, target, options, progress)
+    folder = write_iiif(made, target, options, progress, runner)
     return Delivered(folder, tuple(proved_iiif(folder, made)))
 
 
 def _write_print(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
     layout = laid_out((box.width, box.height), delivery.job.dpi, delivery.job.on_paper)
     job = replace(delivery.job, long_side_px=max(layout.size_px))
@@ -240,20 +240,22 @@ def _write_print(
         small = replace(delivery, job=replace(job, long_side_px=min(SOUGHT_PX, max(made.sizes[0])))).made(box)
         strip = strip_of(made, small, layout, delivery.job.on_paper)
         made, layout = strip.picture, strip.layout
-    write_print(made, layout, target, options, title=delivery.title, progress=progress)
+    write_print(made, layout, target, options, title=delivery.title, progress=progress, runner=runner)
     return Delivered(target, tuple(proved_print(target, layout)))
 
 
 def _write_layers(
-    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress
+    delivery: Delivery, target: Path, box: Rectangle, options: WriteOptions, progress: Progress, runner: Runner | None
 ) -> Delivered:
+    if runner is not None:
+        raise InputError("Layers are written by this process alone", remedy="Leave --scheduler away")
     # frames lie at the picture's own size
     made = replace(delivery, job=replace(delivery.job, long_side_px=None)).made(box)
     write_layers(made, box, delivery.frames(), target, options, progress)
     return Delivered(target, tuple(proved_layers(target, made)))
 
 
-_WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress], Delivered]] = {
+_WRITERS: dict[str, Callable[[Delivery, Path, Rectangle, WriteOptions, Progress, Runner | None], Delivered]] = {
     "sphere": _write_sphere,
     "cube": _write_cube,
     "sphere-page": _write_look,

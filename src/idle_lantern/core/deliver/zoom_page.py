@@ -11,6 +11,7 @@ import msgspec
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner
 from idle_lantern.core.base.strict_json import read_json
 from idle_lantern.core.deliver import pages
 from idle_lantern.core.deliver.write_options import WriteOptions
@@ -57,6 +58,7 @@ def write_zoom_page(
     note: str = "",
     captions: Sequence[Caption] = (),
     progress: Progress = SILENT,
+    runner: Runner | None = None,
 ) -> Path:
     """Write the page and its folder of tiles; returns ``target``.
 
@@ -68,7 +70,7 @@ def write_zoom_page(
         Stopped; nothing is left.
     """
     folder = folder_of_page(target)
-    write_tile_folder(source, folder, options, progress)
+    write_tile_folder(source, folder, options, progress, runner)
     width, height = source.sizes[0]
     told = {
         "width": width,

@@ -14,7 +14,8 @@ import os
 import re
 import secrets
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from xml.sax.saxutils import quoteattr
 
@@ -26,6 +27,7 @@ from idle_lantern.core.base.arrays import Array
 from idle_lantern.core.base.atomic import write_text
 from idle_lantern.core.base.errors import InputError
 from idle_lantern.core.base.progress import SILENT, Progress
+from idle_lantern.core.base.runners import Runner, ThreadRunner
 from idle_lantern.core.colour.convert import eight_bit
 from idle_lantern.core.colour.profiles import told_profile
 from idle_lantern.core.deliver.write_options import WriteOptions
@@ -33,6 +35,7 @@ from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.source import PictureSource, region
 
 TILE_PX = 512
+_THREADS = 2
 #: Namespace of the layout's XML, as published.
 _NAMESPACE = "http://schemas.microsoft.com/deepzoom/2008"
 _IIIF = "http://iiif.io/api/image/3/context.json"
@@ -41,8 +44,15 @@ Place = tuple[int, int, int]
 Keep = Callable[[Place, Array], None]
 
 
-def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
+def write_xml_tiles(
+    source: PictureSource,
+    target: Path,
+    options: WriteOptions,
+    progress: Progress = SILENT,
+    runner: Runner | None = None,
+) -> Path:
     """Write tiles into the folder ``NAME_files`` and their XML beside it; returns the XML's path, which is ``target`` ending in ``.xml``.
+    ``runner`` makes the tiles of the full picture, None for threads of this process.
 
     Raises
     ------
@@ -53,7 +63,7 @@ def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, 
     """
     told, folder = files_of_xml_tiles(target)
     width, height = source.sizes[0]
-    write_tile_folder(source, folder, options, progress)
+    write_tile_folder(source, folder, options, progress, runner)
     write_text(
         told,
         f'<?xml version="1.0" encoding="UTF-8"?>\n<Image xmlns={quoteattr(_NAMESPACE)} Format="jpg" Overlap="0" TileSize="{TILE_PX}">'
@@ -62,7 +72,13 @@ def write_xml_tiles(source: PictureSource, target: Path, options: WriteOptions, 
     return told
 
 
-def write_tile_folder(source: PictureSource, folder: Path, options: WriteOptions, progress: Progress = SILENT) -> None:
+def write_tile_folder(
+    source: PictureSource,
+    folder: Path,
+    options: WriteOptions,
+    progress: Progress = SILENT,
+    runner: Runner | None = None,
+) -> None:
     """Write the tiles of every level as ``LEVEL/COLUMN_ROW.jpg``; raises as ``write_xml_tiles``."""
     with _made_whole(folder, r"\d+") as part:
 
@@ -71,7 +87,7 @@ def write_tile_folder(source: PictureSource, folder: Path, options: WriteOptions
             (part / str(level)).mkdir(exist_ok=True)
             _save(part / str(level) / f"{column}_{row}.jpg", pixels, source, options)
 
-        walk_tiles(source, keep, progress)
+        walk_tiles(source, keep, progress, runner)
 
 
 def files_of_xml_tiles(target: Path) -> tuple[Path, Path]:
@@ -80,7 +96,13 @@ def files_of_xml_tiles(target: Path) -> tuple[Path, Path]:
     return told, told.with_name(f"{told.stem}_files")
 
 
-def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progress: Progress = SILENT) -> Path:
+def write_iiif(
+    source: PictureSource,
+    target: Path,
+    options: WriteOptions,
+    progress: Progress = SILENT,
+    runner: Runner | None = None,
+) -> Path:
     """Write a folder with ``info.json`` and tiles by their canonical addresses; raises as ``write_xml_tiles``.
 
     Its ``id`` is the folder's name, to be set where it is served.
@@ -110,7 +132,7 @@ def write_iiif(source: PictureSource, target: Path, options: WriteOptions, progr
                 file.parent.mkdir(parents=True)
                 _save(file, pixels, source, options)
 
-        walk_tiles(source, keep, progress)
+        walk_tiles(source, keep, progress, runner)
         sizes = [(_size(width, top - k, top), _size(height, top - k, top)) for k in range(len(factors))]
         info = {
             "@context": _IIIF,
@@ -137,28 +159,59 @@ def _size(side: int, level: int, top: int) -> int:
     return -(-side // step)
 
 
-def walk_tiles(source: PictureSource, keep: Keep, progress: Progress) -> None:
+def walk_tiles(source: PictureSource, keep: Keep, progress: Progress, runner: Runner | None = None) -> None:
     """Hand every tile (h, w, 3) uint8 of every level to ``keep``, those of a level before the one above them."""
     width, height = source.sizes[0]
     top = levels_of(width, height)
-    progress.begin("write", math.ceil(width / TILE_PX) * math.ceil(height / TILE_PX))
+
+    def below(level: int, row: int, column: int) -> list[list[tuple[int, int]]]:
+        """Rows of the up to four tiles of the level below that lie in a tile."""
+        wide, high = _size(width, level + 1, top), _size(height, level + 1, top)
+        columns = [c for c in (2 * column, 2 * column + 1) if c * TILE_PX < wide]
+        return [[(r, c) for c in columns] for r in (2 * row, 2 * row + 1) if r * TILE_PX < high]
+
+    def places(level: int, row: int, column: int) -> Iterator[tuple[int, int]]:
+        """Tiles of the full picture, in the order in which ``made`` asks for them."""
+        if level == top:
+            yield row, column
+        else:
+            for line in below(level, row, column):
+                for r, c in line:
+                    yield from places(level + 1, r, c)
 
     def made(level: int, row: int, column: int) -> Array:
-        wide, high = _size(width, level, top), _size(height, level, top)
-        w, h = min(TILE_PX, wide - column * TILE_PX), min(TILE_PX, high - row * TILE_PX)
         if level == top:
-            pixels = _shown(region(source, Rectangle(column * TILE_PX, row * TILE_PX, w, h)))
+            pixels = next(full)
             progress.advance()
         else:
-            below_wide, below_high = _size(width, level + 1, top), _size(height, level + 1, top)
-            rows = [r for r in (2 * row, 2 * row + 1) if r * TILE_PX < below_high]
-            columns = [c for c in (2 * column, 2 * column + 1) if c * TILE_PX < below_wide]
-            below = np.concatenate([np.concatenate([made(level + 1, r, c) for c in columns], 1) for r in rows], 0)
-            pixels = _halved(below)
+            lines = [np.concatenate([made(level + 1, r, c) for r, c in line], 1) for line in below(level, row, column)]
+            pixels = _halved(np.concatenate(lines, 0))
         keep((level, row, column), pixels)
         return pixels
 
-    made(0, 0, 0)
+    corners = tuple(places(0, 0, 0))
+    progress.begin("write", len(corners))
+    found = (runner or ThreadRunner(_THREADS, _THREADS + 2)).run(_FullTiles(source, corners), range(len(corners)))
+    full = iter(found)
+    try:
+        made(0, 0, 0)
+    finally:  # the workers end with the walk, however it ends
+        if isinstance(full, Generator):
+            full.close()
+
+
+@dataclass(frozen=True)
+class _FullTiles:
+    """Tiles of the full picture as a task, as they are shown."""
+
+    source: PictureSource
+    corners: tuple[tuple[int, int], ...]
+
+    def work(self, index: int) -> Array:
+        (width, height), (row, column) = self.source.sizes[0], self.corners[index]
+        left, upper = column * TILE_PX, row * TILE_PX
+        box = Rectangle(left, upper, min(TILE_PX, width - left), min(TILE_PX, height - upper))
+        return _shown(region(self.source, box))
 
 
 def _halved(pixels: Array) -> Array:
