@@ -128,7 +128,9 @@ def run(args: argparse.Namespace) -> int:
         for number, source in enumerate(sources, 1):
             say(f"{number} of {len(sources)}: {source.path}")
             key = _key(source, wanted)
-            done = [row for row in before if row.key == key and _is_there(row, args.out)]
+            # two folders may hold the same, or nothing
+            mine = [row for row in before if (row.key, row.folder) == (key, str(source.path))]
+            done = [row for row in mine if _is_there(row, args.out)]
             try:
                 rows += done or _made(source, wanted, key, stop)
             except Cancelled:
