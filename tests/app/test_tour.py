@@ -13,8 +13,9 @@ import pytest
 from msgspec.structs import replace
 from PIL import Image
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QFileDialog, QPushButton
+from PyQt6.QtWidgets import QApplication, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
+from tests.helpers.layout import faults
 from tests.helpers.spheres import sphere_pixels
 
 from idle_lantern.app import tour_model as model
@@ -127,6 +128,21 @@ def test_pictures_that_are_no_spheres_are_told(
     assert "End it in .html" in tour.told.text()
     tour.findChild(QPushButton, "tour-drop").click()
     assert tour.tour.places == []
+
+
+def test_nothing_is_cut_where_text_is_large(window: Window, spheres: list[Path], settled: Settled):
+    window.set_text_size(2)
+    window.set_look("light")
+    window.trigger("outing.tour")
+    window.trigger("outing.queue")
+    assert window.tour is not None
+    window.tour.add(spheres)
+    settled(window)
+    for dialog in (window.tour, window.queue):
+        assert dialog is not None
+        dialog.resize(1100, 740)
+        QApplication.processEvents()
+        assert faults(dialog) == [], dialog.objectName()
 
 
 def test_a_saved_tour_moves_with_its_folder(spheres: list[Path], tmp_path: Path):

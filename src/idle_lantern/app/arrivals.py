@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, QObject
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QDialog, QWidget
 
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.outings import Outings
@@ -64,6 +65,26 @@ class Arrivals(QObject):
             self._context.tell(f"That holds {held}.")
             return False
         return self.take(paths)
+
+
+class FilesDialog(QDialog):
+    """A dialog that files and folders can be dropped on; ``add`` takes them."""
+
+    def __init__(self, parent: QWidget | None) -> None:
+        super().__init__(parent)
+        self.setAcceptDrops(True)
+
+    def add(self, paths: Sequence[Path]) -> None:
+        """Take files and folders."""
+        raise NotImplementedError
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        if event is not None and paths_in(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        if event is not None:
+            self.add(paths_in(event.mimeData()))
 
 
 def paths_in(data: QMimeData | None) -> list[Path]:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QDialog, QFileDialog, QHeaderView, QListWidget, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHeaderView, QListWidget, QTableWidget, QTableWidgetItem, QWidget
 
 from idle_lantern.app import queue_model as model
-from idle_lantern.app.arrivals import paths_in
+from idle_lantern.app.arrivals import FilesDialog
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.settings import shown
 from idle_lantern.app.widgets.basics import button, column, label, panel_form, row
@@ -23,7 +23,7 @@ QUEUE = "Joining and delivering the queue"
 _USUAL = "archive"
 
 
-class QueueDialog(QDialog):
+class QueueDialog(FilesDialog):
     """Stays while its work goes on; ``open_asked`` names the folder of a picture that shall be looked at."""
 
     open_asked = pyqtSignal(Path)
@@ -34,7 +34,6 @@ class QueueDialog(QDialog):
         self.setWindowTitle("Many folders at once")
         self.setObjectName("queue")
         self.resize(860, 640)
-        self.setAcceptDrops(True)
         self.folders: tuple[Path, ...] = ()
         self.out = Path.home() / "delivered"
         self._rows: list[Row] = []
@@ -93,7 +92,7 @@ class QueueDialog(QDialog):
 
     # --- what waits -------------------------------------------------------------
 
-    def add(self, paths: list[Path]) -> None:
+    def add(self, paths: Sequence[Path]) -> None:
         """Let folders wait at the end; files are told."""
         kept = [path for path in paths if path.is_dir() and path not in self.folders]
         if paths and not kept:
@@ -127,14 +126,6 @@ class QueueDialog(QDialog):
         if name:
             self.out = Path(name)
             self._arm()
-
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None and paths_in(event.mimeData()):
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent | None) -> None:
-        if event is not None:
-            self.add(paths_in(event.mimeData()))
 
     # --- work -------------------------------------------------------------------
 

@@ -9,12 +9,13 @@ from typing import Any
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QCheckBox, QDialog, QFileDialog, QLineEdit, QListWidget, QSplitter, QWidget
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QListWidget, QSplitter, QWidget
 
 from idle_lantern.app import settings as settings_module
+from idle_lantern.app import theme
 from idle_lantern.app import tour_model as model
-from idle_lantern.app.arrivals import paths_in
+from idle_lantern.app.arrivals import FilesDialog
 from idle_lantern.app.context import AppContext
 from idle_lantern.app.display import plain_qimage
 from idle_lantern.app.widgets.basics import button, column, label, panel, panel_form, row
@@ -32,7 +33,7 @@ _PICTURES = "Pictures (*.jpg *.jpeg *.png *.tif *.tiff)"
 _TOURS = "Tours (*.json)"
 
 
-class TourDialog(QDialog):
+class TourDialog(FilesDialog):
     """Keeps the tour that is worked on by itself; the next one goes on with it."""
 
     def __init__(self, context: AppContext, parent: QWidget | None) -> None:
@@ -41,7 +42,6 @@ class TourDialog(QDialog):
         self.setWindowTitle("A tour of spheres")
         self.setObjectName("tour")
         self.resize(1100, 720)
-        self.setAcceptDrops(True)
         self._file = settings_module.tour_file()
         self.tour = model.last(self._file)
         self._laid = model.Laid.of(self.tour)
@@ -120,7 +120,7 @@ class TourDialog(QDialog):
                 row(self.track_button, None),
             )
         )
-        side.setFixedWidth(_LIST_PX)
+        side.setFixedWidth(theme.scaled(_LIST_PX))
         self.facing.setToolTip("Compass bearing of the picture's azimuth 0, its middle where it shows the whole circle")
         self.reach.setToolTip("Places farther apart than this are no neighbours; nor are two with a third between them")
         seen = QSplitter(Qt.Orientation.Vertical)
@@ -341,14 +341,6 @@ class TourDialog(QDialog):
         return [Mark(name, *share) for name, share in found if share is not None]
 
     # --- files ------------------------------------------------------------------
-
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None and paths_in(event.mimeData()):
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent | None) -> None:
-        if event is not None:
-            self.add(paths_in(event.mimeData()))
 
     def _folder(self) -> str:
         return str(Path(self.tour.places[-1].picture).parent) if self.tour.places else str(Path.home())

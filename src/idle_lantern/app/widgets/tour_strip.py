@@ -115,9 +115,10 @@ class TourStrip(QWidget):
             painter.setPen(QPen(colour, width))
             painter.drawLine(QPointF(at.x(), 0), QPointF(at.x(), self.height()))
             painter.drawEllipse(at, _DOT_PX, _DOT_PX)
-        wide = painter.fontMetrics().horizontalAdvance(mark.name) + 12
+        letters = painter.fontMetrics()
+        wide, high = letters.horizontalAdvance(mark.name) + 12, letters.height() + 4
         left = min(max(room.left(), at.x() - wide / 2), room.right() - wide)
-        words = QRectF(left, 6 + number % _ROWS * 26, wide, 22)
+        words = QRectF(left, 6 + number % _ROWS * (high + 4), wide, high)
         painter.setPen(QPen(theme.colour("accent"), 1))
         painter.setBrush(theme.colour("panel"))
         painter.drawRoundedRect(words, 4, 4)
