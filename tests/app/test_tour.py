@@ -145,6 +145,24 @@ def test_nothing_is_cut_where_text_is_large(window: Window, spheres: list[Path],
         assert faults(dialog) == [], dialog.objectName()
 
 
+def test_reports_and_names_are_found_and_places_by_satellite_may_be_moved(
+    window: Window, tour: TourDialog, spheres: list[Path], settled: Settled, tmp_path: Path
+):
+    """A file beside a picture is its report only where it is one; two pictures of one name are two places."""
+    spheres[0].with_suffix(".json").write_text('{"notes": "no report"}')
+    (tmp_path / "other").mkdir()
+    exif = Image.Exif()
+    exif.get_ifd(0x8825).update({1: "N", 2: (55.0, 6.0, 0.0), 3: "E", 4: (12.0, 12.0, 0.0)})
+    Image.fromarray(sphere_pixels(400)).save(tmp_path / "other" / "yard.jpg", exif=exif)
+    tour.add([spheres[0], tmp_path / "other" / "yard.jpg"])
+    settled(window)
+    one, other = tour.tour.places
+    assert (one.report, one.name, other.name, other.at_m) == (None, "yard", "yard 2", None)
+    assert "move it where that is off" in tour.where.text()
+    tour.plan.moved.emit(1, 3.0, 4.0)
+    assert tour.tour.places[1].at_m == (3, 4)
+
+
 def test_a_saved_tour_moves_with_its_folder(spheres: list[Path], tmp_path: Path):
     tour = model.changed(model.added(model.EMPTY, spheres), 0, name="Yard", note="from the gate")
     tour = model.changed(replace(tour, first="Yard", links=[("Yard", "roof")]), 0, name="Court")

@@ -267,11 +267,12 @@ class TourDialog(FilesDialog):
                 self.north_m.show_value(round(laid.stands[at].north_m, 2))
                 self.facing.show_value(round(laid.stands[at].north_deg, 2))
                 self.begins.setChecked(laid.first == at)
-            fixed = place.at_m is None
-            self.east.setReadOnly(fixed)
-            self.north_m.setReadOnly(fixed)
             unknown = laid is not None and any(r.startswith(f"{place.shown_name}: ") for r in laid.remarks)
-            told = ["Its file tells where it was taken."] if fixed else []
+            told = (
+                ["Its file or the track tells where it was taken; move it where that is off."]
+                if place.at_m is None
+                else []
+            )
             told += (
                 ["Which way it faces is not known: drag the marks to where the other places are seen."]
                 if unknown

@@ -40,11 +40,25 @@ def added(tour: TourSpec, pictures: Sequence[Path]) -> TourSpec:
         if name in known:
             continue
         known.add(name)
-        report = picture.with_suffix(".json")
         own = position_of(picture)
         at_m = None if own.latitude_deg is not None and own.longitude_deg is not None else _free_place(places)
-        places.append(TourPlace(name, picture.stem, report=str(report) if report.is_file() else None, at_m=at_m))
+        places.append(TourPlace(name, _free_name(picture.stem, places), report=_report_beside(picture), at_m=at_m))
     return with_places(tour, places)
+
+
+def _report_beside(picture: Path) -> str | None:
+    """The report of the join of a picture, by the same name beside it; None where what lies there is none, or of another picture."""
+    report = picture.absolute().with_suffix(".json")
+    with contextlib.suppress(LanternError):
+        canvas_of_place(picture, report)
+        return str(report)
+    return None
+
+
+def _free_name(name: str, places: Sequence[TourPlace]) -> str:
+    """The name, numbered where a place has it already."""
+    taken = {place.shown_name for place in places}
+    return next(n for n in (name, *(f"{name} {k}" for k in range(2, len(places) + 3))) if n not in taken)
 
 
 def _free_place(places: Sequence[TourPlace]) -> tuple[float, float]:

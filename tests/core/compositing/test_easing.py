@@ -12,13 +12,13 @@ import pytest
 from tests.helpers.commands import run_command
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.cli.known import known_from
 from idle_lantern.core.base.errors import InputError, JoinError
 from idle_lantern.core.compositing.canvas.canvas import Canvas
 from idle_lantern.core.compositing.canvas.easing import eased
 from idle_lantern.core.frames.reading import read
 from idle_lantern.core.geometry.projections import Projection
 from idle_lantern.core.geometry.rectangles import Rectangle
+from idle_lantern.core.join.known_picture import known_from
 from idle_lantern.core.request.eased import RoundThing, StraightLine, ray_of, read_eased
 
 

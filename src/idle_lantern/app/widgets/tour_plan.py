@@ -24,12 +24,12 @@ _KEY_M, _FINE_M = 1.0, 0.1
 
 @dataclass(frozen=True)
 class PlanPlace:
-    """A place in metres to the east and north; one whose position its file tells is ``fixed``."""
+    """A place in metres to the east and north; ``measured`` where its file or a track tells it, not a hand."""
 
     name: str
     east_m: float
     north_m: float
-    fixed: bool
+    measured: bool
 
 
 class TourPlan(QWidget):
@@ -93,7 +93,7 @@ class TourPlan(QWidget):
             self._chosen = nearest
             self.chosen.emit(nearest)  # what shows the tour anew lets go of what is held
             place = self._places[nearest]
-            self._held = None if place.fixed else (place.east_m, place.north_m)
+            self._held = place.east_m, place.north_m
             self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
@@ -117,7 +117,7 @@ class TourPlan(QWidget):
         if event is None:
             return
         step = _KEYS.get(Qt.Key(event.key()))
-        if step is None or not 0 <= self._chosen < len(self._places) or self._places[self._chosen].fixed:
+        if step is None or not 0 <= self._chosen < len(self._places):
             super().keyPressEvent(event)
             return
         by = _FINE_M if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else _KEY_M
@@ -152,7 +152,7 @@ class TourPlan(QWidget):
         painter.setPen(QPen(theme.colour("accent" if chosen else "text"), 2))
         painter.setBrush(theme.colour("accent" if chosen else "panel"))
         size = _DOT_PX + 2 * chosen
-        if place.fixed:  # what the file tells stays where it is: a square
+        if place.measured:  # a square
             painter.drawRect(QRectF(at.x() - size, at.y() - size, 2 * size, 2 * size))
         else:
             painter.drawEllipse(at, size, size)
