@@ -303,11 +303,11 @@ STOPS: tuple[tuple[tuple[str, ...], Callable[[_Tour], None]], ...] = (
     (("field",), _field),
     (("frames", "develop", "runs"), _frames),
     (("join", "compose", "ties", "finish", "deliver", "logbook"), _joining),
-    (("join-walk",), _walking),
-    (("plan-shallow",), _shallow),
-    (("practice",), _practising),
     (("queue",), _queueing),
     (("tour",), _touring),
+    (("join-walk",), _walking),  # a frame is blurred for it: what takes frames comes before
+    (("plan-shallow",), _shallow),
+    (("practice",), _practising),
     (("field-bright",), _glare),
 )
 VIEWS = tuple(view for views, _stop in STOPS for view in views)
