@@ -10,10 +10,7 @@ import numpy as np
 import pytest
 from tests.helpers.sets import FrameFiles
 
-from idle_lantern.core.compositing.render.compositor import Compositor
-from idle_lantern.core.compositing.render.rework import EarlierPicture
-from idle_lantern.core.compositing.render.to_file import compose_to_file
-from idle_lantern.core.frames.masks import Mask, read_mask, write_mask
+from idle_lantern.core.frames.masks import Mask, write_mask
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.inspection import find
 from idle_lantern.core.inspection.suspect import Suspect
@@ -68,47 +65,6 @@ def _levels(path: Path) -> list[np.ndarray]:
         )
         for level, (w, h) in enumerate(picture.sizes)
     ]
-
-
-def test_a_stroke_of_paint_makes_the_tiles_it_touches_and_no_other(
-    joined: tuple[JoinRequest, JoinResult], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-):
-    request, first = joined
-    assert first.report.tiles.made == first.report.tiles.of >= 8
-    warped: list[tuple[int, int]] = []
-    plain = Compositor.tile
-
-    def counted(self: Compositor, tile):
-        warped.append((tile.left, tile.top))
-        return plain(self, tile)
-
-    monkeypatch.setattr(Compositor, "tile", counted)
-    target = tmp_path / "o.tif"
-    target.write_bytes(request.target.read_bytes())
-    again = replace(_painted(request, tmp_path), solution=first.solution, target=target, earlier=target)
-    result = _made(replace(again, report=None))
-    assert 0 < len(warped) == result.report.tiles.made <= first.report.tiles.of / 2
-    # all made anew with the same light gives the same picture, pixel for pixel, at every size
-    assert first.solution is not None
-    earlier = EarlierPicture.open(request.target)
-    assert earlier is not None
-    earlier.made = replace(earlier.made, whole="other")
-    masks = {3: _mask_of(again)}
-    compose_to_file(first.solution, result.canvas, tmp_path / "all.tif", again.options, masks=masks, earlier=earlier)
-    for mine, whole in zip(_levels(target), _levels(tmp_path / "all.tif"), strict=True):
-        assert np.array_equal(mine, whole)
-    assert not np.array_equal(_levels(target)[0], _levels(request.target)[0])
-    # and it can be taken up again, and taken back
-    back = _made(replace(request, solution=first.solution, target=target, earlier=target, report=None))
-    assert back.report.tiles.made == result.report.tiles.made
-    assert np.array_equal(_levels(target)[0], _levels(request.target)[0])
-    assert back.crop == first.crop
-
-
-def _mask_of(request: JoinRequest) -> Mask:
-    path = request.frames[3].mask
-    assert path is not None
-    return read_mask(path)
 
 
 def test_the_light_of_far_frames_stays_when_one_is_painted(joined: tuple[JoinRequest, JoinResult], tmp_path: Path):

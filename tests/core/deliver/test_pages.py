@@ -18,9 +18,8 @@ from tests.helpers.browser import HEIGHT, WIDTH, browser, opened, seen, until_sh
 from tests.helpers.commands import run_command
 from tests.helpers.spheres import ball, pattern
 
-from idle_lantern.core.base.errors import Cancelled
 from idle_lantern.core.colour.picture import Picture
-from idle_lantern.core.deliver.look_page import Link, PagePlace, write_look_page
+from idle_lantern.core.deliver.look_page import PagePlace, write_look_page
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.zoom_page import Caption, write_zoom_page
 from idle_lantern.core.pictures.source import HeldPicture
@@ -83,25 +82,6 @@ def test_one_looks_around_by_mouse_wheel_and_keys(driver: webdriver.Chrome, tmp_
     assert sight(driver) == (0, 0, 75)
 
 
-def test_one_goes_from_place_to_place_and_keeps_looking_the_same_way(driver: webdriver.Chrome, tmp_path: Path):
-    places = [
-        PagePlace(ball(800), "Yard", "", 30.0, (Link(1, 5.0, 0.0),)),
-        PagePlace(ball(800), "Roof", "", 100.0, (Link(0, -60.0, 0.0),)),
-    ]
-    opened(driver, write_look_page(places, tmp_path / "tour.html", WriteOptions()))
-    button = driver.find_element(By.CSS_SELECTOR, "#links button")
-    assert button.text == "Roof"
-    assert button.is_displayed()
-    middle = button.rect["x"] + button.rect["width"] / 2
-    assert middle == pytest.approx(WIDTH / 2 + WIDTH / 2 / np.tan(np.radians(37.5)) * np.tan(np.radians(5)), abs=2)
-    driver.find_element(By.ID, "view").send_keys(Keys.ARROW_RIGHT)
-    facing = sight(driver)[0] + 30
-    button.click()
-    until_sharp(driver)
-    assert driver.title == "Roof"
-    assert sight(driver)[0] + 100 == pytest.approx(facing, abs=0.1)
-
-
 def scene(width: int, height: int) -> Picture:
     """Colours that tell the place."""
     x, y = np.meshgrid(np.linspace(0, 255, width), np.linspace(0, 255, height))
@@ -158,33 +138,6 @@ def test_pages_reach_for_nothing_outside(tmp_path: Path):
         text = page.read_text(encoding="utf-8")
         assert not re.search(r"(src|href)\s*=\s*[\"'](https?:)?//", text)
         assert "@import" not in text
-
-
-class Stops:
-    """Progress that stops the work after some steps."""
-
-    def __init__(self, after: int) -> None:
-        self.left = after
-
-    def begin(self, _stage: str, _total: int) -> None:
-        self.advance()
-
-    def advance(self, _n: int = 1) -> None:
-        self.left -= 1
-        if self.left < 0:
-            raise Cancelled
-
-
-@pytest.mark.parametrize("after", [0, 3, 12])
-def test_a_page_that_is_stopped_leaves_what_was_there(tmp_path: Path, after: int):
-    folder = tmp_path / "pages"
-    folder.mkdir()
-    page = folder / "a.html"
-    page.write_text("before")
-    with pytest.raises(Cancelled):
-        write_look_page([PagePlace(ball(3000), "A")], page, WriteOptions(), Stops(after))
-    assert page.read_text() == "before"
-    assert [p.name for p in folder.iterdir()] == ["a.html"]
 
 
 def test_the_command_puts_words_where_they_belong(tmp_path: Path):

@@ -16,7 +16,7 @@ from PIL import Image
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.colour.space import ColourSpace
 from idle_lantern.core.deliver.png_strips import packed_strip
-from idle_lantern.core.deliver.strips import strips_of, write_strips
+from idle_lantern.core.deliver.strips import write_strips
 from idle_lantern.core.deliver.write_options import WriteOptions
 from idle_lantern.core.deliver.writing import write
 from idle_lantern.core.pictures.pyramid import PyramidInfo
@@ -90,19 +90,6 @@ def test_packed_strips_hold_the_checksum_of_what_they_hold():
 def test_missing_rows_are_no_picture(tmp_path: Path, ending: str):
     with pytest.raises(ValueError, match="128 rows"):
         write_strips(tmp_path / f"p{ending}", PyramidInfo(64, 200), _rows(_picture(64, 128), 128), WriteOptions())
-
-
-def test_tiles_make_strips():
-    pixels = _picture(100, 40)
-    alpha = np.full((40, 100), 255, np.uint8)
-    tiles = [(pixels[:20, :60], alpha[:20, :60]), (pixels[:20, 60:], alpha[:20, 60:])]
-    tiles += [(pixels[20:, :60], alpha[20:, :60]), (pixels[20:, 60:], alpha[20:, 60:])]
-    strips = list(strips_of(tiles, 100))
-    np.testing.assert_array_equal(np.concatenate(strips), pixels)
-    deep = pixels.astype(np.uint16) * 257
-    np.testing.assert_array_equal(next(strips_of([(deep, alpha)], 100)), pixels)
-    with_alpha = next(strips_of([(deep, alpha)], 100, alpha=True, deep=True))
-    np.testing.assert_array_equal(with_alpha, np.dstack([deep, alpha]))
 
 
 def test_what_is_transparent_is_black_in_a_jpeg(tmp_path: Path):

@@ -126,16 +126,6 @@ def _coloured(row_set: FrameFiles, folder: Path, profiles: list[bytes | None]) -
     return paths
 
 
-@pytest.mark.parametrize("ending", ["jpg", "png", "tif"])
-def test_read_join_write_keeps_one_profile(row_set: FrameFiles, tmp_path: Path, ending: str):
-    """All frames in one wide space: joined in it, and the file says so."""
-    paths = _coloured(row_set, tmp_path, [WIDE_ICC] * 3)
-    out, report = tmp_path / f"o.{ending}", tmp_path / "o.json"
-    assert main(["join", *map(str, paths), "--out", str(out), "--report", str(report)]) == 0
-    assert probe(out).space.icc == WIDE_ICC
-    assert json.loads(report.read_text())["profile"] == ImageCms.getProfileDescription(io.BytesIO(WIDE_ICC)).strip()
-
-
 def test_mixed_profiles_join_to_the_picture_of_equal_ones(row_set: FrameFiles, tmp_path: Path):
     """Two frames in sRGB and one stored in a wide space show what three in sRGB show."""
     pictures = []

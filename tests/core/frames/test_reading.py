@@ -83,15 +83,6 @@ def test_cmyk_becomes_rgb(tmp_path: Path, colours: np.ndarray):
     assert read(tmp_path / "a.jpg").pixels.shape == (40, 60, 3)
 
 
-def test_alpha_is_kept(tmp_path: Path, colours: np.ndarray):
-    alpha = np.zeros((40, 60), np.uint8)
-    alpha[:, :30] = 255
-    Image.fromarray(np.dstack([colours, alpha])).save(tmp_path / "a.png")
-    found = read(tmp_path / "a.png").alpha
-    assert found is not None
-    assert (found == alpha).all()
-
-
 @pytest.mark.parametrize("reduce", [2, 4, 8])
 def test_reduced_reading_shows_the_same_picture(tmp_path: Path, reduce: int):
     rng = np.random.default_rng(1)

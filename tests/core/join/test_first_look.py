@@ -6,29 +6,22 @@ import math
 import subprocess
 import sys
 from dataclasses import replace
-from pathlib import Path
 
 import cv2
 import numpy as np
 import pytest
 from skimage import data as photographs_of_skimage
-from tests.helpers.reports import report_of
-from tests.helpers.sets import FrameFiles, render, rms
 
 from idle_lantern.core.base.memory import peak_rss_mib
 from idle_lantern.core.colour.picture import Picture
 from idle_lantern.core.compositing.canvas.canvas import make_canvas
-from idle_lantern.core.compositing.render.compose import compose_picture
 from idle_lantern.core.compositing.seams import graph_cut
-from idle_lantern.core.frames.frameset import gather
 from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
-from idle_lantern.core.registration.match import detect, features
 from idle_lantern.core.registration.match.detect import seen_closer
 from idle_lantern.core.registration.match.features import (
     ORB,
     SIFT,
-    Features,
     WorkingFrame,
     find_features,
     quick_features,
@@ -38,9 +31,7 @@ from idle_lantern.core.registration.match.pairs import match
 from idle_lantern.core.registration.solve.adjust import adjust, best_lens
 from idle_lantern.core.registration.solve.covered_field import field_of
 from idle_lantern.core.registration.solve.poses import Poses
-from idle_lantern.core.registration.solve.solve import solve
 from idle_lantern.core.registration.solve.tie_points import register_tie_points, smoothed
-from idle_lantern.simulator.truth import registration_error_px
 
 LENS = Lens("rectilinear", 1000, 1200, 900)
 
@@ -87,26 +78,6 @@ def test_quick_features_are_spread_over_the_frame(coffee: np.ndarray):
     points = quick_features(_look(faint), 400).points_px
     assert ((points[:, 0] < 300) & (points[:, 1] < 200)).mean() < 0.6
     assert (points[:, 0] > 450).sum() > 15
-
-
-def test_nothing_to_see_gives_no_features():
-    none = quick_features(_look(np.full((300, 400, 3), 90, np.uint8)), 500)
-    assert len(none) == 0
-    assert none.descriptors.shape == (0, 256 // 8) or none.descriptors.shape == (0, 256)
-
-
-def test_what_a_quick_look_ties_weakly_is_looked_at_closely(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
-    """With no features from the quick look the thorough one does the work, and to the same exactness."""
-    files = render(tmp_path, Lens("rectilinear", 700, 600, 400), [(10 + 22.0 * i, 0.0, 0.0) for i in range(3)])
-    blind = Features(np.zeros((0, 2)), np.zeros(0, np.float32), np.zeros((0, 256), np.float32), ORB)
-    monkeypatch.setattr(features, "quick_features", lambda *_, **__: blind)
-    closely = solve(gather(files.paths))
-    monkeypatch.undo()
-    quickly = solve(gather(files.paths))
-    for solution in (closely, quickly):
-        assert solution.poses.frames == (0, 1, 2)
-        turned = list(solution.poses.world_from_camera)
-        assert rms(registration_error_px(files.lens, list(files.cameras), list(solution.poses.lenses), turned)) < 0.05
 
 
 # --- tie points without a match ----------------------------------------------------------------
@@ -243,13 +214,3 @@ def test_a_flat_picture_of_too_wide_a_field_is_warned_of(half_deg: float, warned
     canvas = make_canvas(poses, field_of(poses), "rectilinear", width_px=500)
     assert ("draws the rim" in canvas.reason) == warned
     assert ("cut off" in canvas.reason) == (half_deg > 70)
-
-
-def test_looks_of_two_kinds_make_one_solution(row_set: FrameFiles, monkeypatch: pytest.MonkeyPatch):
-    """Four of eight frames seen closer by SIFT, the others by ORB: as exact as all by one kind."""
-    monkeypatch.setattr(detect, "seen_closer", lambda count, links: [2, 3, 4, 5])
-    solution = solve(gather(row_set.paths))
-    assert len(solution.poses.frames) == 8
-    canvas = make_canvas(solution.poses, solution.seen, width_px=300)
-    report = report_of(solution, compose_picture(solution, canvas, rough=True))
-    assert rms(row_set.error_px(report)) < 0.05

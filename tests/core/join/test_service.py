@@ -16,7 +16,6 @@ from idle_lantern.core.base.errors import Cancelled, InputError
 from idle_lantern.core.base.paths import check_outputs, identity
 from idle_lantern.core.base.progress import Silent
 from idle_lantern.core.frames.masks import Mask, write_mask
-from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.inspection import find
 from idle_lantern.core.join.reopening import load_result
 from idle_lantern.core.join.report import read_report
@@ -31,7 +30,6 @@ from idle_lantern.core.join.request import (
     TileDone,
 )
 from idle_lantern.core.join.service import run
-from idle_lantern.core.pictures.source import region
 from idle_lantern.core.pictures.tiled import open_picture
 from idle_lantern.core.request.choices import MaskRef
 from idle_lantern.core.request.options import JoinOptions
@@ -74,16 +72,6 @@ def test_a_request_gives_its_events_in_order_and_one_end(row_set: FrameFiles, tm
     assert open_picture(request.target).sizes[0] == (result.canvas.width, result.canvas.height)
     with pytest.raises(FrozenInstanceError):
         request.target = tmp_path / "other.tif"  # type: ignore[misc]
-
-
-def test_the_crop_that_is_told_holds_no_gap_and_is_large(row_set: FrameFiles, tmp_path: Path):
-    end = _events(_request(row_set, tmp_path))[-1]
-    assert isinstance(end, Finished)
-    crop, picture = end.result.crop, open_picture(tmp_path / "o.tif")
-    assert (region(picture, crop)[..., 3] == 255).all()
-    w, h = picture.sizes[0]
-    shown = (region(picture, Rectangle(0, 0, w, h))[..., 3] > 0).sum()
-    assert crop.area > 0.8 * shown
 
 
 def test_another_picture_of_a_solution_solves_nothing_anew(row_set: FrameFiles, tmp_path: Path):

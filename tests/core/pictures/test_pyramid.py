@@ -7,7 +7,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -26,7 +25,7 @@ from idle_lantern.core.colour.profiles import named_space
 from idle_lantern.core.colour.space import SRGB
 from idle_lantern.core.geometry.rectangles import Rectangle
 from idle_lantern.core.pictures.pyramid import PackedTile, PyramidInfo, packed, write_pyramid
-from idle_lantern.core.pictures.source import TILE, HeldPicture, reduced, region
+from idle_lantern.core.pictures.source import TILE, region
 from idle_lantern.core.pictures.tiled import TiledPicture, open_picture
 
 TYPES: list[Any] = [np.uint8, np.uint16, np.float32]
@@ -263,32 +262,6 @@ def test_what_is_stated_stands_in_the_file(tmp_path: Path):
         assert page.tags["XResolution"].value == (300, 1)
         assert page.tags["ExtraSamples"].value == (2,)  # TIFF 6.0, p. 31: unassociated alpha
         assert page.tags["Predictor"].value == 2  # TIFF 6.0, section 14
-
-
-def test_pictures_in_memory_look_the_same_to_who_shows_them(tmp_path: Path):
-    from idle_lantern.core.colour.picture import Picture
-
-    pixels = _picture(2100, 900, np.uint8)
-    held = HeldPicture(Picture(np.ascontiguousarray(pixels[..., :3]), np.ascontiguousarray(pixels[..., 3])))
-    _written(tmp_path / "p.tif", pixels)
-    tiled = TiledPicture(tmp_path / "p.tif")
-    assert held.sizes == tiled.sizes
-    np.testing.assert_array_equal(
-        region(held, Rectangle(300, 200, 900, 600)), region(tiled, Rectangle(300, 200, 900, 600))
-    )
-    assert reduced(held, 1100).shape == reduced(tiled, 1100).shape == (450, 1050, 4)
-
-
-def test_waiting_for_a_slow_picture_is_no_busy_loop():
-    """The pool hands tiles over in order though they are made out of order."""
-    from idle_lantern.core.base.runners import in_order
-
-    def slow(k: int) -> int:
-        time.sleep(0.02 if k % 3 == 0 else 0.0)
-        return k
-
-    with ThreadPoolExecutor(3) as pool:
-        assert list(in_order(slow, range(20), pool, 4)) == list(range(20))
 
 
 def test_a_tile_that_is_cut_off_is_told_and_not_taken_over(tmp_path: Path):

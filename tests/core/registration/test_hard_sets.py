@@ -51,18 +51,6 @@ def test_walkers_are_shown_once_or_not_at_all(tmp_path: Path):
     assert np.concatenate(along).mean() < 0.6 * np.concatenate(over).mean()
 
 
-def test_grey_pictures_join_in_grey(row_set: FrameFiles, tmp_path: Path):
-    paths = []
-    for i, source in enumerate(row_set.paths[:3]):
-        paths.append(tmp_path / f"g{i}.png")
-        with Image.open(source) as image:
-            image.convert("L").save(paths[-1])
-    solution = solve(gather(paths))
-    assert len(solution.poses.frames) == 3
-    pixels = compose_picture(solution, make_canvas(solution.poses, solution.seen)).picture.pixels.astype(int)
-    assert np.abs(pixels[..., 0] - pixels[..., 2]).max() <= 2
-
-
 def test_frames_of_unequal_size_and_orientation(row_set: FrameFiles, tmp_path: Path):
     """One turned sideways in the file, one at three quarters of the size."""
     shutil.copy(row_set.paths[0], tmp_path / "u0.jpg")

@@ -45,7 +45,7 @@ from idle_lantern.core.geometry import rotations
 from idle_lantern.core.geometry.lenses import Lens
 from idle_lantern.core.registration.match.features import Features, WorkingFrame
 from idle_lantern.core.registration.match.links import Link, best_tied, groups_of
-from idle_lantern.core.registration.match.pairs import ALL_PAIRS_UP_TO, candidate_pairs, match
+from idle_lantern.core.registration.match.pairs import ALL_PAIRS_UP_TO, candidate_pairs
 from idle_lantern.core.registration.match.verify import rotation_between, verify
 from idle_lantern.core.registration.solve.adjust import adjust, initial_rotations
 from idle_lantern.core.registration.solve.covered_field import field_of
@@ -98,21 +98,6 @@ def test_rows_stay_tied_to_rows_when_frames_of_a_row_overlap_much():
     assert len(kept) < len(links)
 
 
-def test_matching_finds_the_partners():
-    """Shuffled and slightly changed descriptors find their originals."""
-    rng = np.random.default_rng(0)
-    d = rng.random((80, 128)).astype(np.float32)
-    d /= np.linalg.norm(d, axis=1, keepdims=True)
-    order = rng.permutation(80)
-    e = d[order] + rng.normal(0, 0.005, d.shape).astype(np.float32)
-    e /= np.linalg.norm(e, axis=1, keepdims=True)
-    blank = np.zeros((80, 2))
-    sizes = np.ones(80, np.float32)
-    first, second = match(Features(blank, sizes, d), Features(blank, sizes, e))
-    assert len(first) > 75
-    assert (order[second] == first).all()
-
-
 @pytest.mark.parametrize("wrong_share", [0.0, 0.5, 0.75])
 def test_rotation_is_found_among_wrong_matches(wrong_share: float):
     rng = np.random.default_rng(1)
@@ -137,14 +122,6 @@ def test_chance_does_not_make_a_link():
     assert verify(Link(0, 1, points, other), LENS, LENS, 12.0, rng) is None
 
 
-def test_true_overlap_makes_a_link():
-    rng = np.random.default_rng(3)
-    poses = _row(2, 30)
-    link = verify(_link(poses, 0, 1, 0.5, rng, wrong=40), LENS, LENS, 12.0, rng)
-    assert link is not None
-    assert link.inliers >= 105
-
-
 @pytest.mark.parametrize("seed", range(5))
 def test_groups_are_those_of_scipy(seed: int):
     """``scipy.sparse.csgraph.connected_components`` on random graphs."""
@@ -156,12 +133,6 @@ def test_groups_are_those_of_scipy(seed: int):
     found = groups_of(40, links)
     assert {frozenset(g) for g in found} == expected
     assert [len(g) for g in found] == sorted(map(len, found), reverse=True)
-
-
-def test_groups_are_told_apart_largest_first():
-    empty = np.zeros((0, 2))
-    links = [Link(0, 3, empty, empty), Link(3, 5, empty, empty), Link(1, 2, empty, empty)]
-    assert groups_of(6, links) == [[0, 3, 5], [1, 2], [4]]
 
 
 def test_known_directions_limit_the_pairs():
@@ -254,14 +225,6 @@ def test_separate_frames_cannot_be_placed():
         initial_rotations([0, 1, 2], [])
 
 
-@pytest.mark.parametrize("tilt_deg", [0, 7, -15])
-def test_straightening_takes_the_tilt_out(tilt_deg: float):
-    tilt = rotations.from_vector(np.radians([tilt_deg, 10, tilt_deg / 2]))
-    level = upright(_row(6, 30, tilt=tilt))
-    pitch_roll = np.degrees(rotations.to_yaw_pitch_roll(level.world_from_camera)[1:])
-    np.testing.assert_allclose(pitch_roll, 0, atol=0.1)
-
-
 def test_a_single_column_stays_upright():
     """All x-axes alike: the cameras' own up decides."""
     turned = np.stack([rotations.from_yaw_pitch_roll(0, math.radians(p), 0) for p in (-20, 0, 20)])
@@ -352,18 +315,6 @@ def _overview(values: list[np.ndarray], lefts: list[int], width: int) -> Overvie
             Patch(k, np.arange(left, left + w), 0, pixels, np.ones((h, w), bool), weights, np.zeros((h, w), np.float32))
         )
     return Overview(canvas, tuple(patches))
-
-
-def test_gains_undo_an_exposure_difference():
-    """One frame a third of a stop brighter and a little warmer."""
-    rng = np.random.default_rng(5)
-    light = rng.uniform(0.05, 0.5, (60, 150, 3))
-    factor = 2 ** (1 / 3) * np.array([1.05, 1.0, 0.95])
-    one = np.rint(255 * SRGB.from_linear(light[:, :100])).astype(np.uint8)
-    other = np.rint(255 * SRGB.from_linear(light[:, 50:] * factor)).astype(np.uint8)
-    gains = solve_gains(_overview([one, other], [0, 50], 150), 2)
-    np.testing.assert_allclose(gains[0] / gains[1], factor, rtol=0.01)
-    np.testing.assert_allclose(np.log(gains).mean(0), 0, atol=1e-9)
 
 
 def test_settings_tell_the_gain_where_overlaps_do_not():
