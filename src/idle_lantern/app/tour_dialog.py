@@ -267,7 +267,7 @@ class TourDialog(FilesDialog):
                 self.north_m.show_value(round(laid.stands[at].north_m, 2))
                 self.facing.show_value(round(laid.stands[at].north_deg, 2))
                 self.begins.setChecked(laid.first == at)
-            unknown = laid is not None and any(r.startswith(f"{place.shown_name}: ") for r in laid.remarks)
+            unknown = laid is not None and at in laid.unturned
             told = (
                 ["Its file or the track tells where it was taken; move it where that is off."]
                 if place.at_m is None

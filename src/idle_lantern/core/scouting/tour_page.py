@@ -34,13 +34,21 @@ class LaidOut:
     stands : where each place lies and which way it faces
     links : for each place the steps from it
     first : number of the place where it begins
-    remarks : what is to be said of places
+    unturned : numbers of places of which nothing tells which way they face: their azimuth 0 is taken for north
     """
 
     stands: Sequence[Stand]
     links: Sequence[tuple[Link, ...]]
     first: int
-    remarks: Sequence[str]
+    unturned: Sequence[int]
+
+    @property
+    def remarks(self) -> list[str]:
+        """What is to be said of places."""
+        return [
+            f"{self.stands[k].name}: nothing tells where north is; its azimuth 0 is taken for it (north_deg, or sun)"
+            for k in self.unturned
+        ]
 
 
 def laid_out(spec: TourSpec, folder: Path) -> LaidOut:
@@ -52,13 +60,13 @@ def laid_out(spec: TourSpec, folder: Path) -> LaidOut:
         Nothing tells where a place was taken, or what tells it cannot be used.
     """
     names = [place.shown_name for place in spec.places]
-    stands, remarks = stands_of(folder, spec, lambda k: _canvas(folder, spec.places[k]))
+    stands, unturned = stands_of(folder, spec, lambda k: _canvas(folder, spec.places[k]))
     if spec.links is None:
         pairs = seen_pairs(stands, spec.reach_m)
     else:
         pairs = [(_index(a, names), _index(b, names)) for a, b in spec.links]
     first = middle_of(stands) if spec.first is None else _index(spec.first, names)
-    return LaidOut(stands, links_of(stands, pairs), first, remarks)
+    return LaidOut(stands, links_of(stands, pairs), first, unturned)
 
 
 def write_tour(

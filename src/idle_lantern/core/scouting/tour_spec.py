@@ -85,8 +85,9 @@ def stands_of(
     folder: Path,
     spec: TourSpec,
     canvas_of: Callable[[int], SphereCanvas],
-) -> tuple[list[Stand], list[str]]:
-    """Where each place lies and which way it faces, and what is to be said of it; names of files are told from ``folder``.
+) -> tuple[list[Stand], list[int]]:
+    """Where each place lies and which way it faces, and numbers of those of which nothing tells that; names of files are told from
+    ``folder``.
 
     ``canvas_of`` gives the canvas of a place by its number; it is asked only where the sun tells north.
 
@@ -96,7 +97,7 @@ def stands_of(
         Nothing tells where a place was taken, or what tells it cannot be used.
     """
     track = {} if spec.track is None else _track(folder / spec.track)
-    remarks: list[str] = []
+    unturned: list[int] = []
     found = [position_of(folder / place.picture) for place in spec.places]
     degrees: list[tuple[float, float] | None] = []
     for place, own in zip(spec.places, found):
@@ -123,9 +124,9 @@ def stands_of(
         if north is None:
             north = own.compass_deg
         if north is None:
-            remarks.append(f"{name}: nothing tells where north is; its azimuth 0 is taken for it (north_deg, or sun)")
+            unturned.append(number)
         stands.append(Stand(name, at[0], at[1], place.up_m, 0.0 if north is None else north))
-    return stands, remarks
+    return stands, unturned
 
 
 def _by_sun(name: str, sun: SunSeen, canvas: SphereCanvas, place_deg: tuple[float, float] | None) -> float:
